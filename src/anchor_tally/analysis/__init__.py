@@ -1,0 +1,1 @@
+"""One frozen request and one frozen result per question."""

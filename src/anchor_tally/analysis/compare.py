@@ -1,0 +1,162 @@
+"""Is the instrument close to the reference? Bias, limits, components, trend, agreement."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from ..domain.errors import UserError
+from ..domain.lens import Lens
+from ..domain.records import Instrument
+from ..domain.snapshot import Snapshot
+from ..stats.closeness import Agreement, Equivalence, Limits, Trend, agreement, equivalence, single_bias, single_limits, single_trend
+from ..stats.components import NestedFit, fit_nested
+from ..stats.distributions import t_quantile
+from ..stats.estimate import Estimate, Note, note
+from ..stats.regression import Line, deming
+from ..stats.repeated import repeated_bias, repeated_limits, repeated_trend
+from .pairing import CannotCompare, PairSet, find_reference, pair
+
+
+@dataclass(frozen=True, slots=True)
+class Components:
+    """SDs of the nested design; None where the design cannot separate them."""
+
+    client_sd: float | None
+    occasion_sd: float | None
+    replicate_sd: float | None
+
+
+@dataclass(frozen=True, eq=False)
+class CompareResult:
+    """Everything about closeness of one instrument to the reference."""
+
+    lens: Lens
+    pairs: PairSet
+    design: str
+    bias: Estimate | None
+    sd: float | None
+    limits: Limits | None
+    components: Components
+    fit: NestedFit | None
+    trend: Trend
+    agreement: Agreement
+    deming: Line | None
+    equivalence: Equivalence | None
+    notes: tuple[Note, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class CompareRequest:
+    """One instrument against the reference, through a lens."""
+
+    snapshot: Snapshot
+    lens: Lens
+    instrument: str
+    coverage: float = 0.95
+    margin: float = 2.0
+    seed: int = 1
+
+    def run(self) -> Generator[float, None, CompareResult]:
+        """Yield progress; return the result."""
+        item = self.snapshot.instrument_named(self.instrument)
+        if item is None:
+            raise CannotCompare(f'no instrument is called "{self.instrument}"')
+        reference = find_reference(self.snapshot, self.lens)
+        if item.id == reference.id:
+            raise CannotCompare(f"{item.name} is the reference; choose another instrument")
+        pairs = pair(self.snapshot, self.lens, item, reference)
+        yield 0.3
+        return compare_pairs(pairs, self.lens, self.coverage, self.margin, self.seed)
+
+
+@dataclass(frozen=True, slots=True)
+class LadderRequest:
+    """Every instrument that has the metric against the reference."""
+
+    snapshot: Snapshot
+    lens: Lens
+    seed: int = 1
+
+    def run(self) -> Generator[float, None, tuple[CompareResult, ...]]:
+        """Yield progress; return one result an instrument, in the study's order."""
+        items = instruments_of(self.snapshot, self.lens)
+        reference = find_reference(self.snapshot, self.lens)
+        results = []
+        for k, item in enumerate(items):
+            lens = self.lens
+            own = {s.label for s in self.snapshot.settings.values() if s.instrument == item.id}
+            if lens.setting is not None and lens.setting not in own:
+                lens = Lens(lens.metric, lens.reference, lens.clients, None, lens.window_hours)
+            results.append(compare_pairs(pair(self.snapshot, lens, item, reference), lens, seed=self.seed))
+            yield (k + 1) / len(items)
+        return tuple(results)
+
+
+def instruments_of(snapshot: Snapshot, lens: Lens) -> list[Instrument]:
+    """Instruments other than references that have readings of the lens' metric."""
+    c = snapshot.columns.get(lens.metric)
+    used = set(c.instrument.tolist()) if c is not None else set()
+    return [i for i in snapshot.instruments.values() if i.kind != "reference" and i.id in used]
+
+
+def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: float = 2.0, seed: int = 1) -> CompareResult:
+    """Analyse pairs: one pair a client gives the single design, more the repeated design."""
+    d, mean = pairs.d, (pairs.x + pairs.y) / 2
+    n, clients = pairs.n, pairs.clients
+    notes = list(pairs.notes)
+    agree = agreement(pairs.x, pairs.y, pairs.client, seed=seed)
+    notes += agree.notes
+    fit: NestedFit | None = None
+    limits: Limits | None = None
+    components = Components(None, None, None)
+    equal: Equivalence | None = None
+    if n == 0:
+        notes.append(note("no_pairs", dropped=len(pairs.dropped)))
+    if n == clients:
+        design = "single"
+        bias, sd = single_bias(d)
+        limits = single_limits(d, coverage)
+        trend = single_trend(d, mean)
+        if n >= 1:
+            notes.append(note("components_need_repeats"))
+        if n == 1:
+            notes.append(note("one_pair"))
+        if bias is not None and sd is not None:
+            equal = equivalence(bias.value, sd / math.sqrt(n), n - 1, margin)
+    else:
+        design = "repeated"
+        fit = fit_nested(d, pairs.client, pairs.occasion)
+        if fit is None:
+            raise UserError("the pairs could not be analysed")
+        bias, df = repeated_bias(fit)
+        sd = math.sqrt(fit.total_variance)
+        trend = repeated_trend(d, mean, pairs.client, pairs.occasion)
+        parts = [math.sqrt(v) if ok else None for v, ok in zip(fit.variances, fit.separable, strict=True)]
+        components = Components(*parts)
+        if clients == 1:
+            components = Components(None, parts[1], parts[2])
+            notes.append(note("one_client", occasions=pairs.occasions))
+            if pairs.occasions == 1:
+                bias = Estimate(bias.value, None, n, bias.method)
+                sd = float(d.std(ddof=1))
+                notes.append(note("one_anchor"))
+        else:
+            limits = repeated_limits(fit, bias, d, pairs.client, pairs.occasion, coverage)
+            if bias.interval is not None:
+                half = (bias.interval.high - bias.interval.low) / 2
+                equal = equivalence(bias.value, half / t_quantile(0.975, df), df, margin)
+        if clients > 1 and pairs.occasions == clients:
+            notes.append(note("occasion_in_client"))
+        if n == pairs.occasions:
+            notes.append(note("replicate_in_occasion"))
+    line = deming(pairs.x, pairs.y, pairs.client)
+    if trend.slope is None and n:
+        notes.append(note("no_trend"))
+    if line is None and n:
+        notes.append(note("no_deming"))
+    if 1 < clients < 8 and n:
+        notes.append(note("few_clients", clients=clients))
+    notes.append(note("passing_bablok_not_built"))
+    return CompareResult(lens, pairs, design, bias, sd, limits, components, fit, trend, agree, line, equal, tuple(notes))

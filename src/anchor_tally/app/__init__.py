@@ -1,0 +1,1 @@
+"""The open session: study, snapshot, lens, undo and redo; no Qt."""

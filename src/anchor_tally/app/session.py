@@ -1,0 +1,206 @@
+"""The open study: snapshot, lens, commands, undo and redo."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Generator
+from pathlib import Path
+from typing import Any, TypeVar
+
+from ..analysis.derive import raw_metrics, with_methods
+from ..domain.errors import UserError
+from ..domain.lens import Lens
+from ..domain.records import CalibrationRecord, ImportRow, Reading
+from ..domain.snapshot import Columns, Snapshot
+from ..exchange import readings_csv
+from ..study import commands, importing, open_file, read
+
+T = TypeVar("T")
+
+
+def finish(job: Generator[float, None, T]) -> T:
+    """Run a job in line to its end."""
+    while True:
+        try:
+            next(job)
+        except StopIteration as stop:
+            return stop.value  # type: ignore[no-any-return]
+
+
+class Session:
+    """One open study. ``changed`` is called after every edit and change of lens."""
+
+    def __init__(self, conn: Any, path: Path | None) -> None:
+        self._conn, self.path = conn, path
+        self.lens = Lens()
+        self.revision = 0
+        self.changed: list[Callable[[], None]] = []
+        self._undo: list[commands.Command] = []
+        self._redo: list[commands.Command] = []
+        self._columns: dict[str, Columns] = {}
+        self._snapshots: dict[str, Snapshot] = {}
+        self.read_only = path is not None and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK))
+
+    @classmethod
+    def open(cls, path: Path, *, read_only: bool = False) -> Session:
+        """Open a study file, or read a tidy CSV into a study in memory."""
+        if path.suffix.lower() == ".csv":
+            parsed = readings_csv.parse(path)
+            session = cls(open_file.create_in_memory(path.stem), None)
+            refuse_if_bad(parsed, session.check(parsed.rows).refused)
+            session.do(commands.ImportReadings(parsed.rows, path.name))
+            return session
+        return cls(open_file.open_study(path, read_only=read_only), path)
+
+    @classmethod
+    def new(cls, path: Path, title: str) -> Session:
+        """Create a study file."""
+        return cls(open_file.create(path, title), path)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._conn.close()
+
+    # writing
+    def do(self, command: commands.Command) -> None:
+        """Apply an edit; it can be undone."""
+        self._undo.append(self._apply(command))
+        self._redo.clear()
+        self._notify()
+
+    def _apply(self, command: commands.Command) -> commands.Command:
+        inverse, touched = commands.run(self._conn, command)
+        self.revision += 1
+        for metric in touched:
+            self._columns.pop(metric, None)
+        self._snapshots.clear()
+        return inverse
+
+    def undo(self) -> str | None:
+        """Take back the last edit; return its words."""
+        return self._swap(self._undo, self._redo)
+
+    def redo(self) -> str | None:
+        """Do again what was undone; return its words."""
+        return self._swap(self._redo, self._undo)
+
+    def _swap(self, source: list[commands.Command], target: list[commands.Command]) -> str | None:
+        if not source:
+            return None
+        command = source[-1]
+        target.append(self._apply(command))
+        source.pop()
+        self._notify()
+        return command.words
+
+    def forget_history(self) -> None:
+        """Start with nothing to undo."""
+        self._undo.clear()
+        self._redo.clear()
+
+    @property
+    def can_undo(self) -> bool:
+        """Is there an edit to take back?"""
+        return bool(self._undo)
+
+    @property
+    def can_redo(self) -> bool:
+        """Is there an undone edit?"""
+        return bool(self._redo)
+
+    def look(self, lens: Lens) -> None:
+        """Change the lens."""
+        if lens != self.lens:
+            self.lens = lens
+            self._notify()
+
+    def _notify(self) -> None:
+        for callback in self.changed:
+            callback()
+
+    def correct_reading(self, reading: int, typed: str | None, why: str) -> None:
+        """Change a reading's value; None marks it failed."""
+        self.do(commands.correct_reading(self._conn, reading, typed, why))
+
+    def exclude(self, reading: int, reason: str) -> None:
+        """Exclude a reading with a reason."""
+        self.do(commands.exclude_reading(self._conn, reading, reason))
+
+    def put_back(self, reading: int) -> None:
+        """Put an excluded reading back."""
+        self.do(commands.put_back(self._conn, reading))
+
+    def check(self, rows: tuple[ImportRow, ...]) -> importing.ImportCheck:
+        """What an import of ``rows`` would do."""
+        return importing.check(self._conn, rows)
+
+    # reading
+    @property
+    def title(self) -> str:
+        """The study's title."""
+        return str(self._conn.execute("SELECT title FROM study").fetchone()[0])
+
+    def metrics(self) -> list[str]:
+        """Metrics with readings, and those that an equation yields from them."""
+        return read.metrics_present(self._conn)
+
+    def snapshot(self, metric: str | None = None) -> Snapshot:
+        """The study as columns of ``metric`` (default: the lens') and of the raw inputs of methods."""
+        wanted = metric or self.lens.metric
+        if wanted not in self._snapshots:
+            present = set(self.metrics())
+            needed = ({wanted} | raw_metrics()) & present
+            for m in needed - self._columns.keys():
+                self._columns[m] = read.columns(self._conn, m)
+            base = Snapshot(
+                self.revision, self.title, read.clients(self._conn), read.instruments(self._conn), read.settings(self._conn),
+                read.visits(self._conn), {m: self._columns[m] for m in needed},
+            )
+            self._snapshots[wanted] = with_methods(base)
+        return self._snapshots[wanted]
+
+    def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
+        """Readings in full."""
+        return read.readings(self._conn, ids, visit)
+
+    def visits_of(self, client: str) -> list[tuple[int, str]]:
+        """Visits of a client, newest first."""
+        return read.visits_of(self._conn, client)
+
+    def history(self, reading: int) -> list[tuple[str, str, str, str]]:
+        """Changes of a reading."""
+        return read.history(self._conn, reading)
+
+    def instrument_lanes(self) -> list[tuple[str, str, str]]:
+        """Instrument, kind and metric of everything that has been read in this study."""
+        return read.lanes(self._conn)
+
+    def settings_at(self, instrument: str, day: str) -> str:
+        """Label of the setting in force for an instrument on a day, or empty."""
+        return read.setting_in_force(self._conn, instrument, day)
+
+    def calibrations(self) -> list[CalibrationRecord]:
+        """Calibrations in force."""
+        return commands.calibrations_in_force(self._conn)
+
+    def export_csv(self, path: Path) -> int:
+        """Write the tidy CSV; return the number of readings."""
+        readings = self.readings()
+        lines = readings_csv.write(readings, read.conditions(self._conn))
+        try:
+            with path.open("w", encoding="utf-8", newline="") as f:
+                f.writelines(lines)
+        except OSError as error:
+            raise UserError(f"{path}: cannot be written ({error.strerror}); the study is unchanged") from error
+        return len(readings)
+
+
+def refuse_if_bad(parsed: readings_csv.ParsedFile, more: tuple[Any, ...] = ()) -> None:
+    """Raise one sentence when a file has refused rows or no rows."""
+    refused = parsed.refused + more
+    if refused:
+        r = refused[0]
+        rest = f" (and {len(refused) - 1} more rows)" if len(refused) > 1 else ""
+        raise UserError(f'{parsed.name}, line {r.line}, {r.column} "{r.text}": {r.reason}{rest}; nothing was imported')
+    if not parsed.rows:
+        raise UserError(f"{parsed.name}: the file has a header but no readings; nothing was imported")

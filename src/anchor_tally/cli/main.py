@@ -1,0 +1,120 @@
+"""The command line: compare, import, export. Imports no Qt."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+
+from ..analysis.compare import CompareRequest
+from ..app.demo import demo_session
+from ..app.session import Session, finish, refuse_if_bad
+from ..domain.errors import UserError
+from ..domain.lens import Lens
+from ..exchange import readings_csv
+from ..exchange.results_json import compare_json
+from ..study.commands import ImportReadings
+from ..wording.sentences import headline, pairs_sentence, rows, sentence
+
+COMMANDS = ("compare", "import", "export")
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="anchor-tally", description="Compare body-composition devices with a reference. Without a command: opens the window.",
+        epilog="anchor-tally [STUDY.tally] opens the window; anchor-tally --demo opens it on a fresh demo study.",
+    )
+    sub = parser.add_subparsers(dest="command", required=True)
+    c = sub.add_parser("compare", help="bias, limits of agreement and more for one instrument")
+    c.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
+    c.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    c.add_argument("--instrument", required=True)
+    c.add_argument("--reference")
+    c.add_argument("--metric", default="body_fat_percent")
+    c.add_argument("--setting")
+    c.add_argument("--window-hours", type=float, default=24.0)
+    c.add_argument("--json", action="store_true")
+    i = sub.add_parser("import", help="take a tidy CSV into a study (made when it does not exist)")
+    i.add_argument("file", type=Path)
+    i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
+    i.add_argument("--skip-refused", action="store_true", help="import the good rows although others are refused")
+    e = sub.add_parser("export", help="write a study as tidy CSV")
+    e.add_argument("file", nargs="?", type=Path)
+    e.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    e.add_argument("-o", "--output", type=Path, required=True)
+    return parser
+
+
+def _session(args: argparse.Namespace) -> Session:
+    if args.demo:
+        return demo_session()
+    if args.file is None:
+        raise UserError("name a study or a tidy CSV, or give --demo")
+    return Session.open(args.file, read_only=True)
+
+
+def _compare(args: argparse.Namespace) -> None:
+    session = _session(args)
+    lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours)
+    try:
+        result = finish(CompareRequest(session.snapshot(args.metric), lens, args.instrument).run())
+    except UserError as error:
+        raise UserError(f"{args.file or 'demo'}: {error}") from error
+    if args.json:
+        print(json.dumps(compare_json(result), indent=1, ensure_ascii=False, allow_nan=False))
+        return
+    print(headline(result))
+    print(pairs_sentence(result))
+    for _, name, value, interval in rows(result):
+        print(f"{name:34} {value:>8}  {interval}")
+    for n in result.notes:
+        print(f"· {sentence(n)}")
+
+
+def _import(args: argparse.Namespace) -> None:
+    parsed = readings_csv.parse(args.file)
+    new = not args.into.exists()
+    if new and args.into.suffix != ".tally":
+        raise UserError(f"{args.into}: a study file ends in .tally; nothing was written")
+    if new and not args.skip_refused:
+        refuse_if_bad(parsed)
+    session = Session.new(args.into, args.into.stem) if new else Session.open(args.into)
+    found = session.check(parsed.rows)
+    refused = parsed.refused + found.refused
+    for r in refused:
+        print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr) if args.skip_refused else None
+    try:
+        if not args.skip_refused:
+            refuse_if_bad(parsed, found.refused)
+        if found.new:
+            session.do(ImportReadings(found.new, args.file.name))
+    except UserError:
+        if new:
+            session.close()
+            args.into.unlink()
+        raise
+    for column in parsed.ignored_columns:
+        print(f'column "{column}" is not part of the format and was left out')
+    print(f"{len(found.new)} readings added to {args.into}, {found.already_there} were there already, {len(refused)} refused")
+    session.close()
+
+
+def _export(args: argparse.Namespace) -> None:
+    if args.output.suffix.lower() != ".csv":
+        raise UserError(f"{args.output}: this version exports tidy CSV only; nothing was written")
+    count = _session(args).export_csv(args.output)
+    print(f"{count} readings written to {args.output}")
+
+
+def main(argv: list[str]) -> int:
+    """Run a command; return the exit code (2 for an error, told in one line on standard error)."""
+    args = _parser().parse_args(argv)
+    try:
+        {"compare": _compare, "import": _import, "export": _export}[args.command](args)
+    except UserError as error:
+        print(f"anchor-tally: {error}".replace("\n", " "), file=sys.stderr)
+        return 2
+    except BrokenPipeError:
+        return 0  # the reader of a pipe has seen enough
+    return 0

@@ -1,0 +1,1 @@
+"""Metrics, units, records, the frozen snapshot and the lens: what the program talks about."""

@@ -1,0 +1,16 @@
+"""The lens: what every stage looks at."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Lens:
+    """Metric, reference, clients (None means all), setting label (None means all pooled), window in hours."""
+
+    metric: str = "body_fat_percent"
+    reference: str | None = None
+    clients: frozenset[str] | None = None
+    setting: str | None = None
+    window_hours: float = 24.0

@@ -1,0 +1,99 @@
+"""Units: conversion to the canonical unit and the parsing of typed values."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from .errors import UserError
+from .metrics import Metric
+
+# unit -> (dimension, factor to that dimension's base unit: kg, m, 1 %, ohm, …)
+UNITS: dict[str, tuple[str, float]] = {
+    "kg": ("mass", 1.0),
+    "g": ("mass", 0.001),
+    "lb": ("mass", 0.45359237),  # exact: international avoirdupois pound
+    "st": ("mass", 6.35029318),  # 14 lb
+    "mm": ("length", 0.001),
+    "cm": ("length", 0.01),
+    "m": ("length", 1.0),
+    "in": ("length", 0.0254),
+    "ft": ("length", 0.3048),
+    "percent": ("percent", 1.0),
+    "ohm": ("resistance", 1.0),
+    "kcal/d": ("energy", 1.0),
+    "L/min": ("flow", 1.0),
+    "1": ("rating", 1.0),
+}
+ALIASES = {
+    "%": "percent", "pct": "percent", "kgs": "kg", "lbs": "lb", "stone": "st", '"': "in", "inch": "in", "inches": "in",
+    "'": "ft", "foot": "ft", "feet": "ft", "ω": "ohm", "ohms": "ohm", "l/min": "L/min", "kcal": "kcal/d",
+}
+_NUMBER = r"[+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"
+_SIMPLE = re.compile(rf"^\s*({_NUMBER})\s*([^\d\s.,+-].*?)?\s*$")
+_COMPOUND = re.compile(r"^\s*(\d+)\s*(st|stone|ft|foot|feet|')\s*(\d+(?:[.,]\d*)?)\s*(lb|lbs|in|inch|inches|\")?\s*$", re.I)
+
+
+class ValueRefused(UserError):
+    """A typed or imported value that cannot be taken; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity:
+    """A value in the canonical unit together with the number and unit as entered."""
+
+    value: float
+    entered: str
+    unit: str
+
+
+def unit_named(text: str) -> str | None:
+    """Return the known unit for ``text`` (aliases allowed), or None."""
+    cleaned = text.strip()
+    if cleaned in UNITS:
+        return cleaned
+    low = cleaned.lower()
+    return low if low in UNITS else ALIASES.get(low)
+
+
+def convert(value: float, unit: str, target: str) -> float:
+    """Convert between two units of one dimension; same unit returns the number untouched."""
+    if unit == target:
+        return value
+    (dim, factor), (dim_t, factor_t) = UNITS[unit], UNITS[target]
+    if dim != dim_t:
+        raise ValueRefused(f"{unit} cannot be turned into {target}")
+    return value * factor / factor_t
+
+
+def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -> Quantity:
+    """Read "24,6", "154 lb", "11 st 4", "5ft 10" or "34in" as a value of ``metric``.
+
+    Raises ValueRefused with one sentence for text that is no number, for a unit of another dimension and
+    for a value outside the metric's possible range.
+    """
+    compound = _COMPOUND.match(text)
+    if compound:
+        big, small = int(compound[1]), float(compound[3].replace(",", "."))
+        stone = compound[2].lower().startswith("st")
+        number, unit = (big * 14 + small, "lb") if stone else (big * 12 + small, "in")
+        entered = f"{number:g}"
+    else:
+        simple = _SIMPLE.match(text)
+        if simple is None:
+            raise ValueRefused(f'"{text.strip()}" is not a number')
+        entered = simple[1].replace(",", ".")
+        number = float(entered)
+        named = unit_named(simple[2]) if simple[2] else (default_unit or metric.unit)
+        if named is None:
+            raise ValueRefused(f'unit "{simple[2]}" is not known')
+        unit = named
+    if UNITS[unit][0] != metric.dimension:
+        raise ValueRefused(f"{metric.label.lower()} is measured in {metric.unit}, not in {unit}")
+    value = convert(number, unit, metric.unit)
+    if not metric.low <= value <= metric.high:
+        raise ValueRefused(
+            f"{metric.label.lower()} of {value:.4g} {metric.unit} is not possible "
+            f"(allowed {metric.low:g} to {metric.high:g})"
+        )
+    return Quantity(value, entered, unit)

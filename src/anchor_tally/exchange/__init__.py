@@ -1,0 +1,1 @@
+"""Open formats: tidy CSV and results as JSON."""

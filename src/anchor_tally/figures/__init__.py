@@ -1,0 +1,1 @@
+"""What a figure shows (info) and its ink (draw)."""

@@ -1,0 +1,1 @@
+"""Published field equations with their sources."""

@@ -1,0 +1,1 @@
+"""Seeded studies with known truth."""

@@ -1,0 +1,115 @@
+"""The demo scenario: a coastal rowing squad, 14 clients, 26 weeks, with truths known to the tests."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+
+import numpy as np
+
+from ..domain.metrics import METRICS
+from ..domain.records import ImportRow
+
+CLIENTS = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar", "Gannet", "Hake", "Ibis", "Knot", "Ling", "Merle", "Narwhal", "Orca")
+START = date(2026, 3, 2)
+WEEKS = 26
+SCAN_WEEKS = (0, 12, 24)
+
+
+@dataclass(frozen=True, slots=True)
+class Truth:
+    """What the scenario was made with."""
+
+    bias: dict[str, float]
+    client_sd: dict[str, float]
+    occasion_sd: dict[str, float]
+    replicate_sd: dict[str, float]
+    dogwood_drift_per_week: float = 0.12
+    birch_step: float = -3.2
+    birch_step_week: int = 13
+    odd_client: str = "Merle"
+    odd_offset: float = 6.0
+    mistyped_client: str = "Hake"
+    mistyped_week: int = 12
+
+
+TRUTH = Truth(
+    bias={"Alder": 2.1, "Birch": -0.8, "Cedar": -2.4, "Dogwood": 0.5},
+    client_sd={"Alder": 1.3, "Birch": 0.9, "Cedar": 2.2, "Dogwood": 1.8},
+    occasion_sd={"Alder": 0.8, "Birch": 0.5, "Cedar": 0.9, "Dogwood": 1.2},
+    replicate_sd={"Alder": 0.25, "Birch": 0.15, "Cedar": 0.4, "Dogwood": 0.6},
+)
+_STEP = {"Alder": 0.1, "Birch": 0.1, "Cedar": 0.1, "Dogwood": 0.5}
+
+
+def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
+    """Draw the whole study as rows, the same for the same seed."""
+    rng = np.random.default_rng(seed)
+    rows: list[ImportRow] = []
+    n = len(CLIENTS)
+    male = np.arange(n) % 2 == 0
+    age = rng.integers(19, 38, n)
+    height = np.where(male, rng.normal(186, 5, n), rng.normal(174, 5, n)).round(1)
+    mass0 = np.where(male, rng.normal(84, 6, n), rng.normal(70, 5, n))
+    fat0 = np.where(male, rng.normal(15, 3, n), rng.normal(25, 3.5, n))
+    change = rng.normal(-2.0, 1.2, n)  # over the 26 weeks
+    own = {k: rng.normal(0, s, n) for k, s in TRUTH.client_sd.items()}
+    own["Alder"][CLIENTS.index(TRUTH.odd_client)] = TRUTH.odd_offset
+    water_share = rng.normal(0.732, 0.004, n)
+
+    def row(c: int, when: str, instrument: str, kind: str, metric: str, value: float | None, rep: int = 1, *, setting: str = "",
+            status: str = "ok", note: str = "", conditions: tuple[tuple[str, str], ...] = ()) -> None:
+        m = METRICS[metric]
+        entered = "" if value is None else f"{value:.{m.decimals}f}"
+        rows.append(ImportRow(
+            len(rows) + 2, CLIENTS[c], "male" if male[c] else "female", float(age[c]), float(height[c]), when, instrument, kind,
+            setting, metric, None if value is None else float(entered), entered, m.unit, rep, status, note, conditions,
+        ))
+
+    for week in range(WEEKS):
+        day = START + timedelta(weeks=week)
+        scan = week in SCAN_WEEKS
+        birch_setting = "standard" if week < TRUTH.birch_step_week else "athlete"
+        for c in range(n):
+            if not scan and (week + c) % 2:
+                continue  # tallies every second week, always at a scan
+            wet = float(rng.normal(0, 0.7))  # water above the usual, in points
+            fat = fat0[c] + change[c] * week / WEEKS
+            mass = mass0[c] + 0.6 * change[c] * week / WEEKS + 0.3 * wet
+            broken = scan and week == 12 and CLIENTS[c] == "Cod"
+            if broken:
+                wet += 2.5
+            clock = datetime.combine(day, datetime.min.time()).replace(hour=6, minute=30) + timedelta(minutes=int(rng.integers(0, 40)))
+            conditions = (("fasted", "no" if broken else "yes"), ("voided", "yes"), ("exercise_24h", "yes" if broken else "no"))
+            for position, device in enumerate(("Alder", "Birch", "Cedar", "Dogwood")):
+                when = (clock + timedelta(minutes=4 * position)).isoformat(timespec="minutes")
+                blind = device == "Cedar"  # its number does not move with water
+                day_error = float(rng.normal(0, TRUTH.occasion_sd[device])) - (0.0 if blind else 0.6 * wet)
+                shift = TRUTH.bias[device] + own[device][c] + day_error
+                if device == "Dogwood":
+                    shift += TRUTH.dogwood_drift_per_week * week
+                setting = ""
+                if device == "Birch":
+                    setting = birch_setting
+                    shift += TRUTH.birch_step if birch_setting == "athlete" else 0.0
+                for rep in (1, 2, 3):
+                    if device == "Cedar" and rng.random() < 0.12:
+                        row(c, when, device, "device", "body_fat_percent", None, rep, status="failed", note="no value shown", conditions=conditions)
+                        continue
+                    reading = fat + shift + float(rng.normal(0, TRUTH.replicate_sd[device]))
+                    reading = max(round(reading / _STEP[device]) * _STEP[device], 3.0)
+                    if device == "Alder" and CLIENTS[c] == TRUTH.mistyped_client and week == TRUTH.mistyped_week and rep == 2:
+                        reading += 20  # a digit mistyped: 3 for 1
+                    row(c, when, device, "device", "body_fat_percent", reading, rep, setting=setting, conditions=conditions)
+                if device in ("Alder", "Birch"):
+                    row(c, when, device, "device", "body_mass", mass + float(rng.normal(0, 0.05)), setting=setting)
+                    row(c, when, device, "device", "total_body_water_percent",
+                        float((100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)), setting=setting)
+            tape = (clock + timedelta(minutes=20)).isoformat(timespec="minutes")
+            waist = height[c] * 20 / (64 + 12 * (not male[c]) - (fat + float(rng.normal(1.0, 2.0))))
+            for rep in (1, 2):
+                row(c, tape, "Tape", "method", "girth_waist", float(waist + rng.normal(0, 0.4)), rep)
+            if scan:
+                when = (clock + timedelta(minutes=50)).isoformat(timespec="minutes")
+                row(c, when, "Lab scan", "reference", "body_fat_percent", float(fat + rng.normal(0, 0.4)), note="whole body")
+    return tuple(rows)

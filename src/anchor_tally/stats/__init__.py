@@ -1,0 +1,1 @@
+"""Statistics: arrays in, frozen estimates out."""

@@ -1,0 +1,195 @@
+"""Bias and limits of agreement for one pair per client, and agreement of pairs."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from .distributions import noncentral_t_quantile, normal_quantile, t_quantile, t_two_sided_p
+from .estimate import Estimate, Floats, Ints, Interval, Note, note
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """Limits of agreement with an interval each; ``design`` is 'single' or 'repeated'."""
+
+    lower: float
+    upper: float
+    lower_interval: Interval | None
+    upper_interval: Interval | None
+    coverage: float
+    design: str
+    method: str
+
+
+@dataclass(frozen=True, slots=True)
+class Trend:
+    """Slope of the difference on the mean of both, with interval and two-sided p; None when not estimable."""
+
+    slope: Estimate | None
+    intercept: float | None
+    p: float | None
+    centre: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Agreement:
+    """Pearson's r, Lin's concordance, RMSE and MAE of pairs."""
+
+    pearson: Estimate | None
+    concordance: Estimate | None
+    rmse: float | None
+    mae: float | None
+    notes: tuple[Note, ...]
+
+
+def single_bias(d: Floats, confidence: float = 0.95) -> tuple[Estimate | None, float | None]:
+    """Bias and SD of differences ``d`` of shape (n,), t interval (Bland & Altman 1986)."""
+    n = d.size
+    if n == 0:
+        return None, None
+    mean = float(d.mean())
+    if n == 1:
+        return Estimate(mean, None, 1, "mean"), None
+    sd = float(d.std(ddof=1))
+    half = t_quantile(0.5 + confidence / 2, n - 1) * sd / math.sqrt(n)
+    return Estimate(mean, Interval(mean - half, mean + half), n, "t-interval"), sd
+
+
+def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -> Limits | None:
+    """Limits of agreement bias ± z·SD with exact intervals from the noncentral t.
+
+    ``d`` has shape (n,), in the metric's unit; None below two pairs. Source: Carkeet 2015, Optom Vis Sci 92:e71,
+    the exact parametric interval of each limit on its own.
+    """
+    n = d.size
+    if n < 2:
+        return None
+    z = normal_quantile(0.5 + coverage / 2)
+    mean, sd = float(d.mean()), float(d.std(ddof=1))
+    root = math.sqrt(n)
+    inner = noncentral_t_quantile(0.5 - confidence / 2, n - 1, z * root) / root
+    outer = noncentral_t_quantile(0.5 + confidence / 2, n - 1, z * root) / root
+    return Limits(
+        mean - z * sd, mean + z * sd,
+        Interval(mean - outer * sd, mean - inner * sd), Interval(mean + inner * sd, mean + outer * sd),
+        coverage, "single", "exact-noncentral-t",
+    )
+
+
+def single_trend(d: Floats, mean: Floats, confidence: float = 0.95) -> Trend:
+    """Least-squares slope of d on the mean of both methods (Bland & Altman 1999, section 3)."""
+    n = d.size
+    if n < 3:
+        return Trend(None, None, None)
+    centre = float(mean.mean())
+    x = mean - centre
+    sxx = float(x @ x)
+    if sxx <= 1e-20 * max(1.0, centre * centre) * n:
+        return Trend(None, None, None)
+    slope = float(x @ d) / sxx
+    intercept = float(d.mean())
+    residual = d - intercept - slope * x
+    rss = float(residual @ residual)
+    se = math.sqrt(rss / (n - 2) / sxx)
+    half = t_quantile(0.5 + confidence / 2, n - 2) * se
+    p = t_two_sided_p(slope / se, n - 2) if se > 1e-13 * max(abs(slope), 1e-300) else float(slope == 0)
+    return Trend(Estimate(slope, Interval(slope - half, slope + half), n, "ols"), intercept, p, centre)
+
+
+def _correlations(s: Floats) -> tuple[Floats, Floats]:
+    """Pearson and concordance from moment sums (…, 6): n, x, y, xx, yy, xy; NaN where a variance is zero."""
+    n = s[..., 0]
+    mx, my = s[..., 1] / n, s[..., 2] / n
+    vx, vy, vxy = s[..., 3] / n - mx**2, s[..., 4] / n - my**2, s[..., 5] / n - mx * my
+    tiny = 1e-14
+    ok = (vx > tiny) & (vy > tiny)
+    r = np.full(n.shape, np.nan)
+    np.divide(vxy, np.sqrt(np.abs(vx * vy)), out=r, where=ok)
+    total = vx + vy + (mx - my) ** 2
+    ccc = np.full(n.shape, np.nan)
+    np.divide(2 * vxy, total, out=ccc, where=ok)
+    return np.clip(r, -1, 1), ccc
+
+
+def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95, seed: int = 1) -> Agreement:
+    """Correlation, concordance and error of pairs.
+
+    ``x`` reference, ``y`` instrument, ``client`` integer group, all of shape (n,). With one pair per client
+    the intervals are Fisher's and Lin's (1989 Biometrics 45:255, with the correction of 2000, 56:324); with
+    several they are percentile bootstraps that resample whole clients (2,000 draws).
+    """
+    n = x.size
+    if n == 0:
+        return Agreement(None, None, None, None, ())
+    d = y - x
+    rmse, mae = float(np.sqrt(np.mean(d * d))), float(np.mean(np.abs(d)))
+    if n < 3:
+        return Agreement(None, None, rmse, mae, (note("correlation_needs_three", n=n),))
+    cx, cy = x - x.mean(), y - x.mean()
+    scale = max(float(cx.std()), float(cy.std()), 1e-300)
+    terms = np.stack([np.ones(n), cx, cy, cx * cx, cy * cy, cx * cy], axis=1) / np.array(
+        [1, scale, scale, scale**2, scale**2, scale**2]
+    )
+    r_, c_ = _correlations(terms.sum(axis=0))
+    r, ccc = float(r_), float(c_)
+    if math.isnan(r):
+        return Agreement(None, None, rmse, mae, (note("constant_values"),))
+    _, group = np.unique(client, return_inverse=True)
+    groups = int(group.max()) + 1
+    z = normal_quantile(0.5 + confidence / 2)
+    notes: tuple[Note, ...] = ()
+    r_interval: Interval | None = None
+    c_interval: Interval | None = None
+    method = "fisher"
+    if groups == n:
+        if abs(r) < 1 - 1e-12 and n > 3:
+            half = z / math.sqrt(n - 3)
+            r_interval = Interval(math.tanh(math.atanh(r) - half), math.tanh(math.atanh(r) + half))
+            u2 = (cx.mean() - cy.mean()) ** 2 / (cx.std() * cy.std())
+            if abs(r) > 1e-9:
+                q = 1 - ccc**2
+                variance = (
+                    (1 - r * r) * ccc**2 / (q * r * r) + 2 * ccc**3 * (1 - ccc) * u2 / (r * q * q)
+                    - ccc**4 * u2 * u2 / (2 * r * r * q * q)
+                ) / (n - 2)
+                half = z * math.sqrt(max(variance, 0.0))
+                c_interval = Interval(math.tanh(math.atanh(ccc) - half), math.tanh(math.atanh(ccc) + half))
+    elif groups >= 5:
+        method = "bootstrap-clients"
+        sums = np.zeros((groups, 6))
+        np.add.at(sums, group, terms)
+        counts = np.random.default_rng(seed).multinomial(groups, np.full(groups, 1 / groups), size=2000)
+        rb, cb = _correlations(counts @ sums)
+        tail = [50 - 50 * confidence, 50 + 50 * confidence]
+        kept = ~np.isnan(rb)
+        r_interval = Interval(*map(float, np.percentile(rb[kept], tail)))
+        c_interval = Interval(*map(float, np.percentile(cb[kept], tail)))
+    else:
+        notes = (note("correlation_interval_needs_clients", clients=groups),)
+    return Agreement(
+        Estimate(r, r_interval, n, method), Estimate(ccc, c_interval, n, "lin" if method == "fisher" else method),
+        rmse, mae, notes,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Equivalence:
+    """Two one-sided tests of the bias against ± margin."""
+
+    margin: float
+    p: float
+    equivalent: bool
+
+
+def equivalence(bias: float, se: float, df: float, margin: float, alpha: float = 0.05) -> Equivalence:
+    """Two one-sided t tests (Schuirmann 1987, J Pharmacokinet Biopharm 15:657)."""
+    from scipy import special
+
+    if se <= 0:
+        p = 0.0 if abs(bias) < margin else 1.0
+    else:
+        p = float(max(special.stdtr(df, -(bias + margin) / se), special.stdtr(df, (bias - margin) / se)))
+    return Equivalence(margin, p, p < alpha)

@@ -1,0 +1,1 @@
+"""The study file: schema, migrations, reading and commands."""

@@ -1,0 +1,136 @@
+"""Reading a study into frozen columns and records."""
+
+from __future__ import annotations
+
+import math
+import sqlite3
+from datetime import date, datetime
+
+import numpy as np
+
+from ..domain.records import Client, Instrument, Reading, Setting
+from ..domain.snapshot import STATUS_CODES, Columns, VisitColumns, read_only
+
+_EPOCH = date(1970, 1, 1).toordinal()
+
+
+def wall_clock(text: str) -> tuple[int, int, bool]:
+    """Wall seconds, day number and whether a time of day is known, of an ISO date or date-time."""
+    if len(text) == 10:
+        day = date.fromisoformat(text).toordinal() - _EPOCH
+        return day * 86400 + 43200, day, False
+    moment = datetime.fromisoformat(text)
+    day = moment.toordinal() - _EPOCH
+    return day * 86400 + moment.hour * 3600 + moment.minute * 60 + moment.second, day, True
+
+
+def clients(conn: sqlite3.Connection) -> dict[int, Client]:
+    """All clients by id."""
+    return {r[0]: Client(*r) for r in conn.execute("SELECT id, code, sex, name FROM client ORDER BY code")}
+
+
+def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
+    """All instruments by id."""
+    return {r[0]: Instrument(*r) for r in conn.execute("SELECT id, name, kind, equation FROM instrument ORDER BY id")}
+
+
+def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
+    """All settings by id."""
+    return {r[0]: Setting(*r) for r in conn.execute("SELECT id, instrument, label, starts, client FROM setting")}
+
+
+def visits(conn: sqlite3.Connection) -> VisitColumns:
+    """All visits as columns."""
+    rows = conn.execute("SELECT id, client, start, age_years, height_cm FROM visit ORDER BY id").fetchall()
+    return VisitColumns(
+        read_only([r[0] for r in rows], np.int64), read_only([r[1] for r in rows], np.int64),
+        read_only([wall_clock(r[2])[0] for r in rows], np.int64),
+        read_only([math.nan if r[3] is None else r[3] for r in rows], np.float64),
+        read_only([math.nan if r[4] is None else r[4] for r in rows], np.float64),
+    )
+
+
+def metrics_present(conn: sqlite3.Connection) -> list[str]:
+    """Ids of the metrics that have readings."""
+    return [r[0] for r in conn.execute("SELECT id FROM metric WHERE EXISTS (SELECT 1 FROM reading WHERE metric = metric.id)")]
+
+
+def columns(conn: sqlite3.Connection, metric: str) -> Columns:
+    """All readings of one metric as read-only columns, ordered by id."""
+    rows = conn.execute(
+        "SELECT r.id, r.visit, v.client, r.instrument, ifnull(r.setting, 0), r.taken_at, r.replicate, r.status, r.value"
+        " FROM reading r JOIN visit v ON v.id = r.visit WHERE r.metric = ? ORDER BY r.id",
+        (metric,),
+    ).fetchall()
+    parsed: dict[str, tuple[int, int, bool]] = {}
+    for r in rows:
+        if r[5] not in parsed:
+            parsed[r[5]] = wall_clock(r[5])
+    cols = list(zip(*rows, strict=True)) if rows else [()] * 9
+    when = [parsed[t] for t in cols[5]]
+    return Columns(
+        metric=metric,
+        reading=read_only(cols[0], np.int64), visit=read_only(cols[1], np.int64), client=read_only(cols[2], np.int64),
+        instrument=read_only(cols[3], np.int64), setting=read_only(cols[4], np.int64),
+        wall=read_only([w[0] for w in when], np.int64), day=read_only([w[1] for w in when], np.int64),
+        timed=read_only([w[2] for w in when], np.bool_), replicate=read_only(cols[6], np.int64),
+        status=read_only([STATUS_CODES[s] for s in cols[7]], np.int64),
+        value=read_only([math.nan if v is None else v for v in cols[8]], np.float64),
+    )
+
+
+_READING = (
+    "SELECT r.id, r.visit, c.code, r.taken_at, i.name, i.kind, ifnull(s.label, ''), r.metric, r.value, r.entered, r.unit,"
+    " r.replicate, r.status, r.note, c.sex, ifnull(v.age_years, ''), ifnull(v.height_cm, '')"
+    " FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
+    " JOIN instrument i ON i.id = r.instrument LEFT JOIN setting s ON s.id = r.setting "
+)
+
+
+def readings(conn: sqlite3.Connection, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
+    """Readings in full, for forms, evidence and export: all, those with ``ids``, or those of one visit."""
+    if visit is not None:
+        rows = conn.execute(_READING + "WHERE r.visit = ? ORDER BY r.id", (visit,)).fetchall()
+    elif ids is not None:
+        marks = ",".join("?" * len(ids))
+        rows = conn.execute(_READING + f"WHERE r.id IN ({marks}) ORDER BY r.taken_at, r.id", ids).fetchall()
+    else:
+        rows = conn.execute(_READING + "ORDER BY c.code, r.taken_at, r.id").fetchall()
+    return [Reading(*r[:14], sex=r[14], age_years=f"{r[15]:g}" if r[15] != "" else "", height_cm=f"{r[16]:g}" if r[16] != "" else "") for r in rows]
+
+
+def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:
+    """Conditions by visit."""
+    out: dict[int, dict[str, str]] = {}
+    for visit, key, value in conn.execute("SELECT visit, key, value FROM condition ORDER BY visit, key"):
+        out.setdefault(visit, {})[key] = value
+    return out
+
+
+def visits_of(conn: sqlite3.Connection, client: str) -> list[tuple[int, str]]:
+    """Visits of a client, newest first: id and start."""
+    return conn.execute(
+        "SELECT v.id, v.start FROM visit v JOIN client c ON c.id = v.client WHERE c.code = ? ORDER BY v.start DESC", (client,)
+    ).fetchall()
+
+
+def history(conn: sqlite3.Connection, reading: int) -> list[tuple[str, str, str, str]]:
+    """Changes of a reading, oldest first: when, old, new, why."""
+    return conn.execute("SELECT at, old, new, why FROM reading_change WHERE reading = ? ORDER BY id", (reading,)).fetchall()
+
+
+def lanes(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
+    """Instrument, kind and metric of everything read in the study, in the order of first use."""
+    return conn.execute(
+        "SELECT i.name, i.kind, r.metric FROM reading r JOIN instrument i ON i.id = r.instrument"
+        " GROUP BY i.id, r.metric ORDER BY i.kind = 'reference', i.id, min(r.id)"
+    ).fetchall()
+
+
+def setting_in_force(conn: sqlite3.Connection, instrument: str, day: str) -> str:
+    """Label of the newest setting of an instrument that starts on or before ``day``, or empty."""
+    row = conn.execute(
+        "SELECT s.label FROM setting s JOIN instrument i ON i.id = s.instrument WHERE i.name = ? AND substr(s.starts, 1, 10) <= ?"
+        " ORDER BY s.starts DESC, s.id DESC LIMIT 1", (instrument, day[:10]),
+    ).fetchone()
+    return row[0] if row else ""

@@ -1,0 +1,1 @@
+"""The PyQt6 window."""

@@ -1,0 +1,1 @@
+"""One screen for each stage of the work."""

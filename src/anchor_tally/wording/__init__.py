@@ -1,0 +1,1 @@
+"""Numbers and sentences about results."""

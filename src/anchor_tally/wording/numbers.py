@@ -1,0 +1,38 @@
+"""Numbers as text: real minus, fixed decimals, signs on differences."""
+
+from __future__ import annotations
+
+from ..stats.estimate import Interval
+
+MISSING = "–"
+
+
+def number(value: float | None, decimals: int = 1) -> str:
+    """A value with fixed decimals and a real minus sign; an en dash when there is none."""
+    if value is None:
+        return MISSING
+    text = f"{value:.{decimals}f}"
+    if float(text) == 0:
+        text = text.lstrip("-")
+    return text.replace("-", "−")
+
+
+def signed(value: float | None, decimals: int = 1) -> str:
+    """A difference: the sign always shown, none on zero."""
+    text = number(value, decimals)
+    return text if value is None or text.startswith("−") or float(text) == 0 else f"+{text}"
+
+
+def span(interval: Interval | None, decimals: int = 1, *, sign: bool = False) -> str:
+    """An interval as "low to high"."""
+    if interval is None:
+        return MISSING
+    f = signed if sign else number
+    return f"{f(interval.low, decimals)} to {f(interval.high, decimals)}"
+
+
+def p_value(p: float | None) -> str:
+    """A p-value."""
+    if p is None:
+        return MISSING
+    return "< 0.001" if p < 0.001 else f"{p:.3f}"

@@ -1,0 +1,165 @@
+"""Results as sentences: the only place with prose about results."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..analysis.calibrate import CalibrateResult, Corrected
+from ..analysis.compare import CompareResult
+from ..domain.metrics import Metric, metric_named
+from ..domain.records import CalibrationRecord
+from ..stats.estimate import Note
+from .numbers import number, p_value, signed, span
+
+NOTES = {
+    "no_pairs": "No reading lies within the window of a scan, so nothing can be compared ({dropped} readings were left out).",
+    "one_pair": "One pair only: no spread, no limits, no interval. One scan cannot show how far single readings stray.",
+    "one_client": "One client ({occasions} scans): the bias holds for this client only; limits for other people cannot be given.",
+    "one_anchor": "All repeats belong to one scan, so how the difference changes from day to day is unknown; no interval is given.",
+    "components_need_repeats": "One pair for each client: spread between clients, days and repeats cannot be told apart.",
+    "occasion_in_client": "One scan for each client: day-to-day spread cannot be separated and is part of the client spread.",
+    "replicate_in_occasion": "One reading at each scan: the spread of repeats cannot be separated and is part of the occasion spread.",
+    "no_trend": "The trend of the difference with the level cannot be estimated from these pairs.",
+    "no_deming": "A line with error in both needs at least four clients whose values differ.",
+    "few_clients": "Only {clients} clients: read the intervals, not the estimates.",
+    "passing_bablok_not_built": "Passing–Bablok regression is not computed in this version.",
+    "settings_pooled": "Readings of several settings are pooled: {settings}. Choose one in the lens to keep them apart.",
+    "constant_values": "All values of one side are the same: correlation and concordance do not exist.",
+    "correlation_needs_three": "Correlation needs at least three pairs (there are {n}).",
+    "correlation_interval_needs_clients": "Intervals of correlation and concordance need at least five clients (there are {clients}).",
+    "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
+    "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
+    "outside_range": "outside the calibrated range ({low} to {high}): extrapolated",
+    "expired": "the offset expired on {until}: scan again",
+    "other_setting": "read under setting {used}, calibrated for {calibrated}",
+    "new_client": "no scan of this client in the calibration: pooled offset, wider interval",
+    "stale": "a reading behind this offset has changed since it was adopted: adopt it again",
+}
+
+ADVICE = {
+    "helps": "Correcting brings left-out readings closer to the scan.",
+    "does_not_help": "Correcting does not bring left-out readings closer to the scan: better not to correct.",
+    "unproven": "Too few clients to check whether correcting helps.",
+    "not_enough": "Not enough scans for an offset with its uncertainty.",
+    "no_pairs": "No pairs with a scan yet: take a tally right before or after a scan.",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Statistic:
+    """A statistic explained: name, formula in words, source."""
+
+    name: str
+    formula: str
+    source: str
+
+
+STATISTICS = {
+    "pair": Statistic("One pair", "Instrument reading minus the mean of the reference readings at the same anchor.", "Bland & Altman 1986"),
+    "bias": Statistic(
+        "Bias", "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
+        "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom (Giesbrecht & Burns 1985)",
+    ),
+    "limits": Statistic(
+        "Limits of agreement", "Bias ± 1.96 SD of single differences: where 95 of 100 single readings of new clients should fall.",
+        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: Zou 2013",
+    ),
+    "components": Statistic(
+        "Where the spread comes from", "Variances between clients, between occasions of a client, and between replicates, by REML.",
+        "Patterson & Thompson 1971",
+    ),
+    "trend": Statistic(
+        "Trend with level", "Slope of the difference on the mean of both: non-zero when the error grows or shrinks with the value.",
+        "Bland & Altman 1999",
+    ),
+    "concordance": Statistic(
+        "Concordance", "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.", "Lin 1989, 2000",
+    ),
+    "error": Statistic("Error", "Root mean square and mean absolute difference of single readings.", "standard definitions"),
+}
+
+
+def sentence(n: Note) -> str:
+    """A note as a sentence."""
+    return NOTES[n.code].format(**dict(n.facts))
+
+
+def _metric(result: CompareResult) -> Metric:
+    found = metric_named(result.pairs.metric)
+    if found is None:
+        raise KeyError(result.pairs.metric)
+    return found
+
+
+def headline(result: CompareResult) -> str:
+    """One sentence a tired coach understands."""
+    name, m = result.pairs.instrument.name, _metric(result)
+    if result.bias is None:
+        return f"{name}: no pairs with {result.pairs.reference.name} yet."
+    bias, unit = result.bias, m.difference_unit
+    way = "high" if bias.value > 0 else "low"
+    sure = bias.interval is not None and (bias.interval.low > 0 or bias.interval.high < 0)
+    size = f"{number(abs(bias.value), m.decimals)} {unit} {way}"
+    verb = "reads" if sure else "seems to read" if bias.interval is None else "may read"
+    if not sure and bias.interval is not None:
+        head = f"{name} {verb} {size} on average, but its bias could be anything from {span(bias.interval, m.decimals, sign=True)} {unit}"
+    else:
+        head = f"{name} {verb} {size} on average"
+    if result.limits is not None:
+        return f"{head}; for one person, give or take {number((result.limits.upper - result.limits.lower) / 2, m.decimals)} {unit}."
+    return f"{head}; how far single readings stray cannot be said."
+
+
+def rows(result: CompareResult) -> list[tuple[str, str, str, str]]:
+    """The statistics table: evidence key, name, value, interval."""
+    m = _metric(result)
+    k, unit = m.decimals, m.difference_unit
+    b, lim, c, a = result.bias, result.limits, result.components, result.agreement
+    out = [
+        ("bias", f"Bias ({unit})", signed(b.value if b else None, k), span(b.interval if b else None, k, sign=True)),
+        ("limits", f"Upper limit ({unit})", signed(lim.upper if lim else None, k), span(lim.upper_interval if lim else None, k, sign=True)),
+        ("limits", f"Lower limit ({unit})", signed(lim.lower if lim else None, k), span(lim.lower_interval if lim else None, k, sign=True)),
+        ("limits", f"SD of one difference ({unit})", number(result.sd, k + 1), ""),
+        ("components", f"  between clients ({unit})", number(c.client_sd, k + 1), ""),
+        ("components", f"  between occasions ({unit})", number(c.occasion_sd, k + 1), ""),
+        ("components", f"  between repeats ({unit})", number(c.replicate_sd, k + 1), ""),
+        ("trend", f"Trend ({unit} per {unit})", signed(result.trend.slope.value if result.trend.slope else None, 2),
+         span(result.trend.slope.interval if result.trend.slope else None, 2, sign=True)),
+        ("trend", "  p of trend", p_value(result.trend.p), ""),
+        ("concordance", "Concordance", number(a.concordance.value if a.concordance else None, 2), span(a.concordance.interval if a.concordance else None, 2)),
+        ("concordance", "Correlation (is not agreement)", number(a.pearson.value if a.pearson else None, 2), span(a.pearson.interval if a.pearson else None, 2)),
+        ("error", f"RMSE ({unit})", number(a.rmse, k + 1), ""),
+    ]
+    return out
+
+
+def pairs_sentence(result: CompareResult) -> str:
+    """How many pairs, and what was left out."""
+    p = result.pairs
+    left = f"; {len(p.dropped)} readings or scans made no pair" if p.dropped else ""
+    return f"{p.n} pairs, {p.clients} clients, {p.occasions} anchors{left}."
+
+
+def calibration_sentence(result: CalibrateResult) -> str:
+    """Advice on correcting, with the cross-validated error."""
+    text = ADVICE[result.advice]
+    cv, m = result.cross_validation, _metric(result.comparison)
+    if cv is not None:
+        after = cv.individual if result.model == "client" and cv.individual is not None else cv.pooled
+        text += f" Error (RMSE) {number(cv.before, m.decimals + 1)} before, {number(after, m.decimals + 1)} {m.difference_unit} after."
+    return text
+
+
+def corrected_sentence(c: Corrected, metric: str) -> str:
+    """A corrected value with its interval and cautions."""
+    m = metric_named(metric)
+    k = m.decimals if m else 1
+    text = f"{number(c.value, k)} ({span(c.interval, k)})"
+    return text + ("" if not c.notes else " · " + " · ".join(sentence(n) for n in c.notes))
+
+
+def record_sentence(r: CalibrationRecord) -> str:
+    """An adopted calibration in a line."""
+    what = "offset for each client" if r.model == "client" else "one offset for all"
+    where = f", setting {r.setting}" if r.setting else ""
+    return f"v{r.version}: {what} ({signed(r.pooled[0])}){where}, from {r.pairs} pairs of {r.client_count} clients, until {r.valid_until}"
