@@ -163,3 +163,23 @@ def record_sentence(r: CalibrationRecord) -> str:
     what = "offset for each client" if r.model == "client" else "one offset for all"
     where = f", setting {r.setting}" if r.setting else ""
     return f"v{r.version}: {what} ({signed(r.pooled[0])}){where}, from {r.pairs} pairs of {r.client_count} clients, until {r.valid_until}"
+
+
+def offset_headline(result: CalibrateResult) -> str:
+    """What to subtract, in one sentence."""
+    name, m = result.comparison.pairs.instrument.name, _metric(result.comparison)
+    if result.pooled is None:
+        return f"{name}: no offset yet."
+    b = result.pooled.offset
+    head = f"{name}: subtract {signed(b.value, m.decimals)} {m.difference_unit}"
+    if b.interval is None:
+        return head + "; how sure that is cannot be said from one scan."
+    return head + f" ({span(b.interval, m.decimals, sign=True)}) on average" + ("; each client has an own offset below." if result.clients else ".")
+
+
+def range_sentence(result: CalibrateResult) -> str:
+    """Where the offset applies."""
+    if result.range is None:
+        return ""
+    unit = "%" if result.comparison.pairs.metric.endswith("percent") else _metric(result.comparison).unit
+    return f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting, and 16 weeks."

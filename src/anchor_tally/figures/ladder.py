@@ -1,0 +1,84 @@
+"""The offset ladder: one rung per instrument on a common axis of difference."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..analysis.compare import CompareResult
+from ..domain.metrics import metric_named
+from ..stats.estimate import Interval
+from .style import Mark, Palette, minus, prepare
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """One instrument's bias, interval, limits and client means."""
+
+    name: str
+    bias: float | None
+    interval: Interval | None
+    limits: tuple[float, float] | None
+    ticks: tuple[float, ...]
+    n: int
+
+
+@dataclass(frozen=True, slots=True)
+class LadderInfo:
+    """What the ladder shows."""
+
+    rungs: tuple[Rung, ...]
+    label: str
+    zone: float
+
+
+def info(results: tuple[CompareResult, ...], zone: float = 2.0) -> LadderInfo:
+    """Collect the rungs; a client's tick is the mean difference of that client's pairs."""
+    rungs = []
+    for r in results:
+        ticks: tuple[float, ...] = ()
+        if r.pairs.n:
+            _, k = np.unique(r.pairs.client, return_inverse=True)
+            ticks = tuple((np.bincount(k, r.pairs.d) / np.bincount(k)).tolist())
+        rungs.append(Rung(
+            r.pairs.instrument.name, r.bias.value if r.bias else None, r.bias.interval if r.bias else None,
+            (r.limits.lower, r.limits.upper) if r.limits else None, ticks, r.pairs.n,
+        ))
+    m = metric_named(results[0].pairs.metric) if results else None
+    label = f"{m.label}: difference from {results[0].pairs.reference.name} ({m.difference_unit})" if m else ""
+    return LadderInfo(tuple(rungs), label, zone)
+
+
+def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str) -> None:
+    """Draw the ladder on ``axes``; rung k lies at height −k."""
+    prepare(axes, palette, family)
+    count = len(what.rungs)
+    axes.axvspan(-what.zone, what.zone, color=palette.band, zorder=0, lw=0)
+    axes.axvline(0, color=palette.reference, lw=1.2, zorder=1)
+    if 0 <= chosen < count:
+        axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)
+    for k, (rung, mark) in enumerate(zip(what.rungs, marks, strict=True)):
+        if rung.bias is None:
+            axes.text(0, -k, " no pairs", color=palette.faint, va="center", fontfamily=family, fontsize=9)
+            continue
+        ticks = np.array(rung.ticks)
+        alpha = 0.75 if ticks.size < 100 else 0.12
+        axes.vlines(ticks, -k - 0.36, -k - 0.16, color=mark.colour, lw=1, alpha=alpha, zorder=2)
+        if rung.limits:
+            axes.plot(rung.limits, [-k, -k], color=mark.colour, lw=1.6, ls=mark.line, zorder=3)
+            axes.vlines(rung.limits, -k - 0.13, -k + 0.13, color=mark.colour, lw=1.6, zorder=3)
+        if rung.interval:
+            axes.plot([rung.interval.low, rung.interval.high], [-k, -k], color=mark.colour, lw=6, alpha=0.45, solid_capstyle="butt", zorder=3)
+        axes.plot([rung.bias], [-k], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=4)
+    axes.set_yticks([-k for k in range(count)])
+    axes.set_yticklabels([_short(r.name) for r in what.rungs], fontfamily=family, fontsize=10, color=palette.ink)
+    axes.tick_params(axis="y", length=0)
+    axes.set_ylim(-count + 0.45, 0.55)
+    axes.xaxis.set_major_formatter(minus)
+    axes.set_xlabel(what.label, fontfamily=family, fontsize=9)
+
+
+def _short(name: str) -> str:
+    return name.replace(" (", "\n(") if len(name) > 22 else name

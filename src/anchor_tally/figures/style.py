@@ -1,0 +1,80 @@
+"""Colours, fonts and marks of figures; the same for screen and report."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import resources
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class Palette:
+    """Colours of one theme; ``inks`` colour the instruments, ``reference`` nothing else."""
+
+    paper: str
+    surface: str
+    ink: str
+    faint: str
+    line: str
+    accent: str
+    band: str
+    reference: str
+    warn: str
+    inks: tuple[str, ...]
+
+
+LIGHT = Palette("#f4f2ec", "#fffdf8", "#1c2b33", "#5c6a70", "#d5d1c6", "#0b6e75", "#dfeceb", "#1c2b33", "#a33b16",
+                ("#0a6fa8", "#b5540b", "#6a4c9c", "#3f7d20", "#a3286a", "#7a6400", "#2a7f79"))
+DARK = Palette("#151c20", "#1d262b", "#e9e6dd", "#a2adb1", "#38444a", "#5cc0c4", "#24393b", "#f4efe2", "#f0936b",
+               ("#6db7e8", "#f0a35e", "#bda2ea", "#97cf72", "#ec8cc0", "#d9c25a", "#77cfc7"))
+
+_SHAPES = ("o", "s", "^", "v", "P", "X", "h")
+_LINES = ("-", "--", "-.", ":", (0, (5, 1)), (0, (3, 1, 1, 1)), (0, (1, 1)))
+REFERENCE_SHAPE = "D"
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """An instrument's colour, marker shape and line style: the same everywhere."""
+
+    colour: str
+    shape: str
+    line: Any
+
+
+def mark_of(position: int, palette: Palette) -> Mark:
+    """The mark of the instrument at ``position`` in the study's order."""
+    k = position % len(_SHAPES)
+    return Mark(palette.inks[k], _SHAPES[k], _LINES[k])
+
+
+def use_fonts() -> str:
+    """Register the shipped font with matplotlib; return its family name."""
+    from matplotlib import font_manager
+
+    family = "IBM Plex Sans"
+    if family not in {f.name for f in font_manager.fontManager.ttflist}:
+        folder = resources.files("anchor_tally") / "assets" / "fonts"
+        for name in ("IBMPlexSans_400Regular.ttf", "IBMPlexSans_600SemiBold.ttf"):
+            font_manager.fontManager.addfont(str(folder / name))
+    return family
+
+
+def prepare(axes: Any, palette: Palette, family: str) -> None:
+    """Give axes the theme: quiet spines, ticks in the faint ink."""
+    axes.set_facecolor(palette.surface)
+    axes.figure.set_facecolor(palette.surface)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_color(palette.line)
+    axes.tick_params(colors=palette.faint, labelsize=9, length=3)
+    for label in (*axes.get_xticklabels(), *axes.get_yticklabels()):
+        label.set_fontfamily(family)
+    axes.xaxis.label.set_color(palette.faint)
+    axes.yaxis.label.set_color(palette.faint)
+
+
+def minus(value: float, _position: int = 0) -> str:
+    """Tick label of a difference: sign shown, real minus."""
+    return "0" if abs(value) < 1e-9 else f"{value:+g}".replace("-", "−")

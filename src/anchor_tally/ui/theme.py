@@ -1,0 +1,67 @@
+"""Fonts and the style sheet, light and dark."""
+
+from __future__ import annotations
+
+from importlib import resources
+
+from PyQt6.QtGui import QFontDatabase, QIcon
+
+from ..figures.style import Palette
+
+FAMILY = "IBM Plex Sans"
+
+
+def load_fonts() -> None:
+    """Register the shipped fonts with Qt."""
+    folder = resources.files("anchor_tally") / "assets" / "fonts"
+    for name in ("IBMPlexSans_400Regular.ttf", "IBMPlexSans_500Medium.ttf", "IBMPlexSans_600SemiBold.ttf"):
+        QFontDatabase.addApplicationFont(str(folder / name))
+
+
+def icon() -> QIcon:
+    """The program's icon."""
+    return QIcon(str(resources.files("anchor_tally") / "assets" / "icons" / "anchor-tally.svg"))
+
+
+def style_sheet(p: Palette) -> str:
+    """The style of every widget."""
+    return f"""
+    * {{ font-family: "{FAMILY}"; font-size: 13px; color: {p.ink}; }}
+    QMainWindow, QWidget#work, QWidget#page {{ background: {p.paper}; }}
+    QWidget#rail {{ background: {p.ink if p.paper > "#8" else "#0f1518"}; }}
+    QWidget#rail QPushButton {{ color: #efeadf; background: transparent; border: none; border-left: 4px solid transparent;
+        text-align: left; padding: 11px 10px 11px 12px; font-size: 14px; }}
+    QWidget#rail QPushButton:checked {{ background: rgba(255,255,255,0.10); border-left-color: #f2c14e; font-weight: 600; }}
+    QWidget#rail QPushButton:hover:enabled, QWidget#rail QPushButton:focus {{ background: rgba(255,255,255,0.16); }}
+    QWidget#rail QPushButton:disabled {{ color: #7f8d92; }}
+    QWidget#rail QLabel {{ color: #f6f1e6; }}
+    QWidget#lens, QWidget#footer {{ background: {p.surface}; border-bottom: 1px solid {p.line}; }}
+    QWidget#footer {{ border-bottom: none; border-top: 1px solid {p.line}; }}
+    QWidget#drawer, QWidget#card {{ background: {p.surface}; border: 1px solid {p.line}; border-radius: 6px; }}
+    QLabel#headline {{ font-size: 18px; font-weight: 600; }}
+    QLabel#faint {{ color: {p.faint}; }}
+    QLabel#warn {{ color: {p.warn}; font-weight: 500; }}
+    QLabel#title {{ font-size: 15px; font-weight: 600; }}
+    QPushButton {{ background: {p.surface}; border: 1px solid {p.line}; border-radius: 5px; padding: 5px 12px; }}
+    QPushButton:hover {{ border-color: {p.accent}; }}
+    QPushButton:focus, QLineEdit:focus, QComboBox:focus, QTableWidget:focus, QSpinBox:focus {{ border: 2px solid {p.accent}; }}
+    QPushButton:disabled {{ color: {p.faint}; }}
+    QPushButton#primary {{ background: {p.accent}; color: {p.surface}; border-color: {p.accent}; font-weight: 600; }}
+    QPushButton#primary:disabled {{ background: {p.line}; color: {p.faint}; border-color: {p.line}; }}
+    QLineEdit, QComboBox, QSpinBox {{ background: {p.surface}; border: 1px solid {p.line}; border-radius: 4px; padding: 4px 7px; }}
+    QLineEdit[state="excluded"] {{ color: {p.faint}; text-decoration: line-through; }}
+    QLineEdit[state="failed"] {{ color: {p.warn}; }}
+    QLineEdit[state="refused"] {{ border: 2px solid {p.warn}; }}
+    QLineEdit[state="next"] {{ border: 2px solid #d9a520; }}
+    QComboBox QAbstractItemView, QListWidget, QMenu {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line};
+        selection-background-color: {p.accent}; selection-color: {p.surface}; }}
+    QTableWidget {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};
+        selection-background-color: {p.band}; selection-color: {p.ink}; border-radius: 4px; }}
+    QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: none; border-bottom: 1px solid {p.line}; padding: 5px 7px; font-weight: 500; }}
+    QTableCornerButton::section {{ background: {p.paper}; border: none; }}
+    QScrollArea {{ border: none; background: transparent; }}
+    QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar::handle:vertical {{ background: {p.line}; border-radius: 5px; min-height: 24px; }}
+    QScrollBar:horizontal {{ background: transparent; height: 10px; }} QScrollBar::handle:horizontal {{ background: {p.line}; border-radius: 5px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QToolTip {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line}; }}
+    """

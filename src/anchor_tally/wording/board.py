@@ -1,0 +1,45 @@
+"""The offset board as text."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..analysis.calibrate import CalibrateResult
+from ..stats.offsets import prediction_interval
+from .numbers import MISSING, number, signed
+
+
+@dataclass(frozen=True, slots=True)
+class Board:
+    """Column heads (instruments), row heads (pooled, then clients) and cells by row."""
+
+    columns: tuple[str, ...]
+    rows: tuple[str, ...]
+    cells: tuple[tuple[str, ...], ...]
+
+
+def board(results: tuple[CalibrateResult, ...]) -> Board:
+    """Offsets with their 95 % half-width and the number of anchors in brackets."""
+    names = sorted({c.client for r in results for c in r.clients})
+    by_client = [{c.client: c for c in r.clients} for r in results]
+    pooled = []
+    for r in results:
+        b = r.pooled.offset if r.pooled else None
+        if b is None:
+            pooled.append(MISSING)
+        elif b.interval is None:
+            pooled.append(f"{signed(b.value)}  ± ?  ({r.comparison.pairs.occasions})")
+        else:
+            pooled.append(f"{signed(b.value)}  ± {number((b.interval.high - b.interval.low) / 2)}  ({r.comparison.pairs.occasions})")
+    cells = [tuple(pooled)]
+    for name in names:
+        line = []
+        for offsets in by_client:
+            c = offsets.get(name)
+            if c is None:
+                line.append(MISSING)
+                continue
+            i = prediction_interval(0.0, c.sd, c.df)
+            line.append(f"{signed(c.offset)}  ± {number(i.high)}  ({c.n})")
+        cells.append(tuple(line))
+    return Board(tuple(r.comparison.pairs.instrument.name for r in results), ("All clients (pooled)", *names), tuple(cells))
