@@ -9,7 +9,22 @@ Usage: python scripts/nhanes_to_tidy.py WIDE.csv TIDY.csv
 import csv
 import sys
 
-HEADER = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note".split(",")
+HEADER = [
+    "client",
+    "sex",
+    "age_years",
+    "height_cm",
+    "taken_at",
+    "instrument",
+    "kind",
+    "setting",
+    "metric",
+    "value",
+    "unit",
+    "replicate",
+    "status",
+    "note",
+]
 MEASURES = (
     ("dxa_body_fat_percent", "DXA", "reference", "body_fat_percent", "percent"),
     ("weight_kg", "Survey scale", "device", "body_mass", "kg"),
@@ -25,10 +40,24 @@ def main(source: str, target: str) -> None:
         for row in csv.DictReader(f):
             for column, instrument, kind, metric, unit in MEASURES:
                 if row[column]:
-                    out.writerow([
-                        f"N{row['id']}", row["sex"], row["age_years"], row["height_cm"], "2018-01-15", instrument, kind, "", metric,
-                        row[column], unit, 1, "ok", "",
-                    ])
+                    out.writerow(
+                        [
+                            f"N{row['id']}",
+                            row["sex"],
+                            row["age_years"],
+                            row["height_cm"],
+                            "2018-01-15",
+                            instrument,
+                            kind,
+                            "",
+                            metric,
+                            row[column],
+                            unit,
+                            1,
+                            "ok",
+                            "",
+                        ]
+                    )
 
 
 if __name__ == "__main__":

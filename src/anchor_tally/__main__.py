@@ -17,7 +17,7 @@ def main() -> int:
         return run(argv)
     from .ui.application import main as show
 
-    return show(argv)
+    return int(show(argv))  # type: ignore[no-untyped-call]
 
 
 if __name__ == "__main__":

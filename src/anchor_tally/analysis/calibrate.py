@@ -82,7 +82,9 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot) -> CalibrateResult:
     pairs, bias, fit = comparison.pairs, comparison.bias, comparison.fit
     notes: list[Note] = []
     if bias is None:
-        return CalibrateResult(comparison, "none", None, (), None, None, "no_pairs", (note("no_pairs", dropped=len(pairs.dropped)),))
+        return CalibrateResult(
+            comparison, "none", None, (), None, None, "no_pairs", (note("no_pairs", dropped=len(pairs.dropped)),)
+        )
     y = pairs.y
     # with one value the range is that value, give or take nothing: any other reading is an extrapolation
     spread = 2 * float(y.std(ddof=1)) if pairs.n > 1 else 0.0
@@ -91,15 +93,32 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot) -> CalibrateResult:
         pooled = pooled_from_single(pairs.d, bias, comparison.sd)
         notes.append(note("client_offset_needs_repeats"))
         cv = _single_validation(pairs.d)
-        return CalibrateResult(comparison, "pooled" if pooled.prediction_sd else "none", pooled, (), cv, span, _advice(bias.interval, cv, "pooled"), tuple(notes))
+        return CalibrateResult(
+            comparison,
+            "pooled" if pooled.prediction_sd else "none",
+            pooled,
+            (),
+            cv,
+            span,
+            _advice(bias.interval, cv, "pooled"),
+            tuple(notes),
+        )
     pooled = pooled_from_fit(fit, bias) if bias.interval is not None else PooledOffset(bias, None, None)
     clients: tuple[ClientOffset, ...] = ()
     cv = None
     if pairs.clients > 1 and pairs.occasions > pairs.clients:
         o = client_offsets(fit)
         clients = tuple(
-            ClientOffset(snapshot.clients[int(k)].code, *map(float, row[:2]), int(row[2]), *map(float, row[3:]))
-            for k, *row in zip(o.clients, o.offset, o.sd, o.occasions, o.shrinkage, o.prediction_sd, o.df, strict=True)
+            ClientOffset(
+                snapshot.clients[int(k)].code,
+                float(o.offset[i]),
+                float(o.sd[i]),
+                int(o.occasions[i]),
+                float(o.shrinkage[i]),
+                float(o.prediction_sd[i]),
+                float(o.df[i]),
+            )
+            for i, k in enumerate(o.clients)
         )
     elif pairs.clients > 1:
         notes.append(note("client_offset_needs_anchors"))
@@ -136,12 +155,23 @@ def record_of(result: CalibrateResult, snapshot: Snapshot, today: datetime) -> C
         raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")
     rows = sorted(_sources(result, snapshot))
     return CalibrationRecord(
-        id=0, instrument=pairs.instrument.name, metric=pairs.metric, setting=result.comparison.lens.setting or "",
-        reference=pairs.reference.name, model=result.model, pooled=(p.offset.value, p.prediction_sd, p.df),
+        id=0,
+        instrument=pairs.instrument.name,
+        metric=pairs.metric,
+        setting=result.comparison.lens.setting or "",
+        reference=pairs.reference.name,
+        model=result.model,
+        pooled=(p.offset.value, p.prediction_sd, p.df),
         clients={c.client: (c.offset, c.prediction_sd, c.df, c.n) for c in result.clients} if result.model == "client" else {},
-        readings=tuple(rows), range_low=result.range[0], range_high=result.range[1], pairs=pairs.n, client_count=pairs.clients,
-        fitted_at=today.isoformat(timespec="minutes"), valid_until=(today + timedelta(weeks=EXPIRY_WEEKS)).date().isoformat(),
-        version=0, digest=readings_digest(snapshot, pairs.metric, tuple(rows)),
+        readings=tuple(rows),
+        range_low=result.range[0],
+        range_high=result.range[1],
+        pairs=pairs.n,
+        client_count=pairs.clients,
+        fitted_at=today.isoformat(timespec="minutes"),
+        valid_until=(today + timedelta(weeks=EXPIRY_WEEKS)).date().isoformat(),
+        version=0,
+        digest=readings_digest(snapshot, pairs.metric, tuple(rows)),
     )
 
 

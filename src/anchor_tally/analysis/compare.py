@@ -10,7 +10,17 @@ from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.records import Instrument
 from ..domain.snapshot import Snapshot
-from ..stats.closeness import Agreement, Equivalence, Limits, Trend, agreement, equivalence, single_bias, single_limits, single_trend
+from ..stats.closeness import (
+    Agreement,
+    Equivalence,
+    Limits,
+    Trend,
+    agreement,
+    equivalence,
+    single_bias,
+    single_limits,
+    single_trend,
+)
 from ..stats.components import NestedFit, fit_nested
 from ..stats.distributions import t_quantile
 from ..stats.estimate import Estimate, Note, note

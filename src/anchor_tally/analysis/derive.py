@@ -82,11 +82,16 @@ def _derive(snapshot: Snapshot, equation: Equation, reference: list[int], number
     c, first = lead[0], lead[1][keep]
     return Columns(
         metric=equation.output,
-        reading=read_only(-(number * 10_000_000 + at[keep]), np.int64), visit=read_only(at[keep], np.int64),
-        client=read_only(client[keep], np.int64), instrument=read_only(np.zeros(keep.size), np.int64),
-        setting=read_only(np.zeros(keep.size), np.int64), wall=read_only(c.wall[first], np.int64),
-        day=read_only(c.day[first], np.int64), timed=read_only(c.timed[first], np.bool_),
-        replicate=read_only(np.ones(keep.size), np.int64), status=read_only(np.zeros(keep.size), np.int64),
+        reading=read_only(-(number * 10_000_000 + at[keep]), np.int64),
+        visit=read_only(at[keep], np.int64),
+        client=read_only(client[keep], np.int64),
+        instrument=read_only(np.zeros(keep.size), np.int64),
+        setting=read_only(np.zeros(keep.size), np.int64),
+        wall=read_only(c.wall[first], np.int64),
+        day=read_only(c.day[first], np.int64),
+        timed=read_only(c.timed[first], np.bool_),
+        replicate=read_only(np.ones(keep.size), np.int64),
+        status=read_only(np.zeros(keep.size), np.int64),
         value=read_only(result, np.float64),
         parts=tuple(tuple(i for group in (p[k] for p in parts) for i in group) for k in keep),
     )

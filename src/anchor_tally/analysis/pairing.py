@@ -111,7 +111,9 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     labels[0] = "no setting"
     present = sorted({labels[int(s)] for s in np.unique(c.setting[is_ins & (c.status == 0)])})
     if lens.setting is not None:
-        if lens.setting not in present and lens.setting not in {s.label for s in snapshot.settings.values() if s.instrument == instrument.id}:
+        if lens.setting not in present and lens.setting not in {
+            s.label for s in snapshot.settings.values() if s.instrument == instrument.id
+        }:
             known = ", ".join(present)
             raise CannotCompare(f'{instrument.name} has no setting "{lens.setting}" (it has: {known})')
         of_setting = np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
@@ -146,13 +148,29 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     for a in unused:
         reasons[int(first[a])] = f"scan without a reading of {instrument.name} within the window"
     dropped = tuple(
-        Dropped(snapshot.clients[int(c.client[row])].code, wall_text(int(c.wall[row]), bool(c.timed[row])), why, int(c.reading[row]))
+        Dropped(
+            snapshot.clients[int(c.client[row])].code, wall_text(int(c.wall[row]), bool(c.timed[row])), why, int(c.reading[row])
+        )
         for row, why in sorted(reasons.items())
     )
-    members = {int(a): tuple(c.reading[ref[position == a]].tolist()) for a in np.unique(at)} if anchors.size < 200 else _members(c, ref, position)
+    members = (
+        {int(a): tuple(c.reading[ref[position == a]].tolist()) for a in np.unique(at)}
+        if anchors.size < 200
+        else _members(c, ref, position)
+    )
     return PairSet(
-        instrument, reference, lens.metric, x[at], c.value[rows], c.client[rows], at.astype(np.int64), c.reading[rows], rows,
-        members, dropped, tuple(notes),
+        instrument,
+        reference,
+        lens.metric,
+        x[at],
+        c.value[rows],
+        c.client[rows],
+        at.astype(np.int64),
+        c.reading[rows],
+        rows,
+        members,
+        dropped,
+        tuple(notes),
     )
 
 

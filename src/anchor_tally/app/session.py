@@ -153,8 +153,13 @@ class Session:
             for m in needed - self._columns.keys():
                 self._columns[m] = read.columns(self._conn, m)
             base = Snapshot(
-                self.revision, self.title, read.clients(self._conn), read.instruments(self._conn), read.settings(self._conn),
-                read.visits(self._conn), {m: self._columns[m] for m in needed},
+                self.revision,
+                self.title,
+                read.clients(self._conn),
+                read.instruments(self._conn),
+                read.settings(self._conn),
+                read.visits(self._conn),
+                {m: self._columns[m] for m in needed},
             )
             self._snapshots[wanted] = with_methods(base)
         return self._snapshots[wanted]

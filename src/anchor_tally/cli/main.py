@@ -22,7 +22,8 @@ COMMANDS = ("compare", "import", "export")
 
 def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
-        prog="anchor-tally", description="Compare body-composition devices with a reference. Without a command: opens the window.",
+        prog="anchor-tally",
+        description="Compare body-composition devices with a reference. Without a command: opens the window.",
         epilog="anchor-tally [STUDY.tally] opens the window; anchor-tally --demo opens it on a fresh demo study.",
     )
     sub = parser.add_subparsers(dest="command", required=True)

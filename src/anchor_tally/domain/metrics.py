@@ -30,6 +30,7 @@ class Metric:
         return "pp" if self.unit == "percent" else self.unit
 
 
+# fmt: off
 _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("body_fat_percent", "Body fat", "percent", "percent", 1, 75, 1, "body_fat_percent", "Fat mass as a share of body mass."),
     ("body_mass", "Body mass", "kg", "mass", 2, 700, 1, "body_mass", "Whole body mass."),
@@ -60,6 +61,7 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("peak_expiratory_flow", "Peak expiratory flow", "L/min", "flow", 30, 1000, 0, "peak_expiratory_flow", "Largest flow in one forced breath out; used to check agreement statistics."),
 )
 
+# fmt: on
 METRICS: dict[str, Metric] = {row[0]: Metric(*row) for row in _ROWS}
 _FREQUENCY = re.compile(r"(resistance|reactance)_(\d{1,4})khz")
 
@@ -73,5 +75,6 @@ def metric_named(name: str) -> Metric | None:
     if match is None:
         return None
     base = METRICS[f"{match[1]}_50khz"]
-    return replace(base, id=key, group=key, label=base.label.replace("50", match[2]),
-                   definition=base.definition.replace("50", match[2]))
+    return replace(
+        base, id=key, group=key, label=base.label.replace("50", match[2]), definition=base.definition.replace("50", match[2])
+    )

@@ -26,8 +26,21 @@ UNITS: dict[str, tuple[str, float]] = {
     "1": ("rating", 1.0),
 }
 ALIASES = {
-    "%": "percent", "pct": "percent", "kgs": "kg", "lbs": "lb", "stone": "st", '"': "in", "inch": "in", "inches": "in",
-    "'": "ft", "foot": "ft", "feet": "ft", "ω": "ohm", "ohms": "ohm", "l/min": "L/min", "kcal": "kcal/d",
+    "%": "percent",
+    "pct": "percent",
+    "kgs": "kg",
+    "lbs": "lb",
+    "stone": "st",
+    '"': "in",
+    "inch": "in",
+    "inches": "in",
+    "'": "ft",
+    "foot": "ft",
+    "feet": "ft",
+    "ω": "ohm",
+    "ohms": "ohm",
+    "l/min": "L/min",
+    "kcal": "kcal/d",
 }
 _NUMBER = r"[+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"
 _SIMPLE = re.compile(rf"^\s*({_NUMBER})\s*([^\d\s.,+-].*?)?\s*$")
@@ -93,7 +106,6 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
     value = convert(number, unit, metric.unit)
     if not metric.low <= value <= metric.high:
         raise ValueRefused(
-            f"{metric.label.lower()} of {value:.4g} {metric.unit} is not possible "
-            f"(allowed {metric.low:g} to {metric.high:g})"
+            f"{metric.label.lower()} of {value:.4g} {metric.unit} is not possible (allowed {metric.low:g} to {metric.high:g})"
         )
     return Quantity(value, entered, unit)

@@ -14,7 +14,22 @@ from ..domain.metrics import metric_named
 from ..domain.records import KINDS, STATUSES, ImportRow, Reading, Refused
 from ..domain.units import ValueRefused, parse_quantity, unit_named
 
-HEADER = ("client", "sex", "age_years", "height_cm", "taken_at", "instrument", "kind", "setting", "metric", "value", "unit", "replicate", "status", "note")
+HEADER = (
+    "client",
+    "sex",
+    "age_years",
+    "height_cm",
+    "taken_at",
+    "instrument",
+    "kind",
+    "setting",
+    "metric",
+    "value",
+    "unit",
+    "replicate",
+    "status",
+    "note",
+)
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")
 
 
@@ -160,8 +175,23 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         return Refused(line, column, cell.get(column, "").strip()[:80], str(error))
     kept = tuple((c.removeprefix("condition:"), text(c)) for c in conditions if text(c))
     return ImportRow(
-        line, text("client"), text("sex"), age, height, taken, text("instrument"), text("kind"), text("setting"), metric.id,
-        value, entered, unit, replicate, status, note, kept,
+        line,
+        text("client"),
+        text("sex"),
+        age,
+        height,
+        taken,
+        text("instrument"),
+        text("kind"),
+        text("setting"),
+        metric.id,
+        value,
+        entered,
+        unit,
+        replicate,
+        status,
+        note,
+        kept,
     )
 
 
@@ -180,7 +210,22 @@ def write(readings: Iterable[Reading], conditions: dict[int, dict[str, str]]) ->
     yield line([*HEADER, *(f"condition:{k}" for k in keys)])
     for r in readings:
         c = conditions.get(r.visit, {})
-        yield line([
-            r.client, r.sex, r.age_years, r.height_cm, r.taken_at, r.instrument, r.kind, r.setting, r.metric, r.entered, r.unit,
-            r.replicate, r.status, r.note, *(c.get(k, "") for k in keys),
-        ])
+        yield line(
+            [
+                r.client,
+                r.sex,
+                r.age_years,
+                r.height_cm,
+                r.taken_at,
+                r.instrument,
+                r.kind,
+                r.setting,
+                r.metric,
+                r.entered,
+                r.unit,
+                r.replicate,
+                r.status,
+                r.note,
+                *(c.get(k, "") for k in keys),
+            ]
+        )

@@ -23,29 +23,50 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
     p, lim, t, a, line = r.pairs, r.limits, r.trend, r.agreement, r.deming
     metric = metric_named(p.metric)
     return {
-        "schema": "anchor-tally/compare/1", "instrument": p.instrument.name, "reference": p.reference.name, "metric": p.metric,
-        "unit": metric.unit if metric else "", "setting": r.lens.setting,
+        "schema": "anchor-tally/compare/1",
+        "instrument": p.instrument.name,
+        "reference": p.reference.name,
+        "metric": p.metric,
+        "unit": metric.unit if metric else "",
+        "setting": r.lens.setting,
         "pairs": {
-            "n": p.n, "clients": p.clients, "occasions": p.occasions,
+            "n": p.n,
+            "clients": p.clients,
+            "occasions": p.occasions,
             "dropped": [{"client": d.client, "taken_at": d.taken_at, "why": d.why} for d in p.dropped],
         },
         "bias": None if r.bias is None else {"estimate": r.bias.value, "ci": _pair(r.bias.interval), "sd": r.sd},
-        "limits": None if lim is None else {
-            "lower": lim.lower, "upper": lim.upper, "lower_ci": _pair(lim.lower_interval), "upper_ci": _pair(lim.upper_interval),
-            "coverage": lim.coverage, "design": lim.design,
+        "limits": None
+        if lim is None
+        else {
+            "lower": lim.lower,
+            "upper": lim.upper,
+            "lower_ci": _pair(lim.lower_interval),
+            "upper_ci": _pair(lim.upper_interval),
+            "coverage": lim.coverage,
+            "design": lim.design,
         },
-        "components": {"client_sd": r.components.client_sd, "occasion_sd": r.components.occasion_sd, "replicate_sd": r.components.replicate_sd},
+        "components": {
+            "client_sd": r.components.client_sd,
+            "occasion_sd": r.components.occasion_sd,
+            "replicate_sd": r.components.replicate_sd,
+        },
         "proportional": None if t.slope is None else {"slope": t.slope.value, "ci": _pair(t.slope.interval), "p": t.p},
         "correlation": _estimate(a.pearson, "pearson"),
         "concordance": _estimate(a.concordance, "ccc"),
         "error": None if a.rmse is None else {"rmse": a.rmse, "mae": a.mae},
-        "deming": None if line is None else {
-            "slope": line.slope.value, "slope_ci": _pair(line.slope.interval), "intercept": line.intercept.value,
-            "intercept_ci": _pair(line.intercept.interval), "ratio": line.ratio,
+        "deming": None
+        if line is None
+        else {
+            "slope": line.slope.value,
+            "slope_ci": _pair(line.slope.interval),
+            "intercept": line.intercept.value,
+            "intercept_ci": _pair(line.intercept.interval),
+            "ratio": line.ratio,
         },
         "passing_bablok": None,
-        "equivalence": None if r.equivalence is None else {
-            "margin": r.equivalence.margin, "p": r.equivalence.p, "equivalent": r.equivalence.equivalent,
-        },
+        "equivalence": None
+        if r.equivalence is None
+        else {"margin": r.equivalence.margin, "p": r.equivalence.p, "equivalent": r.equivalence.equivalent},
         "notes": [sentence(n) for n in r.notes],
     }

@@ -51,7 +51,11 @@ def info(r: CompareResult) -> DifferenceInfo:
     t = r.trend
     trend = (t.slope.value, t.intercept, t.centre) if t.slope and t.intercept is not None else None
     return DifferenceInfo(
-        (p.x + p.y) / 2, p.d, tuple(lines), trend, f"mean of {p.instrument.name} and {p.reference.name} ({m.unit if m else ''})",
+        (p.x + p.y) / 2,
+        p.d,
+        tuple(lines),
+        trend,
+        f"mean of {p.instrument.name} and {p.reference.name} ({m.unit if m else ''})",
         f"{p.instrument.name} − {p.reference.name} ({unit})",
     )
 
@@ -72,16 +76,35 @@ def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: 
             axes.axhspan(line.interval.low, line.interval.high, color=mark.colour, alpha=0.16 if strong else 0.09, lw=0, zorder=0)
         axes.axhline(line.value, color=mark.colour, lw=1.6 if strong else 1.1, ls="-" if strong else (0, (6, 3)), zorder=2)
         if all(abs(line.value - y) > 0.06 * (high - low) for y in taken):
-            axes.annotate(line.label, (1.0, line.value), xycoords=("axes fraction", "data"), xytext=(6, 0), textcoords="offset points",
-                          va="center", color=palette.ink, fontsize=9, fontfamily=family, annotation_clip=False)
+            axes.annotate(
+                line.label,
+                (1.0, line.value),
+                xycoords=("axes fraction", "data"),
+                xytext=(6, 0),
+                textcoords="offset points",
+                va="center",
+                color=palette.ink,
+                fontsize=9,
+                fontfamily=family,
+                annotation_clip=False,
+            )
             taken.append(line.value)
     if what.trend:
         slope, icpt, centre = what.trend
         ends = np.array([what.x.min(), what.x.max()])
         axes.plot(ends, icpt + slope * (ends - centre), color=palette.faint, lw=1.2, ls=":", zorder=2)
     many = what.x.size > 300
-    points = axes.scatter(what.x, what.d, s=14 if many else 34, marker=mark.shape, color=mark.colour, alpha=0.35 if many else 0.8,
-                          linewidths=0.6, edgecolors=palette.surface, zorder=3)
+    points = axes.scatter(
+        what.x,
+        what.d,
+        s=14 if many else 34,
+        marker=mark.shape,
+        color=mark.colour,
+        alpha=0.35 if many else 0.8,
+        linewidths=0.6,
+        edgecolors=palette.surface,
+        zorder=3,
+    )
     points.set_gid("pairs")
     if chosen is not None and 0 <= chosen < what.x.size:
         axes.scatter(what.x[chosen], what.d[chosen], s=150, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4)

@@ -42,10 +42,16 @@ def info(results: tuple[CompareResult, ...], zone: float = 2.0) -> LadderInfo:
         if r.pairs.n:
             _, k = np.unique(r.pairs.client, return_inverse=True)
             ticks = tuple((np.bincount(k, r.pairs.d) / np.bincount(k)).tolist())
-        rungs.append(Rung(
-            r.pairs.instrument.name, r.bias.value if r.bias else None, r.bias.interval if r.bias else None,
-            (r.limits.lower, r.limits.upper) if r.limits else None, ticks, r.pairs.n,
-        ))
+        rungs.append(
+            Rung(
+                r.pairs.instrument.name,
+                r.bias.value if r.bias else None,
+                r.bias.interval if r.bias else None,
+                (r.limits.lower, r.limits.upper) if r.limits else None,
+                ticks,
+                r.pairs.n,
+            )
+        )
     m = metric_named(results[0].pairs.metric) if results else None
     label = f"{m.label}: difference from {results[0].pairs.reference.name} ({m.difference_unit})" if m else ""
     return LadderInfo(tuple(rungs), label, zone)
@@ -70,7 +76,15 @@ def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, pale
             axes.plot(rung.limits, [-k, -k], color=mark.colour, lw=1.6, ls=mark.line, zorder=3)
             axes.vlines(rung.limits, -k - 0.13, -k + 0.13, color=mark.colour, lw=1.6, zorder=3)
         if rung.interval:
-            axes.plot([rung.interval.low, rung.interval.high], [-k, -k], color=mark.colour, lw=6, alpha=0.45, solid_capstyle="butt", zorder=3)
+            axes.plot(
+                [rung.interval.low, rung.interval.high],
+                [-k, -k],
+                color=mark.colour,
+                lw=6,
+                alpha=0.45,
+                solid_capstyle="butt",
+                zorder=3,
+            )
         axes.plot([rung.bias], [-k], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=4)
     axes.set_yticks([-k for k in range(count)])
     axes.set_yticklabels([_short(r.name) for r in what.rungs], fontfamily=family, fontsize=10, color=palette.ink)

@@ -57,14 +57,43 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
     own["Alder"][CLIENTS.index(TRUTH.odd_client)] = TRUTH.odd_offset
     water_share = rng.normal(0.732, 0.004, n)
 
-    def row(c: int, when: str, instrument: str, kind: str, metric: str, value: float | None, rep: int = 1, *, setting: str = "",
-            status: str = "ok", note: str = "", conditions: tuple[tuple[str, str], ...] = ()) -> None:
+    def row(
+        c: int,
+        when: str,
+        instrument: str,
+        kind: str,
+        metric: str,
+        value: float | None,
+        rep: int = 1,
+        *,
+        setting: str = "",
+        status: str = "ok",
+        note: str = "",
+        conditions: tuple[tuple[str, str], ...] = (),
+    ) -> None:
         m = METRICS[metric]
         entered = "" if value is None else f"{value:.{m.decimals}f}"
-        rows.append(ImportRow(
-            len(rows) + 2, CLIENTS[c], "male" if male[c] else "female", float(age[c]), float(height[c]), when, instrument, kind,
-            setting, metric, None if value is None else float(entered), entered, m.unit, rep, status, note, conditions,
-        ))
+        rows.append(
+            ImportRow(
+                len(rows) + 2,
+                CLIENTS[c],
+                "male" if male[c] else "female",
+                float(age[c]),
+                float(height[c]),
+                when,
+                instrument,
+                kind,
+                setting,
+                metric,
+                None if value is None else float(entered),
+                entered,
+                m.unit,
+                rep,
+                status,
+                note,
+                conditions,
+            )
+        )
 
     for week in range(WEEKS):
         day = START + timedelta(weeks=week)
@@ -79,7 +108,9 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
             broken = scan and week == 12 and CLIENTS[c] == "Cod"
             if broken:
                 wet += 2.5
-            clock = datetime.combine(day, datetime.min.time()).replace(hour=6, minute=30) + timedelta(minutes=int(rng.integers(0, 40)))
+            clock = datetime.combine(day, datetime.min.time()).replace(hour=6, minute=30) + timedelta(
+                minutes=int(rng.integers(0, 40))
+            )
             conditions = (("fasted", "no" if broken else "yes"), ("voided", "yes"), ("exercise_24h", "yes" if broken else "no"))
             for position, device in enumerate(("Alder", "Birch", "Cedar", "Dogwood")):
                 when = (clock + timedelta(minutes=4 * position)).isoformat(timespec="minutes")
@@ -94,7 +125,18 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
                     shift += TRUTH.birch_step if birch_setting == "athlete" else 0.0
                 for rep in (1, 2, 3):
                     if device == "Cedar" and rng.random() < 0.12:
-                        row(c, when, device, "device", "body_fat_percent", None, rep, status="failed", note="no value shown", conditions=conditions)
+                        row(
+                            c,
+                            when,
+                            device,
+                            "device",
+                            "body_fat_percent",
+                            None,
+                            rep,
+                            status="failed",
+                            note="no value shown",
+                            conditions=conditions,
+                        )
                         continue
                     reading = fat + shift + float(rng.normal(0, TRUTH.replicate_sd[device]))
                     reading = max(round(reading / _STEP[device]) * _STEP[device], 3.0)
@@ -103,8 +145,15 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
                     row(c, when, device, "device", "body_fat_percent", reading, rep, setting=setting, conditions=conditions)
                 if device in ("Alder", "Birch"):
                     row(c, when, device, "device", "body_mass", mass + float(rng.normal(0, 0.05)), setting=setting)
-                    row(c, when, device, "device", "total_body_water_percent",
-                        float((100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)), setting=setting)
+                    row(
+                        c,
+                        when,
+                        device,
+                        "device",
+                        "total_body_water_percent",
+                        float((100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)),
+                        setting=setting,
+                    )
             tape = (clock + timedelta(minutes=20)).isoformat(timespec="minutes")
             waist = height[c] * 20 / (64 + 12 * (not male[c]) - (fat + float(rng.normal(1.0, 2.0))))
             for rep in (1, 2):

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .distributions import noncentral_t_quantile, normal_quantile, t_quantile, t_two_sided_p
-from .estimate import Estimate, Floats, Ints, Interval, Note, note
+from .estimate import Estimate, Floats, Interval, Ints, Note, note
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,9 +73,13 @@ def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -
     inner = noncentral_t_quantile(0.5 - confidence / 2, n - 1, z * root) / root
     outer = noncentral_t_quantile(0.5 + confidence / 2, n - 1, z * root) / root
     return Limits(
-        mean - z * sd, mean + z * sd,
-        Interval(mean - outer * sd, mean - inner * sd), Interval(mean + inner * sd, mean + outer * sd),
-        coverage, "single", "exact-noncentral-t",
+        mean - z * sd,
+        mean + z * sd,
+        Interval(mean - outer * sd, mean - inner * sd),
+        Interval(mean + inner * sd, mean + outer * sd),
+        coverage,
+        "single",
+        "exact-noncentral-t",
     )
 
 
@@ -152,7 +156,8 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95, seed
             if abs(r) > 1e-9:
                 q = 1 - ccc**2
                 variance = (
-                    (1 - r * r) * ccc**2 / (q * r * r) + 2 * ccc**3 * (1 - ccc) * u2 / (r * q * q)
+                    (1 - r * r) * ccc**2 / (q * r * r)
+                    + 2 * ccc**3 * (1 - ccc) * u2 / (r * q * q)
                     - ccc**4 * u2 * u2 / (2 * r * r * q * q)
                 ) / (n - 2)
                 half = z * math.sqrt(max(variance, 0.0))
@@ -170,8 +175,11 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95, seed
     else:
         notes = (note("correlation_interval_needs_clients", clients=groups),)
     return Agreement(
-        Estimate(r, r_interval, n, method), Estimate(ccc, c_interval, n, "lin" if method == "fisher" else method),
-        rmse, mae, notes,
+        Estimate(r, r_interval, n, method),
+        Estimate(ccc, c_interval, n, "lin" if method == "fisher" else method),
+        rmse,
+        mae,
+        notes,
     )
 
 

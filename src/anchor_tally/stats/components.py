@@ -53,7 +53,7 @@ class NestedFit:
         c = np.asarray(contrast, dtype=float)
 
         def variance(theta: Floats) -> Floats:
-            return np.atleast_1d(c @ self.sums.beta_covariance(theta) @ c)
+            return np.asarray([float(c @ self.sums.beta_covariance(theta) @ c)])
 
         return float(self.delta_df(variance)[0])
 
@@ -89,13 +89,14 @@ class _Sums:
     def products(self) -> Floats:
         """Outer products of the occasion means, (M, q*q)."""
         m = self.means
-        return (m[:, :, None] * m[:, None, :]).reshape(len(m), -1)
+        return np.asarray((m[:, :, None] * m[:, None, :]).reshape(len(m), -1), dtype=float)
 
     def per_client(self, values: Floats) -> Floats:
         """Sum (M,) or (M, q) over the occasions of each client."""
         if values.ndim == 1:
-            return np.bincount(self.client_of, values, minlength=self.clients)
-        return np.stack([np.bincount(self.client_of, v, minlength=self.clients) for v in values.T], axis=1)
+            return np.asarray(np.bincount(self.client_of, values, minlength=self.clients), dtype=float)
+        columns = [np.bincount(self.client_of, v, minlength=self.clients) for v in values.T]
+        return np.asarray(np.stack(columns, axis=1), dtype=float)
 
     def weights(self, theta: Floats) -> tuple[Floats, Floats, Floats]:
         """Occasion weights w, client sums W and shrunken client weights 1/(s_c² + 1/W) at variances ``theta``."""
@@ -105,7 +106,7 @@ class _Sums:
 
     def beta_covariance(self, theta: Floats) -> Floats:
         """Covariance of the generalised least-squares estimate at variances ``theta`` (3,)."""
-        return np.linalg.inv(self.quadratic(theta)[: self.p, : self.p])
+        return np.asarray(np.linalg.inv(self.quadratic(theta)[: self.p, : self.p]), dtype=float)
 
     def quadratic(self, theta: Floats) -> Floats:
         """[X, d]' V^-1 [X, d]."""
@@ -114,7 +115,7 @@ class _Sums:
         t = self.per_client(w[:, None] * self.means)
         k = theta[0] / (1 + theta[0] * total)
         out = (w @ self.products).reshape(q, q) - (t * k[:, None]).T @ t
-        return out + self.within / theta[2] if theta[2] > 0 else out
+        return np.asarray(out + self.within / theta[2] if theta[2] > 0 else out, dtype=float)
 
 
 def _group_sums(z: Floats, client: Ints, occasion: Ints, p: int) -> tuple[_Sums, Ints]:
@@ -160,8 +161,11 @@ class _Profile:
         c1 = c * c * big[1]
         c2 = 2 * c**3 * big[1] ** 2 - 2 * c * c * big[2]
         d_oo = (
-            2 * (powers[2] @ s.products).reshape(q, q) - cross(c2, t[0], t[0]) + 4 * cross(c1, t[1], t[0])
-            - 2 * cross(c, t[1], t[1]) - 4 * cross(c, t[2], t[0])
+            2 * (powers[2] @ s.products).reshape(q, q)
+            - cross(c2, t[0], t[0])
+            + 4 * cross(c1, t[1], t[0])
+            - 2 * cross(c, t[1], t[1])
+            - 4 * cross(c, t[2], t[0])
         )
         first, second = [d_c, d_o], [d_cc, d_co, d_oo]
         logdet = float(np.log(s.sizes * v).sum() + np.log(a).sum())
@@ -260,11 +264,7 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
         free = (False, True)
     if m > sums.clients > 1 and n == m:
         free = (True, False)  # one replicate per occasion: the lowest level carries occasion and replicate
-    separable = (
-        sums.clients > 1 and m > sums.clients or (free[0] and n > m),
-        m > sums.clients,
-        n > m,
-    )
+    separable = ((sums.clients > 1 and m > sums.clients) or (free[0] and n > m), m > sums.clients, n > m)
     within_ss = float(sums.within[p, p])
     if any(free) and within_ss <= 1e-18 * n and n > m:
         # replicates never differ: the lowest variance is zero, fit the occasion means instead
@@ -322,7 +322,12 @@ _State = tuple[_Profile, Floats, tuple[bool, bool]]
 
 
 def _assemble(
-    sums: _Sums, clients: Ints, theta: Floats, separable: tuple[bool, bool, bool], shift: float, scale: float,
+    sums: _Sums,
+    clients: Ints,
+    theta: Floats,
+    separable: tuple[bool, bool, bool],
+    shift: float,
+    scale: float,
     state: _State | None,
 ) -> NestedFit:
     p = sums.p
@@ -333,7 +338,7 @@ def _assemble(
     if theta[2] == 0 and sums.n > len(sums.sizes):
         sums = _Sums(sums.means, np.full(len(sums.sizes), 1.0), sums.client_of, sums.clients, 0 * sums.within, len(sums.sizes), p)
     q = sums.quadratic(safe)
-    cov = np.linalg.inv(q[:p, :p])
+    cov = np.asarray(np.linalg.inv(q[:p, :p]), dtype=float)
     beta = cov @ q[:p, p]
     w, total, k = sums.weights(safe)
     resid = sums.means[:, p] - sums.means[:, :p] @ beta
@@ -354,21 +359,29 @@ def _assemble(
     deviance = (
         float(np.log(sums.sizes / w).sum() + np.log(1 + safe[0] * total).sum())
         + (sums.n - len(sums.sizes)) * math.log(max(safe[2], 1e-300))
-        + float(np.linalg.slogdet(q[:p, :p])[1]) + rss + df * math.log(2 * math.pi) + 2 * df * math.log(scale)
+        + float(np.linalg.slogdet(q[:p, :p])[1])
+        + rss
+        + df * math.log(2 * math.pi)
+        + 2 * df * math.log(scale)
     )
     out_beta = beta * scale
     out_beta[0] += shift
     s2 = scale * scale
-    scaled = _Sums(
-        sums.means * np.r_[np.ones(p), scale], sums.sizes, sums.client_of, sums.clients, sums.within * s2, sums.n, p
-    )
+    scaled = _Sums(sums.means * np.r_[np.ones(p), scale], sums.sizes, sums.client_of, sums.clients, sums.within * s2, sums.n, p)
     return NestedFit(
-        beta=out_beta, beta_cov=cov * s2,
+        beta=out_beta,
+        beta_cov=cov * s2,
         variances=(float(theta[0]) * s2, float(theta[1]) * s2, float(theta[2]) * s2),
-        separable=separable, blup=blup * scale, blup_sd=np.sqrt(np.maximum(blup_var, 0)) * scale,
-        shrinkage=shrink, clients=clients,
+        separable=separable,
+        blup=blup * scale,
+        blup_sd=np.sqrt(np.maximum(blup_var, 0)) * scale,
+        shrinkage=shrink,
+        clients=clients,
         occasions_per_client=np.bincount(sums.client_of, minlength=sums.clients),
-        counts=(sums.clients, len(sums.sizes), sums.n), deviance=deviance, theta_cov=theta_cov * s2 * s2, sums=scaled,
+        counts=(sums.clients, len(sums.sizes), sums.n),
+        deviance=deviance,
+        theta_cov=theta_cov * s2 * s2,
+        sums=scaled,
     )
 
 

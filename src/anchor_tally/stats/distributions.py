@@ -41,9 +41,7 @@ def noncentral_t_quantile(p: float, df: float, ncp: float) -> float:
     low = math.sqrt(2 * special.gammaincinv(df / 2, 1e-16) / df)
     high = math.sqrt(2 * special.gammainccinv(df / 2, 1e-16) / df)
     s = 0.5 * (high - low) * _NODES + 0.5 * (high + low)
-    log_density = (
-        math.log(2) + (df / 2) * math.log(df / 2) - special.gammaln(df / 2) + (df - 1) * np.log(s) - df * s * s / 2
-    )
+    log_density = math.log(2) + (df / 2) * math.log(df / 2) - special.gammaln(df / 2) + (df - 1) * np.log(s) - df * s * s / 2
     weight = 0.5 * (high - low) * _WEIGHTS * np.exp(log_density)
     weight /= weight.sum()
 

@@ -79,15 +79,20 @@ def client_offsets(fit: NestedFit) -> ClientOffsets:
     prediction = np.sqrt(fit.blup_sd**2 + lower)
 
     def variance(theta: Floats) -> Floats:
-        w, total, _ = fit.sums.weights(theta)
+        _w, total, _ = fit.sums.weights(theta)
         shrink = theta[0] / (theta[0] + 1 / total)
         cov = float(fit.sums.beta_covariance(theta)[0, 0])
         return np.asarray(theta[0] * (1 - shrink) + (1 - shrink) ** 2 * cov + theta[1] + theta[2])
 
     df = fit.delta_df(variance) if fit.theta_cov.any() else np.full(fit.blup.size, max(fit.counts[0] - 1.0, 1.0))
     return ClientOffsets(
-        fit.clients.astype(float), fit.beta[0] + fit.blup, fit.blup_sd, fit.occasions_per_client.astype(float),
-        fit.shrinkage, prediction, np.minimum(df, fit.counts[2]),
+        fit.clients.astype(float),
+        fit.beta[0] + fit.blup,
+        fit.blup_sd,
+        fit.occasions_per_client.astype(float),
+        fit.shrinkage,
+        prediction,
+        np.minimum(df, fit.counts[2]),
     )
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .distributions import t_quantile
-from .estimate import Estimate, Floats, Ints, Interval
+from .estimate import Estimate, Floats, Interval, Ints
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,7 @@ import numpy as np
 from .closeness import Limits, Trend
 from .components import NestedFit, fit_nested
 from .distributions import chi2_quantile, normal_quantile, t_quantile, t_two_sided_p
-from .estimate import Estimate, Floats, Ints, Interval
+from .estimate import Estimate, Floats, Interval, Ints
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,8 +78,7 @@ def total_variance_interval(ms: MeanSquares, confidence: float = 0.95) -> tuple[
 
 
 def repeated_limits(
-    fit: NestedFit, bias: Estimate, d: Floats, client: Ints, occasion: Ints, coverage: float = 0.95,
-    confidence: float = 0.95,
+    fit: NestedFit, bias: Estimate, d: Floats, client: Ints, occasion: Ints, coverage: float = 0.95, confidence: float = 0.95
 ) -> Limits:
     """Limits for one future reading of a new client, intervals by MOVER (Zou 2013, Stat Methods Med Res 22:630).
 

@@ -93,23 +93,53 @@ class _TakeBack:
         conn.executemany("DELETE FROM reading WHERE id = ?", [(i,) for i in self.made.readings])
         conn.executemany("DELETE FROM condition WHERE visit = ?", [(i,) for i in self.made.visits])
         for table, ids in (
-            ("visit", self.made.visits), ("setting", self.made.settings), ("instrument", self.made.instruments), ("client", self.made.clients),
+            ("visit", self.made.visits),
+            ("setting", self.made.settings),
+            ("instrument", self.made.instruments),
+            ("client", self.made.clients),
         ):
             conn.executemany(f"DELETE FROM {table} WHERE id = ?", [(i,) for i in ids])  # noqa: S608  (fixed names)
         return self.again, metrics
 
 
 def add_reading(
-    *, client: str, taken_at: str, instrument: str, kind: str, metric: str, typed: str | None, replicate: int, setting: str = "",
+    *,
+    client: str,
+    taken_at: str,
+    instrument: str,
+    kind: str,
+    metric: str,
+    typed: str | None,
+    replicate: int,
+    setting: str = "",
     note: str = "",
 ) -> ImportReadings:
     """One reading typed at the bench; ``typed`` None is a failed reading."""
     m = _metric(metric)
     if typed is None:
-        row = ImportRow(0, client, "", None, None, taken_at, instrument, kind, setting, metric, None, "", m.unit, replicate, "failed", note)
+        row = ImportRow(
+            0, client, "", None, None, taken_at, instrument, kind, setting, metric, None, "", m.unit, replicate, "failed", note
+        )
     else:
         q = parse_quantity(typed, m)
-        row = ImportRow(0, client, "", None, None, taken_at, instrument, kind, setting, metric, q.value, q.entered, q.unit, replicate, "ok", note)
+        row = ImportRow(
+            0,
+            client,
+            "",
+            None,
+            None,
+            taken_at,
+            instrument,
+            kind,
+            setting,
+            metric,
+            q.value,
+            q.entered,
+            q.unit,
+            replicate,
+            "ok",
+            note,
+        )
     return ImportReadings((row,), "bench")
 
 
@@ -140,7 +170,9 @@ class SetReading:
 
     def apply(self, conn: sqlite3.Connection) -> tuple[Command, frozenset[str]]:
         """Write the state and the history row."""
-        row = conn.execute("SELECT value, entered, unit, status, note, metric FROM reading WHERE id = ?", (self.reading,)).fetchone()
+        row = conn.execute(
+            "SELECT value, entered, unit, status, note, metric FROM reading WHERE id = ?", (self.reading,)
+        ).fetchone()
         if row is None:
             raise EditRefused("that reading is no longer in the study; nothing was changed")
         old, s = ReadingState(*row[:5]), self.state
@@ -208,9 +240,13 @@ class AdoptCalibration:
         """Insert the record (and the method's instrument row when it has none yet)."""
         r = self.record
         row = conn.execute("SELECT id FROM instrument WHERE name = ?", (r.instrument,)).fetchone()
-        instrument = row[0] if row else conn.execute(
-            "INSERT INTO instrument (name, kind, equation) VALUES (?, ?, ?)", (r.instrument, self.kind, self.equation)
-        ).lastrowid
+        instrument = (
+            row[0]
+            if row
+            else conn.execute(
+                "INSERT INTO instrument (name, kind, equation) VALUES (?, ?, ?)", (r.instrument, self.kind, self.equation)
+            ).lastrowid
+        )
         version = conn.execute(
             "SELECT ifnull(max(version), 0) + 1 FROM calibration WHERE instrument = ? AND metric = ? AND setting = ?",
             (instrument, r.metric, r.setting),
@@ -219,8 +255,22 @@ class AdoptCalibration:
         number = conn.execute(
             "INSERT INTO calibration (instrument, metric, setting, reference, model, parameters, range_low, range_high, pairs,"
             " clients, fitted_at, valid_until, version, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (instrument, r.metric, r.setting, r.reference, r.model, parameters, r.range_low, r.range_high, r.pairs, r.client_count,
-             r.fitted_at, r.valid_until, version, r.digest),
+            (
+                instrument,
+                r.metric,
+                r.setting,
+                r.reference,
+                r.model,
+                parameters,
+                r.range_low,
+                r.range_high,
+                r.pairs,
+                r.client_count,
+                r.fitted_at,
+                r.valid_until,
+                version,
+                r.digest,
+            ),
         ).lastrowid
         return _MarkCalibration(int(number or 0), "withdrawn"), frozenset()
 
@@ -239,7 +289,9 @@ class _MarkCalibration:
 
     def apply(self, conn: sqlite3.Connection) -> tuple[Command, frozenset[str]]:
         """Write the mark."""
-        conn.execute("INSERT INTO calibration_mark (calibration, at, kind) VALUES (?, ?, ?)", (self.calibration, _now(), self.kind))
+        conn.execute(
+            "INSERT INTO calibration_mark (calibration, at, kind) VALUES (?, ?, ?)", (self.calibration, _now(), self.kind)
+        )
         return _MarkCalibration(self.calibration, "reinstated" if self.kind == "withdrawn" else "withdrawn"), frozenset()
 
 
@@ -255,7 +307,15 @@ def calibrations_in_force(conn: sqlite3.Connection) -> list[CalibrationRecord]:
     for r in rows:
         p = json.loads(r[6])
         latest[r[1], r[2], r[3]] = CalibrationRecord(
-            r[0], r[1], r[2], r[3], r[4], r[5], tuple(p["pooled"]), {k: tuple(v) for k, v in p["clients"].items()},
-            tuple(p["readings"]), *r[7:],
+            r[0],
+            r[1],
+            r[2],
+            r[3],
+            r[4],
+            r[5],
+            tuple(p["pooled"]),
+            {k: tuple(v) for k, v in p["clients"].items()},
+            tuple(p["readings"]),
+            *r[7:],
         )
     return list(latest.values())

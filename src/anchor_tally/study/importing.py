@@ -33,7 +33,7 @@ def check(conn: sqlite3.Connection, rows: tuple[ImportRow, ...]) -> ImportCheck:
         " JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client JOIN instrument i ON i.id = r.instrument"
         " LEFT JOIN setting s ON s.id = r.setting"
     ):
-        there[tuple(key)] = (value, status)  # type: ignore[index]
+        there[tuple(key)] = (value, status)
     sexes = dict(conn.execute("SELECT code, sex FROM client WHERE sex <> ''").fetchall())
     kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
     seen: dict[Key, ImportRow] = {}
@@ -48,7 +48,9 @@ def check(conn: sqlite3.Connection, rows: tuple[ImportRow, ...]) -> ImportCheck:
             refused.append(Refused(r.line, "kind", r.kind, f"{r.instrument} is a {kinds[r.instrument]} elsewhere"))
         elif key in there:
             value, _status = there[key]
-            if value == r.value or (value is not None and r.value is not None and abs(value - r.value) < 1e-9 * max(1.0, abs(value))):
+            if value == r.value or (
+                value is not None and r.value is not None and abs(value - r.value) < 1e-9 * max(1.0, abs(value))
+            ):
                 same += 1
             else:
                 refused.append(Refused(r.line, "value", r.entered, f"the study already holds {value} for this reading"))
@@ -57,7 +59,14 @@ def check(conn: sqlite3.Connection, rows: tuple[ImportRow, ...]) -> ImportCheck:
             if first.value == r.value and first.status == r.status:
                 same += 1
             else:
-                refused.append(Refused(r.line, "value", r.entered, f"contradicts line {first.line}: same client, time, instrument, metric and replicate"))
+                refused.append(
+                    Refused(
+                        r.line,
+                        "value",
+                        r.entered,
+                        f"contradicts line {first.line}: same client, time, instrument, metric and replicate",
+                    )
+                )
         else:
             seen[key] = r
             new.append(r)
@@ -107,10 +116,14 @@ def insert(conn: sqlite3.Connection, rows: tuple[ImportRow, ...], source: str) -
         elif r.sex:
             conn.execute("UPDATE client SET sex = ? WHERE id = ? AND sex = ''", (r.sex, clients[r.client]))
         if r.instrument not in instruments:
-            instruments[r.instrument] = add("instrument", "INSERT INTO instrument (name, kind) VALUES (?, ?)", (r.instrument, r.kind))
+            instruments[r.instrument] = add(
+                "instrument", "INSERT INTO instrument (name, kind) VALUES (?, ?)", (r.instrument, r.kind)
+            )
         where = (instruments[r.instrument], r.setting)
         if r.setting and where not in settings:
-            settings[where] = add("setting", "INSERT INTO setting (instrument, label, starts) VALUES (?, ?, ?)", (*where, r.taken_at))
+            settings[where] = add(
+                "setting", "INSERT INTO setting (instrument, label, starts) VALUES (?, ?, ?)", (*where, r.taken_at)
+            )
     times: dict[tuple[str, bool], list[tuple[int, int]]] = {}
     for code, visit, taken in conn.execute(
         "SELECT DISTINCT c.code, v.id, r.taken_at FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
@@ -137,16 +150,32 @@ def insert(conn: sqlite3.Connection, rows: tuple[ImportRow, ...], source: str) -
         for key, text in r.conditions:
             conn.execute("INSERT OR IGNORE INTO condition VALUES (?, ?, ?)", (visit, key, text))
         instrument = instruments[r.instrument]
-        batch.append((
-            visit, r.taken_at, instrument, settings[instrument, r.setting] if r.setting else None, r.metric, r.value, r.entered,
-            r.unit, r.replicate, r.status, r.note, source,
-        ))
+        batch.append(
+            (
+                visit,
+                r.taken_at,
+                instrument,
+                settings[instrument, r.setting] if r.setting else None,
+                r.metric,
+                r.value,
+                r.entered,
+                r.unit,
+                r.replicate,
+                r.status,
+                r.note,
+                source,
+            )
+        )
     top = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
     conn.executemany(
         "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", batch,
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        batch,
     )
     return Created(
-        tuple(range(top + 1, top + 1 + len(batch))), tuple(made["visit"]), tuple(made["client"]),
-        tuple(made["instrument"]), tuple(made["setting"]),
+        tuple(range(top + 1, top + 1 + len(batch))),
+        tuple(made["visit"]),
+        tuple(made["client"]),
+        tuple(made["instrument"]),
+        tuple(made["setting"]),
     )

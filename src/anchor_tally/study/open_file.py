@@ -144,7 +144,9 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
                     _run_migration(conn, sql, number)
         _sync_metrics(conn)
     except sqlite3.OperationalError as error:
-        raise StudyError(f"{path}: in use by another program ({error}); nothing was changed, close it there and try again") from error
+        raise StudyError(
+            f"{path}: in use by another program ({error}); nothing was changed, close it there and try again"
+        ) from error
     except sqlite3.DatabaseError as error:
         raise StudyError(f"{path}: the file is damaged ({error}); it was left as it is, restore a copy") from error
     return conn

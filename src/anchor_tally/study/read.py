@@ -43,7 +43,8 @@ def visits(conn: sqlite3.Connection) -> VisitColumns:
     """All visits as columns."""
     rows = conn.execute("SELECT id, client, start, age_years, height_cm FROM visit ORDER BY id").fetchall()
     return VisitColumns(
-        read_only([r[0] for r in rows], np.int64), read_only([r[1] for r in rows], np.int64),
+        read_only([r[0] for r in rows], np.int64),
+        read_only([r[1] for r in rows], np.int64),
         read_only([wall_clock(r[2])[0] for r in rows], np.int64),
         read_only([math.nan if r[3] is None else r[3] for r in rows], np.float64),
         read_only([math.nan if r[4] is None else r[4] for r in rows], np.float64),
@@ -70,10 +71,15 @@ def columns(conn: sqlite3.Connection, metric: str) -> Columns:
     when = [parsed[t] for t in cols[5]]
     return Columns(
         metric=metric,
-        reading=read_only(cols[0], np.int64), visit=read_only(cols[1], np.int64), client=read_only(cols[2], np.int64),
-        instrument=read_only(cols[3], np.int64), setting=read_only(cols[4], np.int64),
-        wall=read_only([w[0] for w in when], np.int64), day=read_only([w[1] for w in when], np.int64),
-        timed=read_only([w[2] for w in when], np.bool_), replicate=read_only(cols[6], np.int64),
+        reading=read_only(cols[0], np.int64),
+        visit=read_only(cols[1], np.int64),
+        client=read_only(cols[2], np.int64),
+        instrument=read_only(cols[3], np.int64),
+        setting=read_only(cols[4], np.int64),
+        wall=read_only([w[0] for w in when], np.int64),
+        day=read_only([w[1] for w in when], np.int64),
+        timed=read_only([w[2] for w in when], np.bool_),
+        replicate=read_only(cols[6], np.int64),
         status=read_only([STATUS_CODES[s] for s in cols[7]], np.int64),
         value=read_only([math.nan if v is None else v for v in cols[8]], np.float64),
     )
@@ -96,7 +102,7 @@ def readings(conn: sqlite3.Connection, ids: list[int] | None = None, visit: int 
         rows = conn.execute(_READING + f"WHERE r.id IN ({marks}) ORDER BY r.taken_at, r.id", ids).fetchall()
     else:
         rows = conn.execute(_READING + "ORDER BY c.code, r.taken_at, r.id").fetchall()
-    return [Reading(*r[:14], sex=r[14], age_years=f"{r[15]:g}" if r[15] != "" else "", height_cm=f"{r[16]:g}" if r[16] != "" else "") for r in rows]
+    return [Reading(*r[:15], *("" if x == "" else f"{x:g}" for x in r[15:17])) for r in rows]
 
 
 def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:
@@ -131,6 +137,7 @@ def setting_in_force(conn: sqlite3.Connection, instrument: str, day: str) -> str
     """Label of the newest setting of an instrument that starts on or before ``day``, or empty."""
     row = conn.execute(
         "SELECT s.label FROM setting s JOIN instrument i ON i.id = s.instrument WHERE i.name = ? AND substr(s.starts, 1, 10) <= ?"
-        " ORDER BY s.starts DESC, s.id DESC LIMIT 1", (instrument, day[:10]),
+        " ORDER BY s.starts DESC, s.id DESC LIMIT 1",
+        (instrument, day[:10]),
     ).fetchone()
     return row[0] if row else ""

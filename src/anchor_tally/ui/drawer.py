@@ -17,6 +17,7 @@ class Drawer(QWidget):
     """Shows an Evidence; a reading can be excluded with a reason or put back from here."""
 
     message = pyqtSignal(str, bool)
+    toggled = pyqtSignal(bool)
 
     def __init__(self, session):
         super().__init__()
@@ -72,7 +73,9 @@ class Drawer(QWidget):
         v = dict(evidence.values)
         self.values.setVisible(bool(v))
         if v:
-            self.values.setText(f"{name} {number(v['instrument'])}, scan {number(v['reference'])}: difference <b>{signed(v['difference'])}</b>")
+            self.values.setText(
+                f"{name} {number(v['instrument'])}, scan {number(v['reference'])}: difference <b>{signed(v['difference'])}</b>"
+            )
         counts = {}
         for d in evidence.dropped:
             counts[d.why] = counts.get(d.why, 0) + 1
@@ -107,16 +110,30 @@ class Drawer(QWidget):
         kept = self.table.currentRow()
         found = []
         for start in range(0, len(ids), 500):
-            found += self.session.readings(ids[start:start + 500])
+            found += self.session.readings(ids[start : start + 500])
         self.readings = sorted(found, key=lambda r: order[r.id])
-        self.table.fill([
-            (f"{r.client} {r.instrument} {r.replicate}", r.taken_at[:16].replace("T", " "),
-             f"{r.entered} {r.unit}" if r.entered else "–", {"ok": "yes", "failed": "failed", "excluded": "no"}[r.status])
-            for r in self.readings
-        ])
+        self.table.fill(
+            [
+                (
+                    f"{r.client} {r.instrument} {r.replicate}",
+                    r.taken_at[:16].replace("T", " "),
+                    f"{r.entered} {r.unit}" if r.entered else "–",
+                    {"ok": "yes", "failed": "failed", "excluded": "no"}[r.status],
+                )
+                for r in self.readings
+            ]
+        )
         if 0 <= kept < len(self.readings):
             self.table.selectRow(kept)
         self._chosen()
+
+    def showEvent(self, event):
+        super().showEvent(event)
+        self.toggled.emit(True)
+
+    def hideEvent(self, event):
+        super().hideEvent(event)
+        self.toggled.emit(False)
 
     def _current(self):
         k = self.table.currentRow()
@@ -134,7 +151,9 @@ class Drawer(QWidget):
         if r is not None:
             for at, old, new, why in self.session.history(r.id):
                 a, b = json.loads(old), json.loads(new)
-                lines.append(f"{at[:16].replace('T', ' ')}: {a['entered'] or '–'} {a['status']} → {b['entered'] or '–'} {b['status']} ({why})")
+                lines.append(
+                    f"{at[:16].replace('T', ' ')}: {a['entered'] or '–'} {a['status']} → {b['entered'] or '–'} {b['status']} ({why})"
+                )
         self.history.setText("\n".join(lines))
         self.history.setVisible(bool(lines))
 

@@ -5,7 +5,18 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QMenu, QPushButton, QVBoxLayout, QWidget, QWidgetAction
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+    QWidgetAction,
+)
 
 from ..domain.metrics import metric_named
 from .widgets import label
@@ -26,7 +37,12 @@ class LensBar(QWidget):
         self.hidden = label("", "faint")
         box = QHBoxLayout(self)
         box.setContentsMargins(16, 8, 16, 8)
-        for text, widget in (("&Metric", self.metric), ("&Reference", self.reference), ("&Clients", self.clients), ("&Setting", self.setting)):
+        for text, widget in (
+            ("&Metric", self.metric),
+            ("&Reference", self.reference),
+            ("&Clients", self.clients),
+            ("&Setting", self.setting),
+        ):
             tag = label(text, "faint")
             tag.setBuddy(widget)
             widget.setAccessibleName(text.replace("&", ""))
@@ -88,7 +104,9 @@ class LensBar(QWidget):
             for code in codes:
                 item = QListWidgetItem(code, self.list)
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-                item.setCheckState(Qt.CheckState.Checked if lens.clients is None or code in lens.clients else Qt.CheckState.Unchecked)
+                item.setCheckState(
+                    Qt.CheckState.Checked if lens.clients is None or code in lens.clients else Qt.CheckState.Unchecked
+                )
         shown = len(codes) if lens.clients is None else len(lens.clients & set(codes))
         self.clients.setText(f"All {shown} clients" if shown == len(codes) else f"{shown} of {len(codes)} clients")
         self.hidden.setText("" if shown == len(codes) else f"{len(codes) - shown} clients hidden")
@@ -101,9 +119,16 @@ class LensBar(QWidget):
         combo.setCurrentIndex(max(combo.findData(current), 0))
 
     def _apply(self, *_):
-        checked = {self.list.item(k).text() for k in range(self.list.count()) if self.list.item(k).checkState() == Qt.CheckState.Checked}
+        checked = {
+            self.list.item(k).text() for k in range(self.list.count()) if self.list.item(k).checkState() == Qt.CheckState.Checked
+        }
         everyone = len(checked) in (0, self.list.count())
-        self.session.look(replace(
-            self.session.lens, metric=self.metric.currentData() or self.session.lens.metric, reference=self.reference.currentData(),
-            setting=self.setting.currentData(), clients=None if everyone else frozenset(checked),
-        ))
+        self.session.look(
+            replace(
+                self.session.lens,
+                metric=self.metric.currentData() or self.session.lens.metric,
+                reference=self.reference.currentData(),
+                setting=self.setting.currentData(),
+                clients=None if everyone else frozenset(checked),
+            )
+        )

@@ -56,6 +56,7 @@ class MainWindow(QMainWindow):
             self.stack.addWidget(page)
         self.drawer = Drawer(self.session)
         self.drawer.message.connect(self.say)
+        self.drawer.toggled.connect(self.compare.drawer_open)
         self.compare.evidence.connect(self._evidence)
         self.record.evidence.connect(self.drawer.show_readings)
         for page in (self.record, self.calibrate, self.importing):
@@ -86,7 +87,13 @@ class MainWindow(QMainWindow):
             column.addWidget(button)
             self.rail[stage.id] = button
         column.addStretch(1)
-        for text, slot in (("Import…", self.ask_import), ("Export…", self.ask_export), ("Open…", self.ask_open), ("New study…", self.ask_new), ("Light / dark", self.toggle_dark)):
+        for text, slot in (
+            ("Import…", self.ask_import),
+            ("Export…", self.ask_export),
+            ("Open…", self.ask_open),
+            ("New study…", self.ask_new),
+            ("Light / dark", self.toggle_dark),
+        ):
             button = QPushButton(text)
             button.clicked.connect(lambda _=False, f=slot: f())
             column.addWidget(button)
@@ -131,8 +138,13 @@ class MainWindow(QMainWindow):
             if stage.built:
                 QShortcut(QKeySequence(f"Ctrl+{k}"), self, lambda s=stage.id: self.go(s))
         for keys, slot in (
-            ("Ctrl+Z", self.undo), ("Ctrl+Shift+Z", self.redo), ("Ctrl+I", self.ask_import), ("Ctrl+E", self.ask_export),
-            ("Ctrl+O", self.ask_open), ("Ctrl+N", self.ask_new), ("F6", self.drawer.hide),
+            ("Ctrl+Z", self.undo),
+            ("Ctrl+Shift+Z", self.redo),
+            ("Ctrl+I", self.ask_import),
+            ("Ctrl+E", self.ask_export),
+            ("Ctrl+O", self.ask_open),
+            ("Ctrl+N", self.ask_new),
+            ("F6", self.drawer.hide),
         ):
             QShortcut(QKeySequence(keys), self, slot)
 

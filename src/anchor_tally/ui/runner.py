@@ -34,7 +34,7 @@ class _Work(QRunnable):
             signals.done.emit(self.number, stop.value)
         except UserError as error:
             signals.failed.emit(self.number, str(error))
-        except Exception:  # noqa: BLE001  (the thread's last resort: log with its trace, say so on screen)
+        except Exception:
             log.exception("a computation failed")
             signals.failed.emit(self.number, "This computation failed through a fault of the program; the study is unchanged.")
 

@@ -8,6 +8,7 @@ from PyQt6.QtGui import QFontDatabase, QIcon
 
 from ..figures.style import Palette
 
+_ARROW = (resources.files("anchor_tally") / "assets" / "icons" / "down.svg").as_posix()  # type: ignore[attr-defined]
 FAMILY = "IBM Plex Sans"
 
 
@@ -53,6 +54,8 @@ def style_sheet(p: Palette) -> str:
     QLineEdit[state="failed"] {{ color: {p.warn}; }}
     QLineEdit[state="refused"] {{ border: 2px solid {p.warn}; }}
     QLineEdit[state="next"] {{ border: 2px solid #d9a520; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url("{_ARROW}"); width: 11px; height: 11px; }}
     QComboBox QAbstractItemView, QListWidget, QMenu {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line};
         selection-background-color: {p.accent}; selection-color: {p.surface}; }}
     QTableWidget {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};

@@ -30,7 +30,9 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
         elif b.interval is None:
             pooled.append(f"{signed(b.value)}  ± ?  ({r.comparison.pairs.occasions})")
         else:
-            pooled.append(f"{signed(b.value)}  ± {number((b.interval.high - b.interval.low) / 2)}  ({r.comparison.pairs.occasions})")
+            pooled.append(
+                f"{signed(b.value)}  ± {number((b.interval.high - b.interval.low) / 2)}  ({r.comparison.pairs.occasions})"
+            )
     cells = [tuple(pooled)]
     for name in names:
         line = []

@@ -55,25 +55,33 @@ class Statistic:
 
 
 STATISTICS = {
-    "pair": Statistic("One pair", "Instrument reading minus the mean of the reference readings at the same anchor.", "Bland & Altman 1986"),
+    "pair": Statistic(
+        "One pair", "Instrument reading minus the mean of the reference readings at the same anchor.", "Bland & Altman 1986"
+    ),
     "bias": Statistic(
-        "Bias", "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
+        "Bias",
+        "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
         "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom (Giesbrecht & Burns 1985)",
     ),
     "limits": Statistic(
-        "Limits of agreement", "Bias ± 1.96 SD of single differences: where 95 of 100 single readings of new clients should fall.",
+        "Limits of agreement",
+        "Bias ± 1.96 SD of single differences: where 95 of 100 single readings of new clients should fall.",
         "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: Zou 2013",
     ),
     "components": Statistic(
-        "Where the spread comes from", "Variances between clients, between occasions of a client, and between replicates, by REML.",
+        "Where the spread comes from",
+        "Variances between clients, between occasions of a client, and between replicates, by REML.",
         "Patterson & Thompson 1971",
     ),
     "trend": Statistic(
-        "Trend with level", "Slope of the difference on the mean of both: non-zero when the error grows or shrinks with the value.",
+        "Trend with level",
+        "Slope of the difference on the mean of both: non-zero when the error grows or shrinks with the value.",
         "Bland & Altman 1999",
     ),
     "concordance": Statistic(
-        "Concordance", "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.", "Lin 1989, 2000",
+        "Concordance",
+        "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.",
+        "Lin 1989, 2000",
     ),
     "error": Statistic("Error", "Root mean square and mean absolute difference of single readings.", "standard definitions"),
 }
@@ -106,7 +114,9 @@ def headline(result: CompareResult) -> str:
     else:
         head = f"{name} {verb} {size} on average"
     if result.limits is not None:
-        return f"{head}; for one person, give or take {number((result.limits.upper - result.limits.lower) / 2, m.decimals)} {unit}."
+        return (
+            f"{head}; for one person, give or take {number((result.limits.upper - result.limits.lower) / 2, m.decimals)} {unit}."
+        )
     return f"{head}; how far single readings stray cannot be said."
 
 
@@ -115,22 +125,45 @@ def rows(result: CompareResult) -> list[tuple[str, str, str, str]]:
     m = _metric(result)
     k, unit = m.decimals, m.difference_unit
     b, lim, c, a = result.bias, result.limits, result.components, result.agreement
-    out = [
+    return [
         ("bias", f"Bias ({unit})", signed(b.value if b else None, k), span(b.interval if b else None, k, sign=True)),
-        ("limits", f"Upper limit ({unit})", signed(lim.upper if lim else None, k), span(lim.upper_interval if lim else None, k, sign=True)),
-        ("limits", f"Lower limit ({unit})", signed(lim.lower if lim else None, k), span(lim.lower_interval if lim else None, k, sign=True)),
+        (
+            "limits",
+            f"Upper limit ({unit})",
+            signed(lim.upper if lim else None, k),
+            span(lim.upper_interval if lim else None, k, sign=True),
+        ),
+        (
+            "limits",
+            f"Lower limit ({unit})",
+            signed(lim.lower if lim else None, k),
+            span(lim.lower_interval if lim else None, k, sign=True),
+        ),
         ("limits", f"SD of one difference ({unit})", number(result.sd, k + 1), ""),
         ("components", f"  between clients ({unit})", number(c.client_sd, k + 1), ""),
         ("components", f"  between occasions ({unit})", number(c.occasion_sd, k + 1), ""),
         ("components", f"  between repeats ({unit})", number(c.replicate_sd, k + 1), ""),
-        ("trend", f"Trend ({unit} per {unit})", signed(result.trend.slope.value if result.trend.slope else None, 2),
-         span(result.trend.slope.interval if result.trend.slope else None, 2, sign=True)),
+        (
+            "trend",
+            f"Trend ({unit} per {unit})",
+            signed(result.trend.slope.value if result.trend.slope else None, 2),
+            span(result.trend.slope.interval if result.trend.slope else None, 2, sign=True),
+        ),
         ("trend", "  p of trend", p_value(result.trend.p), ""),
-        ("concordance", "Concordance", number(a.concordance.value if a.concordance else None, 2), span(a.concordance.interval if a.concordance else None, 2)),
-        ("concordance", "Correlation (is not agreement)", number(a.pearson.value if a.pearson else None, 2), span(a.pearson.interval if a.pearson else None, 2)),
+        (
+            "concordance",
+            "Concordance",
+            number(a.concordance.value if a.concordance else None, 2),
+            span(a.concordance.interval if a.concordance else None, 2),
+        ),
+        (
+            "concordance",
+            "Correlation (is not agreement)",
+            number(a.pearson.value if a.pearson else None, 2),
+            span(a.pearson.interval if a.pearson else None, 2),
+        ),
         ("error", f"RMSE ({unit})", number(a.rmse, k + 1), ""),
     ]
-    return out
 
 
 def pairs_sentence(result: CompareResult) -> str:
@@ -171,10 +204,15 @@ def offset_headline(result: CalibrateResult) -> str:
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
-    head = f"{name}: subtract {signed(b.value, m.decimals)} {m.difference_unit}"
+    verb = "subtract" if b.value >= 0 else "add"
+    head = f"{name}: {verb} {number(abs(b.value), m.decimals)} {m.difference_unit}"
     if b.interval is None:
         return head + "; how sure that is cannot be said from one scan."
-    return head + f" ({span(b.interval, m.decimals, sign=True)}) on average" + ("; each client has an own offset below." if result.clients else ".")
+    return (
+        head
+        + f" on average (offset {span(b.interval, m.decimals, sign=True)})"
+        + ("; each client has an own offset below." if result.clients else ".")
+    )
 
 
 def range_sentence(result: CalibrateResult) -> str:
@@ -182,4 +220,6 @@ def range_sentence(result: CalibrateResult) -> str:
     if result.range is None:
         return ""
     unit = "%" if result.comparison.pairs.metric.endswith("percent") else _metric(result.comparison).unit
-    return f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting, and 16 weeks."
+    return (
+        f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting, and 16 weeks."
+    )

@@ -84,7 +84,9 @@ class TallyStrip(QWidget):
         """Draw ``values`` against the usual SD (None when not known)."""
         self.values, self.usual = values, usual
         spread = f"{number(max(values) - min(values), 1)}" if len(values) > 1 else "–"
-        self.setToolTip(f"Spread {spread}; usual SD {number(usual, 2)}" if usual else f"Spread {spread}; usual spread not known yet")
+        self.setToolTip(
+            f"Spread {spread}; usual SD {number(usual, 2)}" if usual else f"Spread {spread}; usual spread not known yet"
+        )
         self.update()
 
     def paintEvent(self, _event):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QPushButton, QVBoxLayout, QWidget
 
 from ...analysis.calibrate import CalibrateRequest, record_of
@@ -90,6 +90,8 @@ class CalibrateStage(QWidget):
         header = self.table.horizontalHeader()
         for k in range(len(b.columns) + 1):
             header.setSectionResizeMode(k, QHeaderView.ResizeMode.Stretch)
+            side = Qt.AlignmentFlag.AlignRight if k else Qt.AlignmentFlag.AlignLeft
+            self.table.horizontalHeaderItem(k).setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
         self.table.setCurrentCell(0, self.chosen + 1)
         self.table.blockSignals(False)
         self.under.setText("Offset ± 95 % half-width, in brackets the number of scans behind it. Choose a column to adopt it.")
@@ -107,9 +109,14 @@ class CalibrateStage(QWidget):
         name = r.comparison.pairs.instrument.name
         self.headline.setText(sentences.offset_headline(r))
         self.advice.setText(f"{name}: {sentences.calibration_sentence(r)}")
-        self.detail.setText(" ".join(sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes)) + " " + sentences.range_sentence(r))
+        said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes)]
+        self.detail.setText(" ".join([*said, sentences.range_sentence(r)]))
         adopted = [c for c in self.session.calibrations() if c.instrument == name and c.metric == r.comparison.pairs.metric]
-        self.in_force.setText("In force: " + "; ".join(sentences.record_sentence(c) for c in adopted) if adopted else "Nothing adopted yet: readings are shown uncorrected.")
+        self.in_force.setText(
+            "In force: " + "; ".join(sentences.record_sentence(c) for c in adopted)
+            if adopted
+            else "Nothing adopted yet: readings are shown uncorrected."
+        )
         self.adopt.setText(f"Adopt the offset of {name.split(' (')[0]}")
         self.adopt.setEnabled(r.model != "none" and not self.session.read_only)
 
@@ -122,4 +129,7 @@ class CalibrateStage(QWidget):
         except UserError as error:
             self.message.emit(str(error), True)
             return
-        self.message.emit(f"Adopted: {item.name} is now corrected in Record until {record.valid_until}. Undo withdraws it.", False)
+        self._explain()
+        self.message.emit(
+            f"Adopted: {item.name} is now corrected in Record until {record.valid_until}. Undo withdraws it.", False
+        )

@@ -101,8 +101,8 @@ class CompareStage(QWidget):
     def _make_figures(self):
         from ..canvas import FigureView
 
-        self.ladder = FigureView("Offset ladder", (150, 20, 42, 8))
-        self.plot = FigureView("Difference plot", (62, 112, 44, 10))
+        self.ladder = FigureView("Offset ladder", (184, 20, 52, 8))
+        self.plot = FigureView("Difference plot", (66, 116, 54, 10))
         self.ladder.clicked.connect(self._rung_clicked)
         self.ladder.stepped.connect(lambda step: self.choose(self.chosen + step))
         self.ladder.opened.connect(lambda: self._open("bias"))
@@ -113,7 +113,8 @@ class CompareStage(QWidget):
         self.figures.addWidget(self.plot, 6)
 
     def marks(self):
-        order = {i: k for k, i in enumerate(self.session.snapshot().instruments)}
+        items = self.session.snapshot().instruments.values()
+        order = {item.id: k for k, item in enumerate(i for i in items if i.kind != "reference")}
         return tuple(mark_of(order.get(r.pairs.instrument.id, 0), self.palette_) for r in self.results)
 
     def _paint(self):
@@ -128,7 +129,9 @@ class CompareStage(QWidget):
         what = ladder.info(self.results)
         self.ladder.redraw(lambda axes, family: ladder.draw(axes, what, marks, self.chosen, self.palette_, family))
         self.shown_points = difference.info(r)
-        self.plot.redraw(lambda axes, family: difference.draw(axes, self.shown_points, marks[self.chosen], self.palette_, family, self.point))
+        self.plot.redraw(
+            lambda axes, family: difference.draw(axes, self.shown_points, marks[self.chosen], self.palette_, family, self.point)
+        )
 
     def choose(self, k):
         """Choose rung ``k``."""
@@ -170,7 +173,7 @@ class CompareStage(QWidget):
 
     def drawer_open(self, is_open):
         """Give the figures room when the drawer is open."""
-        self.side.setVisible(not is_open or self.width() > 1100)
+        self.side.setVisible(not is_open or self.window().width() >= 1500)
 
     def keyPressEvent(self, event):
         if event.key() == Qt.Key.Key_Escape:

@@ -27,7 +27,9 @@ class ImportPage(QWidget):
         self.headline = label("", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
         self.refused = Table(["Reason", "Line", "Column", "Text"], "Refused rows")
-        self.preview = Table(["Client", "Taken at", "Instrument", "Metric", "Value", "Unit"], "Readings to be added", numeric_from=4)
+        self.preview = Table(
+            ["Client", "Taken at", "Instrument", "Metric", "Value", "Unit"], "Readings to be added", numeric_from=4
+        )
         self.take = QPushButton("Import")
         self.take.setObjectName("primary")
         self.take.clicked.connect(self._take)
@@ -65,8 +67,12 @@ class ImportPage(QWidget):
         self.refused.fill([(r.reason, str(r.line), r.column, r.text) for r in refused[:500]])
         self.refused.setVisible(bool(refused))
         self.refused_title.setVisible(bool(refused))
-        self.preview.fill([(r.client, r.taken_at, r.instrument, r.metric, r.entered or "failed", r.unit) for r in self.found.new[:200]])
-        self.take.setText(f"Import the {new} good rows, leave out the {len(refused)} listed" if refused else f"Import {new} readings")
+        self.preview.fill(
+            [(r.client, r.taken_at, r.instrument, r.metric, r.entered or "failed", r.unit) for r in self.found.new[:200]]
+        )
+        self.take.setText(
+            f"Import the {new} good rows, leave out the {len(refused)} listed" if refused else f"Import {new} readings"
+        )
         self.take.setEnabled(bool(new) and not self.session.read_only)
 
     def _take(self):

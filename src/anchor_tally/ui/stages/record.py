@@ -5,7 +5,17 @@ from __future__ import annotations
 from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QCompleter, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QCompleter,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ...analysis.calibrate import correct
 from ...analysis.consistency import usual_spread
@@ -60,6 +70,7 @@ class RecordStage(QWidget):
         self.headline = label("", "headline", wrap=True)
         self.hint = label("Enter: next empty cell · F: failed reading · F4: what is kept of this reading · Ctrl+Z: undo", "faint")
         self.trouble = label("", "warn", wrap=True)
+        self.trouble.hide()
         self.holder = QWidget()
         self.grid = QGridLayout(self.holder)
         self.grid.setVerticalSpacing(6)
@@ -165,7 +176,15 @@ class RecordStage(QWidget):
             if item.widget():
                 item.widget().deleteLater()
         self.lanes, self.tags, self.strips, self.meanings = [], [], [], []
-        for k, head in enumerate(["Instrument", "Measures", *(f"Repeat {n + 1}" for n in range(REPEATS)), "Tally", "What it means"]):
+        for k, head in enumerate(
+            [
+                "Instrument",
+                "Measures",
+                *(f"Repeat {n + 1}" for n in range(REPEATS)),
+                "Tally",
+                "What it means (in brackets: 95 % for one reading)",
+            ]
+        ):
             self.grid.addWidget(label(head, "faint"), 0, k)
         for k, (instrument, kind, metric) in enumerate(self._wanted(), start=1):
             m = metric_named(metric)
@@ -197,7 +216,13 @@ class RecordStage(QWidget):
         at = {(r.instrument, r.metric, r.replicate): r for r in readings}
         day = self._moment(quiet=True) or datetime.now().isoformat()
         who = self.client.currentText().strip()
-        self.headline.setText(f"{who}: {len(readings)} readings kept in this visit." if readings else f"{who or 'Choose a client'}: type the first reading." if self.lanes else "Add an instrument below, or import readings (Ctrl+I).")
+        self.headline.setText(
+            f"{who}: {len(readings)} readings kept in this visit."
+            if readings
+            else f"{who or 'Choose a client'}: type the first reading."
+            if self.lanes
+            else "Add an instrument below, or import readings (Ctrl+I)."
+        )
         records = {}
         for record in self.session.calibrations():
             records.setdefault((record.instrument, record.metric), []).append(record)
@@ -268,6 +293,7 @@ class RecordStage(QWidget):
 
     def _refuse(self, text):
         self.trouble.setText(text)
+        self.trouble.setVisible(bool(text))
 
     def _commit(self, cell):
         text = cell.text().strip()
@@ -300,10 +326,18 @@ class RecordStage(QWidget):
                 self.session.correct_reading(cell.reading.id, typed, "corrected at the bench")
             else:
                 setting = self.session.settings_at(lane.instrument, at)
-                self.session.do(add_reading(
-                    client=who, taken_at=self.visit[1] if self.visit else at, instrument=lane.instrument, kind=lane.kind, metric=lane.metric,
-                    typed=typed, replicate=cell.replicate, setting=setting,
-                ))
+                self.session.do(
+                    add_reading(
+                        client=who,
+                        taken_at=self.visit[1] if self.visit else at,
+                        instrument=lane.instrument,
+                        kind=lane.kind,
+                        metric=lane.metric,
+                        typed=typed,
+                        replicate=cell.replicate,
+                        setting=setting,
+                    )
+                )
         except UserError as error:
             cell.state("refused")
             sentence = str(error)
