@@ -16,6 +16,7 @@ from ..stats.closeness import (
     Limits,
     Trend,
     agreement,
+    approximate_limits,
     equivalence,
     single_bias,
     single_limits,
@@ -48,6 +49,7 @@ class CompareResult:
     bias: Estimate | None
     sd: float | None
     limits: Limits | None
+    approximate: Limits | None
     components: Components
     fit: NestedFit | None
     trend: Trend
@@ -120,6 +122,7 @@ def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: fl
     notes += agree.notes
     fit: NestedFit | None = None
     limits: Limits | None = None
+    approximate: Limits | None = None
     components = Components(None, None, None)
     equal: Equivalence | None = None
     if n == 0:
@@ -128,6 +131,7 @@ def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: fl
         design = "single"
         bias, sd = single_bias(d)
         limits = single_limits(d, coverage)
+        approximate = approximate_limits(d)
         trend = single_trend(d, mean)
         if n >= 1:
             notes.append(note("components_need_repeats"))
@@ -169,4 +173,6 @@ def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: fl
     if 1 < clients < 8 and n:
         notes.append(note("few_clients", clients=clients))
     notes.append(note("passing_bablok_not_built"))
-    return CompareResult(lens, pairs, design, bias, sd, limits, components, fit, trend, agree, line, equal, tuple(notes))
+    return CompareResult(
+        lens, pairs, design, bias, sd, limits, approximate, components, fit, trend, agree, line, equal, tuple(notes)
+    )

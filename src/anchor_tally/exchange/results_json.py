@@ -6,6 +6,7 @@ from typing import Any
 
 from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
+from ..stats.closeness import Limits
 from ..stats.estimate import Estimate, Interval
 from ..wording.sentences import sentence
 
@@ -16,6 +17,20 @@ def _pair(i: Interval | None) -> list[float] | None:
 
 def _estimate(e: Estimate | None, key: str) -> dict[str, Any] | None:
     return None if e is None else {key: e.value, "ci": _pair(e.interval)}
+
+
+def _limits(lim: Limits | None) -> dict[str, Any] | None:
+    if lim is None:
+        return None
+    return {
+        "lower": lim.lower,
+        "upper": lim.upper,
+        "lower_ci": _pair(lim.lower_interval),
+        "upper_ci": _pair(lim.upper_interval),
+        "coverage": lim.coverage,
+        "design": lim.design,
+        "method": lim.method,
+    }
 
 
 def compare_json(r: CompareResult) -> dict[str, Any]:
@@ -36,16 +51,8 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
             "dropped": [{"client": d.client, "taken_at": d.taken_at, "why": d.why} for d in p.dropped],
         },
         "bias": None if r.bias is None else {"estimate": r.bias.value, "ci": _pair(r.bias.interval), "sd": r.sd},
-        "limits": None
-        if lim is None
-        else {
-            "lower": lim.lower,
-            "upper": lim.upper,
-            "lower_ci": _pair(lim.lower_interval),
-            "upper_ci": _pair(lim.upper_interval),
-            "coverage": lim.coverage,
-            "design": lim.design,
-        },
+        "limits": _limits(lim),
+        "limits_approximate_2sd": _limits(r.approximate),
         "components": {
             "client_sd": r.components.client_sd,
             "occasion_sd": r.components.occasion_sd,

@@ -83,6 +83,23 @@ def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -
     )
 
 
+def approximate_limits(d: Floats, multiplier: float = 2.0, confidence: float = 0.95) -> Limits | None:
+    """Limits bias ± multiplier·SD with the first published approximate intervals, SE = SD·√(3/n), t with n - 1.
+
+    Kept beside the exact ones so that papers of that time can be checked (Bland & Altman 1986, Lancet i:307).
+    """
+    n = d.size
+    if n < 2:
+        return None
+    mean, sd = float(d.mean()), float(d.std(ddof=1))
+    half = t_quantile(0.5 + confidence / 2, n - 1) * sd * math.sqrt(3 / n)
+    low, high = mean - multiplier * sd, mean + multiplier * sd
+    coverage = 1 - t_two_sided_p(multiplier, math.inf)
+    return Limits(
+        low, high, Interval(low - half, low + half), Interval(high - half, high + half), coverage, "single", "approximate-1986"
+    )
+
+
 def single_trend(d: Floats, mean: Floats, confidence: float = 0.95) -> Trend:
     """Least-squares slope of d on the mean of both methods (Bland & Altman 1999, section 3)."""
     n = d.size

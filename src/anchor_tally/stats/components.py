@@ -255,6 +255,10 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
     if scale <= 1e-12 * max(1.0, abs(shift)):
         scale = 1.0
     z = np.column_stack([x, (d - shift) / scale])
+    if p > 1:
+        fitted = x @ np.linalg.lstsq(x, z[:, p], rcond=None)[0]
+        if float(((z[:, p] - fitted) ** 2).sum()) <= 1e-16 * n:
+            return None  # the fixed effects explain everything: no variance is left to estimate
     sums, clients = _group_sums(z, client, occasion, p)
     m = len(sums.sizes)
     free = (sums.clients > 1 and m > sums.clients, n > m and m > 1)
@@ -270,11 +274,15 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
         # replicates never differ: the lowest variance is zero, fit the occasion means instead
         reduced = _Sums(sums.means, np.ones(m), sums.client_of, sums.clients, np.zeros_like(sums.within), m, p)
         free2 = (sums.clients > 1 and m > sums.clients, False)
+        if _within_clients(sums) <= 1e-18 * m:
+            return _assemble(sums, clients, _between_only(sums), separable, shift, scale, None)
         g, _ = _Profile(reduced, free2).minimise(_start(reduced, free2)) if any(free2) else (np.zeros(2), 0.0)
         theta = _scaled(reduced, g)
         lowest = theta[2]
         theta = np.array([theta[0], lowest, 0.0]) if m > sums.clients else np.array([lowest, 0.0, 0.0])
         return _assemble(sums, clients, theta, separable, shift, scale, None)
+    if n == m > sums.clients and _within_clients(sums) <= 1e-18 * m:
+        return _assemble(sums, clients, _between_only(sums), separable, shift, scale, None)
     profile = _Profile(sums, free)
     if any(free):
         best = min((profile.minimise(s) for s in _starts(sums, free)), key=lambda r: r[1])
@@ -285,6 +293,21 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
     if n == m and m > sums.clients:  # the residual is occasion and replicate together
         theta = np.array([theta[0], theta[2], 0.0])
     return _assemble(sums, clients, theta, separable, shift, scale, (profile, g, free))
+
+
+def _within_clients(s: _Sums) -> float:
+    """Sum of squares of occasion means about their client's mean."""
+    y = s.means[:, -1]
+    mean = s.per_client(y) / s.per_client(np.ones(y.size))
+    return float(((y - mean[s.client_of]) ** 2).sum())
+
+
+def _between_only(s: _Sums) -> Floats:
+    """Variances when clients are constant: all spread, if any, lies between them."""
+    y = s.means[:, -1]
+    mean = s.per_client(y) / s.per_client(np.ones(y.size))
+    between = float(mean.var(ddof=1)) if s.clients > 1 else 0.0
+    return np.array([between if between > 1e-18 else 0.0, 0.0, 0.0])
 
 
 def _start(s: _Sums, free: tuple[bool, bool]) -> Floats:

@@ -18,7 +18,7 @@ def t_quantile(p: float, df: float) -> float:
 
 def t_two_sided_p(t: float, df: float) -> float:
     """Two-sided p-value of a t statistic."""
-    return float(2 * special.stdtr(df, -abs(t)))
+    return float(2 * (special.stdtr(df, -abs(t)) if df < 1e10 else special.ndtr(-abs(t))))
 
 
 def chi2_quantile(p: float, df: float) -> float:

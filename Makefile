@@ -1,0 +1,28 @@
+.PHONY: demo test bench slow screenshots setup
+PY = .venv/bin/python
+
+setup:
+	@scripts/setup.sh
+
+demo: setup          ## start the program with the demo study
+	$(PY) -m anchor_tally --demo
+
+test:                ## every check; pytest's closing line comes last
+	@scripts/setup.sh dev
+	.venv/bin/ruff check .
+	.venv/bin/ruff format --check .
+	.venv/bin/mypy
+	.venv/bin/lint-imports
+	$(PY) -m pytest
+
+slow:                ## Monte-Carlo coverage of the intervals (minutes)
+	@scripts/setup.sh dev
+	$(PY) -m pytest -m slow
+
+bench:               ## speed beside a reference in the same run
+	@scripts/setup.sh dev
+	$(PY) benchmarks/components.py
+	$(PY) benchmarks/start.py
+
+screenshots: setup
+	$(PY) scripts/screenshots.py

@@ -1,0 +1,31 @@
+#!/usr/bin/env bash
+# Set up the program: Debian libraries that Qt needs, a virtual environment, pinned packages. Safe to run again.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+libraries=(python3-venv libegl1 libgl1 libdbus-1-3 libfontconfig1 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0
+  libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0 libxcb-xinerama0 libxcb-xkb1)
+[ "${1:-}" = dev ] && libraries+=(xvfb)
+missing=()
+if command -v dpkg-query >/dev/null; then
+  for name in "${libraries[@]}"; do
+    dpkg-query -W -f='${Status}' "$name" 2>/dev/null | grep -q 'ok installed' || missing+=("$name")
+  done
+fi
+if [ ${#missing[@]} -gt 0 ]; then
+  install="apt-get install -y --no-install-recommends ${missing[*]}"
+  if [ "$(id -u)" = 0 ]; then
+    (apt-get update -qq && DEBIAN_FRONTEND=noninteractive $install) >/dev/null
+  elif sudo -n true 2>/dev/null; then
+    (sudo apt-get update -qq && sudo DEBIAN_FRONTEND=noninteractive $install) >/dev/null
+  else
+    echo "Some libraries are missing. Please run: sudo $install"
+  fi
+fi
+stamp=.venv/.ready-$(cat requirements.lock pyproject.toml | sha256sum | cut -c1-16)
+if [ ! -f "$stamp" ]; then
+  [ -x .venv/bin/python ] || "${PYTHON:-python3}" -m venv .venv
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+  rm -f .venv/.ready-*
+  touch "$stamp"
+fi

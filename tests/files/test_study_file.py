@@ -1,0 +1,300 @@
+"""The study file and the tidy CSV: nothing lost, nothing half done, one plain sentence for each trouble."""
+
+import json
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+from datetime import datetime
+
+import pytest
+from conftest import DATA
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from anchor_tally.analysis.calibrate import CalibrateRequest, correct, record_of
+from anchor_tally.app.session import Session, finish
+from anchor_tally.cli.main import main
+from anchor_tally.domain.errors import UserError
+from anchor_tally.exchange.readings_csv import HEADER, parse_text
+from anchor_tally.study import open_file
+from anchor_tally.study.commands import AdoptCalibration, add_reading
+
+HEAD = ",".join(HEADER) + "\n"
+GOOD = "A,female,30,170.5,2026-03-02T06:30,Fir,device,std,body_mass,154.5,lb,1,ok,\n"
+
+
+def dump(session):
+    """All readings as they would be exported, without row ids."""
+    return [
+        (
+            r.client,
+            r.sex,
+            r.age_years,
+            r.height_cm,
+            r.taken_at,
+            r.instrument,
+            r.setting,
+            r.metric,
+            r.value,
+            r.entered,
+            r.unit,
+            r.replicate,
+            r.status,
+            r.note,
+        )
+        for r in session.readings()
+    ]
+
+
+def test_round_trip(demo, tmp_path):
+    """Export re-imports to an equal study; importing again adds nothing."""
+    out = tmp_path / "out.csv"
+    count = demo.export_csv(out)
+    assert main(["import", str(out), "--into", str(tmp_path / "again.tally")]) == 0
+    again = Session.open(tmp_path / "again.tally")
+    assert count == len(dump(demo)) > 1500
+    assert dump(again) == dump(demo)
+    again.export_csv(tmp_path / "again.csv")
+    assert (tmp_path / "again.csv").read_text() == out.read_text()
+    assert (os.stat(tmp_path / "again.tally").st_mode & 0o777) == 0o600
+    again.close()
+    assert main(["import", str(out), "--into", str(tmp_path / "again.tally")]) == 0
+    third = Session.open(tmp_path / "again.tally")
+    assert len(dump(third)) == count
+    third.close()
+
+
+@pytest.mark.parametrize(
+    ("body", "says"),
+    [
+        (GOOD + "A,female,30,170.5,2026-03-0", "line 3"),
+        (GOOD.replace("lb", "cm"), "not in cm"),
+        (GOOD.replace("154.5", "9000"), "not possible"),
+        (GOOD + GOOD.replace("154.5", "160"), "contradicts line 2"),
+        (GOOD.replace("body_mass", "soul"), "not known"),
+        (GOOD.replace("2026-03-02T06:30", "02/03/2026"), "ISO 8601"),
+        (GOOD.replace(",1,ok", ",0,ok"), "whole number"),
+        (GOOD + '"A', "line 3"),
+        (GOOD + GOOD.replace("female", "male").replace(",1,ok", ",2,ok"), "elsewhere"),
+        ("", "no readings"),
+    ],
+)
+def test_bad_rows_import_nothing(tmp_path, capsys, body, says):
+    """One sentence with file and line, exit code 2, no study made."""
+    path = tmp_path / "bad.csv"
+    path.write_text(HEAD + body)
+    assert main(["import", str(path), "--into", str(tmp_path / "s.tally")]) == 2
+    error = capsys.readouterr().err
+    assert says in error
+    assert error.count("\n") == 1
+    assert "bad.csv" in error
+    assert not (tmp_path / "s.tally").exists()
+
+
+def test_good_rows_can_be_taken_on_demand(tmp_path, capsys):
+    """--skip-refused imports the rest and lists what was left out; a repeated row counts once."""
+    path = tmp_path / "mixed.csv"
+    path.write_text("\ufeff" + HEAD + GOOD + GOOD + GOOD.replace("body_mass", "soul"), encoding="utf-8")
+    assert main(["import", str(path), "--into", str(tmp_path / "s.tally"), "--skip-refused"]) == 0
+    captured = capsys.readouterr()
+    assert "1 readings added" in captured.out
+    assert "line 4" in captured.err
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(st.lists(st.text(max_size=8), min_size=0, max_size=16), max_size=5), st.booleans())
+def test_any_table_is_parsed_or_refused(rows, quote):
+    """Whatever stands in a file, each row is taken or listed."""
+    text = HEAD + GOOD + "".join(",".join(f'"{c}' if quote else c for c in r) + "\n" for r in rows)
+    parsed = parse_text(text, "x.csv")
+    assert all(r.reason for r in parsed.refused)
+    assert all(r.client and r.instrument for r in parsed.rows)
+
+
+def make(kind, folder):
+    """One unusable file of each kind."""
+    path = folder / "x.tally"
+    if kind == "empty":
+        path.touch()
+    elif kind == "text":
+        path.write_text("not a study at all, just words " * 20)
+    else:
+        Session.new(path, "t").close()
+        conn = sqlite3.connect(path)
+        if kind == "newer":
+            conn.execute("PRAGMA user_version = 99")
+        elif kind == "foreign":
+            conn.execute("PRAGMA application_id = 7")
+        conn.close()
+        if kind == "damaged":
+            data = bytearray(path.read_bytes())
+            data[4096:12288] = b"\x55" * 8192
+            path.write_bytes(bytes(data))
+    return path
+
+
+@pytest.mark.parametrize(
+    ("kind", "says"),
+    [
+        ("empty", "empty"),
+        ("text", "not a study"),
+        ("newer", "newer"),
+        ("foreign", "another program"),
+        ("damaged", "damaged"),
+        ("missing", "no such file"),
+    ],
+)
+def test_unusable_files(tmp_path, capsys, kind, says):
+    """Each is told apart in one sentence and left byte for byte as it was."""
+    path = tmp_path / "none.tally" if kind == "missing" else make(kind, tmp_path)
+    before = path.read_bytes() if path.exists() else None
+    assert main(["compare", str(path), "--instrument", "Fir"]) == 2
+    assert says in capsys.readouterr().err
+    assert (path.read_bytes() if path.exists() else None) == before
+
+
+def test_locked_study(tmp_path):
+    """A file that another program is writing refuses the edit and keeps everything."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    other = sqlite3.connect(tmp_path / "s.tally", isolation_level=None)
+    other.execute("BEGIN EXCLUSIVE")
+    with pytest.raises(UserError, match="nothing was changed"):
+        session.do(
+            add_reading(
+                client="A",
+                taken_at="2026-03-02T06:30",
+                instrument="Fir",
+                kind="device",
+                metric="body_mass",
+                typed="70",
+                replicate=1,
+            )
+        )
+    other.execute("ROLLBACK")
+    other.close()
+    assert session.readings() == []
+    session.close()
+
+
+def test_read_only_folder(tmp_path, monkeypatch):
+    """A study that may only be read opens, and refuses edits with a sentence."""
+    Session.new(tmp_path / "s.tally", "t").close()
+    monkeypatch.setattr(os, "access", lambda p, mode: mode != os.W_OK)
+    session = Session.open(tmp_path / "s.tally")
+    assert session.read_only
+    with pytest.raises(UserError, match="cannot be written"):
+        session.do(
+            add_reading(
+                client="A", taken_at="2026-03-02", instrument="Fir", kind="device", metric="body_mass", typed="70", replicate=1
+            )
+        )
+    session.close()
+
+
+def test_failed_migration_leaves_the_file(tmp_path, monkeypatch):
+    """An upgrade keeps a copy; one that fails leaves the file at its old version."""
+    path = tmp_path / "old.tally"
+    shutil.copy(DATA / "study_schema_1.tally", path)
+    before = path.read_bytes()
+    old = open_file.migrations()
+    monkeypatch.setattr(open_file, "SCHEMA_VERSION", 2)
+    monkeypatch.setattr(
+        open_file, "migrations", lambda: [*old, "CREATE TABLE extra (a INTEGER); CREATE TABLE extra (b INTEGER);\n"]
+    )
+    with pytest.raises(UserError, match="old.tally"):
+        open_file.open_study(path)
+    conn = sqlite3.connect(path)
+    assert conn.execute("PRAGMA user_version").fetchone()[0] == 1
+    assert conn.execute("SELECT count(*) FROM sqlite_master WHERE name = 'extra'").fetchone()[0] == 0
+    conn.close()
+    assert (tmp_path / "old.tally.before-2").read_bytes() == before
+
+
+def test_old_study_opens(tmp_path):
+    """A file of schema 1 opens with its readings."""
+    shutil.copy(DATA / "study_schema_1.tally", tmp_path / "s.tally")
+    session = Session.open(tmp_path / "s.tally")
+    assert [(r.instrument, r.value) for r in session.readings()] == [("Fir", 21.5), ("Scan", 20.0)]
+    session.close()
+
+
+def test_edit_history_undo_redo(demo):
+    """Corrections and exclusions keep both states; undo and redo go through the same path."""
+    first = demo.readings()[0]
+    demo.correct_reading(first.id, "19,5", "misread")
+    demo.exclude(first.id, "after breakfast")
+    now = demo.readings([first.id])[0]
+    assert (now.value, now.status, now.note) == (19.5, "excluded", "after breakfast")
+    demo.undo()
+    demo.undo()
+    assert demo.readings([first.id])[0] == first
+    demo.redo()
+    assert demo.readings([first.id])[0].value == 19.5
+    assert len(demo.history(first.id)) == 5
+    assert json.loads(demo.history(first.id)[0][1])["entered"] == first.entered
+    with pytest.raises(UserError, match="reason"):
+        demo.exclude(first.id, "  ")
+
+
+def test_undo_of_an_import_leaves_nothing(tmp_path):
+    """Taking an import back removes clients, visits and instruments that it made."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    session.do(
+        add_reading(
+            client="A", taken_at="2026-03-02T06:30", instrument="Fir", kind="device", metric="body_mass", typed="70", replicate=1
+        )
+    )
+    session.undo()
+    assert not session.snapshot().clients
+    assert not session.snapshot().instruments
+    session.redo()
+    assert [r.value for r in session.readings()] == [70]
+    session.close()
+
+
+def test_adopted_calibration(demo):
+    """Adopting writes a version with range and expiry; it is never edited; cautions are raised; undo withdraws it."""
+    results = finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
+    alder = next(r for r in results if r.comparison.pairs.instrument.name == "Alder")
+    record = record_of(alder, demo.snapshot(), datetime(2026, 9, 1))
+    demo.do(AdoptCalibration(record, "device"))
+    kept = demo.calibrations()[0]
+    assert (kept.version, kept.valid_until, kept.model) == (1, "2026-12-22", "client")
+    offsets = {c.client: c.offset for c in alder.clients}
+    fine = correct(kept, "Merle", 25.0, "2026-09-02", "", demo.snapshot())
+    assert fine.value == pytest.approx(25 - offsets["Merle"])
+    assert fine.interval.low < fine.value < fine.interval.high
+    assert fine.notes == ()
+    odd = correct(kept, "Newcomer", 60.0, "2027-01-01", "athlete", demo.snapshot())
+    assert [n.code for n in odd.notes] == ["outside_range", "expired", "other_setting", "new_client"]
+    demo.exclude(kept.readings[0], "wet hair")
+    assert "stale" in [n.code for n in correct(kept, "Merle", 25.0, "2026-09-02", "", demo.snapshot()).notes]
+    demo.do(AdoptCalibration(record, "device"))
+    assert [c.version for c in demo.calibrations()] == [2]
+    demo.undo()
+    assert [c.version for c in demo.calibrations()] == [1]
+    with pytest.raises(sqlite3.IntegrityError, match="never edited"):
+        demo._conn.execute("UPDATE calibration SET pairs = 0")
+
+
+def test_killed_after_an_edit(tmp_path):
+    """SIGKILL right after an edit loses nothing."""
+    path = tmp_path / "k.tally"
+    code = (
+        "import sys, time; from pathlib import Path; from anchor_tally.app.session import Session;"
+        "from anchor_tally.study.commands import add_reading; s = Session.new(Path(sys.argv[1]), 't');"
+        "s.do(add_reading(client='A', taken_at='2026-03-02T06:30', instrument='Fir', kind='device', metric='body_mass', typed='70.4', replicate=1));"
+        "print('written', flush=True); sys.stdin.read()"
+    )
+    child = subprocess.Popen([sys.executable, "-c", code, str(path)], stdout=subprocess.PIPE, stdin=subprocess.PIPE, text=True)
+    assert child.stdout.readline() == "written\n"
+    child.send_signal(signal.SIGKILL)
+    child.wait()
+    child.stdout.close()
+    child.stdin.close()
+    session = Session.open(path)
+    assert [(r.client, r.value) for r in session.readings()] == [("A", 70.4)]
+    session.close()
