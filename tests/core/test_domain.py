@@ -4,17 +4,17 @@ import csv
 
 import numpy as np
 import pytest
-from conftest import DATA
 from hypothesis import given
 from hypothesis import strategies as st
 
+from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.pairing import pair
 from anchor_tally.app.session import Session, finish
-from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.units import ValueRefused, parse_quantity
 from anchor_tally.methods.registry import EQUATIONS
+from conftest import DATA
 
 HEAD = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
 

@@ -10,7 +10,6 @@ import sys
 from datetime import datetime
 
 import pytest
-from conftest import DATA
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -21,6 +20,7 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.exchange.readings_csv import HEADER, parse_text
 from anchor_tally.study import open_file
 from anchor_tally.study.commands import AdoptCalibration, add_reading
+from conftest import DATA
 
 HEAD = ",".join(HEADER) + "\n"
 GOOD = "A,female,30,170.5,2026-03-02T06:30,Fir,device,std,body_mass,154.5,lb,1,ok,\n"
@@ -204,7 +204,7 @@ def test_failed_migration_leaves_the_file(tmp_path, monkeypatch):
     monkeypatch.setattr(
         open_file, "migrations", lambda: [*old, "CREATE TABLE extra (a INTEGER); CREATE TABLE extra (b INTEGER);\n"]
     )
-    with pytest.raises(UserError, match="old.tally"):
+    with pytest.raises(UserError, match=r"old\.tally"):
         open_file.open_study(path)
     conn = sqlite3.connect(path)
     assert conn.execute("PRAGMA user_version").fetchone()[0] == 1

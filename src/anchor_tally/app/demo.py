@@ -2,19 +2,51 @@
 
 from __future__ import annotations
 
+import hashlib
+import logging
+import shutil
 import tempfile
+from importlib import resources
 from pathlib import Path
 
-from ..scenario.squad import squad_rows
-from ..study.commands import ImportReadings
+import platformdirs
+
+from ..study.open_file import migrations
 from .session import Session
+
+TITLE = "Coastal rowing squad (demo)"
+log = logging.getLogger("anchor_tally")
 
 
 def demo_session(folder: Path | None = None) -> Session:
-    """Create the demo study in ``folder`` (default: a new temporary one) and open it."""
+    """Open a fresh copy of the demo study in ``folder`` (default: a new temporary one)."""
     place = folder or Path(tempfile.mkdtemp(prefix="anchor-tally-demo-"))
     path = place / "rowing-squad.tally"
-    session = Session.new(path, "Coastal rowing squad (demo)")
+    kept = _kept()
+    if not kept.exists():
+        _make(path)
+        try:
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy(path, kept.with_suffix(".part"))
+            kept.with_suffix(".part").replace(kept)
+        except OSError as error:
+            log.info("the demo study is drawn anew each time: %s", error)
+    else:
+        shutil.copy(kept, path)
+    return Session.open(path)
+
+
+def _kept() -> Path:
+    """Where the drawn study is kept between starts; its name changes with the scenario and the schema."""
+    scenario = (resources.files("anchor_tally") / "scenario" / "squad.py").read_bytes()
+    mark = hashlib.sha256(scenario + "".join(migrations()).encode()).hexdigest()[:12]
+    return Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}.tally"
+
+
+def _make(path: Path) -> None:
+    from ..scenario.squad import squad_rows
+    from ..study.commands import ImportReadings
+
+    session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(), "demo scenario"))
-    session.forget_history()
-    return session
+    session.close()

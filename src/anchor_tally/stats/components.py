@@ -70,7 +70,7 @@ class NestedFit:
         spread = np.einsum("ki,ij,kj->k", gradient, self.theta_cov, gradient)
         df = np.full(value.size, np.inf)
         np.divide(2 * value**2, spread, out=df, where=spread > 0)
-        return np.maximum(df, 1.0)
+        return np.asarray(np.maximum(df, 1.0), dtype=float)
 
 
 @dataclass(frozen=True, eq=False)

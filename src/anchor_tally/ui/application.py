@@ -6,11 +6,9 @@ import logging
 import sys
 from pathlib import Path
 
-from PyQt6.QtCore import QSettings, QStandardPaths, Qt
+from PyQt6.QtCore import QSettings, QStandardPaths, Qt, QTimer
 from PyQt6.QtWidgets import QApplication
 
-from ..app.demo import demo_session
-from ..app.session import Session
 from ..domain.errors import UserError
 from .main_window import MainWindow
 from .theme import load_fonts
@@ -26,6 +24,9 @@ def make_application(argv):
 
 
 def _session(argv):
+    from ..app.demo import demo_session  # after the first paint: brings NumPy
+    from ..app.session import Session
+
     if "--demo" in argv:
         return demo_session()
     files = [a for a in argv if a.endswith(".tally")]
@@ -41,15 +42,24 @@ def main(argv):
     """Open the window; return the exit code."""
     logging.basicConfig(level=logging.WARNING)
     app = make_application(["anchor-tally", *argv])
-    try:
-        session = _session(argv)
-    except UserError as error:
-        print(f"anchor-tally: {error}", file=sys.stderr)  # noqa: T201  (no window to say it in)
-        return 2
     settings = QSettings("anchor-tally", "anchor-tally")
     follows = app.styleHints().colorScheme() == Qt.ColorScheme.Dark
-    window = MainWindow(session, dark=settings.value("dark", follows, type=bool), settings=settings)
+    window = MainWindow(dark=settings.value("dark", follows, type=bool), settings=settings)
+    trouble = []
+
+    def attach():
+        try:
+            window.attach(_session(argv))
+        except UserError as error:
+            trouble.append(str(error))
+            app.exit(2)
+
     window.show()
+    app.processEvents()  # the frame is on the screen before anything heavy is imported
+    QTimer.singleShot(0, attach)
     code = app.exec()
-    session.close()
+    if trouble:
+        print(f"anchor-tally: {trouble[0]}", file=sys.stderr)  # noqa: T201  (the window has nothing to show)
+    if window.session is not None:
+        window.session.close()
     return code

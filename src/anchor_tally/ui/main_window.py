@@ -4,59 +4,83 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtCore import QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QButtonGroup, QFileDialog, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from ..app.session import Session
 from ..app.stages import STAGES
 from ..domain.errors import UserError
 from ..figures.style import DARK, LIGHT
-from .drawer import Drawer
-from .lens_bar import LensBar
-from .stages.calibrate import CalibrateStage
-from .stages.compare import CompareStage
-from .stages.importing import ImportPage
-from .stages.record import RecordStage
 from .theme import icon, style_sheet
 from .widgets import label
 
 
 class MainWindow(QMainWindow):
-    """One study, one window."""
+    """One study, one window.
 
-    def __init__(self, session, *, dark=False, settings=None):
+    The frame is built from QtWidgets alone and painted first; ``attach`` brings in the study and the screens, and with
+    them NumPy, SciPy and matplotlib.
+    """
+
+    attached = pyqtSignal()
+
+    def __init__(self, session=None, *, dark=False, settings=None):
         super().__init__()
-        self.session, self.dark = session, dark
+        self.session, self.dark = None, dark
+        self.compare = self.record = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.setWindowIcon(icon())
+        self.setWindowTitle("Anchor Tally")
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
-        self.setAcceptDrops(True)
-        self._pages()
         self._frame()
-        self._keys()
         self.set_dark(dark)
+        if session is not None:
+            self.attach(session)
+
+    def attach(self, session):
+        """Show a study."""
+        self.session = session
+        self._pages()
+        self._keys()
+        self.setAcceptDrops(True)
+        for button in self.tools:
+            button.setEnabled(True)
         session.changed.append(self.refresh)
         self.refresh()
         self.go("compare" if session.metrics() else "record")
+        self.attached.emit()
 
     @property
     def colours(self):
         return DARK if self.dark else LIGHT
 
     def _pages(self):
+        from .drawer import Drawer
+        from .lens_bar import LensBar
+        from .stages.calibrate import CalibrateStage
+        from .stages.compare import CompareStage
+        from .stages.importing import ImportPage
+        from .stages.record import RecordStage
+
+        for stage in STAGES:
+            self.rail[stage.id].setEnabled(stage.built)
+        self.lens = LensBar(self.session)
+        self.right.replaceWidget(self.lens_place, self.lens)
+        self.lens_place.deleteLater()
         self.record = RecordStage(self.session, self.colours)
         self.compare = CompareStage(self.session, self.colours)
         self.calibrate = CalibrateStage(self.session)
         self.importing = ImportPage(self.session)
         self.pages = {"record": self.record, "compare": self.compare, "calibrate": self.calibrate, "import": self.importing}
-        self.stack = QStackedWidget()
         for page in self.pages.values():
             self.stack.addWidget(page)
+        self.stack.removeWidget(self.waiting)
+        self.waiting.deleteLater()
         self.drawer = Drawer(self.session)
         self.drawer.message.connect(self.say)
         self.drawer.toggled.connect(self.compare.drawer_open)
+        self.middle.addWidget(self.drawer)
         self.compare.evidence.connect(self._evidence)
         self.record.evidence.connect(self.drawer.show_readings)
         for page in (self.record, self.calibrate, self.importing):
@@ -79,7 +103,7 @@ class MainWindow(QMainWindow):
         for k, stage in enumerate(STAGES, start=1):
             button = QPushButton(f"{k}  {stage.label}")
             button.setCheckable(True)
-            button.setEnabled(stage.built)
+            button.setEnabled(False)
             button.setToolTip(f"{stage.purpose} (Ctrl+{k})" if stage.built else f"{stage.purpose}: not in this version")
             button.setAccessibleName(stage.label)
             button.clicked.connect(lambda _=False, s=stage.id: self.go(s))
@@ -87,6 +111,7 @@ class MainWindow(QMainWindow):
             column.addWidget(button)
             self.rail[stage.id] = button
         column.addStretch(1)
+        self.tools = []
         for text, slot in (
             ("Import…", self.ask_import),
             ("Export…", self.ask_export),
@@ -96,8 +121,16 @@ class MainWindow(QMainWindow):
         ):
             button = QPushButton(text)
             button.clicked.connect(lambda _=False, f=slot: f())
+            button.setEnabled(False)
+            self.tools.append(button)
             column.addWidget(button)
-        self.lens = LensBar(self.session)
+        self.lens_place = label("  ")
+        self.lens_place.setObjectName("lens")
+        self.lens_place.setFixedHeight(44)
+        self.waiting = label("Opening the study…", "headline")
+        self.waiting.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
         footer = QWidget()
         footer.setObjectName("footer")
         footer.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -114,13 +147,12 @@ class MainWindow(QMainWindow):
         row.addWidget(self.said, 1)
         row.addWidget(self.undo_button)
         row.addWidget(self.redo_button)
-        middle = QHBoxLayout()
+        self.middle = middle = QHBoxLayout()
         middle.setSpacing(0)
         middle.addWidget(self.stack, 1)
-        middle.addWidget(self.drawer)
-        right = QVBoxLayout()
+        self.right = right = QVBoxLayout()
         right.setSpacing(0)
-        right.addWidget(self.lens)
+        right.addWidget(self.lens_place)
         right.addLayout(middle, 1)
         right.addWidget(footer)
         whole = QHBoxLayout()
@@ -187,6 +219,8 @@ class MainWindow(QMainWindow):
         """Choose the theme."""
         self.dark = dark
         self.setStyleSheet(style_sheet(self.colours))
+        if self.session is None:
+            return
         self.compare.set_palette(self.colours)
         self.record.palette_ = self.colours
         self.record._build()
@@ -242,11 +276,15 @@ class MainWindow(QMainWindow):
     def ask_open(self):
         path, _ = QFileDialog.getOpenFileName(self, "Open a study", "", "Study (*.tally)")
         if path:
+            from ..app.session import Session
+
             self._switch(lambda: Session.open(Path(path)))
 
     def ask_new(self):
         path, _ = QFileDialog.getSaveFileName(self, "New study", "study.tally", "Study (*.tally)")
         if path:
+            from ..app.session import Session
+
             target = Path(path).with_suffix(".tally")
             self._switch(lambda: Session.new(target, target.stem))
 
@@ -270,7 +308,8 @@ class MainWindow(QMainWindow):
             self.import_file(url.toLocalFile())
 
     def closeEvent(self, event):
-        self.compare.runner.stop()
-        self.calibrate.runner.stop()
-        self.session.changed.clear()
+        if self.session is not None:
+            self.compare.runner.stop()
+            self.calibrate.runner.stop()
+            self.session.changed.clear()
         super().closeEvent(event)

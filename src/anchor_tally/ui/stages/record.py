@@ -44,6 +44,7 @@ class RecordStage(QWidget):
         self.setObjectName("page")
         self.session, self.palette_ = session, palette
         self.lanes, self.added, self.visit = [], [], None
+        self.tags, self.strips, self.meanings = [], [], []
         self.client = QComboBox()
         self.client.setEditable(True)
         self.client.setAccessibleName("Client")
@@ -156,6 +157,7 @@ class RecordStage(QWidget):
         self.visit = self.visits.currentData()
 
     def _client_chosen(self, _text):
+        self.client.completer().popup().hide()
         self.visit = None
         self.when.setText(datetime.now().strftime("%Y-%m-%d %H:%M"))
         self.refresh()

@@ -1,0 +1,212 @@
+"""The real window, driven by keys and mouse; what is seen and what is in the file afterwards."""
+
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtWidgets import QApplication
+
+from anchor_tally.app.session import Session
+from anchor_tally.ui.application import make_application
+from anchor_tally.ui.main_window import MainWindow
+
+
+@pytest.fixture(scope="session")
+def qapp():
+    """The application with its fonts."""
+    return make_application([])
+
+
+@pytest.fixture
+def window_on(qtbot, tmp_path):
+    """Open a window on a session and wait for its first figure."""
+    opened = []
+
+    def build(session):
+        window = MainWindow(session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+        qtbot.addWidget(window)
+        opened.append(window)
+        window.show()
+        qtbot.waitUntil(lambda: window.compare.plot is not None or not session.metrics())
+        return window
+
+    yield build
+    for window in opened:
+        window.close()
+        assert not window.compare.runner.busy
+
+
+def shown(qtbot, page, action):
+    """Do something and wait until the page has its answer."""
+    with qtbot.waitSignal(page.shown, timeout=10_000):
+        action()
+
+
+def click_point(qtbot, window, k):
+    """Click the k-th pair in the difference plot with the mouse."""
+    plot = window.compare.plot
+    plot.draw()
+    x, y = plot.axes.transData.transform((window.compare.shown_points.x[k], window.compare.shown_points.d[k]))
+    ratio = plot.device_pixel_ratio
+    qtbot.mouseClick(plot, Qt.MouseButton.LeftButton, pos=QPoint(round(x / ratio), round(plot.height() - y / ratio)))
+
+
+def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
+    """Import, ladder, evidence, exclude, adopt, new reading with its corrected value; all of it in the file."""
+    demo.export_csv(tmp_path / "readings.csv")
+    session = Session.new(tmp_path / "mine.tally", "mine")
+    window = window_on(session)
+    assert "Add an instrument" in window.record.headline.text()
+    window.import_file(tmp_path / "readings.csv")
+    assert "will be added" in window.importing.headline.text()
+    shown(qtbot, window.compare, lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton))
+    assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
+    labels = [t.get_text() for t in window.compare.ladder.axes.get_yticklabels()]
+    assert labels[:4] == ["Alder", "Birch", "Cedar", "Dogwood"]
+
+    # the mistyped value stands out: open it, exclude it, see the figure change
+    worst = int(window.compare.shown_points.d.argmax())
+    click_point(qtbot, window, worst)
+    drawer = window.drawer
+    assert drawer.isVisible()
+    assert "Hake" in drawer.table.item(0, 0).text()
+    qtbot.keyClicks(drawer.reason, "mistyped")
+    before = window.compare.table.item(0, 1).text(), window.compare.shown_points.d.size
+    shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.exclude, Qt.MouseButton.LeftButton))
+    assert drawer.table.item(0, 3).text() == "no"
+    assert window.compare.shown_points.d.size == before[1] - 1
+    assert window.compare.table.item(0, 1).text() != before[0]
+    shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.back, Qt.MouseButton.LeftButton))
+    assert window.compare.table.item(0, 1).text() == before[0]
+    shown(qtbot, window.compare, lambda: qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier))
+
+    shown(qtbot, window.calibrate, lambda: qtbot.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.ControlModifier))
+    assert window.calibrate.table.horizontalHeaderItem(1).text() == "Alder"
+    shown(qtbot, window.calibrate, lambda: qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton))
+    assert window.calibrate.in_force.text().startswith("In force: v1")
+
+    qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    record = window.record
+    record.client.lineEdit().selectAll()
+    qtbot.keyClicks(record.client.lineEdit(), "Merle")
+    qtbot.keyClick(record.client.lineEdit(), Qt.Key.Key_Return)
+    cells = record.lanes[0].cells
+    for cell, text in zip(cells, ("25,1", "25.3"), strict=False):
+        qtbot.keyClicks(cell, text)
+        qtbot.keyClick(cell, Qt.Key.Key_Return)
+    assert "mean 25.2 → corrected" in record.meanings[0].text()
+    assert QApplication.focusWidget() is cells[2]
+    qtbot.keyClick(cells[2], Qt.Key.Key_F)
+    qtbot.keyClicks(record.lanes[1].cells[0], "154 lb")
+    qtbot.keyClick(record.lanes[1].cells[0], Qt.Key.Key_Return)
+    qtbot.keyClicks(record.lanes[1].cells[1], "9000")
+    qtbot.keyClick(record.lanes[1].cells[1], Qt.Key.Key_Return)
+    assert "not possible" in record.trouble.text()
+    assert record.lanes[1].cells[1].text() == "9000"
+
+    other = Session.open(tmp_path / "mine.tally", read_only=True)
+    new = [r for r in other.readings() if r.client == "Merle"][-4:]
+    assert [(r.entered, r.unit, r.status) for r in new] == [
+        ("25.1", "percent", "ok"),
+        ("25.3", "percent", "ok"),
+        ("", "percent", "failed"),
+        ("154", "lb", "ok"),
+    ]
+    assert [r.note for r in other.readings() if r.status == "excluded"] == ["mistyped"]
+    assert len(other.calibrations()) == 1
+    other.close()
+    window.close()
+    session.close()
+
+
+def test_keyboard_lens_and_dark(qtbot, window_on, demo):
+    """The ladder and points are reached by keys; the lens hides clients and says so; dark works."""
+    window = window_on(demo)
+    ladder = window.compare.ladder
+    qtbot.keyClick(ladder, Qt.Key.Key_Down)
+    assert window.compare.headline.text().startswith("Birch")
+    assert "standard" in window.compare.notes.text()
+    qtbot.keyClick(window.compare.plot, Qt.Key.Key_Right)
+    assert window.drawer.isVisible()
+    qtbot.mouseClick(window.drawer.close_button, Qt.MouseButton.LeftButton)
+    window.compare.table.setCurrentCell(1, 0)
+    window.compare.table.cellClicked.emit(1, 0)
+    assert window.drawer.title.text().startswith("Limits of agreement")
+    assert "Left out" in window.drawer.left_out.text()
+    window.lens.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+    shown(qtbot, window.compare, window.lens._apply)
+    assert window.lens.hidden.text() == "1 clients hidden"
+    assert "13 clients" in window.compare.under.text()
+    window.toggle_dark()
+    assert window.compare.plot.axes.get_facecolor()[0] < 0.2
+
+
+def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
+    """Lists, pickers and figures stay usable with 1,160 clients; a method's evidence shows its raw readings."""
+    session = Session.open(survey_csv)
+    window = window_on(session)
+    assert window.compare.shown_points.d.size == 1160
+    assert window.record.client.count() == 1160
+    window.lens.search.setText("N9371")
+    assert sum(not window.lens.list.item(k).isHidden() for k in range(window.lens.list.count())) < 20
+    window.compare.choose(0)
+    window.compare._choose_point(0)
+    texts = [window.drawer.table.item(k, 0).text() for k in range(window.drawer.table.rowCount())]
+    assert any("Survey" in t for t in texts)
+    assert any("DXA" in t for t in texts)
+    shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
+    assert "pooled offset serves all" in window.calibrate.detail.text()
+    qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
+    assert [c.model for c in session.calibrations()] == ["pooled"]
+    window.close()
+    session.close()
+
+
+def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
+    """A file with refused rows is previewed, listed, and imports nothing unless asked to."""
+    window = window_on(demo)
+    count = len(demo.readings())
+    (tmp_path / "bad.csv").write_text("client,taken_at\nA,2026-01-01\n")
+    window.import_file(tmp_path / "bad.csv")
+    assert "column instrument" in window.said.text()
+    demo.export_csv(tmp_path / "same.csv")
+    text = (tmp_path / "same.csv").read_text()
+    (tmp_path / "same.csv").write_text(text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n")
+    window.import_file(tmp_path / "same.csv")
+    assert "1 rows cannot be taken" in window.importing.headline.text()
+    assert window.importing.refused.item(0, 0).text() == "this metric is not known"
+    assert not window.importing.take.isEnabled()
+    qtbot.mouseClick(window.importing.cancel, Qt.MouseButton.LeftButton)
+    assert len(demo.readings()) == count
+
+
+@pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed")
+def test_real_window_under_xvfb(tmp_path):
+    """The program starts on a real X display with the demo study and paints its window."""
+    root = Path(__file__).parent.parent.parent
+    code = (
+        "import sys; sys.argv = ['anchor-tally', '--demo']; from PyQt6.QtCore import QTimer; from anchor_tally.ui import application as a\n"
+        "made = a.make_application\n"
+        "def make(argv):\n"
+        "    app = made(argv); t = QTimer(app); t.timeout.connect(lambda: look(app)); t.start(50); return app\n"
+        "def look(app):\n"
+        "    w = app.activeWindow() or next((x for x in app.topLevelWidgets() if x.isVisible() and hasattr(x, 'compare')), None)\n"
+        "    if w is not None and w.compare is not None and w.compare.plot is not None:\n"
+        "        print(app.platformName(), w.windowTitle(), flush=True); w.close(); app.quit()\n"
+        "a.make_application = make\n"
+        "sys.exit(a.main(['--demo']))"
+    )
+    env = {k: v for k, v in os.environ.items() if k != "QT_QPA_PLATFORM"} | {
+        "QT_QPA_PLATFORM": "xcb",
+        "HOME": str(tmp_path),
+        "XDG_CONFIG_HOME": str(tmp_path),
+    }
+    done = subprocess.run(
+        ["xvfb-run", "-a", sys.executable, "-c", code], env=env, cwd=root, capture_output=True, text=True, timeout=90
+    )
+    assert done.returncode == 0, done.stderr
+    assert "xcb Coastal rowing squad (demo) – Anchor Tally" in done.stdout
