@@ -203,6 +203,7 @@ class RecordStage(QWidget):
                 cell.evidence.connect(self._open)
                 lane.cells.append(cell)
                 self.grid.addWidget(cell, k, 2 + n)
+                cell.show()  # at once, so that it can take the focus before the layout has run
             strip = TallyStrip(self.palette_)
             meaning = label("", wrap=True)
             self.grid.addWidget(strip, k, 5)
