@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from anchor_tally.analysis.cautions import essential_fat
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.pairing import pair
 from anchor_tally.app.session import Session, finish
@@ -149,3 +150,10 @@ def test_survey_data_end_to_end(tmp_path, survey_csv):
         assert r.pairs.n == keep.sum()
         assert (r.bias.value, r.sd) == pytest.approx((d.mean(), d.std(ddof=1)), rel=1e-9)
     s.close()
+
+
+def test_essential_fat_caution():
+    """A value at or under essential fat brings a caution (bounds: common practice)."""
+    assert essential_fat("body_fat_percent", "female", 12.0) is not None
+    assert essential_fat("body_fat_percent", "male", 5.1) is None
+    assert essential_fat("body_mass", "male", 4.0) is None

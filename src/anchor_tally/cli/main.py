@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from pathlib import Path
+from typing import NoReturn
 
 from ..analysis.compare import CompareRequest
 from ..app.demo import demo_session
@@ -20,8 +21,16 @@ from ..wording.sentences import headline, pairs_sentence, rows, sentence
 COMMANDS = ("compare", "import", "export")
 
 
+class _Parser(argparse.ArgumentParser):
+    """A parser that tells an error in one line."""
+
+    def error(self, message: str) -> NoReturn:
+        """Say what is wrong with the call; exit code 2."""
+        self.exit(2, f"anchor-tally: {message} (see anchor-tally --help)\n")
+
+
 def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(
+    parser = _Parser(
         prog="anchor-tally",
         description="Compare body-composition devices with a reference. Without a command: opens the window.",
         epilog="anchor-tally [STUDY.tally] opens the window; anchor-tally --demo opens it on a fresh demo study.",

@@ -67,7 +67,7 @@ EQUATIONS: dict[str, Equation] = {
             ("sex", "height", "girth_waist"),
             "body_fat_percent",
             _relative_fat_mass,
-            lambda v: np.ones_like(v["height"], dtype=bool),
+            lambda v: ~(v["age_years"] < 18),
             "12,581 adults aged 20 and over, US national survey 1999-2006",
             "not published as a standard error",
             "Woolcott OO, Bergman RN. Sci Rep 2018;8:10980",

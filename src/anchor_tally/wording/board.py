@@ -44,4 +44,9 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
             i = prediction_interval(0.0, c.sd, c.df)
             line.append(f"{signed(c.offset)}  ± {number(i.high)}  ({c.n})")
         cells.append(tuple(line))
-    return Board(tuple(r.comparison.pairs.instrument.name for r in results), ("All clients (pooled)", *names), tuple(cells))
+    mixed = [any(n.code == "settings_pooled" for n in r.comparison.pairs.notes) for r in results]
+    heads = (
+        r.comparison.pairs.instrument.name.split(" (")[0] + (" (settings mixed)" if m else "")
+        for r, m in zip(results, mixed, strict=True)
+    )
+    return Board(tuple(heads), ("All clients (pooled)", *names), tuple(cells))

@@ -29,6 +29,7 @@ NOTES = {
     "correlation_interval_needs_clients": "Intervals of correlation and concordance need at least five clients (there are {clients}).",
     "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
     "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
+    "essential_fat": "at or under essential fat ({bound} %): question the reading; if it is true, stop and refer",
     "outside_range": "outside the calibrated range ({low} to {high}): extrapolated",
     "expired": "the offset expired on {until}: scan again",
     "other_setting": "read under setting {used}, calibrated for {calibrated}",
@@ -211,7 +212,7 @@ def offset_headline(result: CalibrateResult) -> str:
     return (
         head
         + f" on average (offset {span(b.interval, m.decimals, sign=True)})"
-        + ("; each client has an own offset below." if result.clients else ".")
+        + ("; each client's own offset stands below." if result.clients else ".")
     )
 
 

@@ -85,7 +85,7 @@ class CalibrateStage(QWidget):
         b = board(results)
         self.table.blockSignals(True)
         self.table.setColumnCount(len(b.columns) + 1)
-        self.table.setHorizontalHeaderLabels(["Subtract from a reading", *(c.split(" (")[0] for c in b.columns)])
+        self.table.setHorizontalHeaderLabels(["Subtract from a reading", *b.columns])
         self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)])
         header = self.table.horizontalHeader()
         for k in range(len(b.columns) + 1):

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ...analysis.calibrate import correct
+from ...analysis.cautions import essential_fat
 from ...analysis.consistency import usual_spread
 from ...domain.errors import UserError
 from ...domain.metrics import METRICS, metric_named
@@ -25,7 +26,7 @@ from ...domain.records import KINDS
 from ...study.commands import add_reading
 from ...study.read import wall_clock
 from ...wording.numbers import number
-from ...wording.sentences import corrected_sentence
+from ...wording.sentences import corrected_sentence, sentence
 from ..widgets import label
 from .bench import Cell, Lane, TallyStrip
 
@@ -251,13 +252,23 @@ class RecordStage(QWidget):
         mean = sum(values) / len(values)
         m = metric_named(lane.metric)
         text = f"mean {number(mean, m.decimals)}"
+        sex = next((c.sex for c in self.session.snapshot().clients.values() if c.code == who), "")
         if lane.kind == "reference":
             return text
         if not records:
-            return text + (" · uncorrected" if lane.metric == self.session.lens.metric else "")
+            return (
+                text
+                + (" · uncorrected" if lane.metric == self.session.lens.metric else "")
+                + self._caution(lane.metric, sex, mean)
+            )
         record = next((r for r in records if r.setting == setting), records[-1])
         c = correct(record, who, mean, day, setting, self.session.snapshot(lane.metric))
-        return f"{text} → corrected <b>{corrected_sentence(c, lane.metric)}</b>"
+        return f"{text} → corrected <b>{corrected_sentence(c, lane.metric)}</b>" + self._caution(lane.metric, sex, c.value)
+
+    @staticmethod
+    def _caution(metric, sex, value):
+        found = essential_fat(metric, sex, value)
+        return f" · {sentence(found)}" if found else ""
 
     # walking
     def _cells(self):
@@ -343,8 +354,8 @@ class RecordStage(QWidget):
                 )
         except UserError as error:
             cell.state("refused")
-            sentence = str(error)
-            self._refuse(f"{sentence[0].upper()}{sentence[1:]}; what you typed stays in the cell, nothing was written.")
+            said = str(error)
+            self._refuse(f"{said[0].upper()}{said[1:]}; what you typed stays in the cell, nothing was written.")
             return
         self._refuse("")
 
