@@ -62,7 +62,7 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     window = window_on(session)
     assert "Add an instrument" in window.record.headline.text()
     window.import_file(tmp_path / "readings.csv")
-    assert "will be added" in window.importing.headline.text()
+    assert "to be added" in window.importing.headline.text()
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton))
     assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
     labels = [t.get_text() for t in window.compare.ladder.axes.get_yticklabels()]
@@ -139,7 +139,7 @@ def test_keyboard_lens_and_dark(qtbot, window_on, demo):
     assert "Left out" in window.drawer.left_out.text()
     window.lens.list.item(0).setCheckState(Qt.CheckState.Unchecked)
     shown(qtbot, window.compare, window.lens._apply)
-    assert window.lens.hidden.text() == "1 clients hidden"
+    assert window.lens.hidden.text() == "1 client hidden"
     assert "13 clients" in window.compare.under.text()
     window.toggle_dark()
     assert window.compare.plot.axes.get_facecolor()[0] < 0.2
@@ -177,7 +177,7 @@ def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
     text = (tmp_path / "same.csv").read_text()
     (tmp_path / "same.csv").write_text(text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n")
     window.import_file(tmp_path / "same.csv")
-    assert "1 rows cannot be taken" in window.importing.headline.text()
+    assert "1 row cannot be taken" in window.importing.headline.text()
     assert window.importing.refused.item(0, 0).text() == "this metric is not known"
     assert not window.importing.take.isEnabled()
     qtbot.mouseClick(window.importing.cancel, Qt.MouseButton.LeftButton)

@@ -150,7 +150,8 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95, seed
     if n < 3:
         return Agreement(None, None, rmse, mae, (note("correlation_needs_three", n=n),))
     cx, cy = x - x.mean(), y - x.mean()
-    scale = max(float(cx.std()), float(cy.std()), 1e-300)
+    scale = max(float(cx.std()), float(cy.std()))
+    scale = scale if scale > 1e-12 * max(1.0, abs(float(x.mean()))) else 1.0
     terms = np.stack([np.ones(n), cx, cy, cx * cx, cy * cy, cx * cy], axis=1) / np.array(
         [1, scale, scale, scale**2, scale**2, scale**2]
     )

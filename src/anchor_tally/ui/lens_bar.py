@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..domain.metrics import metric_named
+from ..wording.numbers import count
 from .widgets import label
 
 ALL = "all, pooled"
@@ -109,7 +110,7 @@ class LensBar(QWidget):
                 )
         shown = len(codes) if lens.clients is None else len(lens.clients & set(codes))
         self.clients.setText(f"All {shown} clients" if shown == len(codes) else f"{shown} of {len(codes)} clients")
-        self.hidden.setText("" if shown == len(codes) else f"{len(codes) - shown} clients hidden")
+        self.hidden.setText("" if shown == len(codes) else f"{count(len(codes) - shown, 'client')} hidden")
 
     @staticmethod
     def _fill(combo, items, current):

@@ -47,8 +47,8 @@ class MainWindow(QMainWindow):
         for button in self.tools:
             button.setEnabled(True)
         session.changed.append(self.refresh)
-        self.refresh()
         self.go("compare" if session.metrics() else "record")
+        self.refresh()
         self.attached.emit()
 
     @property
@@ -194,7 +194,7 @@ class MainWindow(QMainWindow):
         self.setWindowTitle(f"{self.session.title} – Anchor Tally")
         self.lens.refresh()
         kept = "read only, nothing is changed" if self.session.read_only else "all changes kept"
-        self.place.setText(f"{self.session.path.name if self.session.path else 'not in a file'} · {kept}")
+        self.place.setText(f"{self.session.path.name} · {kept}" if self.session.path else "only in memory: not kept in a file")
         self.place.setToolTip(str(self.session.path))
         self.undo_button.setEnabled(self.session.can_undo)
         self.redo_button.setEnabled(self.session.can_redo)
@@ -222,9 +222,7 @@ class MainWindow(QMainWindow):
         if self.session is None:
             return
         self.compare.set_palette(self.colours)
-        self.record.palette_ = self.colours
-        self.record._build()
-        self.record._load()
+        self.record.set_palette(self.colours)
 
     def toggle_dark(self):
         """Switch between light and dark."""

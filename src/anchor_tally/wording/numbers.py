@@ -31,6 +31,11 @@ def span(interval: Interval | None, decimals: int = 1, *, sign: bool = False) ->
     return f"{f(interval.low, decimals)} to {f(interval.high, decimals)}"
 
 
+def count(n: int, noun: str) -> str:
+    """A number with its noun, in the plural but for one."""
+    return f"{n} {noun}" if n == 1 else f"{n} {noun}s"
+
+
 def p_value(p: float | None) -> str:
     """A p-value."""
     if p is None:

@@ -9,7 +9,7 @@ from ..analysis.compare import CompareResult
 from ..domain.metrics import Metric, metric_named
 from ..domain.records import CalibrationRecord
 from ..stats.estimate import Note
-from .numbers import number, p_value, signed, span
+from .numbers import count, number, p_value, signed, span
 
 NOTES = {
     "no_pairs": "No reading lies within the window of a scan, so nothing can be compared ({dropped} readings were left out).",
@@ -170,8 +170,9 @@ def rows(result: CompareResult) -> list[tuple[str, str, str, str]]:
 def pairs_sentence(result: CompareResult) -> str:
     """How many pairs, and what was left out."""
     p = result.pairs
-    left = f"; {len(p.dropped)} readings or scans made no pair" if p.dropped else ""
-    return f"{p.n} pairs, {p.clients} clients, {p.occasions} anchors{left}."
+    left = f"; {count(len(p.dropped), 'reading or scan')} made no pair" if len(p.dropped) == 1 else ""
+    left = f"; {len(p.dropped)} readings or scans made no pair" if len(p.dropped) > 1 else left
+    return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
 
 
 def calibration_sentence(result: CalibrateResult) -> str:

@@ -111,6 +111,7 @@ class CompareStage(QWidget):
         self.plot.opened.connect(lambda: self.point is not None and self._open(f"pair:{self.point}"))
         self.figures.addWidget(self.ladder, 5)
         self.figures.addWidget(self.plot, 6)
+        self.ladder.setFocus()
 
     def marks(self):
         items = self.session.snapshot().instruments.values()

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 from ...domain.errors import UserError
 from ...exchange import readings_csv
 from ...study.commands import ImportReadings
+from ...wording.numbers import count
 from ..widgets import Table, label
 
 
@@ -59,9 +60,11 @@ class ImportPage(QWidget):
         if not new and not refused:
             self.headline.setText(f"{path.name}: all {same} readings are in the study already; nothing to import.")
         elif refused:
-            self.headline.setText(f"{path.name}: {len(refused)} rows cannot be taken. Nothing is imported until you decide.")
+            self.headline.setText(
+                f"{path.name}: {count(len(refused), 'row')} cannot be taken. Nothing is imported until you decide."
+            )
         else:
-            self.headline.setText(f"{path.name}: {new} readings will be added.")
+            self.headline.setText(f"{path.name}: {count(new, 'reading')} to be added.")
         left = f" Left out, not part of the format: {', '.join(parsed.ignored_columns)}." if parsed.ignored_columns else ""
         self.under.setText(f"{new} new, {same} in the study already, {len(refused)} refused.{left}")
         self.refused.fill([(r.reason, str(r.line), r.column, r.text) for r in refused[:500]])
@@ -71,7 +74,9 @@ class ImportPage(QWidget):
             [(r.client, r.taken_at, r.instrument, r.metric, r.entered or "failed", r.unit) for r in self.found.new[:200]]
         )
         self.take.setText(
-            f"Import the {new} good rows, leave out the {len(refused)} listed" if refused else f"Import {new} readings"
+            f"Import {count(new, 'good row')}, leave out the {len(refused)} listed"
+            if refused
+            else f"Import {count(new, 'reading')}"
         )
         self.take.setEnabled(bool(new) and not self.session.read_only)
 
@@ -81,5 +86,5 @@ class ImportPage(QWidget):
         except UserError as error:
             self.message.emit(str(error), True)
             return
-        self.message.emit(f"{len(self.found.new)} readings imported from {self.name}. Undo takes them out again.", False)
+        self.message.emit(f"{count(len(self.found.new), 'reading')} imported from {self.name}. Undo takes them out again.", False)
         self.finished.emit()

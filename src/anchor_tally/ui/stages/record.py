@@ -25,7 +25,7 @@ from ...domain.metrics import METRICS, metric_named
 from ...domain.records import KINDS
 from ...study.commands import add_reading
 from ...study.read import wall_clock
-from ...wording.numbers import number
+from ...wording.numbers import count, number
 from ...wording.sentences import corrected_sentence, sentence
 from ..widgets import label
 from .bench import Cell, Lane, TallyStrip
@@ -137,6 +137,13 @@ class RecordStage(QWidget):
             self._build()
         self._load()
 
+    def set_palette(self, palette):
+        """Choose the theme of what is painted."""
+        self.palette_ = palette
+        for strip in self.strips:
+            strip.palette_ = palette
+            strip.update()
+
     def _wanted(self):
         there = self.session.instrument_lanes()
         return there + [a for a in self.added if a not in there]
@@ -221,7 +228,7 @@ class RecordStage(QWidget):
         day = self._moment(quiet=True) or datetime.now().isoformat()
         who = self.client.currentText().strip()
         self.headline.setText(
-            f"{who}: {len(readings)} readings kept in this visit."
+            f"{who}: {count(len(readings), 'reading')} kept in this visit."
             if readings
             else f"{who or 'Choose a client'}: type the first reading."
             if self.lanes
