@@ -150,7 +150,9 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     session = Session.open(survey_csv)
     window = window_on(session)
     assert window.compare.shown_points.d.size == 1160
+    window.go("record")
     assert window.record.client.count() == 1160
+    window.go("compare")
     window.lens.search.setText("N9371")
     assert sum(not window.lens.list.item(k).isHidden() for k in range(window.lens.list.count())) < 20
     window.compare.choose(0)
