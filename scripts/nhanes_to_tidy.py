@@ -9,22 +9,8 @@ Usage: python scripts/nhanes_to_tidy.py WIDE.csv TIDY.csv
 import csv
 import sys
 
-HEADER = [
-    "client",
-    "sex",
-    "age_years",
-    "height_cm",
-    "taken_at",
-    "instrument",
-    "kind",
-    "setting",
-    "metric",
-    "value",
-    "unit",
-    "replicate",
-    "status",
-    "note",
-]
+from anchor_tally.exchange.readings_csv import HEADER
+
 MEASURES = (
     ("dxa_body_fat_percent", "DXA", "reference", "body_fat_percent", "percent"),
     ("weight_kg", "Survey scale", "device", "body_mass", "kg"),

@@ -2,6 +2,7 @@
 
 import dataclasses
 import importlib
+import importlib.util
 import json
 import pkgutil
 import subprocess
@@ -92,9 +93,19 @@ def test_registries():
     person = {"sex", "age_years", "height"}
     assert all(m.low < m.high and m.definition for m in METRICS.values())
     for e in EQUATIONS.values():
-        assert set(e.inputs) <= person | set(METRICS)
-        assert e.output in METRICS
+        assert set(e.all_inputs) <= person | set(METRICS)
+        assert set(e.outputs) <= set(METRICS)
+        assert all((e.population, e.advice, e.see))
         assert e.source
+
+
+def test_equations_page_is_current():
+    """docs/equations.md is what the registry says."""
+    root = DATA.parent.parent
+    spec = importlib.util.spec_from_file_location("equations_doc", root / "scripts" / "equations_doc.py")
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    assert module.TARGET.read_text(encoding="utf-8") == module.page()
 
 
 def luminance(colour):

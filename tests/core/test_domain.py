@@ -126,9 +126,9 @@ def test_one_client_has_no_limits(tmp_path):
 def test_equations():
     """Relative fat mass and the BMI equation at hand-computed points (formulas: Woolcott & Bergman 2018; Deurenberg 1991)."""
     v = {"sex": np.array([1.0, 0.0]), "age_years": np.array([40.0, 12.0]), "height": np.array([180.0, 160.0])}
-    rfm = EQUATIONS["rfm_woolcott_bergman_2018"].function(v | {"girth_waist": np.array([90.0, 80.0])})
+    rfm = EQUATIONS["rfm_woolcott_bergman_2018"].function(v | {"girth_waist": np.array([90.0, 80.0])})["body_fat_percent"]
     assert rfm == pytest.approx([64 - 20 * 2, 64 - 20 * 2 + 12])
-    bmi = EQUATIONS["bmi_deurenberg_1991"].function(v | {"body_mass": np.array([81.0, 51.2])})
+    bmi = EQUATIONS["bmi_deurenberg_1991"].function(v | {"body_mass": np.array([81.0, 51.2])})["body_fat_percent"]
     assert bmi == pytest.approx([1.2 * 25 + 0.23 * 40 - 10.8 - 5.4, 1.51 * 20 - 0.70 * 12 + 1.4])
 
 

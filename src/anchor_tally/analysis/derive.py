@@ -2,98 +2,118 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ..domain.records import Instrument
 from ..domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
-from ..methods.registry import EQUATIONS, Equation
+from ..methods.registry import EQUATIONS
 
-_PERSON = ("sex", "age_years", "height")
+_NOT_RAW = ("sex", "age_years", "height")
 
 
 def raw_metrics() -> frozenset[str]:
     """Metrics that some equation needs."""
-    return frozenset(k for e in EQUATIONS.values() for k in e.inputs if k not in _PERSON)
+    return frozenset(k for e in EQUATIONS.values() for k in e.all_inputs if k not in _NOT_RAW)
 
 
-def _median_by_visit(c: Columns, usable: np.ndarray) -> tuple[Ints, Floats, Ints, list[tuple[int, ...]]]:
-    """Visits, median of their ok readings, first row, and the readings used."""
+@dataclass(frozen=True, eq=False)
+class _Raw:
+    """One raw metric by visit: median value (NaN where there is none), first row, readings used."""
+
+    value: Floats
+    row: Ints
+    used: dict[int, tuple[int, ...]]
+
+
+def _by_visit(c: Columns, usable: np.ndarray, visits: Ints) -> _Raw:
+    """The median of the visit's ok readings (the mean of two)."""
     rows = np.flatnonzero((c.status == 0) & usable)
     order = rows[np.lexsort((c.value[rows], c.visit[rows]))]
-    visits, start, size = np.unique(c.visit[order], return_index=True, return_counts=True)
+    found, start, size = np.unique(c.visit[order], return_index=True, return_counts=True)
+    value, row = np.full(visits.size, np.nan), np.full(visits.size, -1)
+    if found.size == 0:
+        return _Raw(value, row, {})
+    at = np.searchsorted(visits, found)
     low, high = order[start + (size - 1) // 2], order[start + size // 2]
-    groups = np.split(c.reading[order], start[1:]) if visits.size else []
-    return visits, (c.value[low] + c.value[high]) / 2, order[start], [tuple(g.tolist()) for g in groups]
+    value[at] = (c.value[low] + c.value[high]) / 2
+    row[at] = order[start]
+    groups = np.split(c.reading[order], start[1:])
+    return _Raw(value, row, {int(k): tuple(g.tolist()) for k, g in zip(at, groups, strict=True)})
 
 
 def with_methods(snapshot: Snapshot) -> Snapshot:
     """Return the snapshot with one method instrument for each equation whose inputs are there.
 
-    Each visit with all inputs yields one value from the median of the visit's ok readings (the mean of
-    two). Readings of a reference are never an input, so that a method stays independent of it.
+    Each visit with all inputs, of a person in the equation's population, yields one value of each output. Readings of
+    a reference are never an input, so that a method stays independent of it.
     """
+    visits = snapshot.visits
+    if visits.visit.size == 0:
+        return snapshot
+    reference = [i.id for i in snapshot.instruments.values() if i.kind == "reference"]
+    raw: dict[str, _Raw] = {}
+    for key in raw_metrics() & snapshot.columns.keys():
+        c = snapshot.columns[key]
+        raw[key] = _by_visit(c, ~np.isin(c.instrument, reference), visits.visit)
+    sex = {k.id: {"male": 1.0, "female": 0.0}.get(k.sex, np.nan) for k in snapshot.clients.values()}
+    nothing = np.full(visits.visit.size, np.nan)
+    values = dict.fromkeys(raw_metrics(), nothing) | {k: r.value for k, r in raw.items()}
+    values["sex"] = np.array([sex[int(i)] for i in visits.client])
+    values["age_years"], values["height"] = visits.age_years, visits.height_cm
     instruments, columns = dict(snapshot.instruments), dict(snapshot.columns)
-    reference = [i.id for i in instruments.values() if i.kind == "reference"]
     for number, equation in enumerate(EQUATIONS.values(), start=1):
-        made = _derive(snapshot, equation, reference, number)
-        if made is None:
+        usable = ~np.any([*equation.missing(values).values(), *equation.reasons(values).values()], axis=0)
+        if equation.men or equation.women:
+            usable &= ~np.isnan(values["sex"])
+        keep = np.flatnonzero(usable)
+        lead = next((k for k in reversed(equation.all_inputs) if k in raw), None)
+        if keep.size == 0 or lead is None:
+            continue
+        keep = keep[raw[lead].row[keep] >= 0]
+        if keep.size == 0:
             continue
         existing = next((i for i in instruments.values() if i.equation == equation.id), None)
         item = existing or Instrument(-number, equation.label, "method", equation.id)
         instruments[item.id] = item
-        made = replace(made, instrument=read_only(np.full(made.n, item.id), np.int64))
-        columns[equation.output] = _joined(columns.get(equation.output), made)
+        used = [raw[k].used for k in equation.all_inputs if k in raw]
+        parts = tuple(tuple(i for u in used for i in u.get(int(k), ())) for k in keep)
+        results = equation.function({k: v[keep] for k, v in values.items()})
+        for output, result in results.items():
+            made = _columns(snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts)
+            columns[output] = _joined(columns.get(output), made)
     return replace(snapshot, instruments=instruments, columns=columns)
 
 
-def _derive(snapshot: Snapshot, equation: Equation, reference: list[int], number: int) -> Columns | None:
+def _columns(
+    snapshot: Snapshot,
+    lead: Columns,
+    rows: Ints,
+    output: str,
+    result: Floats,
+    item: int,
+    keep: Ints,
+    number: int,
+    parts: tuple[tuple[int, ...], ...],
+) -> Columns:
+    """Derived readings, at the time of the leading raw reading; impossible values count as failed."""
     visits = snapshot.visits
-    at: Ints = visits.visit
-    values: dict[str, Floats] = {}
-    parts: list[list[tuple[int, ...]]] = []
-    lead: tuple[Columns, Ints] | None = None
-    for key in equation.inputs:
-        if key in _PERSON:
-            continue
-        c = snapshot.columns.get(key)
-        if c is None or c.n == 0:
-            return None
-        v, median, first, used = _median_by_visit(c, ~np.isin(c.instrument, reference))
-        common, ia, ib = np.intersect1d(at, v, return_indices=True)
-        values = {k: x[ia] for k, x in values.items()} | {key: median[ib]}
-        parts = [[p[i] for i in ia] for p in parts] + [[used[i] for i in ib]]
-        lead = (c, first[ib])
-        at = common
-    if lead is None or at.size == 0:
-        return None
-    order = np.searchsorted(visits.visit, at)
-    sex = {k.id: {"male": 1.0, "female": 0.0}.get(k.sex, np.nan) for k in snapshot.clients.values()}
-    client = visits.client[order]
-    values["sex"] = np.array([sex[int(i)] for i in client])
-    values["age_years"], values["height"] = visits.age_years[order], visits.height_cm[order]
-    usable = np.all([~np.isnan(values[k]) for k in equation.inputs], axis=0)
-    usable &= equation.applies(values)
-    if not usable.any():
-        return None
-    keep = np.flatnonzero(usable)
-    result = equation.function({k: v[keep] for k, v in values.items()})
-    c, first = lead[0], lead[1][keep]
+    zeros = np.zeros(keep.size)
     return Columns(
-        metric=equation.output,
-        reading=read_only(-(number * 10_000_000 + at[keep]), np.int64),
-        visit=read_only(at[keep], np.int64),
-        client=read_only(client[keep], np.int64),
-        instrument=read_only(np.zeros(keep.size), np.int64),
-        setting=read_only(np.zeros(keep.size), np.int64),
-        wall=read_only(c.wall[first], np.int64),
-        day=read_only(c.day[first], np.int64),
-        timed=read_only(c.timed[first], np.bool_),
+        metric=output,
+        reading=read_only(-(number * 10_000_000 + visits.visit[keep]), np.int64),
+        visit=read_only(visits.visit[keep], np.int64),
+        client=read_only(visits.client[keep], np.int64),
+        instrument=read_only(np.full(keep.size, item), np.int64),
+        setting=read_only(zeros, np.int64),
+        wall=read_only(lead.wall[rows], np.int64),
+        day=read_only(lead.day[rows], np.int64),
+        timed=read_only(lead.timed[rows], np.bool_),
         replicate=read_only(np.ones(keep.size), np.int64),
-        status=read_only(np.zeros(keep.size), np.int64),
+        status=read_only(np.isnan(result), np.int64),
         value=read_only(result, np.float64),
-        parts=tuple(tuple(i for group in (p[k] for p in parts) for i in group) for k in keep),
+        parts=parts,
     )
 
 

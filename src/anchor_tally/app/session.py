@@ -44,7 +44,7 @@ class Session:
     @classmethod
     def open(cls, path: Path, *, read_only: bool = False) -> Session:
         """Open a study file, or read a tidy CSV into a study in memory."""
-        if path.suffix.lower() == ".csv":
+        if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
             parsed = readings_csv.parse(path)
             session = cls(open_file.create_in_memory(path.stem), None)
             refuse_if_bad(parsed, session.check(parsed.rows).refused)

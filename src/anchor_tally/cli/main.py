@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import argparse
+import dataclasses
 import json
 import sys
 from pathlib import Path
 from typing import NoReturn
 
 from ..analysis.compare import CompareRequest
+from ..analysis.field_method import catalogue, evaluate
 from ..app.demo import demo_session
 from ..app.session import Session, finish, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.lens import Lens
+from ..domain.metrics import METRICS
 from ..exchange import readings_csv
 from ..exchange.results_json import compare_json
 from ..study.commands import ImportReadings
+from ..wording.numbers import number
 from ..wording.sentences import headline, pairs_sentence, rows, sentence
-
-COMMANDS = ("compare", "import", "export")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -49,6 +51,12 @@ def _parser() -> argparse.ArgumentParser:
     i.add_argument("file", type=Path)
     i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
     i.add_argument("--skip-refused", action="store_true", help="import the good rows although others are refused")
+    m = sub.add_parser("method", help="one published equation: key=value inputs, with units")
+    m.add_argument("equation")
+    m.add_argument("inputs", nargs="*", metavar="key=value")
+    m.add_argument("--json", action="store_true")
+    listing = sub.add_parser("methods", help="all equations with their sources")
+    listing.add_argument("--json", action="store_true")
     e = sub.add_parser("export", help="write a study as tidy CSV")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -117,11 +125,41 @@ def _export(args: argparse.Namespace) -> None:
     print(f"{count} readings written to {args.output}")
 
 
+def _method(args: argparse.Namespace) -> None:
+    bad = [text for text in args.inputs if "=" not in text]
+    if bad:
+        raise UserError(f'"{bad[0]}" is not of the form key=value')
+    result = evaluate(args.equation, dict(text.split("=", 1) for text in args.inputs))
+    if args.json:
+        print(json.dumps(dataclasses.asdict(result), indent=1, ensure_ascii=False, allow_nan=False))
+        return
+    for key, value in result.outputs.items():
+        m = METRICS[key]
+        print(f"{m.label}: {number(value, m.decimals)} {m.unit}")
+    if not result.applies:
+        print("Does not apply:")
+    for line in (*result.notes, f"Source: {result.source}"):
+        print(f"· {line}")
+
+
+def _methods(args: argparse.Namespace) -> None:
+    if args.json:
+        print(json.dumps(catalogue(), indent=1, ensure_ascii=False))
+        return
+    for e in catalogue():
+        print(f"{e['id']}: {', '.join(e['inputs'])} → {', '.join(e['outputs'])}")
+        print(f"    {e['population']}; standard error {e['standard_error']}; {e['certainty']}")
+        print(f"    {e['source']}")
+
+
+_RUN = {"compare": _compare, "import": _import, "export": _export, "method": _method, "methods": _methods}
+
+
 def main(argv: list[str]) -> int:
     """Run a command; return the exit code (2 for an error, told in one line on standard error)."""
     args = _parser().parse_args(argv)
     try:
-        {"compare": _compare, "import": _import, "export": _export}[args.command](args)
+        _RUN[args.command](args)
     except UserError as error:
         print(f"anchor-tally: {error}".replace("\n", " "), file=sys.stderr)
         return 2

@@ -24,6 +24,13 @@ UNITS: dict[str, tuple[str, float]] = {
     "kcal/d": ("energy", 1.0),
     "L/min": ("flow", 1.0),
     "1": ("rating", 1.0),
+    "g/cm3": ("density", 1.0),
+    "kg/L": ("density", 1.0),
+    "L": ("volume", 1.0),
+    "mL": ("volume", 0.001),
+    "degC": ("temperature", 1.0),
+    "cm2/ohm": ("index", 1.0),
+    "deg": ("angle", 1.0),
 }
 ALIASES = {
     "%": "percent",
@@ -40,6 +47,13 @@ ALIASES = {
     "ω": "ohm",
     "ohms": "ohm",
     "l/min": "L/min",
+    "l": "L",
+    "ml": "mL",
+    "g/cm³": "g/cm3",
+    "kg/l": "kg/L",
+    "°c": "degC",
+    "c": "degC",
+    "°": "deg",
     "kcal": "kcal/d",
 }
 _NUMBER = r"[+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"

@@ -30,6 +30,15 @@ def migrations() -> list[str]:
 SCHEMA_VERSION = len(migrations())
 
 
+def is_sqlite(path: Path) -> bool:
+    """Whether a file begins as SQLite files do (False when it cannot be read)."""
+    try:
+        with path.open("rb") as f:
+            return f.read(len(_MAGIC)) == _MAGIC
+    except OSError:
+        return False
+
+
 def _connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
     mode = "ro" if read_only else "rw"
     conn = sqlite3.connect(f"{path.absolute().as_uri()}?mode={mode}", uri=True, isolation_level=None, timeout=2.0)

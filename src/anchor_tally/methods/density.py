@@ -1,0 +1,115 @@
+"""Density, underwater weighing, multi-compartment models."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .equation import Equation, Floats, Inputs, brozek, from_density, siri
+
+GUT_GAS = 0.1  # litres: common practice
+
+
+def water_density(celsius: Floats) -> Floats:
+    """Density of water in kg/L (Kell 1975, J Chem Eng Data 20:97)."""
+    t = celsius
+    top = 999.83952 + 16.945176 * t - 7.9870401e-3 * t**2 - 46.170461e-6 * t**3 + 105.56302e-9 * t**4 - 280.54253e-12 * t**5
+    return top / (1 + 16.879850e-3 * t) / 1000
+
+
+def _underwater(v: Inputs) -> dict[str, Floats]:
+    volume = (v["body_mass"] - v["mass_in_water"]) / water_density(v["water_temperature"]) - v["residual_volume"] - GUT_GAS
+    return from_density(np.where(volume > 0, v["body_mass"] / np.where(volume > 0, volume, 1), np.nan))
+
+
+def _fat(percent: Floats, mass: Floats) -> dict[str, Floats]:
+    return {"body_fat_percent": percent, "fat_mass": percent * mass / 100}
+
+
+def _three(v: Inputs) -> dict[str, Floats]:
+    return _fat(100 * (2.118 / v["body_density"] - 0.78 * v["total_body_water"] / v["body_mass"] - 1.354), v["body_mass"])
+
+
+def _four_lohman(v: Inputs) -> dict[str, Floats]:
+    water, bone = v["total_body_water"] / v["body_mass"], v["bone_mineral_content"] / v["body_mass"]
+    return _fat(100 * (2.747 / v["body_density"] - 0.714 * water + 1.146 * bone - 2.0503), v["body_mass"])
+
+
+def _four_wang(v: Inputs) -> dict[str, Floats]:
+    volume = v["body_mass"] / v["body_density"]
+    fat = 2.748 * volume - 0.699 * v["total_body_water"] + 1.129 * v["bone_mineral_content"] - 2.051 * v["body_mass"]
+    return {"body_fat_percent": 100 * fat / v["body_mass"], "fat_mass": fat}
+
+
+_FAT = ("body_fat_percent", "fat_mass")
+_ADVICE = "Its error is that of all its measurements together."
+
+DENSITY = (
+    Equation(
+        "siri_1961",
+        "Density to fat (Siri 1961)",
+        ("body_density",),
+        ("body_fat_percent",),
+        lambda v: {"body_fat_percent": siri(v["body_density"])},
+        "adults with a fat-free density of 1.100",
+        "about 4 percent body fat from the variation of fat-free density",
+        "Siri WE. In: Techniques for measuring body composition. Washington 1961:223-244",
+        "Two compartments: water and bone are assumed.",
+        certainty="published",
+    ),
+    Equation(
+        "brozek_1963",
+        "Density to fat (Brozek 1963)",
+        ("body_density",),
+        ("body_fat_percent",),
+        lambda v: {"body_fat_percent": brozek(v["body_density"])},
+        "adults",
+        "not published as such",
+        "Brozek J et al. Ann N Y Acad Sci 1963;110:113-140",
+        "Two compartments: water and bone are assumed.",
+        certainty="published",
+    ),
+    Equation(
+        "underwater_weighing",
+        "Underwater weighing",
+        ("body_mass", "mass_in_water", "water_temperature", "residual_volume"),
+        ("body_fat_percent", "body_density"),
+        _underwater,
+        "anyone who can breathe out fully under water",
+        "about 0.0015 to 0.002 g/cm3 (common practice)",
+        "Goldman RF, Buskirk ER. In: Techniques for measuring body composition. Washington 1961:78-89",
+        "Residual volume is the largest source of error; 0.1 L of gut gas is assumed.",
+    ),
+    Equation(
+        "three_compartment_siri_1961",
+        "Three compartments (Siri 1961)",
+        ("body_mass", "body_density", "total_body_water"),
+        _FAT,
+        _three,
+        "adults",
+        "about 2 percent body fat",
+        "Siri WE. In: Techniques for measuring body composition. Washington 1961:223-244",
+        _ADVICE,
+    ),
+    Equation(
+        "four_compartment_lohman_1986",
+        "Four compartments (Lohman 1986)",
+        ("body_mass", "body_density", "total_body_water", "bone_mineral_content"),
+        _FAT,
+        _four_lohman,
+        "children and adults",
+        "about 1.5 percent body fat",
+        "Lohman TG. Exerc Sport Sci Rev 1986;14:325-357",
+        _ADVICE,
+    ),
+    Equation(
+        "four_compartment_wang_2002",
+        "Four compartments (Wang 2002)",
+        ("body_mass", "body_density", "total_body_water", "bone_mineral_content"),
+        _FAT,
+        _four_wang,
+        "adults",
+        "about 1.2 kg fat",
+        "Wang Z et al. Am J Clin Nutr 2002;76:968-974",
+        _ADVICE,
+    ),
+)

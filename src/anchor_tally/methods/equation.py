@@ -1,0 +1,86 @@
+"""What a published equation is: inputs, outputs, function, population, limits and source."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Floats = npt.NDArray[np.float64]
+Inputs = Mapping[str, Floats]
+PERSON = ("sex", "age_years", "height", "body_mass")
+MALE, FEMALE = 1.0, 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Equation:
+    """A published equation.
+
+    ``inputs`` are metric ids plus sex (1 male, 0 female), age_years, height (cm), body_mass (kg), all arrays of one shape;
+    ``function`` returns one array for each of ``outputs``, the main one first. ``men`` and ``women`` are inputs of one sex only. ``sexes`` and ``ages`` bound the population;
+    ``see`` is the standard error of estimate as published; ``certainty`` says how the coefficients were checked.
+    """
+
+    id: str
+    label: str
+    inputs: tuple[str, ...]
+    outputs: tuple[str, ...]
+    function: Callable[[Inputs], dict[str, Floats]]
+    population: str
+    see: str
+    source: str
+    advice: str
+    sexes: tuple[float, ...] = (MALE, FEMALE)
+    ages: tuple[float, float] = (0, 120)
+    bmi_high: float = np.inf
+    men: tuple[str, ...] = ()
+    women: tuple[str, ...] = ()
+    certainty: str = "from memory"
+
+    @property
+    def all_inputs(self) -> tuple[str, ...]:
+        """Inputs of both sexes."""
+        return self.inputs + self.men + self.women
+
+    def missing(self, v: Inputs) -> dict[str, npt.NDArray[np.bool_]]:
+        """Where an input that the equation needs is not there (NaN): input to a mask."""
+        out = {k: np.isnan(v[k]) for k in self.inputs}
+        out |= {k: np.isnan(v[k]) & (v["sex"] == MALE) for k in self.men}
+        return out | {k: np.isnan(v[k]) & (v["sex"] == FEMALE) for k in self.women}
+
+    def reasons(self, v: Inputs) -> dict[str, npt.NDArray[np.bool_]]:
+        """Why a person lies outside the population: reason to a mask (unknown age, height or mass never counts)."""
+        out = {
+            f"the equation is for ages {self.ages[0]:g} to {self.ages[1]:g}": (v["age_years"] < self.ages[0])
+            | (v["age_years"] > self.ages[1])
+        }
+        if np.isfinite(self.bmi_high):
+            out[f"the equation is not for a BMI above {self.bmi_high:g}"] = (
+                v["body_mass"] / (v["height"] / 100) ** 2 > self.bmi_high
+            )
+        if self.sexes != (MALE, FEMALE):
+            wanted = "men" if MALE in self.sexes else "women"
+            out[f"the equation is for {wanted}"] = ~np.isin(v["sex"], self.sexes)
+        return out
+
+
+def siri(density: Floats) -> Floats:
+    """Body fat in percent from density in g/cm³ (Siri 1961)."""
+    return 495 / density - 450
+
+
+def brozek(density: Floats) -> Floats:
+    """Body fat in percent from density in g/cm³ (Brozek et al. 1963)."""
+    return 457 / density - 414.2
+
+
+def from_density(density: Floats) -> dict[str, Floats]:
+    """Outputs of an equation that yields density; fat by Siri."""
+    return {"body_fat_percent": siri(density), "body_density": density}
+
+
+def from_fat_free_mass(ffm: Floats, mass: Floats) -> dict[str, Floats]:
+    """Outputs of an equation that yields fat-free mass in kg."""
+    return {"fat_free_mass": ffm, "body_fat_percent": 100 * (1 - ffm / mass)}

@@ -1,0 +1,175 @@
+"""Skinfold equations and the somatotype."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from .equation import FEMALE, MALE, Equation, Floats, Inputs, from_density
+
+_SEVEN = tuple(f"skinfold_{k}" for k in ("chest", "midaxillary", "triceps", "subscapular", "abdominal", "suprailiac", "thigh"))
+_MEN_THREE = tuple(f"skinfold_{k}" for k in ("chest", "abdominal", "thigh"))
+_WOMEN_THREE = tuple(f"skinfold_{k}" for k in ("triceps", "suprailiac", "thigh"))
+_FOUR = tuple(f"skinfold_{k}" for k in ("biceps", "triceps", "subscapular", "suprailiac"))
+_SIX = tuple(f"skinfold_{k}" for k in ("triceps", "subscapular", "supraspinale", "abdominal", "thigh", "medial_calf"))
+SITES: dict[str, tuple[str, ...]] = {
+    "jackson_pollock_1978_3": _MEN_THREE,
+    "jackson_pollock_ward_1980_3": _WOMEN_THREE,
+    "jackson_pollock_1978_7": _SEVEN,
+    "jackson_pollock_ward_1980_7": _SEVEN,
+    "durnin_womersley_1974": _FOUR,
+    "six_skinfold_carter_1982": _SIX,
+}
+
+
+def _sum(v: Inputs, sites: tuple[str, ...]) -> Floats:
+    """Sum of the sites (mm)."""
+    return np.asarray(np.sum([v[k] for k in sites], axis=0), dtype=float)
+
+
+def _quadratic(sites: tuple[str, ...], a: float, b: float, c: float, age: float) -> Callable[[Inputs], dict[str, Floats]]:
+    """Density = a − b·S + c·S² − age·years."""
+
+    def density(v: Inputs) -> dict[str, Floats]:
+        s = _sum(v, sites)
+        return from_density(a - b * s + c * s * s - age * v["age_years"])
+
+    return density
+
+
+# Durnin & Womersley 1974, table 5: density = c − m·log10(sum of four); lower age bound, men c, m, women c, m
+_DW = np.array(
+    [
+        [0, 1.1620, 0.0630, 1.1549, 0.0678],
+        [20, 1.1631, 0.0632, 1.1599, 0.0717],
+        [30, 1.1422, 0.0544, 1.1423, 0.0632],
+        [40, 1.1620, 0.0700, 1.1333, 0.0612],
+        [50, 1.1715, 0.0779, 1.1339, 0.0645],
+    ]
+)
+
+
+def _durnin_womersley(v: Inputs) -> dict[str, Floats]:
+    band = np.clip(np.searchsorted(_DW[:, 0], v["age_years"], side="right") - 1, 0, len(_DW) - 1)
+    men = v["sex"] == MALE
+    c, m = np.where(men, _DW[band, 1], _DW[band, 3]), np.where(men, _DW[band, 2], _DW[band, 4])
+    return from_density(c - m * np.log10(_sum(v, _FOUR)))
+
+
+def _six(v: Inputs) -> dict[str, Floats]:
+    s = _sum(v, _SIX)
+    return {"body_fat_percent": np.where(v["sex"] == MALE, 0.1051 * s + 2.585, 0.1548 * s + 3.580)}
+
+
+def _somatotype(v: Inputs) -> dict[str, Floats]:
+    h, mass = v["height"], v["body_mass"]
+    x = (v["skinfold_triceps"] + v["skinfold_subscapular"] + v["skinfold_supraspinale"]) * 170.18 / h
+    endo = -0.7182 + 0.1451 * x - 0.00068 * x**2 + 0.0000014 * x**3
+    arm = v["girth_arm_flexed"] - v["skinfold_triceps"] / 10
+    calf = v["girth_calf"] - v["skinfold_medial_calf"] / 10
+    meso = 0.858 * v["breadth_humerus"] + 0.601 * v["breadth_femur"] + 0.188 * arm + 0.161 * calf - 0.131 * h + 4.5
+    ratio = h / np.cbrt(mass)
+    ecto = np.where(ratio >= 40.75, 0.732 * ratio - 28.58, np.where(ratio > 38.25, 0.463 * ratio - 17.63, 0.1))
+    return {"endomorphy": endo, "mesomorphy": meso, "ectomorphy": ecto}
+
+
+_LIMITS = "Not for a BMI above 30; take each site twice, a third time when they differ by more than 5 % or 1 mm."
+_JP = "Jackson AS, Pollock ML. Br J Nutr 1978;40:497-504"
+_JPW = "Jackson AS, Pollock ML, Ward A. Med Sci Sports Exerc 1980;12:175-182"
+_DENSITY = ("body_fat_percent", "body_density")
+
+
+def _generalised(name: str, label: str, sex: float, coefficients: tuple[float, float, float, float]) -> Equation:
+    men = sex == MALE
+    return Equation(
+        name,
+        label,
+        ("sex", "age_years", *SITES[name]),
+        _DENSITY,
+        _quadratic(SITES[name], *coefficients),
+        "308 men aged 18 to 61" if men else "249 women aged 18 to 55",
+        "0.008 g/cm3 (about 3.5 percent body fat)",
+        _JP if men else _JPW,
+        _LIMITS,
+        sexes=(sex,),
+        ages=(18, 61) if men else (18, 55),
+        bmi_high=30,
+    )
+
+
+SKINFOLD = (
+    _generalised(
+        "jackson_pollock_1978_3",
+        "Three skinfolds, men (Jackson & Pollock 1978)",
+        MALE,
+        (1.10938, 0.0008267, 0.0000016, 0.0002574),
+    ),
+    _generalised(
+        "jackson_pollock_1978_7",
+        "Seven skinfolds, men (Jackson & Pollock 1978)",
+        MALE,
+        (1.112, 0.00043499, 0.00000055, 0.00028826),
+    ),
+    _generalised(
+        "jackson_pollock_ward_1980_3",
+        "Three skinfolds, women (Jackson et al. 1980)",
+        FEMALE,
+        (1.0994921, 0.0009929, 0.0000023, 0.0001392),
+    ),
+    _generalised(
+        "jackson_pollock_ward_1980_7",
+        "Seven skinfolds, women (Jackson et al. 1980)",
+        FEMALE,
+        (1.097, 0.00046971, 0.00000056, 0.00012828),
+    ),
+    Equation(
+        "durnin_womersley_1974",
+        "Four skinfolds (Durnin & Womersley 1974)",
+        ("sex", "age_years", *_FOUR),
+        _DENSITY,
+        _durnin_womersley,
+        "209 men and 272 women aged 16 to 72",
+        "about 0.007 to 0.011 g/cm3 by group",
+        "Durnin JV, Womersley J. Br J Nutr 1974;32:77-97",
+        _LIMITS,
+        ages=(16, 72),
+        bmi_high=30,
+    ),
+    Equation(
+        "six_skinfold_carter_1982",
+        "Six skinfolds (Yuhasz, modified by Carter 1982)",
+        ("sex", *_SIX),
+        ("body_fat_percent",),
+        _six,
+        "Olympic athletes",
+        "not published",
+        "Carter JEL. Body composition of Montreal athletes. Med Sport Sci 1982;16:107-116",
+        "For lean athletes. " + _LIMITS,
+        bmi_high=30,
+        certainty="checked against a value from practice (men)",
+    ),
+    Equation(
+        "somatotype_carter_heath_1990",
+        "Somatotype (Carter & Heath 1990)",
+        (
+            "height",
+            "body_mass",
+            "skinfold_triceps",
+            "skinfold_subscapular",
+            "skinfold_supraspinale",
+            "skinfold_medial_calf",
+            "breadth_humerus",
+            "breadth_femur",
+            "girth_arm_flexed",
+            "girth_calf",
+        ),
+        ("endomorphy", "mesomorphy", "ectomorphy"),
+        _somatotype,
+        "children and adults of both sexes",
+        "not a prediction",
+        "Carter JEL, Heath BH. Somatotyping: development and applications. Cambridge 1990",
+        "A description of shape, not of fat.",
+        certainty="checked against a value from practice",
+    ),
+)
