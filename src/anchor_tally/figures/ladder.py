@@ -10,6 +10,7 @@ import numpy as np
 from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.estimate import Interval
+from ..wording.names import short_name
 from .style import Mark, Palette, minus, prepare
 
 
@@ -87,12 +88,8 @@ def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, pale
             )
         axes.plot([rung.bias], [-k], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=4)
     axes.set_yticks([-k for k in range(count)])
-    axes.set_yticklabels([_short(r.name) for r in what.rungs], fontfamily=family, fontsize=10, color=palette.ink)
+    axes.set_yticklabels([short_name(r.name) for r in what.rungs], fontfamily=family, fontsize=10, color=palette.ink)
     axes.tick_params(axis="y", length=0)
     axes.set_ylim(-count + 0.45, 0.55)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)
-
-
-def _short(name: str) -> str:
-    return name.replace(" (", "\n(") if len(name) > 22 else name

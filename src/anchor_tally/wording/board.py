@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ..analysis.calibrate import CalibrateResult
 from ..stats.offsets import prediction_interval
+from .names import short_name
 from .numbers import MISSING, number, signed
 
 
@@ -46,7 +47,7 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
         cells.append(tuple(line))
     mixed = [any(n.code == "settings_pooled" for n in r.comparison.pairs.notes) for r in results]
     heads = (
-        r.comparison.pairs.instrument.name.split(" (")[0] + (" (settings mixed)" if m else "")
+        short_name(r.comparison.pairs.instrument.name) + ("\nsettings mixed" if m else "")
         for r, m in zip(results, mixed, strict=True)
     )
     return Board(tuple(heads), ("All clients (pooled)", *names), tuple(cells))

@@ -12,6 +12,7 @@ from ...domain.errors import UserError
 from ...study.commands import AdoptCalibration
 from ...wording import sentences
 from ...wording.board import board
+from ...wording.names import short_name
 from ..runner import Runner
 from ..widgets import Table, label
 
@@ -85,11 +86,11 @@ class CalibrateStage(QWidget):
         b = board(results)
         self.table.blockSignals(True)
         self.table.setColumnCount(len(b.columns) + 1)
-        self.table.setHorizontalHeaderLabels(["Subtract from a reading", *b.columns])
+        self.table.setHorizontalHeaderLabels(["Subtract for", *b.columns])
         self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)])
         header = self.table.horizontalHeader()
         for k in range(len(b.columns) + 1):
-            header.setSectionResizeMode(k, QHeaderView.ResizeMode.Stretch)
+            header.setSectionResizeMode(k, QHeaderView.ResizeMode.ResizeToContents if k else QHeaderView.ResizeMode.Stretch)
             side = Qt.AlignmentFlag.AlignRight if k else Qt.AlignmentFlag.AlignLeft
             self.table.horizontalHeaderItem(k).setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
         self.table.setCurrentCell(0, self.chosen + 1)
@@ -117,7 +118,7 @@ class CalibrateStage(QWidget):
             if adopted
             else "Nothing adopted yet: readings are shown uncorrected."
         )
-        self.adopt.setText(f"Adopt the offset of {name.split(' (')[0]}")
+        self.adopt.setText(f"Adopt the offset of {short_name(name)}")
         self.adopt.setEnabled(r.model != "none" and not self.session.read_only)
 
     def _adopt(self):

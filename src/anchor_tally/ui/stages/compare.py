@@ -101,7 +101,7 @@ class CompareStage(QWidget):
     def _make_figures(self):
         from ..canvas import FigureView
 
-        self.ladder = FigureView("Offset ladder", (184, 20, 52, 8))
+        self.ladder = FigureView("Offset ladder", (150, 20, 52, 8))
         self.plot = FigureView("Difference plot", (66, 116, 54, 10))
         self.ladder.clicked.connect(self._rung_clicked)
         self.ladder.stepped.connect(lambda step: self.choose(self.chosen + step))
