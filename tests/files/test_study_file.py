@@ -80,6 +80,7 @@ def test_round_trip(demo, tmp_path):
         (GOOD + '"A', "line 3"),
         (GOOD + GOOD.replace("female", "male").replace(",1,ok", ",2,ok"), "elsewhere"),
         ("", "no readings"),
+        (GOOD + GOOD.replace("170.5", "171").replace(",1,ok", ",2,ok"), "height_cm"),
     ],
 )
 def test_bad_rows_import_nothing(tmp_path, capsys, body, says):

@@ -78,8 +78,10 @@ def _optional(text: str, low: float, high: float, what: str) -> float | None:
 def _moment(text: str) -> str:
     text = text.strip()
     try:
-        if len(text) == 10:
-            return date.fromisoformat(text).isoformat()
+        return date.fromisoformat(text).isoformat()
+    except ValueError:
+        pass  # not a date alone: a date-time, or refused below
+    try:
         datetime.fromisoformat(text)
     except ValueError as error:
         raise ValueRefused("not an ISO 8601 date or date-time such as 2026-03-02T06:40") from error
