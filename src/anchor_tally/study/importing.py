@@ -92,16 +92,16 @@ def ensure_metric(conn: sqlite3.Connection, metric: str) -> None:
         conn.execute("INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (m.id, m.unit, m.low, m.high))
 
 
-def _note_visit(conn: sqlite3.Connection, visit: int, r: ImportRow) -> None:
+def _note_visit(conn: sqlite3.Connection, visit: int, r: ImportRow, source: str) -> None:
     """Keep age, height and conditions with the visit; a second, different statement refuses the import."""
     known = conn.execute("SELECT age_years, height_cm FROM visit WHERE id = ?", (visit,)).fetchone()
-    stated = {"age_years": (known[0], r.age_years), "height_cm": (known[1], r.height_cm)}
+    stated: dict[str, tuple[object, object]] = {"age_years": (known[0], r.age_years), "height_cm": (known[1], r.height_cm)}
     kept = dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()) if r.conditions else {}
     stated |= {f"condition:{key}": (kept.get(key), text) for key, text in r.conditions}
     for what, (old, new) in stated.items():
         if old is not None and new is not None and old != new:
             raise UserError(
-                f"line {r.line}, {what}: {new} differs from {old} at the same visit of {r.client}; nothing was imported"
+                f"{source}, line {r.line}, {what}: {new} differs from {old} at the same visit of {r.client}; nothing was imported"
             )
     if (known[0] is None and r.age_years is not None) or (known[1] is None and r.height_cm is not None):
         conn.execute(
@@ -164,7 +164,7 @@ def insert(conn: sqlite3.Connection, rows: tuple[ImportRow, ...], source: str) -
         else:
             visit = add("visit", "INSERT INTO visit (client, start) VALUES (?, ?)", (clients[r.client], r.taken_at))
         last = (r.client, timed, wall, visit)
-        _note_visit(conn, visit, r)
+        _note_visit(conn, visit, r, source)
         instrument = instruments[r.instrument]
         batch.append(
             (
