@@ -8,6 +8,7 @@ import numpy as np
 
 from ..domain.errors import UserError
 from ..domain.lens import Lens
+from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import Columns, Floats, Ints, Snapshot
 from ..stats.estimate import Note, note
@@ -67,6 +68,11 @@ class PairSet:
         return int(np.unique(self.occasion).size)
 
 
+def _named(metric: str) -> str:
+    found = metric_named(metric)
+    return f"{found.label.lower()} ({metric})" if found else f'"{metric}", a metric that is not known'
+
+
 def find_reference(snapshot: Snapshot, lens: Lens) -> Instrument:
     """The lens' reference, or the only one that has the metric."""
     if lens.reference is not None:
@@ -78,9 +84,9 @@ def find_reference(snapshot: Snapshot, lens: Lens) -> Instrument:
     used = set(columns.instrument.tolist()) if columns is not None else set()
     found = [i for i in snapshot.instruments.values() if i.kind == "reference" and i.id in used]
     if not found:
-        raise CannotCompare(f"no reference has readings of {lens.metric}")
+        raise CannotCompare(f"no reference has readings of {_named(lens.metric)}")
     if len(found) > 1:
-        raise CannotCompare(f"several references have {lens.metric}: {', '.join(i.name for i in found)}; name one")
+        raise CannotCompare(f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)}; name one")
     return found[0]
 
 
@@ -93,7 +99,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     """
     c = snapshot.columns.get(lens.metric)
     if c is None:
-        raise CannotCompare(f"the study has no readings of {lens.metric}")
+        raise CannotCompare(f"the study has no readings of {_named(lens.metric)}")
     wanted = np.ones(c.n, dtype=bool)
     if lens.clients is not None:
         ids = [i for i, k in snapshot.clients.items() if k.code in lens.clients]

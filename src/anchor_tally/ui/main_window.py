@@ -67,6 +67,7 @@ class MainWindow(QMainWindow):
             self.rail[stage.id].setEnabled(stage.built)
         self.lens = LensBar(self.session)
         self.right.replaceWidget(self.lens_place, self.lens)
+        self.lens_place.hide()
         self.lens_place.deleteLater()
         self.record = RecordStage(self.session, self.colours)
         self.compare = CompareStage(self.session, self.colours)
@@ -76,6 +77,7 @@ class MainWindow(QMainWindow):
         for page in self.pages.values():
             self.stack.addWidget(page)
         self.stack.removeWidget(self.waiting)
+        self.waiting.hide()
         self.waiting.deleteLater()
         self.drawer = Drawer(self.session)
         self.drawer.message.connect(self.say)

@@ -29,6 +29,7 @@ class CompareStage(QWidget):
         self.session, self.palette_ = session, palette
         self.results, self.chosen, self.point = (), 0, None
         self.asked = None
+        self.crowded = False
         self.runner = Runner(self)
         self.runner.done.connect(self._show)
         self.runner.failed.connect(self._failed)
@@ -77,6 +78,7 @@ class CompareStage(QWidget):
         self.under.setText("Import readings with a reference, or choose another metric in the lens bar.")
         self.table.fill([])
         self.notes.setText("")
+        self.side.hide()
         if self.plot is not None:
             self.ladder.hide()
             self.plot.hide()
@@ -95,6 +97,7 @@ class CompareStage(QWidget):
             self._make_figures()
         self.ladder.show()
         self.plot.show()
+        self.side.setVisible(not self.crowded)
         self._paint()
         self.shown.emit()
 
@@ -174,7 +177,8 @@ class CompareStage(QWidget):
 
     def drawer_open(self, is_open):
         """Give the figures room when the drawer is open."""
-        self.side.setVisible(not is_open or self.window().width() >= 1500)
+        self.crowded = is_open and self.window().width() < 1500
+        self.side.setVisible(bool(self.results) and not self.crowded)
 
     def keyPressEvent(self, event):
         if event.key() == Qt.Key.Key_Escape:
