@@ -3,10 +3,7 @@
 import json
 import os
 import shutil
-import signal
 import sqlite3
-import subprocess
-import sys
 from datetime import datetime
 
 import pytest
@@ -279,23 +276,3 @@ def test_adopted_calibration(demo):
     assert [c.version for c in demo.calibrations()] == [1]
     with pytest.raises(sqlite3.IntegrityError, match="never edited"):
         demo._conn.execute("UPDATE calibration SET pairs = 0")
-
-
-def test_killed_after_an_edit(tmp_path):
-    """SIGKILL right after an edit loses nothing."""
-    path = tmp_path / "k.tally"
-    code = (
-        "import sys, time; from pathlib import Path; from anchor_tally.app.session import Session;"
-        "from anchor_tally.study.commands import add_reading; s = Session.new(Path(sys.argv[1]), 't');"
-        "s.do(add_reading(client='A', taken_at='2026-03-02T06:30', instrument='Fir', kind='device', metric='body_mass', typed='70.4', replicate=1));"
-        "print('written', flush=True); sys.stdin.read()"
-    )
-    child = subprocess.Popen([sys.executable, "-c", code, str(path)], stdout=subprocess.PIPE, stdin=subprocess.PIPE, text=True)
-    assert child.stdout.readline() == "written\n"
-    child.send_signal(signal.SIGKILL)
-    child.wait()
-    child.stdout.close()
-    child.stdin.close()
-    session = Session.open(path)
-    assert [(r.client, r.value) for r in session.readings()] == [("A", 70.4)]
-    session.close()

@@ -212,3 +212,26 @@ def test_real_window_under_xvfb(tmp_path):
     )
     assert done.returncode == 0, done.stderr
     assert "xcb Coastal rowing squad (demo) – Anchor Tally" in done.stdout
+
+
+def test_killed_after_typing(tmp_path):
+    """SIGKILL of the window's process right after Enter: the reading is in the file."""
+    path = tmp_path / "k.tally"
+    code = (
+        "import os, signal, sys; from pathlib import Path; from PyQt6.QtCore import QSettings, Qt; from PyQt6.QtTest import QTest\n"
+        "from anchor_tally.app.session import Session; from anchor_tally.ui.application import make_application\n"
+        "from anchor_tally.ui.main_window import MainWindow\n"
+        "app = make_application([]); folder = Path(sys.argv[1]).parent\n"
+        "w = MainWindow(Session.new(Path(sys.argv[1]), 't'), settings=QSettings(str(folder / 's.ini'), QSettings.Format.IniFormat)); w.show()\n"
+        "r = w.record; QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument, Qt.Key.Key_Return)\n"
+        "QTest.keyClicks(r.client.lineEdit(), 'Wren'); QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\n"
+        "cell = r.lanes[0].cells[0]; QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell, Qt.Key.Key_Return)\n"
+        "os.kill(os.getpid(), signal.SIGKILL)"
+    )
+    done = subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True, text=True, timeout=60)
+    assert done.returncode == -9, done.stderr
+    session = Session.open(path)
+    assert [(r.client, r.instrument, r.metric, r.value, r.entered) for r in session.readings()] == [
+        ("Wren", "Fir", "body_fat_percent", 21.5, "21.5")
+    ]
+    session.close()

@@ -58,6 +58,9 @@ class CompareStage(QWidget):
         box.addWidget(self.headline)
         box.addWidget(self.under)
         box.addLayout(lower, 1)
+        self.spare = QWidget()  # keeps the words on top when there is nothing to draw
+        box.addWidget(self.spare, 1)
+        self.spare.hide()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
     def refresh(self):
@@ -79,6 +82,7 @@ class CompareStage(QWidget):
         self.table.fill([])
         self.notes.setText("")
         self.side.hide()
+        self.spare.show()
         if self.plot is not None:
             self.ladder.hide()
             self.plot.hide()
@@ -95,6 +99,7 @@ class CompareStage(QWidget):
             return
         if self.plot is None:
             self._make_figures()
+        self.spare.hide()
         self.ladder.show()
         self.plot.show()
         self.side.setVisible(not self.crowded)
