@@ -133,7 +133,8 @@ def test_demo_truths_are_found(demo):
     assert np.mean(alder.pairs.d[alder.pairs.client == odd]) > alder.bias.value + 3
     assert alder.pairs.d.max() > 15  # the mistyped value
     fixed = alder.bias.interval
-    assert fixed.low < TRUTH.bias["Alder"] + 1.0 < fixed.high + 1.0
+    # the odd client adds about 0.4 pp to the mean, the mistyped value 0.16 pp
+    assert fixed.low < TRUTH.bias["Alder"] + 0.56 < fixed.high
     birch = {s: finish(LadderRequest(c, dataclasses.replace(demo.lens, setting=s)).run()) for s in ("standard", "athlete")}
     step = [next(r for r in v if r.pairs.instrument.name == "Birch").bias.value for v in birch.values()]
     assert step[1] - step[0] == pytest.approx(TRUTH.birch_step, abs=0.8)
