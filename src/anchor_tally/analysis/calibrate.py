@@ -202,7 +202,6 @@ class Corrected:
     interval: Interval
     offset: float
     version: int
-    personal: bool
     notes: tuple[Note, ...]
 
 
@@ -222,4 +221,4 @@ def correct(record: CalibrationRecord, client: str, value: float, day: str, sett
     if record.metric in snapshot.columns and readings_digest(snapshot, record.metric, record.readings) != record.digest:
         notes.append(note("stale"))
     corrected = value - offset
-    return Corrected(corrected, prediction_interval(corrected, sd, df), offset, record.version, own is not None, tuple(notes))
+    return Corrected(corrected, prediction_interval(corrected, sd, df), offset, record.version, tuple(notes))

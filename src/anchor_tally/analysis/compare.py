@@ -10,6 +10,7 @@ from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.records import Instrument
 from ..domain.snapshot import Snapshot
+from ..methods.registry import EQUATIONS
 from ..stats.closeness import (
     Agreement,
     Equivalence,
@@ -172,6 +173,9 @@ def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: fl
         notes.append(note("no_deming"))
     if 1 < clients < 8 and n:
         notes.append(note("few_clients", clients=clients))
+    equation = EQUATIONS.get(pairs.instrument.equation)
+    if equation is not None and equation.certainty == "from memory":
+        notes.append(note("from_memory", source=equation.source))
     notes.append(note("passing_bablok_not_built"))
     return CompareResult(
         lens, pairs, design, bias, sd, limits, approximate, components, fit, trend, agree, line, equal, tuple(notes)

@@ -13,8 +13,6 @@ from ..domain.records import Instrument
 from ..domain.snapshot import Columns, Floats, Ints, Snapshot
 from ..stats.estimate import Note, note
 
-DAY = 86400
-
 
 class CannotCompare(UserError):
     """A question that the study cannot answer as asked."""

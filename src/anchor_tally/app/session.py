@@ -93,11 +93,6 @@ class Session:
         self._notify()
         return command.words
 
-    def forget_history(self) -> None:
-        """Start with nothing to undo."""
-        self._undo.clear()
-        self._redo.clear()
-
     @property
     def can_undo(self) -> bool:
         """Is there an edit to take back?"""

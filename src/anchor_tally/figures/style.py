@@ -50,7 +50,6 @@ DARK = Palette(
 
 _SHAPES = ("o", "s", "^", "v", "P", "X", "h", "p", "<", ">")
 _LINES = ("-", "--", "-.", ":", (0, (5, 1)), (0, (3, 1, 1, 1)), (0, (1, 1)), (0, (8, 2)), (0, (4, 1, 1, 1)), (0, (2, 2)))
-REFERENCE_SHAPE = "D"
 
 
 @dataclass(frozen=True, slots=True)

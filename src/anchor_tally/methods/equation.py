@@ -10,7 +10,6 @@ import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
 Inputs = Mapping[str, Floats]
-PERSON = ("sex", "age_years", "height", "body_mass")
 MALE, FEMALE = 1.0, 0.0
 
 

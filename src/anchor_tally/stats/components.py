@@ -17,8 +17,6 @@ import numpy as np
 
 from .estimate import Floats, Ints
 
-LEVELS = ("client", "occasion", "replicate")
-
 
 @dataclass(frozen=True, eq=False)
 class NestedFit:

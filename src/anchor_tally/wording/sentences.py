@@ -22,6 +22,7 @@ NOTES = {
     "no_trend": "The trend of the difference with the level cannot be estimated from these pairs.",
     "no_deming": "A line with error in both needs at least four clients whose values differ.",
     "few_clients": "Only {clients} clients: read the intervals, not the estimates.",
+    "from_memory": "Equation of {source}; its coefficients are from memory, not yet checked against the publication.",
     "passing_bablok_not_built": "Passing–Bablok regression is not computed in this version.",
     "settings_pooled": "Readings of several settings are pooled: {settings}. Choose one in the lens to keep them apart.",
     "constant_values": "All values of one side are the same: correlation and concordance do not exist.",
