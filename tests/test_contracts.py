@@ -14,9 +14,9 @@ import pytest
 import anchor_tally
 from anchor_tally.analysis import pairing
 from anchor_tally.analysis.compare import LadderRequest
-from anchor_tally.app.session import finish
 from anchor_tally.cli.main import main
 from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.steps import finish
 from anchor_tally.figures.style import DARK, LIGHT
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.scenario.squad import TRUTH, squad_rows

@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 
 from anchor_tally.analysis.calibrate import CalibrateRequest, correct, record_of
 from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.app.session import Session, finish
+from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER, parse_text
 from anchor_tally.exchange.results_json import compare_json
 from anchor_tally.study import open_file
@@ -35,11 +36,11 @@ def test_any_design_gives_results_or_reasons(clients):
             for k, (v, status, setting) in enumerate(readings):
                 value = "" if status == "failed" else v
                 lines.append(f"{start}7:0{k},Fir,device,{setting},body_fat_percent,{value},percent,{k + 1},{status},x")
-    parsed = parse_text("\n".join(lines) + "\n", "x")
-    assert not parsed.refused
+    rows, refused = parse_text("\n".join(lines) + "\n", "x")
+    assert not refused
     session = Session(open_file.create_in_memory("x"), None)
     try:
-        session.do(ImportReadings(parsed.rows, "x"))
+        session.do(ImportReadings(tuple(rows), "x"))
         snapshot = session.snapshot()
         result = finish(CompareRequest(snapshot, Lens(), "Fir").run())
     except UserError:

@@ -122,7 +122,7 @@ def test_command_line(capsys):
     assert set(out) == {"id", "outputs", "applies", "notes", "source"}
     assert out["applies"] is True
     assert main(["methods", "--json"]) == 0
-    assert len(json.loads(capsys.readouterr().out)) == len(catalogue()) == 28
+    assert len(json.loads(capsys.readouterr().out)) == len(catalogue()) == 42
     for bad in (
         ["nothing"],
         ["siri_1961"],

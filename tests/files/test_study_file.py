@@ -11,9 +11,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from anchor_tally.analysis.calibrate import CalibrateRequest, correct, record_of
-from anchor_tally.app.session import Session, finish
+from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER, parse_text
 from anchor_tally.study import open_file
 from anchor_tally.study.commands import AdoptCalibration, add_reading
@@ -107,9 +108,9 @@ def test_good_rows_can_be_taken_on_demand(tmp_path, capsys):
 def test_any_table_is_parsed_or_refused(rows, quote):
     """Whatever stands in a file, each row is taken or listed."""
     text = HEAD + GOOD + "".join(",".join(f'"{c}' if quote else c for c in r) + "\n" for r in rows)
-    parsed = parse_text(text, "x.csv")
-    assert all(r.reason for r in parsed.refused)
-    assert all(r.client and r.instrument for r in parsed.rows)
+    rows, refused = parse_text(text, "x.csv")
+    assert all(r.reason for r in refused)
+    assert all(r.client and r.instrument for r in rows)
 
 
 def make(kind, folder):
@@ -195,25 +196,27 @@ def test_read_only_folder(tmp_path, monkeypatch):
 def test_failed_migration_leaves_the_file(tmp_path, monkeypatch):
     """An upgrade keeps a copy; one that fails leaves the file at its old version."""
     path = tmp_path / "old.tally"
-    shutil.copy(DATA / "study_schema_1.tally", path)
+    shutil.copy(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", path)
+    now = open_file.SCHEMA_VERSION
     before = path.read_bytes()
     old = open_file.migrations()
-    monkeypatch.setattr(open_file, "SCHEMA_VERSION", 2)
+    monkeypatch.setattr(open_file, "SCHEMA_VERSION", now + 1)
     monkeypatch.setattr(
         open_file, "migrations", lambda: [*old, "CREATE TABLE extra (a INTEGER); CREATE TABLE extra (b INTEGER);\n"]
     )
     with pytest.raises(UserError, match=r"old\.tally"):
         open_file.open_study(path)
     conn = sqlite3.connect(path)
-    assert conn.execute("PRAGMA user_version").fetchone()[0] == 1
+    assert conn.execute("PRAGMA user_version").fetchone()[0] == now
     assert conn.execute("SELECT count(*) FROM sqlite_master WHERE name = 'extra'").fetchone()[0] == 0
     conn.close()
-    assert (tmp_path / "old.tally.before-2").read_bytes() == before
+    assert (tmp_path / f"old.tally.before-{now + 1}").read_bytes() == before
 
 
-def test_old_study_opens(tmp_path):
-    """A file of schema 1 opens with its readings."""
-    shutil.copy(DATA / "study_schema_1.tally", tmp_path / "s.tally")
+@pytest.mark.parametrize("schema", range(1, open_file.SCHEMA_VERSION + 1))
+def test_old_study_opens(tmp_path, schema):
+    """A file of every schema opens with its readings."""
+    shutil.copy(DATA / f"study_schema_{schema}.tally", tmp_path / "s.tally")
     session = Session.open(tmp_path / "s.tally")
     assert [(r.instrument, r.value) for r in session.readings()] == [("Fir", 21.5), ("Scan", 20.0)]
     session.close()

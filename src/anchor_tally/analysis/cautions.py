@@ -1,11 +1,24 @@
-"""Cautions that are shown and never argued away."""
+"""Cautions that are shown and never argued away (common practice, no published source)."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from datetime import date
+
+from ..domain.records import Client
 from ..stats.estimate import Note, note
 
-# essential fat, percent of body mass: common practice, no published source
+# essential fat, percent of body mass
 ESSENTIAL_FAT = {"male": 5.0, "female": 12.0}
+SCAN_SPACING_WEEKS, SCAN_LEAST_WEEKS = 12, 8
+
+
+@dataclass(frozen=True, slots=True)
+class Caution:
+    """A caution for a client; ``forbids`` names what must not be used: impedance, scan or nothing."""
+
+    note: Note
+    forbids: str = ""
 
 
 def essential_fat(metric: str, sex: str, value: float) -> Note | None:
@@ -14,3 +27,27 @@ def essential_fat(metric: str, sex: str, value: float) -> Note | None:
     if metric == "body_fat_percent" and value <= bound:
         return note("essential_fat", bound=f"{bound:g}")
     return None
+
+
+def cautions_of(client: Client) -> tuple[Caution, ...]:
+    """What holds for a client whatever is measured, the weightiest first."""
+    out = []
+    if "pregnant" in client.cautions:
+        out += [Caution(note("no_impedance_pregnant"), "impedance"), Caution(note("no_scan_pregnant"), "scan")]
+    if "implant" in client.cautions:
+        cleared = "implant_cleared" in client.cautions
+        out.append(Caution(note("implant_cleared" if cleared else "no_impedance_implant"), "" if cleared else "impedance"))
+    return tuple(out)
+
+
+def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple[Note, ...]:
+    """Before a scan: local rules, how many are known, and whether the last one (of this study or before) is too near."""
+    known = len(scan_days) + (client.scans_before or 0)
+    before = [d[:10] for d in (*scan_days, client.last_scan) if len(d) >= 10 and d[:10] < day[:10]]
+    last = max(before, default="")
+    out = [note("scan_local_rules", scans=known, last=f", the last one on {last}" if last else "")]
+    if last:
+        weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(last)).days / 7
+        if weeks < SCAN_LEAST_WEEKS:
+            out.append(note("scan_too_soon", weeks=f"{weeks:.0f}"))
+    return tuple(out)

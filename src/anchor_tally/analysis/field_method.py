@@ -10,11 +10,14 @@ import numpy as np
 from ..domain.errors import UserError
 from ..domain.metrics import METRICS, Metric
 from ..domain.units import ValueRefused, parse_quantity
-from ..methods.equation import brozek
+from ..methods.density import residual_volume
+from ..methods.equation import MALE, Equation, Floats, brozek
 from ..methods.registry import EQUATIONS
 from ..methods.skinfold import SITES
 
 _HEIGHT = Metric("height", "Height", "cm", "length", 40, 260, 1, "height", "Stature.")
+_PERSON = ("sex", "age_years", "height", "body_mass")
+ESTIMATED_RESIDUAL = "residual_volume_goldman_becklake_1959"
 _SEXES = {"male": 1.0, "m": 1.0, "female": 0.0, "f": 0.0}
 
 
@@ -33,7 +36,8 @@ class MethodResult:
     source: str
 
 
-def _number(key: str, text: str) -> float:
+def parse_input(key: str, text: str) -> float:
+    """One typed input as a number in the canonical unit (sex: 1 male, 0 female). Raises InputRefused."""
     if key == "sex":
         if text.lower() not in _SEXES:
             raise InputRefused("sex must be male or female")
@@ -51,11 +55,112 @@ def _number(key: str, text: str) -> float:
         raise InputRefused(f'{key}: "{text}" is not a number') from error
 
 
+@dataclass(frozen=True, slots=True)
+class MethodLine:
+    """One equation for one person: the number with its limits, or the reason why there is none.
+
+    ``state`` is applies, outside (a number, but the person is outside the population), unfit (no number for this person) or
+    missing (``missing`` names the inputs). ``value`` is the main output, in ``metric``; ``others`` are the further outputs.
+    """
+
+    id: str
+    label: str
+    metric: str
+    state: str
+    value: float | None
+    others: tuple[tuple[str, float], ...]
+    reasons: tuple[str, ...]
+    missing: tuple[str, ...]
+    see: str
+    certainty: str
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Sensitivity:
+    """What a reading error of ``step`` (in ``unit``) in one input does to the main output (in its own unit)."""
+
+    input: str
+    step: float
+    unit: str
+    change: float
+
+
+# one step of a reading, by kind of input: one millimetre, one centimetre, what a tired hand misses by
+_STEPS: tuple[tuple[str, float, str], ...] = (
+    ("skinfold_", 1.0, "mm"),
+    ("sum_skinfolds", 1.0, "mm"),
+    ("girth_", 1.0, "cm"),
+    ("breadth_", 0.1, "cm"),
+    ("height", 1.0, "cm"),
+    ("body_mass", 1.0, "kg"),
+    ("resistance_", 10.0, "ohm"),
+    ("reactance_", 1.0, "ohm"),
+    ("age_years", 1.0, "year"),
+    ("body_density", 0.001, "g/cm3"),
+    ("residual_volume", 0.1, "L"),
+    ("mass_in_water", 0.1, "kg"),
+    ("water_temperature", 1.0, "degC"),
+    ("total_body_water", 1.0, "kg"),
+    ("bone_mineral_content", 0.1, "kg"),
+    ("fat", 1.0, "kg"),
+    ("body_fat", 1.0, "percent"),
+)
+
+
+def _with_stand_ins(equation: Equation, given: dict[str, float], form: str) -> tuple[dict[str, float], list[str]]:
+    """Fill in what may stand for a missing input: a sum for its sites, a volume for density, an estimated residual volume."""
+    out, notes = dict(given), []
+    sites = SITES.get(equation.id, ())
+    if "sum_skinfolds" in given and sites:
+        # the equations use the sum only, so equal parts give the same result
+        out |= dict.fromkeys(sites, given["sum_skinfolds"] / len(sites))
+    if "body_volume" in given and "body_density" not in given and "body_density" in equation.inputs:
+        if "body_mass" not in given:
+            raise InputRefused("body_volume needs body_mass")
+        out["body_density"] = given["body_mass"] / given["body_volume"]
+    person = {"sex", "age_years", "height"}
+    if "residual_volume" in equation.inputs and "residual_volume" not in given and person <= given.keys():
+        estimate = float(residual_volume({k: np.array([given[k]]) for k in person})[0])
+        out["residual_volume"] = estimate
+        notes.append(f"residual volume estimated as {estimate:.2f} L (Goldman & Becklake 1959, coefficients from memory)")
+    if form == "brozek_1963" and "body_density" in equation.outputs:
+        notes.append("density to fat by Brozek 1963")
+    return out, notes
+
+
+def _vector(equation: Equation, given: dict[str, float]) -> dict[str, Floats]:
+    keys = {*equation.all_inputs, *_PERSON}
+    return {k: np.array([given.get(k, np.nan)]) for k in keys}
+
+
+def _missing(equation: Equation, v: dict[str, Floats]) -> tuple[str, ...]:
+    gone = [k for k, mask in equation.missing(v).items() if mask[0]]
+    if (equation.men or equation.women) and np.isnan(v["sex"][0]):
+        gone.append("sex")
+    return tuple(dict.fromkeys(gone))
+
+
+def _outputs(equation: Equation, v: dict[str, Floats], form: str) -> tuple[dict[str, float], list[str]]:
+    """Finite outputs, and the reasons why they cannot be of one body."""
+    raw = equation.function(v)
+    if form == "brozek_1963" and "body_density" in raw:
+        raw["body_fat_percent"] = brozek(raw["body_density"])
+    outputs = {k: float(x[0]) for k, x in raw.items() if np.isfinite(x[0])}
+    odd = [] if len(outputs) == len(raw) else ["these inputs cannot be of one body: no value"]
+    for k, x in outputs.items():
+        m = METRICS[k]
+        if not m.low <= x <= m.high:
+            odd.append(f"{m.label.lower()} of {x:.4g} {m.unit} is not possible: check the inputs")
+    return outputs, odd
+
+
 def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     """Compute one equation from ``key: text`` inputs with units.
 
-    ``sum_skinfolds`` may stand in for the sites of a skinfold equation, ``body_volume`` with ``body_mass`` for density, and
-    ``density_equation=brozek_1963`` changes density to fat. Raises InputRefused in one sentence.
+    ``sum_skinfolds`` may stand in for the sites of a skinfold equation, ``body_volume`` with ``body_mass`` for density; a
+    missing ``residual_volume`` is estimated and said so; ``density_equation=brozek_1963`` changes density to fat. Raises
+    InputRefused in one sentence.
     """
     equation = EQUATIONS.get(equation_id)
     if equation is None:
@@ -66,48 +171,91 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
         raise InputRefused("density_equation must be siri_1961 or brozek_1963")
     extra = {"body_volume"} if "body_density" in equation.inputs else set()
     extra |= {"sum_skinfolds"} if equation_id in SITES else set()
-    known = {*equation.all_inputs, "sex", "age_years", "height", "body_mass"} | extra
-    unknown = sorted(set(typed) - known)
+    unknown = sorted(set(typed) - {*equation.all_inputs, *_PERSON, *extra})
     if unknown:
         raise InputRefused(f"{equation_id} has no input {', '.join(unknown)} (it has {', '.join(equation.all_inputs)})")
-    given = {k: _number(k, v) for k, v in typed.items()}
-    notes: list[str] = []
-    if "sum_skinfolds" in given and equation_id in SITES:
-        # the equations use the sum only, so equal parts give the same result
-        share = given["sum_skinfolds"] / len(SITES[equation_id])
-        given |= dict.fromkeys(SITES[equation_id], share)
-    if "body_volume" in given and "body_density" not in given:
-        if "body_mass" not in given:
-            raise InputRefused("body_volume needs body_mass")
-        given["body_density"] = given["body_mass"] / given["body_volume"]
-    keys = {*equation.all_inputs, "sex", "age_years", "height", "body_mass"}
-    v = {k: np.array([given.get(k, np.nan)]) for k in keys}
-    missing = [k for k, gone in equation.missing(v).items() if gone[0]]
-    if (equation.men or equation.women) and "sex" not in given:
-        missing.append("sex")
+    if typed.get("residual_volume") == ESTIMATED_RESIDUAL:
+        del typed["residual_volume"]
+    given, stand_ins = _with_stand_ins(equation, {k: parse_input(k, v) for k, v in typed.items()}, form)
+    v = _vector(equation, given)
+    missing = _missing(equation, v)
     if missing:
-        raise InputRefused(f"{equation_id} needs {', '.join(dict.fromkeys(missing))}")
-    notes += [reason for reason, out in equation.reasons(v).items() if out[0]]
+        raise InputRefused(f"{equation_id} needs {', '.join(missing)}")
+    notes = [reason for reason, out in equation.reasons(v).items() if out[0]]
     if given.get("sex", equation.sexes[0]) not in equation.sexes:
         return MethodResult(equation_id, {}, False, tuple(notes), equation.source)
+    outputs, odd = _outputs(equation, v, form)
+    notes += odd
     applies = not notes
-    raw = equation.function(v)
-    if form == "brozek_1963" and "body_density" in raw:
-        raw["body_fat_percent"] = brozek(raw["body_density"])
-        notes.append("density to fat by Brozek 1963")
-    outputs = {k: float(x[0]) for k, x in raw.items() if np.isfinite(x[0])}
-    if len(outputs) < len(raw):
-        applies = False
-        notes.append("these inputs cannot be of one body: no value")
-    for k, x in outputs.items():
-        m = METRICS[k]
-        if not m.low <= x <= m.high:
-            applies = False
-            notes.append(f"{m.label.lower()} of {x:.4g} {m.unit} is not possible: check the inputs")
+    notes += stand_ins
     if equation.certainty == "from memory":
         notes.append("coefficients from memory, not yet checked against the publication")
     notes.append(equation.advice)
     return MethodResult(equation_id, outputs, applies, tuple(notes), equation.source)
+
+
+def side_by_side(given: dict[str, float], form: str = "siri_1961") -> tuple[MethodLine, ...]:
+    """Every equation for one person: ``given`` holds canonical values by input key (sex 1 male, 0 female)."""
+    return tuple(line(equation, given, form) for equation in EQUATIONS.values())
+
+
+def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -> MethodLine:
+    """One equation for one person."""
+
+    def made(state: str, outputs: dict[str, float], reasons: list[str], missing: tuple[str, ...] = ()) -> MethodLine:
+        main = equation.outputs[0]
+        return MethodLine(
+            equation.id,
+            equation.label,
+            main,
+            state,
+            outputs.get(main),
+            tuple((k, x) for k, x in outputs.items() if k != main),
+            tuple(reasons),
+            missing,
+            equation.see,
+            equation.certainty,
+            equation.source,
+        )
+
+    usable = {k: x for k, x in given.items() if k != "body_volume" or "body_mass" in given}
+    full, stand_ins = _with_stand_ins(equation, usable, form)
+    v = _vector(equation, full)
+    if not np.isnan(v["sex"][0]) and v["sex"][0] not in equation.sexes:
+        return made("unfit", {}, [f"the equation is for {'men' if MALE in equation.sexes else 'women'}"])
+    missing = _missing(equation, v)
+    if missing:
+        return made("missing", {}, [], missing)
+    outside = [reason for reason, out in equation.reasons(v).items() if out[0]]
+    outputs, odd = _outputs(equation, v, form)
+    if odd:
+        return made("unfit", {}, odd + outside)
+    return made("outside" if outside else "applies", outputs, outside + stand_ins)
+
+
+def sensitivity(equation: Equation, given: dict[str, float], form: str = "siri_1961") -> tuple[Sensitivity, ...]:
+    """What one step of reading error in each input does to the main output, all inputs in one evaluation.
+
+    Empty when an input is missing. The change is f(x + step) − f(x); errors of the other sign change it the other way.
+    """
+    full, _ = _with_stand_ins(equation, given, form)
+    if _missing(equation, _vector(equation, full)):
+        return ()
+    keys = [k for k in dict.fromkeys(equation.all_inputs) if k in full and k != "sex"]
+    if equation.men or equation.women:
+        other = equation.women if full.get("sex") == MALE else equation.men
+        own = equation.men if full.get("sex") == MALE else equation.women
+        keys = [k for k in keys if k not in other or k in own]
+    steps = [next((size, unit) for start, size, unit in _STEPS if k.startswith(start)) for k in keys]
+    base = np.array([full.get(k, np.nan) for k in keys])
+    shifted = np.vstack([base, base + np.diag([size for size, _ in steps])]) if keys else np.empty((1, 0))
+    fixed = {k: np.full(len(keys) + 1, full.get(k, np.nan)) for k in {*equation.all_inputs, *_PERSON}}
+    raw = equation.function({**fixed, **{k: shifted[:, n] for n, k in enumerate(keys)}})
+    if form == "brozek_1963" and "body_density" in raw:
+        raw["body_fat_percent"] = brozek(raw["body_density"])
+    main = raw[equation.outputs[0]]
+    found = zip(keys, steps, main[1:] - main[0], strict=True)
+    return tuple(Sensitivity(k, size, unit, float(change)) for k, (size, unit), change in found if np.isfinite(change))
 
 
 def catalogue() -> list[dict[str, Any]]:

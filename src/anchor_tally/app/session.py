@@ -3,28 +3,18 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Iterable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 from ..analysis.derive import raw_metrics, with_methods
 from ..domain.errors import UserError
 from ..domain.lens import Lens
-from ..domain.records import CalibrationRecord, ImportRow, Reading
+from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, ImportRow, Reading, Refused
 from ..domain.snapshot import Columns, Snapshot
+from ..domain.steps import finish
 from ..exchange import readings_csv
 from ..study import commands, importing, open_file, read
-
-T = TypeVar("T")
-
-
-def finish(job: Generator[float, None, T]) -> T:
-    """Run a job in line to its end."""
-    while True:
-        try:
-            next(job)
-        except StopIteration as stop:
-            return stop.value  # type: ignore[no-any-return]
 
 
 class Session:
@@ -45,10 +35,10 @@ class Session:
     def open(cls, path: Path, *, read_only: bool = False) -> Session:
         """Open a study file, or read a tidy CSV into a study in memory."""
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
-            parsed = readings_csv.parse(path)
             session = cls(open_file.create_in_memory(path.stem), None)
-            refuse_if_bad(parsed, session.check(parsed.rows).refused)
-            session.do(commands.ImportReadings(parsed.rows, path.name))
+            staged = finish(session.stage(readings_csv.open_readings(path).rows))
+            refuse_if_bad(str(path), staged)
+            finish(session.take(staged, path.name))
             return session
         return cls(open_file.open_study(path, read_only=read_only), path)
 
@@ -70,11 +60,15 @@ class Session:
 
     def _apply(self, command: commands.Command) -> commands.Command:
         inverse, touched = commands.run(self._conn, command)
+        self._forget(touched)
+        return inverse
+
+    def _forget(self, touched: frozenset[str]) -> None:
+        """Drop what an edit has made stale."""
         self.revision += 1
         for metric in touched:
             self._columns.pop(metric, None)
         self._snapshots.clear()
-        return inverse
 
     def undo(self) -> str | None:
         """Take back the last edit; return its words."""
@@ -125,9 +119,21 @@ class Session:
         """Put an excluded reading back."""
         self.do(commands.put_back(self._conn, reading))
 
-    def check(self, rows: tuple[ImportRow, ...]) -> importing.ImportCheck:
-        """What an import of ``rows`` would do."""
-        return importing.check(self._conn, rows)
+    def stage(self, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, importing.Staged]:
+        """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
+        return importing.stage(self._conn, rows)
+
+    def drop(self, staged: importing.Staged) -> None:
+        """Give up what was staged."""
+        importing.drop(self._conn, staged)
+
+    def take(self, staged: importing.Staged, source: str) -> Generator[float, None, None]:
+        """Take staged rows into the study, in one transaction; closing the generator half-way takes everything back."""
+        inverse, touched = yield from commands.run_steps(self._conn, commands.TakeStaged(staged, source))
+        self._undo.append(inverse)
+        self._redo.clear()
+        self._forget(touched)
+        self._notify()
 
     # reading
     @property
@@ -175,9 +181,33 @@ class Session:
         """Instrument, kind and metric of everything that has been read in this study."""
         return read.lanes(self._conn)
 
-    def settings_at(self, instrument: str, day: str) -> str:
-        """Label of the setting in force for an instrument on a day, or empty."""
-        return read.setting_in_force(self._conn, instrument, day)
+    def settings_at(self, instrument: str, day: str, client: str = "") -> str:
+        """Label of the setting in force for an instrument on a day (the client's own before one for all), or empty."""
+        return read.setting_in_force(self._conn, instrument, day, client)
+
+    def heights(self, client: int) -> list[tuple[int, str, float, str, str]]:
+        """Height history of a client."""
+        return read.heights(self._conn, client)
+
+    def offered(self) -> dict[int, dict[str, float | None]]:
+        """Metrics that each instrument offers, with their resolution."""
+        return read.offered(self._conn)
+
+    def check_weights(self) -> list[CheckWeight]:
+        """Check weights."""
+        return read.check_weights(self._conn)
+
+    def assessor_values(self) -> list[AssessorValue]:
+        """Values of assessor checks."""
+        return read.assessor_values(self._conn)
+
+    def protocol(self) -> tuple[str, ...]:
+        """Keys of the conditions that this study asks for."""
+        return read.protocol(self._conn)
+
+    def visit_note(self, visit: int) -> tuple[dict[str, str], str, str]:
+        """Conditions, assessor and remarks of a visit."""
+        return read.visit_note(self._conn, visit)
 
     def calibrations(self) -> list[CalibrationRecord]:
         """Calibrations in force."""
@@ -195,12 +225,11 @@ class Session:
         return len(readings)
 
 
-def refuse_if_bad(parsed: readings_csv.ParsedFile, more: tuple[Any, ...] = ()) -> None:
+def refuse_if_bad(name: str, staged: importing.Staged) -> None:
     """Raise one sentence when a file has refused rows or no rows."""
-    refused = parsed.refused + more
-    if refused:
-        r = refused[0]
-        rest = f" (and {len(refused) - 1} more rows)" if len(refused) > 1 else ""
-        raise UserError(f'{parsed.name}, line {r.line}, {r.column} "{r.text}": {r.reason}{rest}; nothing was imported')
-    if not parsed.rows:
-        raise UserError(f"{parsed.name}: the file has a header but no readings; nothing was imported")
+    if staged.refused:
+        r = staged.refused[0]
+        rest = f" (and {len(staged.refused) - 1} more rows)" if len(staged.refused) > 1 else ""
+        raise UserError(f'{name}, line {r.line}, {r.column} "{r.text}": {r.reason}{rest}; nothing was imported')
+    if not staged.new and not staged.already_there:
+        raise UserError(f"{name}: the file has a header but no readings; nothing was imported")

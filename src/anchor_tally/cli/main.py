@@ -12,13 +12,13 @@ from typing import NoReturn
 from ..analysis.compare import CompareRequest
 from ..analysis.field_method import catalogue, evaluate
 from ..app.demo import demo_session
-from ..app.session import Session, finish, refuse_if_bad
+from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS
+from ..domain.steps import finish
 from ..exchange import readings_csv
 from ..exchange.results_json import compare_json
-from ..study.commands import ImportReadings
 from ..wording.numbers import number
 from ..wording.sentences import headline, pairs_sentence, rows, sentence
 
@@ -91,30 +91,28 @@ def _compare(args: argparse.Namespace) -> None:
 
 
 def _import(args: argparse.Namespace) -> None:
-    parsed = readings_csv.parse(args.file)
     new = not args.into.exists()
     if new and args.into.suffix != ".tally":
         raise UserError(f"{args.into}: a study file ends in .tally; nothing was written")
-    if new and not args.skip_refused:
-        refuse_if_bad(parsed)
+    source = readings_csv.open_readings(args.file)
     session = Session.new(args.into, args.into.stem) if new else Session.open(args.into)
-    found = session.check(parsed.rows)
-    refused = parsed.refused + found.refused
-    for r in refused:
-        print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr) if args.skip_refused else None
     try:
-        if not args.skip_refused:
-            refuse_if_bad(parsed, found.refused)
-        if found.new:
-            session.do(ImportReadings(found.new, args.file.name))
+        staged = finish(session.stage(source.rows))
+        if args.skip_refused:
+            for r in staged.refused:
+                print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr)
+        else:
+            refuse_if_bad(str(args.file), staged)
+        if staged.new:
+            finish(session.take(staged, args.file.name))
     except UserError:
+        session.close()
         if new:
-            session.close()
             args.into.unlink()
         raise
-    for column in parsed.ignored_columns:
+    for column in source.columns_left_out:
         print(f'column "{column}" is not part of the format and was left out')
-    print(f"{len(found.new)} readings added to {args.into}, {found.already_there} were there already, {len(refused)} refused")
+    print(f"{staged.new} readings added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused")
     session.close()
 
 

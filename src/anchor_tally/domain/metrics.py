@@ -63,7 +63,16 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("skinfold_midaxillary", "Midaxillary skinfold", "mm", "length", 1, 120, 1, "skinfold_midaxillary", "Fold on the midaxillary line at the level of the lower breastbone."),
     ("skinfold_supraspinale", "Supraspinale skinfold", "mm", "length", 1, 120, 1, "skinfold_supraspinale", "Diagonal fold above the front hip spine."),
     ("skinfold_medial_calf", "Medial calf skinfold", "mm", "length", 1, 100, 1, "skinfold_medial_calf", "Vertical fold on the inside of the calf at its largest girth."),
+    ("skinfold_iliac_crest", "Iliac crest skinfold", "mm", "length", 1, 120, 1, "skinfold_iliac_crest", "Fold directly above the hip bone on the side of the body."),
     ("sum_skinfolds", "Sum of skinfolds", "mm", "length", 3, 700, 1, "sum_skinfolds", "Sum of the sites of an equation."),
+    ("sum_skinfolds_3", "Sum of 3 skinfolds", "mm", "length", 3, 360, 1, "sum_skinfolds_3", "Men: chest, abdominal, thigh; women: triceps, suprailiac, thigh."),
+    ("sum_skinfolds_4", "Sum of 4 skinfolds", "mm", "length", 4, 440, 1, "sum_skinfolds_4", "Biceps, triceps, subscapular, suprailiac."),
+    ("sum_skinfolds_6", "Sum of 6 skinfolds", "mm", "length", 6, 680, 1, "sum_skinfolds_6", "Triceps, subscapular, supraspinale, abdominal, thigh, medial calf."),
+    ("sum_skinfolds_7", "Sum of 7 skinfolds", "mm", "length", 7, 800, 1, "sum_skinfolds_7", "Chest, midaxillary, triceps, subscapular, abdominal, suprailiac, thigh."),
+    ("sum_skinfolds_8", "Sum of 8 skinfolds", "mm", "length", 8, 900, 1, "sum_skinfolds_8", "Triceps, subscapular, biceps, iliac crest, supraspinale, abdominal, thigh, medial calf."),
+    ("girth_chest", "Chest girth", "cm", "length", 40, 220, 1, "girth_chest", "At the level of the middle of the breastbone, after a normal breath out."),
+    ("girth_arm_relaxed", "Relaxed arm girth", "cm", "length", 10, 80, 1, "girth_arm_relaxed", "Upper arm hanging, halfway between shoulder and elbow."),
+    ("girth_thigh", "Thigh girth", "cm", "length", 25, 120, 1, "girth_thigh", "Halfway between the groin fold and the top of the kneecap."),
     ("girth_arm_flexed", "Flexed arm girth", "cm", "length", 12, 80, 1, "girth_arm_flexed", "Upper arm, flexed and tensed."),
     ("girth_calf", "Calf girth", "cm", "length", 15, 80, 1, "girth_calf", "Largest girth of the calf."),
     ("breadth_humerus", "Humerus breadth", "cm", "length", 3, 12, 1, "breadth_humerus", "Between the epicondyles of the humerus."),
@@ -75,6 +84,13 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("water_temperature", "Water temperature", "degC", "temperature", 10, 45, 1, "water_temperature", "Temperature of the weighing tank."),
     ("impedance_index", "Impedance index", "cm2/ohm", "index", 5, 250, 1, "impedance_index", "Height squared over resistance."),
     ("phase_angle", "Phase angle", "deg", "angle", 1, 20, 1, "phase_angle", "Arc tangent of reactance over resistance."),
+    ("body_mass_index", "Body mass index", "kg/m2", "index2", 5, 150, 1, "body_mass_index", "Body mass over height squared."),
+    ("waist_hip_ratio", "Waist to hip", "1", "rating", 0.3, 2.5, 2, "waist_hip_ratio", "Waist girth over hip girth."),
+    ("waist_height_ratio", "Waist to height", "1", "rating", 0.15, 1.8, 2, "waist_height_ratio", "Waist girth over height."),
+    ("fat_free_mass_index", "Fat-free mass index", "kg/m2", "index2", 3, 60, 1, "fat_free_mass_index", "Fat-free mass over height squared."),
+    ("fat_mass_index", "Fat mass index", "kg/m2", "index2", 0.1, 100, 1, "fat_mass_index", "Fat mass over height squared."),
+    ("body_fat_percent_low", "Body fat, low end", "percent", "percent", 1, 75, 0, "body_fat_percent_low", "Lower end of a visual estimate."),
+    ("body_fat_percent_high", "Body fat, high end", "percent", "percent", 1, 75, 0, "body_fat_percent_high", "Upper end of a visual estimate."),
     ("endomorphy", "Endomorphy", "1", "rating", 0, 20, 1, "endomorphy", "First component of the somatotype."),
     ("mesomorphy", "Mesomorphy", "1", "rating", -5, 20, 1, "mesomorphy", "Second component of the somatotype."),
     ("ectomorphy", "Ectomorphy", "1", "rating", 0, 15, 1, "ectomorphy", "Third component of the somatotype."),
@@ -84,17 +100,45 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
 # fmt: on
 METRICS: dict[str, Metric] = {row[0]: Metric(*row) for row in _ROWS}
 _FREQUENCY = re.compile(r"(resistance|reactance)_(\d{1,4})khz")
+REGIONS = {
+    "subtotal": "without head",
+    "arm_left": "left arm",
+    "arm_right": "right arm",
+    "leg_left": "left leg",
+    "leg_right": "right leg",
+    "trunk": "trunk",
+    "head": "head",
+}
+REGIONAL = ("fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_fat_percent")
+
+
+def region_of(name: str) -> tuple[str, str]:
+    """Split a metric id into what is measured and the region of the body ("total" when none is named)."""
+    for base in REGIONAL:
+        region = name.removeprefix(f"{base}_")
+        if region in REGIONS:
+            return base, region
+    return name, "total"
 
 
 def metric_named(name: str) -> Metric | None:
-    """Return the metric with id ``name``; any frequency in kHz is known for resistance and reactance."""
+    """Return the metric with id ``name``.
+
+    Resistance and reactance are known at any frequency in kHz; fat, lean, bone and body fat share also for a region of the
+    body, as in ``fat_mass_arm_left`` or ``body_fat_percent_subtotal`` (without the head). A region is a group of its own: it
+    never compares with the whole body.
+    """
     key = name.strip().lower()
     if key in METRICS:
         return METRICS[key]
+    base, region = region_of(key)
+    if region != "total":
+        m = METRICS[base]
+        where = REGIONS[region]
+        low = m.low if m.dimension == "percent" else 0.0
+        return replace(m, id=key, group=key, label=f"{m.label}, {where}", low=low, definition=f"{m.definition} Region: {where}.")
     match = _FREQUENCY.fullmatch(key)
     if match is None:
         return None
-    base = METRICS[f"{match[1]}_50khz"]
-    return replace(
-        base, id=key, group=key, label=base.label.replace("50", match[2]), definition=base.definition.replace("50", match[2])
-    )
+    m = METRICS[f"{match[1]}_50khz"]
+    return replace(m, id=key, group=key, label=m.label.replace("50", match[2]), definition=m.definition.replace("50", match[2]))

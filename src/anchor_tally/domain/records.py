@@ -3,29 +3,58 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 KINDS = ("reference", "device", "method")
 STATUSES = ("ok", "failed", "excluded")
 
 
+# electrode layouts of impedance devices; "none" is a plain scale, "" is not known
+ELECTRODES = ("", "none", "feet", "hands", "hand and foot", "eight")
+
+
 @dataclass(frozen=True, slots=True)
 class Client:
-    """A person measured, known by a code. ``sex`` is the equation sex: male, female or empty."""
+    """A person measured, known by a code. ``sex`` is the equation sex: male, female or empty.
+
+    ``birth`` is a year, a month or a day (ISO 8601) or empty; ``cautions`` is a set of words out of implant,
+    implant_cleared and pregnant; ``scans_before`` counts X-ray scans before this study, ``last_scan`` dates the last of them.
+    """
 
     id: int
     code: str
     sex: str = ""
     name: str = ""
+    birth: str = ""
+    cautions: frozenset[str] = frozenset()
+    usual_activity: str = ""
+    scans_before: int | None = None
+    last_scan: str = ""
+    notes: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Instrument:
-    """A reference, a device or a method. ``equation`` is set when values are computed from raw readings."""
+    """A reference, a device or a method. ``equation`` is set when values are computed from raw readings.
+
+    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned at each visit.
+    """
 
     id: int
     name: str
     kind: str
     equation: str = ""
+    electrodes: str = ""
+    price: str = ""
+    exports_data: bool | None = None
+    notes: str = ""
+    position: int = 0
+    repeats: int = 3
+
+    @property
+    def is_impedance(self) -> bool:
+        """Whether it sends a current through the body; a device of unknown layout is taken to do so."""
+        return self.kind == "device" and self.electrodes != "none"
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,8 +91,7 @@ class Reading:
     height_cm: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class ImportRow:
+class ImportRow(NamedTuple):
     """One parsed row of a readings file, with the line it came from."""
 
     line: int
@@ -116,3 +144,32 @@ class CalibrationRecord:
     valid_until: str
     version: int
     digest: str
+
+
+@dataclass(frozen=True, slots=True)
+class CheckWeight:
+    """A known mass put on a scale, and what the scale showed (kg)."""
+
+    id: int
+    instrument: str
+    taken_at: str
+    nominal_kg: float
+    shown_kg: float
+    entered: str
+    unit: str
+    note: str
+
+
+@dataclass(frozen=True, slots=True)
+class AssessorValue:
+    """One value of an assessor check: a person measured a first or a further time."""
+
+    id: int
+    assessor: str
+    day: str
+    metric: str
+    person: str
+    repeat: int
+    value: float
+    entered: str
+    unit: str

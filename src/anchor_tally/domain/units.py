@@ -31,6 +31,7 @@ UNITS: dict[str, tuple[str, float]] = {
     "degC": ("temperature", 1.0),
     "cm2/ohm": ("index", 1.0),
     "deg": ("angle", 1.0),
+    "kg/m2": ("index2", 1.0),
 }
 ALIASES = {
     "%": "percent",
@@ -55,6 +56,7 @@ ALIASES = {
     "c": "degC",
     "°": "deg",
     "kcal": "kcal/d",
+    "kg/m²": "kg/m2",
 }
 _NUMBER = r"[+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"
 _SIMPLE = re.compile(rf"^\s*({_NUMBER})\s*([^\d\s.,+-].*?)?\s*$")

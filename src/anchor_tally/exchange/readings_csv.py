@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
+from operator import itemgetter
 from pathlib import Path
+from typing import TextIO
 
 from ..domain.errors import UserError
 from ..domain.metrics import metric_named
 from ..domain.records import KINDS, STATUSES, ImportRow, Reading, Refused
-from ..domain.units import ValueRefused, parse_quantity, unit_named
+from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
 
 HEADER = (
     "client",
@@ -34,33 +36,153 @@ _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "uni
 
 
 @dataclass(frozen=True, slots=True)
-class ParsedFile:
-    """What a file holds: rows taken, rows refused, and columns that were left out."""
+class ReadingsFile:
+    """A readings file being read: its rows, taken or refused, come one by one.
+
+    ``columns_left_out`` are not part of the format; ``progress`` tells the share of the file read so far.
+    """
 
     name: str
-    rows: tuple[ImportRow, ...]
-    refused: tuple[Refused, ...]
-    ignored_columns: tuple[str, ...]
+    columns_left_out: tuple[str, ...]
+    rows: Iterator[ImportRow | Refused]
+    progress: Callable[[], float]
 
 
-def read_text(path: Path) -> str:
-    """Read a file as UTF-8 (with or without a mark). Raises UserError with one sentence."""
+def open_readings(path: Path) -> ReadingsFile:
+    """Open a tidy CSV in UTF-8 (with or without a mark). Raises UserError with one sentence when it holds no such table."""
     try:
-        data = path.read_bytes()
+        size = path.stat().st_size
+        raw = path.open("rb")
     except OSError as error:
         raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
-    if not data.strip():
-        raise UserError(f"{path}: the file is empty, nothing was read")
+    text = io.TextIOWrapper(raw, encoding="utf-8-sig", newline="")
     try:
-        return data.decode("utf-8-sig")
+        return _readings(text, str(path), lambda: raw.tell() / (size or 1), path)
+    except (UserError, OSError) as error:
+        text.close()
+        if isinstance(error, OSError):
+            raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
+        raise
+
+
+def parse_text(text: str, name: str) -> tuple[list[ImportRow], list[Refused]]:
+    """Parse the text of a tidy CSV; ``name`` is used in messages."""
+    rows: list[ImportRow] = []
+    refused: list[Refused] = []
+    for r in _readings(io.StringIO(text, newline=""), name, lambda: 1.0).rows:
+        if isinstance(r, Refused):
+            refused.append(r)
+        else:
+            rows.append(r)
+    return rows, refused
+
+
+def _not_text(path: Path, error: UnicodeDecodeError) -> UserError:
+    """Say in which line the text stops being UTF-8."""
+    line = 0
+    with path.open("rb") as f:
+        for data in f:
+            line += 1
+            try:
+                data.decode("utf-8")
+            except UnicodeDecodeError:
+                break
+    return UserError(f"{path}, line {line}: not UTF-8 text ({error.reason}); save the table as UTF-8 CSV, nothing was read")
+
+
+def _readings(source: TextIO, name: str, progress: Callable[[], float], path: Path | None = None) -> ReadingsFile:
+    reader = csv.reader(source, strict=True)
+    try:
+        header = [h.strip() for h in next(reader, [])]
+    except csv.Error as error:
+        raise UserError(f"{name}, line 1: not readable as CSV ({error}); nothing was read") from error
     except UnicodeDecodeError as error:
-        line = data[: error.start].count(b"\n") + 1
-        raise UserError(f"{path}, line {line}: not UTF-8 text; save the table as UTF-8 CSV, nothing was read") from error
+        raise (_not_text(path, error) if path else UserError(f"{name}: not text")) from error
+    if not any(header):
+        raise UserError(f"{name}: the file is empty, nothing was read")
+    missing = [c for c in _REQUIRED if c not in header]
+    if missing:
+        raise UserError(f"{name}, line 1: column {', '.join(missing)} is missing; nothing was read")
+    doubled = {h for h in header if header.count(h) > 1 and h in HEADER}
+    if doubled:
+        raise UserError(f"{name}, line 1: column {', '.join(sorted(doubled))} stands twice; nothing was read")
+    extra = [h for h in header if h not in HEADER]
+    conditions = [h for h in extra if h.startswith("condition:")]
+
+    def rows() -> Iterator[ImportRow | Refused]:
+        read = RowReader(header).read
+        with source:
+            try:
+                for cells in reader:
+                    if len(cells) == len(header):
+                        if row := read(cells, reader.line_num):
+                            yield row
+                    elif any(c.strip() for c in cells):
+                        why = f"{len(cells)} cells where the header has {len(header)}; the file may be cut off here"
+                        yield Refused(reader.line_num, "row", ",".join(cells)[:80], why)
+            except csv.Error as error:
+                yield Refused(reader.line_num, "row", "", f"not readable as CSV ({error}); the file may be cut off here")
+            except UnicodeDecodeError as error:
+                raise (_not_text(path, error) if path else UserError(f"{name}: not text")) from error
+
+    return ReadingsFile(name, tuple(h for h in extra if h not in conditions), rows(), progress)
 
 
-def parse(path: Path) -> ParsedFile:
-    """Parse a tidy CSV. Rows that cannot be taken are listed, never dropped in silence."""
-    return parse_text(read_text(path), str(path))
+class RowReader:
+    """Turns the cells of one table into rows.
+
+    Every row goes through ``_row`` when something in it is new. What comes again and again (person, instrument, unit,
+    repeat: all but time, value and note) is remembered as one head, so that a long table costs two look-ups a row.
+    """
+
+    _HEADS = 50_000  # heads remembered at most: a table where each row is another person gains nothing from them
+
+    def __init__(self, header: Sequence[str]) -> None:
+        self.header = list(header)
+        self.conditions = [h for h in header if h.startswith("condition:")]
+        place = {h: k for k, h in enumerate(header)}
+        at = [place.get(h, len(header)) for h in HEADER]  # one empty cell more stands in for a column that is not there
+        self.taken_at, self.value, self.note = at[4], at[9], at[13]
+        self.head_of = itemgetter(*(at[k] for k in range(14) if k not in (4, 9, 13)), *(place[h] for h in self.conditions))
+        self.moments: dict[str, str] = {}
+        self.heads: dict[tuple[str, ...], tuple[ImportRow, float, float, float, float]] = {}
+
+    def read(self, cells: list[str], line: int) -> ImportRow | Refused | None:
+        """One row, a refusal, or None for a line of empty cells."""
+        if not any(cells):
+            return None
+        cells.append("")
+        try:
+            like, factor, base, low, high = self.heads[self.head_of(cells)]
+            taken = self.moments[cells[self.taken_at]]
+            entered = cells[self.value]
+            value = float(entered) if factor == base else float(entered) * factor / base
+            if low <= value <= high and entered.replace(".", "", 1).isdecimal():
+                _, client, sex, age, height, _, instrument, kind, setting, metric, _, _, unit, rep, status, _, conditions = like
+                note = cells[self.note].strip()
+                return ImportRow(
+                    line, client, sex, age, height, taken, instrument, kind, setting, metric, value, entered, unit, rep, status, note, conditions
+                )  # fmt: skip
+        except (KeyError, ValueError):
+            pass  # something new or odd: the careful way below takes or refuses it
+        key = self.head_of(cells)
+        cells.pop()
+        if not any(x.strip() for x in cells):
+            return None
+        row = _row(dict(zip(self.header, cells, strict=True)), line, self.conditions)
+        if isinstance(row, ImportRow):
+            self._remember(key, cells[self.taken_at], row)
+        return row
+
+    def _remember(self, key: tuple[str, ...], taken: str, row: ImportRow) -> None:
+        for cache in (self.heads, self.moments):
+            if len(cache) >= self._HEADS:
+                cache.clear()
+        m = metric_named(row.metric)
+        said = key[8].strip()  # the unit's cell
+        if m is not None and row.status == "ok" and (unit_named(said) if said else m.unit) == row.unit:
+            self.heads[key] = (row, UNITS[row.unit][1], UNITS[m.unit][1], m.low, m.high)
+        self.moments[taken] = row.taken_at
 
 
 def _optional(text: str, low: float, high: float, what: str) -> float | None:
@@ -86,38 +208,6 @@ def _moment(text: str) -> str:
     except ValueError as error:
         raise ValueRefused("not an ISO 8601 date or date-time such as 2026-03-02T06:40") from error
     return text
-
-
-def parse_text(text: str, name: str) -> ParsedFile:
-    """Parse the text of a tidy CSV; ``name`` is used in messages."""
-    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
-    rows: list[ImportRow] = []
-    refused: list[Refused] = []
-    try:
-        header = [h.strip() for h in next(reader, [])]
-        missing = [c for c in _REQUIRED if c not in header]
-        if missing:
-            raise UserError(f"{name}, line 1: column {', '.join(missing)} is missing; nothing was read")
-        doubled = {h for h in header if header.count(h) > 1 and h in HEADER}
-        if doubled:
-            raise UserError(f"{name}, line 1: column {', '.join(sorted(doubled))} stands twice; nothing was read")
-        extra = [h for h in header if h not in HEADER]
-        conditions = [h for h in extra if h.startswith("condition:")]
-        for cells in reader:
-            if not any(c.strip() for c in cells):
-                continue
-            if len(cells) != len(header):
-                why = f"{len(cells)} cells where the header has {len(header)}; the file may be cut off here"
-                refused.append(Refused(reader.line_num, "row", ",".join(cells)[:80], why))
-                continue
-            outcome = _row(dict(zip(header, cells, strict=True)), reader.line_num, conditions)
-            if isinstance(outcome, Refused):
-                refused.append(outcome)
-            else:
-                rows.append(outcome)
-    except csv.Error as error:
-        refused.append(Refused(reader.line_num, "row", "", f"not readable as CSV ({error}); the file may be cut off here"))
-    return ParsedFile(name, tuple(rows), tuple(refused), tuple(h for h in extra if h not in conditions))
 
 
 def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | Refused:

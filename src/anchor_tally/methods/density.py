@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from .equation import Equation, Floats, Inputs, brozek, from_density, siri
+from .equation import MALE, Equation, Floats, Inputs, brozek, from_density, siri
 
 GUT_GAS = 0.1  # litres: common practice
 
@@ -19,6 +19,16 @@ def water_density(celsius: Floats) -> Floats:
 def _underwater(v: Inputs) -> dict[str, Floats]:
     volume = (v["body_mass"] - v["mass_in_water"]) / water_density(v["water_temperature"]) - v["residual_volume"] - GUT_GAS
     return from_density(np.where(volume > 0, v["body_mass"] / np.where(volume > 0, volume, 1), np.nan))
+
+
+def residual_volume(v: Inputs) -> Floats:
+    """Residual lung volume in L from sex, age in years and height in cm (Goldman & Becklake 1959; coefficients from memory)."""
+    men = 0.017 * v["age_years"] + 0.027 * v["height"] - 3.447
+    return np.where(v["sex"] == MALE, men, 0.009 * v["age_years"] + 0.032 * v["height"] - 3.900)
+
+
+def _underwater_estimated(v: Inputs) -> dict[str, Floats]:
+    return _underwater({**v, "residual_volume": residual_volume(v)})
 
 
 def _fat(percent: Floats, mass: Floats) -> dict[str, Floats]:
@@ -78,6 +88,30 @@ DENSITY = (
         "about 0.0015 to 0.002 g/cm3 (common practice)",
         "Goldman RF, Buskirk ER. In: Techniques for measuring body composition. Washington 1961:78-89",
         "Residual volume is the largest source of error; 0.1 L of gut gas is assumed.",
+    ),
+    Equation(
+        "residual_volume_goldman_becklake_1959",
+        "Residual volume (Goldman & Becklake 1959)",
+        ("sex", "age_years", "height"),
+        ("residual_volume",),
+        lambda v: {"residual_volume": residual_volume(v)},
+        "healthy adults",
+        "about 0.3 to 0.4 L",
+        "Goldman HI, Becklake MR. Am Rev Tuberc Pulm Dis 1959;79:457-467",
+        "An error of 0.3 L here is about 2 percent body fat in underwater weighing: measure it when you can.",
+        ages=(18, 80),
+    ),
+    Equation(
+        "underwater_weighing_estimated_residual",
+        "Underwater weighing, residual volume estimated",
+        ("sex", "age_years", "height", "body_mass", "mass_in_water", "water_temperature"),
+        ("body_fat_percent", "body_density"),
+        _underwater_estimated,
+        "healthy adults who can breathe out fully under water",
+        "about 2 percent body fat from the residual volume alone (common practice)",
+        "Goldman RF, Buskirk ER 1961 with the residual volume of Goldman HI, Becklake MR 1959",
+        "The residual volume is estimated from height, age and sex (Goldman & Becklake 1959): measure it when you can.",
+        ages=(18, 80),
     ),
     Equation(
         "three_compartment_siri_1961",

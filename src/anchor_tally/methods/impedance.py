@@ -21,6 +21,11 @@ def _kushner(v: Inputs) -> dict[str, Floats]:
     return {"total_body_water": 0.5561 * _index(v) + 0.0955 * v["body_mass"] + 1.726}
 
 
+def _kushner_by_sex(v: Inputs) -> dict[str, Floats]:
+    i, mass = _index(v), v["body_mass"]
+    return {"total_body_water": np.where(v["sex"] == MALE, 0.396 * i + 0.143 * mass + 8.399, 0.382 * i + 0.105 * mass + 8.315)}
+
+
 def _kyle(v: Inputs) -> dict[str, Floats]:
     ffm = -4.104 + 0.518 * _index(v) + 0.231 * v["body_mass"] + 0.130 * v["reactance_50khz"] + 4.229 * v["sex"]
     return from_fat_free_mass(ffm, v["body_mass"])
@@ -88,6 +93,18 @@ IMPEDANCE = (
         "about 1.8 L",
         "Kushner RF, Schoeller DA. Am J Clin Nutr 1986;44:417-424",
         _ADVICE + " The form for both sexes together.",
+        ages=(18, 70),
+    ),
+    Equation(
+        "impedance_kushner_schoeller_1986_by_sex",
+        "Body water by sex (Kushner & Schoeller 1986)",
+        ("sex", "height", "body_mass", "resistance_50khz"),
+        ("total_body_water",),
+        _kushner_by_sex,
+        "40 adults, 20 of each sex",
+        "1.7 L (men), 0.9 L (women)",
+        "Kushner RF, Schoeller DA. Am J Clin Nutr 1986;44:417-424",
+        _ADVICE + " The forms for men and for women.",
         ages=(18, 70),
     ),
     Equation(

@@ -8,18 +8,22 @@ import numpy as np
 
 from .equation import FEMALE, MALE, Equation, Floats, Inputs, from_density
 
-_SEVEN = tuple(f"skinfold_{k}" for k in ("chest", "midaxillary", "triceps", "subscapular", "abdominal", "suprailiac", "thigh"))
-_MEN_THREE = tuple(f"skinfold_{k}" for k in ("chest", "abdominal", "thigh"))
-_WOMEN_THREE = tuple(f"skinfold_{k}" for k in ("triceps", "suprailiac", "thigh"))
-_FOUR = tuple(f"skinfold_{k}" for k in ("biceps", "triceps", "subscapular", "suprailiac"))
-_SIX = tuple(f"skinfold_{k}" for k in ("triceps", "subscapular", "supraspinale", "abdominal", "thigh", "medial_calf"))
+SEVEN = tuple(f"skinfold_{k}" for k in ("chest", "midaxillary", "triceps", "subscapular", "abdominal", "suprailiac", "thigh"))
+MEN_THREE = tuple(f"skinfold_{k}" for k in ("chest", "abdominal", "thigh"))
+WOMEN_THREE = tuple(f"skinfold_{k}" for k in ("triceps", "suprailiac", "thigh"))
+FOUR = tuple(f"skinfold_{k}" for k in ("biceps", "triceps", "subscapular", "suprailiac"))
+SIX = tuple(f"skinfold_{k}" for k in ("triceps", "subscapular", "supraspinale", "abdominal", "thigh", "medial_calf"))
+EIGHT = tuple(
+    f"skinfold_{k}"
+    for k in ("triceps", "subscapular", "biceps", "iliac_crest", "supraspinale", "abdominal", "thigh", "medial_calf")
+)
 SITES: dict[str, tuple[str, ...]] = {
-    "jackson_pollock_1978_3": _MEN_THREE,
-    "jackson_pollock_ward_1980_3": _WOMEN_THREE,
-    "jackson_pollock_1978_7": _SEVEN,
-    "jackson_pollock_ward_1980_7": _SEVEN,
-    "durnin_womersley_1974": _FOUR,
-    "six_skinfold_carter_1982": _SIX,
+    "jackson_pollock_1978_3": MEN_THREE,
+    "jackson_pollock_ward_1980_3": WOMEN_THREE,
+    "jackson_pollock_1978_7": SEVEN,
+    "jackson_pollock_ward_1980_7": SEVEN,
+    "durnin_womersley_1974": FOUR,
+    "six_skinfold_carter_1982": SIX,
 }
 
 
@@ -54,11 +58,11 @@ def _durnin_womersley(v: Inputs) -> dict[str, Floats]:
     band = np.clip(np.searchsorted(_DW[:, 0], v["age_years"], side="right") - 1, 0, len(_DW) - 1)
     men = v["sex"] == MALE
     c, m = np.where(men, _DW[band, 1], _DW[band, 3]), np.where(men, _DW[band, 2], _DW[band, 4])
-    return from_density(c - m * np.log10(_sum(v, _FOUR)))
+    return from_density(c - m * np.log10(_sum(v, FOUR)))
 
 
 def _six(v: Inputs) -> dict[str, Floats]:
-    s = _sum(v, _SIX)
+    s = _sum(v, SIX)
     return {"body_fat_percent": np.where(v["sex"] == MALE, 0.1051 * s + 2.585, 0.1548 * s + 3.580)}
 
 
@@ -126,7 +130,7 @@ SKINFOLD = (
     Equation(
         "durnin_womersley_1974",
         "Four skinfolds (Durnin & Womersley 1974)",
-        ("sex", "age_years", *_FOUR),
+        ("sex", "age_years", *FOUR),
         _DENSITY,
         _durnin_womersley,
         "209 men and 272 women aged 16 to 72",
@@ -139,7 +143,7 @@ SKINFOLD = (
     Equation(
         "six_skinfold_carter_1982",
         "Six skinfolds (Yuhasz, modified by Carter 1982)",
-        ("sex", *_SIX),
+        ("sex", *SIX),
         ("body_fat_percent",),
         _six,
         "Olympic athletes",

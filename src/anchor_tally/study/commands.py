@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Generator
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import count
 from typing import Protocol
 
 from ..domain.errors import UserError
 from ..domain.metrics import Metric, metric_named
 from ..domain.records import CalibrationRecord, ImportRow
+from ..domain.steps import finish
 from ..domain.units import parse_quantity
-from .importing import Created, check, insert
+from .importing import Created, Staged, stage, take
 from .open_file import StudyError, transaction
+
+_kept = count(1)
 
 
 class EditRefused(UserError):
@@ -33,13 +38,30 @@ class Command(Protocol):
 
 def run(conn: sqlite3.Connection, command: Command) -> tuple[Command, frozenset[str]]:
     """Apply one command in one transaction."""
+
+    def once() -> Generator[float, None, tuple[Command, frozenset[str]]]:
+        yield 0.0
+        return command.apply(conn)
+
+    return finish(_guarded(conn, command.words, once()))
+
+
+def run_steps(conn: sqlite3.Connection, command: TakeStaged) -> Generator[float, None, tuple[Command, frozenset[str]]]:
+    """Apply a long command in one transaction, in steps; closing the generator takes everything back."""
+    return (yield from _guarded(conn, command.words, command.steps(conn)))
+
+
+def _guarded(
+    conn: sqlite3.Connection, words: str, steps: Generator[float, None, tuple[Command, frozenset[str]]]
+) -> Generator[float, None, tuple[Command, frozenset[str]]]:
+    """Run steps in one transaction, with what the file refuses turned into a sentence."""
     try:
         with transaction(conn):
-            return command.apply(conn)
+            return (yield from steps)
     except sqlite3.IntegrityError as error:
-        raise EditRefused(f"{command.words}: refused by the study file ({error}); nothing was changed") from error
+        raise EditRefused(f"{words}: refused by the study file ({error}); nothing was changed") from error
     except sqlite3.OperationalError as error:
-        raise StudyError(f"{command.words}: the study cannot be written ({error}); nothing was changed") from error
+        raise StudyError(f"{words}: the study cannot be written ({error}); nothing was changed") from error
 
 
 def _now() -> str:
@@ -67,39 +89,66 @@ class ImportReadings:
 
     def apply(self, conn: sqlite3.Connection) -> tuple[Command, frozenset[str]]:
         """Insert what is new; a row that contradicts the study refuses the whole."""
-        found = check(conn, self.rows)
-        if found.refused:
-            r = found.refused[0]
+        staged = finish(stage(conn, self.rows))
+        if staged.refused:
+            r = staged.refused[0]
             raise EditRefused(f"{self.source}, line {r.line}, {r.column}: {r.reason}; nothing was imported")
-        made = insert(conn, found.new, self.source)
-        return _TakeBack(made, self), frozenset(r.metric for r in found.new)
+        return TakeStaged(staged, self.source).apply(conn)
 
 
 @dataclass(frozen=True, slots=True)
-class _TakeBack:
-    """Remove what an entry or import made."""
+class TakeStaged:
+    """Take in what was staged."""
 
-    made: Created
-    again: ImportReadings
+    staged: Staged
+    source: str
 
     @property
     def words(self) -> str:
         """What the edit does."""
-        return self.again.words
+        return f"import {self.source}"
 
     def apply(self, conn: sqlite3.Connection) -> tuple[Command, frozenset[str]]:
-        """Delete the rows made, newest first."""
-        metrics = frozenset(r.metric for r in self.again.rows)
-        conn.executemany("DELETE FROM reading WHERE id = ?", [(i,) for i in self.made.readings])
-        conn.executemany("DELETE FROM condition WHERE visit = ?", [(i,) for i in self.made.visits])
-        for table, ids in (
-            ("visit", self.made.visits),
-            ("setting", self.made.settings),
-            ("instrument", self.made.instruments),
-            ("client", self.made.clients),
-        ):
-            conn.executemany(f"DELETE FROM {table} WHERE id = ?", [(i,) for i in ids])  # noqa: S608  (fixed names)
-        return self.again, metrics
+        """Write all staged rows."""
+        return finish(self.steps(conn))
+
+    def steps(self, conn: sqlite3.Connection) -> Generator[float, None, tuple[Command, frozenset[str]]]:
+        """Write in slices inside the caller's transaction; yields the share done."""
+        made = yield from take(conn, self.staged, self.source)
+        return _TakeBack(made, self.words), made.metrics
+
+
+@dataclass(frozen=True, slots=True)
+class _TakeBack:
+    """Remove what an entry or import made, keeping it aside for a redo."""
+
+    made: Created
+    words: str
+
+    def apply(self, conn: sqlite3.Connection) -> tuple[Command, frozenset[str]]:
+        """Move the rows made into temporary tables."""
+        number = next(_kept)
+        for table, where, values in self.made.rows():
+            # names are fixed and a number
+            conn.execute(f"CREATE TEMP TABLE kept_{number}_{table} AS SELECT * FROM main.{table} WHERE {where}", values)  # noqa: S608
+            conn.execute(f"DELETE FROM main.{table} WHERE {where}", values)  # noqa: S608
+        return _TakeAgain(self.made, self.words, number), self.made.metrics
+
+
+@dataclass(frozen=True, slots=True)
+class _TakeAgain:
+    """Put back what was taken back."""
+
+    made: Created
+    words: str
+    number: int
+
+    def apply(self, conn: sqlite3.Connection) -> tuple[Command, frozenset[str]]:
+        """Move the rows back into the study, with their ids."""
+        for table, _, _ in reversed(list(self.made.rows())):
+            conn.execute(f"INSERT INTO main.{table} SELECT * FROM kept_{self.number}_{table}")  # noqa: S608
+            conn.execute(f"DROP TABLE kept_{self.number}_{table}")
+        return _TakeBack(self.made, self.words), self.made.metrics
 
 
 def add_reading(

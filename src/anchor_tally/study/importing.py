@@ -1,125 +1,289 @@
-"""Taking many readings into a study: what is new, what is there already, what contradicts it."""
+"""Taking readings into a study: staged beside it first, so that what is new, known or contradicting is told before a write.
+
+The staged rows lie in temporary tables of the same connection: a million of them cost disk, not memory, and nothing of the
+study is touched until they are taken.
+"""
 
 from __future__ import annotations
 
+import itertools
 import sqlite3
+from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from ..domain.errors import UserError
-from ..domain.metrics import METRICS, metric_named
+from ..domain.metrics import metric_named
 from ..domain.records import ImportRow, Refused
 from .read import wall_clock
 
-Key = tuple[str, str, str, str, str, int]
+BLOCK = 4000
+SAMPLE = 200
+LARGE = 20_000  # rows from which on the indexes are built once, at the end
+_NOTHING = (None, None, ())
+_number = itertools.count(1)
 
 
 @dataclass(frozen=True, slots=True)
-class ImportCheck:
-    """What an import would do."""
+class Staged:
+    """Rows waiting to be taken: how many are new, known already or refused, the first ones, and where they lie."""
 
-    new: tuple[ImportRow, ...]
+    number: int
+    new: int
     already_there: int
     refused: tuple[Refused, ...]
-
-
-def _key(r: ImportRow) -> Key:
-    return (r.client, r.taken_at, r.instrument, r.setting, r.metric, r.replicate)
-
-
-def check(conn: sqlite3.Connection, rows: tuple[ImportRow, ...]) -> ImportCheck:
-    """Compare rows with the study and with each other; nothing is written."""
-    there: dict[Key, tuple[float | None, str]] = {}
-    for *key, value, status in conn.execute(
-        "SELECT c.code, r.taken_at, i.name, ifnull(s.label, ''), r.metric, r.replicate, r.value, r.status FROM reading r"
-        " JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client JOIN instrument i ON i.id = r.instrument"
-        " LEFT JOIN setting s ON s.id = r.setting"
-    ):
-        there[tuple(key)] = (value, status)
-    sexes = dict(conn.execute("SELECT code, sex FROM client WHERE sex <> ''").fetchall())
-    kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
-    seen: dict[Key, ImportRow] = {}
-    new: list[ImportRow] = []
-    refused: list[Refused] = []
-    same = 0
-    for r in rows:
-        key = _key(r)
-        if r.sex and sexes.setdefault(r.client, r.sex) != r.sex:
-            refused.append(Refused(r.line, "sex", r.sex, f"client {r.client} is {sexes[r.client]} elsewhere"))
-        elif kinds.setdefault(r.instrument, r.kind) != r.kind:
-            refused.append(Refused(r.line, "kind", r.kind, f"{r.instrument} is a {kinds[r.instrument]} elsewhere"))
-        elif key in there:
-            value, _status = there[key]
-            if value == r.value or (
-                value is not None and r.value is not None and abs(value - r.value) < 1e-9 * max(1.0, abs(value))
-            ):
-                same += 1
-            else:
-                refused.append(Refused(r.line, "value", r.entered, f"the study already holds {value} for this reading"))
-        elif key in seen:
-            first = seen[key]
-            if first.value == r.value and first.status == r.status:
-                same += 1
-            else:
-                refused.append(
-                    Refused(
-                        r.line,
-                        "value",
-                        r.entered,
-                        f"contradicts line {first.line}: same client, time, instrument, metric and replicate",
-                    )
-                )
-        else:
-            seen[key] = r
-            new.append(r)
-    return ImportCheck(tuple(new), same, tuple(refused))
+    sample: tuple[ImportRow, ...]
+    metrics: frozenset[str]
+    sexes: tuple[tuple[str, str], ...]
+    statements: tuple[tuple[int, float | None, float | None, tuple[tuple[str, str], ...], int], ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Created:
-    """Ids made by an import, so that it can be taken back."""
+    """What an import made, so that it can be taken back: a range of reading ids (first, last) and the ids of the rest."""
 
-    readings: tuple[int, ...]
+    readings: tuple[int, int]
     visits: tuple[int, ...]
     clients: tuple[int, ...]
     instruments: tuple[int, ...]
     settings: tuple[int, ...]
+    metrics: frozenset[str]
+
+    def rows(self) -> Iterator[tuple[str, str, tuple[Any, ...]]]:
+        """Each table with the condition that picks what was made there, in an order in which it can be deleted."""
+        yield "reading", "id BETWEEN ? AND ?", self.readings
+        for table, column, ids in (
+            ("condition", "visit", self.visits),
+            ("visit", "id", self.visits),
+            ("setting", "id", self.settings),
+            ("instrument", "id", self.instruments),
+            ("client", "id", self.clients),
+        ):
+            yield table, f"{column} IN (SELECT value FROM json_each(?))", (str(list(ids)),)
 
 
 def ensure_metric(conn: sqlite3.Connection, metric: str) -> None:
     """Make sure that a metric of the registry has its row."""
-    m = METRICS.get(metric) or metric_named(metric)
+    m = metric_named(metric)
     if m is not None:
         conn.execute("INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (m.id, m.unit, m.low, m.high))
 
 
-def _note_visit(conn: sqlite3.Connection, visit: int, r: ImportRow, source: str) -> None:
-    """Keep age, height and conditions with the visit; a second, different statement refuses the import."""
-    known = conn.execute("SELECT age_years, height_cm FROM visit WHERE id = ?", (visit,)).fetchone()
-    stated: dict[str, tuple[object, object]] = {"age_years": (known[0], r.age_years), "height_cm": (known[1], r.height_cm)}
-    kept = dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()) if r.conditions else {}
-    stated |= {f"condition:{key}": (kept.get(key), text) for key, text in r.conditions}
-    for what, (old, new) in stated.items():
-        if old is not None and new is not None and old != new:
-            raise UserError(
-                f"{source}, line {r.line}, {what}: {new} differs from {old} at the same visit of {r.client}; nothing was imported"
-            )
-    if (known[0] is None and r.age_years is not None) or (known[1] is None and r.height_cm is not None):
+class _Stage:
+    """The work of staging: numbers for moments (client and time) and lanes (instrument and setting), rows by block."""
+
+    def __init__(self, conn: sqlite3.Connection) -> None:
+        self.conn, self.k = conn, next(_number)
         conn.execute(
-            "UPDATE visit SET age_years = ifnull(age_years, ?), height_cm = ifnull(height_cm, ?) WHERE id = ?",
-            (r.age_years, r.height_cm, visit),
+            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, metric TEXT, replicate INTEGER, line INTEGER,"
+            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, metric, replicate)) WITHOUT ROWID"
         )
-    for key, text in r.conditions:
-        if key not in kept:
-            conn.execute("INSERT INTO condition VALUES (?, ?, ?)", (visit, key, text))
+        conn.execute(f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, visit INTEGER)")
+        conn.execute(
+            f"CREATE TEMP TABLE lane_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT,"
+            " instrument_id INTEGER, setting_id INTEGER)"
+        )
+        self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
+        self.kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
+        self.known = frozenset(self.sexes)
+        self.moments: dict[tuple[str, str], int] = {}
+        self.lanes: dict[tuple[str, str, str, str, str], int] = {}
+        self.lane_numbers: dict[tuple[str, str], int] = {}
+        self.stated: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
+        self.statements: dict[tuple[int, float | None, float | None, tuple[tuple[str, str], ...]], int] = {}
+        self.metrics: set[str] = set()
+        self.refused: list[Refused] = []
+        self.sample: list[ImportRow] = []
+        self.same = 0
+
+    def block(self, rows: list[ImportRow | Refused]) -> None:
+        """Stage one block of rows."""
+        batch: list[tuple[Any, ...]] = []
+        origin: list[ImportRow] = []
+        moments, lanes, stated = self.moments, self.lanes, self.stated
+        new_moments, new_lanes = [], []
+        for r in rows:
+            if isinstance(r, Refused):
+                self.refused.append(r)
+                continue
+            (
+                line,
+                client,
+                sex,
+                age,
+                height,
+                taken,
+                instrument,
+                kind,
+                setting,
+                metric,
+                value,
+                entered,
+                unit,
+                rep,
+                status,
+                note,
+                conds,
+            ) = r
+            lane = lanes.get((client, sex, instrument, kind, setting))
+            if lane is None:
+                told = self._contradiction(line, client, sex, instrument, kind)
+                if told is not None:
+                    self.refused.append(told)
+                    continue
+                lane = self.lane_numbers.get((instrument, setting))
+                if lane is None:
+                    lane = self.lane_numbers[instrument, setting] = len(self.lane_numbers) + 1
+                    new_lanes.append((lane, instrument, kind, setting, *self._lane_ids(instrument, setting)))
+                lanes[client, sex, instrument, kind, setting] = lane
+            moment = moments.get((client, taken))
+            if moment is None:
+                moment = moments[client, taken] = len(moments) + 1
+                new_moments.append((moment, client, taken, self._visit_of(client, taken)))
+            about = (age, height, conds)
+            if stated.get(moment) != about and about != _NOTHING:
+                stated[moment] = about
+                self.statements.setdefault((moment, *about), line)
+            self.metrics.add(metric)
+            batch.append((moment, lane, metric, rep, line, value, entered, unit, status, note))
+            origin.append(r)
+        with _block(self.conn):
+            self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?)", new_moments)
+            self.conn.executemany(f"INSERT INTO lane_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_lanes)
+            before = self.conn.total_changes
+            self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
+            if self.conn.total_changes - before < len(batch):
+                self._repeated(batch)
+        self.sample += origin[: SAMPLE - len(self.sample)]
+
+    def _contradiction(self, line: int, client: str, sex: str, instrument: str, kind: str) -> Refused | None:
+        if sex and (self.sexes.get(client) or sex) != sex:
+            return Refused(line, "sex", sex, f"client {client} is {self.sexes[client]} elsewhere")
+        if self.kinds.setdefault(instrument, kind) != kind:
+            return Refused(line, "kind", kind, f"{instrument} is a {self.kinds[instrument]} elsewhere")
+        if sex:
+            self.sexes[client] = sex
+        return None
+
+    def _visit_of(self, client: str, taken: str) -> int | None:
+        if client not in self.known:
+            return None
+        row = self.conn.execute(
+            "SELECT r.visit FROM client c JOIN visit v ON v.client = c.id JOIN reading r ON r.visit = v.id AND r.taken_at = ?"
+            " WHERE c.code = ? LIMIT 1",
+            (taken, client),
+        ).fetchone()
+        return row[0] if row else None
+
+    def _lane_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
+        """Instrument id, and setting id when there is exactly one of that label."""
+        row = self.conn.execute("SELECT id FROM instrument WHERE name = ?", (instrument,)).fetchone()
+        if row is None:
+            return None, None
+        ids = self.conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (row[0], label)).fetchall()
+        return row[0], ids[0][0] if len(ids) == 1 else None
+
+    def _repeated(self, batch: list[tuple[Any, ...]]) -> None:
+        """Rows of a block whose key was staged before: the same again, or a contradiction."""
+        for moment, lane, metric, rep, line, value, entered, _unit, status, _note in batch:
+            first, there, was = self.conn.execute(
+                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND lane = ? AND metric = ? AND replicate = ?",
+                (moment, lane, metric, rep),
+            ).fetchone()
+            if first == line:
+                continue
+            if there == value and was == status:
+                self.same += 1
+            else:
+                why = f"contradicts line {first}: same client, time, instrument, metric and replicate"
+                self.refused.append(Refused(line, "value", entered, why))
+
+    def against_study(self) -> None:
+        """Take out what the study holds already; a reading with another value is refused."""
+        k = self.k
+        join = (
+            f"FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
+            " JOIN reading r ON r.visit = m.visit AND r.taken_at = m.taken_at AND r.instrument = l.instrument_id"
+            " AND r.metric = s.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
+            " WHERE m.visit IS NOT NULL AND ifnull(t.label, '') = l.label"
+        )
+        equal = "(s.value IS r.value OR abs(s.value - r.value) < 1e-9 * max(1.0, abs(r.value)))"
+        with _block(self.conn):
+            known = self.conn.execute(
+                f"SELECT s.moment, s.lane, s.metric, s.replicate, s.line, s.entered, r.value, {equal} {join}"
+            ).fetchall()
+            for *_key, line, entered, value, same in known:
+                if same:
+                    self.same += 1
+                else:
+                    self.refused.append(Refused(line, "value", entered, f"the study already holds {value} for this reading"))
+            self.conn.executemany(
+                f"DELETE FROM staged_{k} WHERE moment = ? AND lane = ? AND metric = ? AND replicate = ?",
+                [row[:4] for row in known],
+            )
+        if known:
+            lines = {row[4] for row in known}
+            self.sample = [r for r in self.sample if r.line not in lines]
+
+    def done(self) -> Staged:
+        """What has been staged."""
+        new = self.conn.execute(f"SELECT count(*) FROM staged_{self.k}").fetchone()[0]
+        refused = tuple(sorted(self.refused, key=lambda r: r.line))
+        sexes = tuple((c, s) for c, s in self.sexes.items() if s)
+        statements = tuple((*what, line) for what, line in self.statements.items())
+        return Staged(self.k, new, self.same, refused, tuple(self.sample), frozenset(self.metrics), sexes, statements)
 
 
-def insert(conn: sqlite3.Connection, rows: tuple[ImportRow, ...], source: str) -> Created:
-    """Insert rows inside the caller's transaction; visits form where readings lie closer than the study's gap."""
-    gap = conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0] * 60
+class _block:  # noqa: N801  (reads as a statement)
+    """One transaction for a block of temporary rows, unless one is open already."""
+
+    def __init__(self, conn: sqlite3.Connection) -> None:
+        self.conn, self.own = conn, not conn.in_transaction
+
+    def __enter__(self) -> None:
+        if self.own:
+            self.conn.execute("BEGIN")
+
+    def __exit__(self, kind: type[BaseException] | None, *rest: object) -> None:
+        if self.own:
+            self.conn.execute("COMMIT" if kind is None else "ROLLBACK")
+
+
+def stage(conn: sqlite3.Connection, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, Staged]:
+    """Stage rows; yields the number of rows seen after each block, returns what an import would do."""
+    work = _Stage(conn)
+    source = iter(rows)
+    seen = 0
+    try:
+        while block := list(itertools.islice(source, BLOCK)):
+            work.block(block)
+            seen += len(block)
+            yield seen
+        work.against_study()
+    except BaseException:
+        _drop(conn, work.k)
+        raise
+    return work.done()
+
+
+def _drop(conn: sqlite3.Connection, number: int) -> None:
+    for table in ("staged", "moment", "lane", "choice", "guard"):
+        conn.execute(f"DROP TABLE IF EXISTS temp.{table}_{number}")
+
+
+def drop(conn: sqlite3.Connection, staged: Staged) -> None:
+    """Give up what was staged."""
+    _drop(conn, staged.number)
+
+
+def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[float, None, Created]:
+    """Write staged rows inside the caller's transaction; yields the share done.
+
+    Visits form where readings of a client lie closer than the study's gap. Raises UserError when age, height or a condition
+    is stated twice, differently, for one visit.
+    """
+    k = staged.number
     made: dict[str, list[int]] = {"client": [], "instrument": [], "setting": [], "visit": []}
-    clients = dict(conn.execute("SELECT code, id FROM client").fetchall())
-    instruments = dict(conn.execute("SELECT name, id FROM instrument").fetchall())
-    settings = {(i, label): s for i, label, s in conn.execute("SELECT instrument, label, id FROM setting ORDER BY starts DESC")}
 
     def add(table: str, sql: str, values: tuple[object, ...]) -> int:
         number = conn.execute(sql, values).lastrowid
@@ -128,70 +292,181 @@ def insert(conn: sqlite3.Connection, rows: tuple[ImportRow, ...], source: str) -
         made[table].append(number)
         return number
 
-    for metric in {r.metric for r in rows}:
+    for metric in staged.metrics:
         ensure_metric(conn, metric)
-    moments: dict[str, tuple[int, int, bool]] = {t: wall_clock(t) for t in {r.taken_at for r in rows}}
-    ordered = sorted(rows, key=lambda r: (r.client, moments[r.taken_at][0], r.line))
-    for r in ordered:
-        if r.client not in clients:
-            clients[r.client] = add("client", "INSERT INTO client (code, sex) VALUES (?, ?)", (r.client, r.sex))
-        elif r.sex:
-            conn.execute("UPDATE client SET sex = ? WHERE id = ? AND sex = ''", (r.sex, clients[r.client]))
-        if r.instrument not in instruments:
-            instruments[r.instrument] = add(
-                "instrument", "INSERT INTO instrument (name, kind) VALUES (?, ?)", (r.instrument, r.kind)
-            )
-        where = (instruments[r.instrument], r.setting)
-        if r.setting and where not in settings:
-            settings[where] = add(
-                "setting", "INSERT INTO setting (instrument, label, starts) VALUES (?, ?, ?)", (*where, r.taken_at)
-            )
-    times: dict[tuple[str, bool], list[tuple[int, int]]] = {}
-    for code, visit, taken in conn.execute(
-        "SELECT DISTINCT c.code, v.id, r.taken_at FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
-    ):
-        wall, _, timed = wall_clock(taken)
-        times.setdefault((code, timed), []).append((wall, visit))
-    last: tuple[str, bool, int, int] | None = None
-    batch: list[tuple[object, ...]] = []
-    for r in ordered:
-        wall, _, timed = moments[r.taken_at]
-        near = [(abs(wall - w), v) for w, v in times.get((r.client, timed), ()) if abs(wall - w) < gap]
-        if near:
-            visit = min(near)[1]
-        elif last is not None and last[:2] == (r.client, timed) and wall - last[2] < gap:
-            visit = last[3]
-        else:
-            visit = add("visit", "INSERT INTO visit (client, start) VALUES (?, ?)", (clients[r.client], r.taken_at))
-        last = (r.client, timed, wall, visit)
-        _note_visit(conn, visit, r, source)
-        instrument = instruments[r.instrument]
-        batch.append(
-            (
-                visit,
-                r.taken_at,
-                instrument,
-                settings[instrument, r.setting] if r.setting else None,
-                r.metric,
-                r.value,
-                r.entered,
-                r.unit,
-                r.replicate,
-                r.status,
-                r.note,
-                source,
-            )
-        )
+    used = f"IN (SELECT moment FROM staged_{k})"
+    sexes = dict(staged.sexes)
+    clients = dict(conn.execute("SELECT code, id FROM client").fetchall())
+    for (code,) in conn.execute(f"SELECT DISTINCT client FROM moment_{k} WHERE id {used} ORDER BY id").fetchall():
+        if code not in clients:
+            clients[code] = add("client", "INSERT INTO client (code, sex) VALUES (?, ?)", (code, sexes.get(code, "")))
+        elif code in sexes:
+            conn.execute("UPDATE client SET sex = ? WHERE id = ? AND sex = ''", (sexes[code], clients[code]))
+    first = f"(SELECT min(m.taken_at) FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment WHERE s.lane = l.id)"
+    lanes = conn.execute(f"SELECT id, instrument, kind, label, instrument_id, {first} FROM lane_{k} l").fetchall()
+    for lane, name, kind, label, known, starts in lanes:
+        if starts is None:
+            continue
+        row = None if known else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
+        item = known or (row[0] if row else add("instrument", "INSERT INTO instrument (name, kind) VALUES (?, ?)", (name, kind)))
+        ids = conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)).fetchall()
+        setting = ids[0][0] if len(ids) == 1 else None
+        if label and not ids:
+            setting = add("setting", "INSERT INTO setting (instrument, label, starts) VALUES (?, ?, ?)", (item, label, starts))
+        conn.execute(f"UPDATE lane_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, lane))
+    _place(conn, k, clients, add)
+    _note_visits(conn, k, staged, source)
     top = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
-    conn.executemany(
-        "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        batch,
-    )
+    last = conn.execute(f"SELECT ifnull(max(id), 0) FROM moment_{k}").fetchone()[0]
+    step = max(last // 25, 500)
+    _choose_settings(conn, k)
+    whole = staged.new >= LARGE
+    if whole:
+        _lift(conn, k)
+    for low in range(0, last + 1, step):
+        conn.execute(
+            "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source)"
+            " SELECT m.visit, m.taken_at, l.instrument_id,"
+            f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.lane = s.lane)),"
+            " s.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?"
+            f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane JOIN visit v ON v.id = m.visit"
+            " WHERE s.moment > ? AND s.moment <= ? ORDER BY s.line",
+            (source, low, low + step),
+        )
+        yield min((low + step) / (last or 1), 1.0)
+    if whole:
+        _restore(conn, k)
+    end = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
+    _drop(conn, k)
     return Created(
-        tuple(range(top + 1, top + 1 + len(batch))),
+        (top + 1, end),
         tuple(made["visit"]),
         tuple(made["client"]),
         tuple(made["instrument"]),
         tuple(made["setting"]),
+        staged.metrics,
+    )
+
+
+_GUARDS = ("reading_range", "reading_key", "reading_metric")
+
+
+def _lift(conn: sqlite3.Connection, k: int) -> None:
+    """Look at all ranges at once, then take the guards of single rows off until the rows are in.
+
+    Everything happens in the caller's transaction: a failure brings the guards back with the rest.
+    """
+    odd = conn.execute(
+        f"SELECT s.line FROM staged_{k} s LEFT JOIN metric m ON m.id = s.metric"
+        " WHERE s.value IS NOT NULL AND ifnull(s.value NOT BETWEEN m.low AND m.high, 1) LIMIT 1"
+    ).fetchone()
+    if odd:
+        raise sqlite3.IntegrityError(f"line {odd[0]}: value outside the possible range")
+    conn.execute(f"CREATE TEMP TABLE guard_{k} AS SELECT sql FROM main.sqlite_master WHERE name IN (?, ?, ?)", _GUARDS)
+    conn.execute("DROP TRIGGER main.reading_range")
+    conn.execute("DROP INDEX main.reading_key")
+    conn.execute("DROP INDEX main.reading_metric")
+
+
+def _restore(conn: sqlite3.Connection, k: int) -> None:
+    """Put the guards back; building the unique index looks for repeated readings again."""
+    for (sql,) in conn.execute(f"SELECT sql FROM guard_{k}").fetchall():
+        conn.execute(sql)
+
+
+def _choose_settings(conn: sqlite3.Connection, k: int) -> None:
+    """Where a label was in force several times (or for one client), choose the period by date, the client's own first."""
+    conn.execute(f"CREATE TEMP TABLE choice_{k} (moment INTEGER, lane INTEGER, setting INTEGER, PRIMARY KEY (moment, lane))")
+    for lane, instrument, label in conn.execute(
+        f"SELECT id, instrument_id, label FROM lane_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
+    ).fetchall():
+        periods = conn.execute(
+            "SELECT starts, client, id FROM setting WHERE instrument = ? AND label = ? ORDER BY starts", (instrument, label)
+        ).fetchall()
+        for moment, taken, client in conn.execute(
+            f"SELECT DISTINCT m.id, m.taken_at, v.client FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment"
+            " JOIN visit v ON v.id = m.visit WHERE s.lane = ?",
+            (lane,),
+        ).fetchall():
+            fitting = [p for p in periods if p[1] in (None, client)] or periods
+            begun = [p for p in fitting if p[0][:10] <= taken[:10]]
+            chosen = max(begun, key=lambda p: (p[1] is not None, p[0])) if begun else fitting[0]
+            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, lane, chosen[2]))
+
+
+def _place(conn: sqlite3.Connection, k: int, clients: dict[str, int], add: Any) -> None:
+    """Give each staged moment its visit: one there already within the gap, one just made, or a new one."""
+    gap = conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0] * 60
+    waiting: dict[str, list[tuple[bool, int, int, str]]] = {}
+    for number, code, taken in conn.execute(
+        f"SELECT id, client, taken_at FROM moment_{k} WHERE visit IS NULL AND id IN (SELECT moment FROM staged_{k})"
+    ):
+        wall, _, timed = wall_clock(taken)
+        waiting.setdefault(code, []).append((timed, wall, number, taken))
+    found: list[tuple[int, int]] = []
+    for code, moments in waiting.items():
+        there = visit_times(conn, clients[code])
+        last: tuple[bool, int, int] | None = None
+        for timed, wall, number, taken in sorted(moments):
+            near = [(abs(wall - w), v) for w, t, v in there if t == timed and abs(wall - w) < gap]
+            if near:
+                visit = min(near)[1]
+            elif last is not None and last[0] == timed and wall - last[1] < gap:
+                visit = last[2]
+            else:
+                visit = add("visit", "INSERT INTO visit (client, start) VALUES (?, ?)", (clients[code], taken))
+            last = (timed, wall, visit)
+            found.append((visit, number))
+    conn.executemany(f"UPDATE moment_{k} SET visit = ? WHERE id = ?", found)
+
+
+def visit_times(conn: sqlite3.Connection, client: int) -> list[tuple[int, bool, int]]:
+    """Every moment of a client's visits: wall seconds, whether the time of day is known, visit."""
+    out = []
+    for visit, taken in conn.execute(
+        "SELECT v.id, v.start FROM visit v WHERE v.client = ?1 UNION"
+        " SELECT v.id, r.taken_at FROM visit v JOIN reading r ON r.visit = v.id WHERE v.client = ?1",
+        (client,),
+    ):
+        wall, _, timed = wall_clock(taken)
+        out.append((wall, timed, visit))
+    return out
+
+
+def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str) -> None:
+    """Keep age, height and conditions with the visits; a second, different statement refuses the import."""
+    where = dict(conn.execute(f"SELECT id, visit FROM moment_{k} WHERE id IN (SELECT moment FROM staged_{k})").fetchall())
+    visits: dict[int, dict[str, Any]] = {}
+    changed: dict[int, dict[str, Any]] = {}
+    for moment, age, height, conditions, line in staged.statements:
+        if moment not in where:
+            continue
+        visit = where[moment]
+        if visit not in visits:
+            known = conn.execute("SELECT age_years, height_cm FROM visit WHERE id = ?", (visit,)).fetchone()
+            visits[visit] = {"age_years": known[0], "height_cm": known[1]}
+            for key, text in conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)):
+                visits[visit][f"condition:{key}"] = text
+        said: dict[str, Any] = {"age_years": age, "height_cm": height} | {f"condition:{key}": text for key, text in conditions}
+        for what, new in said.items():
+            old = visits[visit].get(what)
+            if old is not None and new is not None and old != new:
+                code = conn.execute(f"SELECT client FROM moment_{k} WHERE id = ?", (moment,)).fetchone()[0]
+                raise UserError(
+                    f"{source}, line {line}, {what}: {new} differs from {old} at the same visit of {code}; nothing was imported"
+                )
+            if old is None and new is not None:
+                visits[visit][what] = changed.setdefault(visit, {})[what] = new
+    conn.executemany(
+        "UPDATE visit SET age_years = ifnull(age_years, ?), height_cm = ifnull(height_cm, ?) WHERE id = ?",
+        [(c.get("age_years"), c.get("height_cm"), visit) for visit, c in changed.items()],
+    )
+    conn.executemany(
+        "INSERT INTO condition VALUES (?, ?, ?)",
+        [
+            (visit, what.removeprefix("condition:"), text)
+            for visit, c in changed.items()
+            for what, text in c.items()
+            if what.startswith("condition:")
+        ],
     )

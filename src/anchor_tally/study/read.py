@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 import sqlite3
+from bisect import bisect_right
 from datetime import date, datetime
 
 import numpy as np
 
-from ..domain.records import Client, Instrument, Reading, Setting
+from ..domain.protocol import ASKED_AT_FIRST, CONDITIONS
+from ..domain.records import AssessorValue, CheckWeight, Client, Instrument, Reading, Setting
 from ..domain.snapshot import STATUS_CODES, Columns, VisitColumns, read_only
 
 _EPOCH = date(1970, 1, 1).toordinal()
@@ -26,12 +28,57 @@ def wall_clock(text: str) -> tuple[int, int, bool]:
 
 def clients(conn: sqlite3.Connection) -> dict[int, Client]:
     """All clients by id."""
-    return {r[0]: Client(*r) for r in conn.execute("SELECT id, code, sex, name FROM client ORDER BY code")}
+    rows = conn.execute(
+        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes FROM client ORDER BY code"
+    )
+    return {r[0]: Client(r[0], r[1], r[2], r[3], r[4], frozenset(r[5].split()), *r[6:10]) for r in rows}
 
 
 def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
     """All instruments by id."""
-    return {r[0]: Instrument(*r) for r in conn.execute("SELECT id, name, kind, equation FROM instrument ORDER BY id")}
+    rows = conn.execute(
+        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats FROM instrument ORDER BY id"
+    )
+    return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:10]) for r in rows}
+
+
+def heights(conn: sqlite3.Connection, client: int) -> list[tuple[int, str, float, str, str]]:
+    """Height history of a client, oldest first: row id, day, cm, as entered, unit."""
+    return conn.execute(
+        "SELECT id, day, height_cm, entered, unit FROM client_height WHERE client = ? ORDER BY day", (client,)
+    ).fetchall()
+
+
+def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
+    """Metrics that an instrument offers, with their resolution in the canonical unit (None unknown), by instrument id."""
+    out: dict[int, dict[str, float | None]] = {}
+    for instrument, metric, resolution in conn.execute("SELECT instrument, metric, resolution FROM instrument_metric"):
+        out.setdefault(instrument, {})[metric] = resolution
+    return out
+
+
+def check_weights(conn: sqlite3.Connection) -> list[CheckWeight]:
+    """All check weights, oldest first."""
+    rows = conn.execute(
+        "SELECT w.id, i.name, w.taken_at, w.nominal_kg, w.shown_kg, w.entered, w.unit, w.note FROM check_weight w"
+        " JOIN instrument i ON i.id = w.instrument ORDER BY w.taken_at, w.id"
+    )
+    return [CheckWeight(*r) for r in rows]
+
+
+def assessor_values(conn: sqlite3.Connection) -> list[AssessorValue]:
+    """All values of assessor checks."""
+    rows = conn.execute(
+        "SELECT id, assessor, day, metric, person, repeat, value, entered, unit FROM assessor_value"
+        " ORDER BY assessor, day, metric, id"
+    )
+    return [AssessorValue(*r) for r in rows]
+
+
+def protocol(conn: sqlite3.Connection) -> tuple[str, ...]:
+    """Keys of the conditions that this study asks for, in the protocol's order."""
+    chosen = dict(conn.execute("SELECT key, asked FROM protocol_item").fetchall())
+    return tuple(c.key for c in CONDITIONS if chosen.get(c.key, int(c.key in ASKED_AT_FIRST)))
 
 
 def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
@@ -39,15 +86,35 @@ def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
     return {r[0]: Setting(*r) for r in conn.execute("SELECT id, instrument, label, starts, client FROM setting")}
 
 
+_AGE = "(julianday(substr(v.start, 1, 10)) - julianday(substr(c.birth || '-07-01', 1, 10))) / 365.25"
+
+
 def visits(conn: sqlite3.Connection) -> VisitColumns:
-    """All visits as columns."""
-    rows = conn.execute("SELECT id, client, start, age_years, height_cm FROM visit ORDER BY id").fetchall()
+    """All visits as columns.
+
+    An age or height that the visit does not state comes from the client's birth date (a year alone counts as its middle) and
+    height history (the last one up to the visit, else the first one after it).
+    """
+    rows = conn.execute(
+        f"SELECT v.id, v.client, v.start, ifnull(v.age_years, CASE WHEN c.birth <> '' THEN {_AGE} END), v.height_cm"  # noqa: S608
+        " FROM visit v JOIN client c ON c.id = v.client ORDER BY v.id"
+    ).fetchall()
+    grown: dict[int, list[tuple[str, float]]] = {}
+    for client, day, height in conn.execute("SELECT client, day, height_cm FROM client_height ORDER BY day"):
+        grown.setdefault(client, []).append((day, height))
+
+    def height_of(client: int, start: str, stated: float | None) -> float:
+        if stated is not None or client not in grown:
+            return math.nan if stated is None else stated
+        history = grown[client]
+        return history[max(bisect_right(history, (start[:10], math.inf)) - 1, 0)][1]
+
     return VisitColumns(
         read_only([r[0] for r in rows], np.int64),
         read_only([r[1] for r in rows], np.int64),
         read_only([wall_clock(r[2])[0] for r in rows], np.int64),
         read_only([math.nan if r[3] is None else r[3] for r in rows], np.float64),
-        read_only([math.nan if r[4] is None else r[4] for r in rows], np.float64),
+        read_only([height_of(r[1], r[2], r[4]) for r in rows], np.float64),
     )
 
 
@@ -113,6 +180,12 @@ def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:
     return out
 
 
+def visit_note(conn: sqlite3.Connection, visit: int) -> tuple[dict[str, str], str, str]:
+    """Conditions, assessor and remarks of a visit."""
+    row = conn.execute("SELECT assessor, notes FROM visit WHERE id = ?", (visit,)).fetchone() or ("", "")
+    return dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()), row[0], row[1]
+
+
 def visits_of(conn: sqlite3.Connection, client: str) -> list[tuple[int, str]]:
     """Visits of a client, newest first: id and start."""
     return conn.execute(
@@ -129,15 +202,19 @@ def lanes(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
     """Instrument, kind and metric of everything read in the study, in the order of first use."""
     return conn.execute(
         "SELECT i.name, i.kind, r.metric FROM reading r JOIN instrument i ON i.id = r.instrument"
-        " GROUP BY i.id, r.metric ORDER BY i.kind = 'reference', i.id, min(r.id)"
+        " GROUP BY i.id, r.metric ORDER BY i.kind = 'reference', i.position, i.id, min(r.id)"
     ).fetchall()
 
 
-def setting_in_force(conn: sqlite3.Connection, instrument: str, day: str) -> str:
-    """Label of the newest setting of an instrument that starts on or before ``day``, or empty."""
+def setting_in_force(conn: sqlite3.Connection, instrument: str, day: str, client: str = "") -> str:
+    """Label of the newest setting of an instrument that starts on or before ``day``, or empty.
+
+    A setting of this very client goes before one for all.
+    """
     row = conn.execute(
-        "SELECT s.label FROM setting s JOIN instrument i ON i.id = s.instrument WHERE i.name = ? AND substr(s.starts, 1, 10) <= ?"
-        " ORDER BY s.starts DESC, s.id DESC LIMIT 1",
-        (instrument, day[:10]),
+        "SELECT s.label FROM setting s JOIN instrument i ON i.id = s.instrument LEFT JOIN client c ON c.id = s.client"
+        " WHERE i.name = ? AND substr(s.starts, 1, 10) <= ? AND (s.client IS NULL OR c.code = ?)"
+        " ORDER BY s.client IS NULL, s.starts DESC, s.id DESC LIMIT 1",
+        (instrument, day[:10], client),
     ).fetchone()
     return row[0] if row else ""

@@ -8,8 +8,8 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...domain.errors import UserError
+from ...domain.steps import finish
 from ...exchange import readings_csv
-from ...study.commands import ImportReadings
 from ...wording.numbers import count
 from ..widgets import Table, label
 
@@ -53,10 +53,10 @@ class ImportPage(QWidget):
 
     def look(self, path: Path):
         """Read a file and show what it would do; raise UserError when it cannot be read at all."""
-        parsed = readings_csv.parse(path)
-        self.name, self.found = path.name, self.session.check(parsed.rows)
-        refused = parsed.refused + self.found.refused
-        new, same = len(self.found.new), self.found.already_there
+        source = readings_csv.open_readings(path)
+        self.name, self.found = path.name, finish(self.session.stage(source.rows))
+        refused = self.found.refused
+        new, same = self.found.new, self.found.already_there
         if not new and not refused:
             self.headline.setText(f"{path.name}: all {same} readings are in the study already; nothing to import.")
         elif refused:
@@ -65,13 +65,13 @@ class ImportPage(QWidget):
             )
         else:
             self.headline.setText(f"{path.name}: {count(new, 'reading')} to be added.")
-        left = f" Left out, not part of the format: {', '.join(parsed.ignored_columns)}." if parsed.ignored_columns else ""
+        left = f" Left out, not part of the format: {', '.join(source.columns_left_out)}." if source.columns_left_out else ""
         self.under.setText(f"{new} new, {same} in the study already, {len(refused)} refused.{left}")
         self.refused.fill([(r.reason, str(r.line), r.column, r.text) for r in refused[:500]])
         self.refused.setVisible(bool(refused))
         self.refused_title.setVisible(bool(refused))
         self.preview.fill(
-            [(r.client, r.taken_at, r.instrument, r.metric, r.entered or "failed", r.unit) for r in self.found.new[:200]]
+            [(r.client, r.taken_at, r.instrument, r.metric, r.entered or "failed", r.unit) for r in self.found.sample]
         )
         self.take.setText(
             f"Import {count(new, 'good row')}, leave out the {len(refused)} listed"
@@ -82,9 +82,9 @@ class ImportPage(QWidget):
 
     def _take(self):
         try:
-            self.session.do(ImportReadings(self.found.new, self.name))
+            finish(self.session.take(self.found, self.name))
         except UserError as error:
             self.message.emit(str(error), True)
             return
-        self.message.emit(f"{count(len(self.found.new), 'reading')} imported from {self.name}. Undo takes them out again.", False)
+        self.message.emit(f"{count(self.found.new, 'reading')} imported from {self.name}. Undo takes them out again.", False)
         self.finished.emit()

@@ -1,0 +1,120 @@
+"""Stations of the bench: what is measured together, with which instrument, how often, and how close repeats must be."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from .metrics import REGIONS
+from .sites import SITES_OF_BODY
+
+
+@dataclass(frozen=True, slots=True)
+class Station:
+    """One station. ``repeats`` are always taken; one more is asked for when the first two differ too much.
+
+    ``setting_label`` and ``setting_choices`` name what makes readings comparable (side and calliper, machine and software);
+    it is kept as the instrument's setting. ``reminder`` is shown while measuring.
+    """
+
+    id: str
+    label: str
+    instrument: str
+    kind: str
+    metrics: tuple[str, ...]
+    repeats: int
+    reminder: str
+    setting_label: str = ""
+    setting_choices: tuple[str, ...] = ()
+    units: tuple[str, ...] = ()
+
+
+_SCAN = ("body_fat_percent", "fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_mass", "body_fat_percent_subtotal")
+_SEGMENTS = tuple(f"{base}_{r}" for r in REGIONS if r not in ("subtotal", "head") for base in ("fat_mass", "lean_soft_tissue"))
+_CALLIPERS = ("spring calliper", "plastic calliper", "digital calliper")
+
+STATIONS = (
+    Station(
+        "skinfolds",
+        "Skinfolds",
+        "Skinfolds",
+        "method",
+        tuple(k for k in SITES_OF_BODY if k.startswith("skinfold_")),
+        2,
+        "Ask for consent, keep privacy. Mark the site first; go round all sites, then round again.",
+        "Side and calliper",
+        tuple(f"{side} side, {kind}" for side in ("right", "left") for kind in _CALLIPERS),
+        ("mm",),
+    ),
+    Station(
+        "girths",
+        "Girths",
+        "Tape",
+        "method",
+        tuple(k for k in SITES_OF_BODY if k.startswith("girth_")),
+        2,
+        "Even tension on the tape each time; it must not dent the skin.",
+        "Side",
+        ("right side", "left side"),
+        ("cm", "in"),
+    ),
+    Station(
+        "breadths",
+        "Bone breadths",
+        "Bone calliper",
+        "method",
+        tuple(k for k in SITES_OF_BODY if k.startswith("breadth_")),
+        2,
+        "Find the bony points with the fingers first.",
+        "Side",
+        ("right side", "left side"),
+        ("cm",),
+    ),
+    Station(
+        "impedance",
+        "Impedance in ohm",
+        "Impedance meter",
+        "method",
+        ("resistance_50khz", "reactance_50khz"),
+        2,
+        "Lying for 5 minutes, limbs apart, skin under the electrodes cleaned; note the layout.",
+        "Layout",
+        ("right hand to foot", "left hand to foot", "foot to foot", "hand to hand"),
+        ("ohm",),
+    ),
+    Station(
+        "underwater",
+        "Underwater",
+        "Weighing tank",
+        "method",
+        ("mass_in_water", "water_temperature", "residual_volume"),
+        3,
+        "Breathe out fully before each reading; without a measured residual volume it is estimated and said so.",
+        "Residual volume",
+        ("measured in the water", "measured on land"),
+        ("kg", "g", "L", "degC"),
+    ),
+    Station(
+        "scan",
+        "Scan result",
+        "Lab scan",
+        "reference",
+        _SCAN + _SEGMENTS,
+        1,
+        "Copy what the laboratory printed; a second scan of the same day is repeat 2.",
+        "Machine and software",
+        (),
+        ("percent", "kg", "g"),
+    ),
+    Station(
+        "visual",
+        "Visual estimate",
+        "Visual estimate",
+        "method",
+        ("body_fat_percent_low", "body_fat_percent_high"),
+        1,
+        "A range, not a number: write the lowest and the highest share you would believe.",
+    ),
+)
+STATION = {s.id: s for s in STATIONS}
+# other frequencies that raw impedance is read at, offered as further lanes
+FREQUENCIES = (5, 100, 250, 500)

@@ -1,0 +1,17 @@
+"""Long work as a generator: each step yields progress, the last returns the result."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from typing import Any, TypeVar
+
+T = TypeVar("T")
+
+
+def finish(steps: Generator[Any, None, T]) -> T:
+    """Run a job in line to its end."""
+    while True:
+        try:
+            next(steps)
+        except StopIteration as stop:
+            return stop.value  # type: ignore[no-any-return]

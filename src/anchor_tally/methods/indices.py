@@ -1,0 +1,117 @@
+"""Sums, ratios and indices: nothing is predicted, so nothing is assumed of a population."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from .equation import MALE, Equation, Floats, Inputs
+from .skinfold import EIGHT, FOUR, MEN_THREE, SEVEN, SIX, WOMEN_THREE
+
+
+def _sum_of(name: str, sites: tuple[str, ...]) -> Callable[[Inputs], dict[str, Floats]]:
+    def total(v: Inputs) -> dict[str, Floats]:
+        return {name: np.asarray(np.sum([v[k] for k in sites], axis=0), dtype=float)}
+
+    return total
+
+
+def _three(v: Inputs) -> dict[str, Floats]:
+    men, women = (np.sum([v[k] for k in sites], axis=0) for sites in (MEN_THREE, WOMEN_THREE))
+    return {"sum_skinfolds_3": np.where(v["sex"] == MALE, men, women)}
+
+
+def _over_height_squared(name: str, top: str) -> Callable[[Inputs], dict[str, Floats]]:
+    return lambda v: {name: v[top] / (v["height"] / 100) ** 2}
+
+
+def _index(
+    name: str, label: str, inputs: tuple[str, ...], function: Callable[[Inputs], dict[str, Floats]], source: str, advice: str
+) -> Equation:
+    return Equation(name, label, inputs, (name,), function, "anyone", "not a prediction", source, advice, certainty="definition")
+
+
+_SUM_SOURCE = "Norton K, Olds T. Anthropometrica. Sydney 1996 (sums of sites as such)"
+_SUM_ADVICE = "Follow the sum itself through time: it carries no equation's error. Sums of other sites do not compare."
+_FOR_SHAPE = "A size ratio, not a measure of fat; muscular people read high."
+
+INDICES = (
+    Equation(
+        "sum_skinfolds_3",
+        "Sum of three skinfolds",
+        ("sex",),
+        ("sum_skinfolds_3",),
+        _three,
+        "anyone",
+        "not a prediction",
+        _SUM_SOURCE,
+        _SUM_ADVICE,
+        men=MEN_THREE,
+        women=WOMEN_THREE,
+        certainty="definition",
+    ),
+    *(
+        _index(
+            f"sum_skinfolds_{len(sites)}",
+            f"Sum of {word} skinfolds",
+            sites,
+            _sum_of(f"sum_skinfolds_{len(sites)}", sites),
+            _SUM_SOURCE,
+            _SUM_ADVICE,
+        )
+        for word, sites in (("four", FOUR), ("six", SIX), ("seven", SEVEN), ("eight", EIGHT))
+    ),
+    _index(
+        "body_mass_index",
+        "Body mass index",
+        ("height", "body_mass"),
+        _over_height_squared("body_mass_index", "body_mass"),
+        "Keys A et al. J Chronic Dis 1972;25:329-343",
+        _FOR_SHAPE,
+    ),
+    _index(
+        "waist_hip_ratio",
+        "Waist to hip ratio",
+        ("girth_waist", "girth_hip"),
+        lambda v: {"waist_hip_ratio": v["girth_waist"] / v["girth_hip"]},
+        "World Health Organization. Waist circumference and waist-hip ratio: report of an expert consultation. Geneva 2008",
+        "Depends on where the waist is taken: keep to one site.",
+    ),
+    _index(
+        "waist_height_ratio",
+        "Waist to height ratio",
+        ("height", "girth_waist"),
+        lambda v: {"waist_height_ratio": v["girth_waist"] / v["height"]},
+        "Ashwell M, Hsieh SD. Int J Food Sci Nutr 2005;56:303-307",
+        "Depends on where the waist is taken: keep to one site.",
+    ),
+    _index(
+        "fat_free_mass_index",
+        "Fat-free mass index",
+        ("height", "fat_free_mass"),
+        _over_height_squared("fat_free_mass_index", "fat_free_mass"),
+        "VanItallie TB et al. Am J Clin Nutr 1990;52:953-959",
+        "As good as the fat-free mass that goes in.",
+    ),
+    _index(
+        "fat_mass_index",
+        "Fat mass index",
+        ("height", "fat_mass"),
+        _over_height_squared("fat_mass_index", "fat_mass"),
+        "VanItallie TB et al. Am J Clin Nutr 1990;52:953-959",
+        "As good as the fat mass that goes in.",
+    ),
+    Equation(
+        "visual_estimate_midpoint",
+        "Visual estimate, middle of the range",
+        ("body_fat_percent_low", "body_fat_percent_high"),
+        ("body_fat_percent",),
+        lambda v: {"body_fat_percent": (v["body_fat_percent_low"] + v["body_fat_percent_high"]) / 2},
+        "anyone, looked at by a person with practice",
+        "not published; at best half the width of the range",
+        "common practice",
+        "A look, not a measurement: it shows how much a number adds to it.",
+        certainty="definition",
+    ),
+)
