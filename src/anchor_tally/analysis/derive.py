@@ -43,15 +43,9 @@ def _by_visit(c: Columns, usable: np.ndarray, visits: Ints) -> _Raw:
     return _Raw(value, row, {int(k): tuple(g.tolist()) for k, g in zip(at, groups, strict=True)})
 
 
-def with_methods(snapshot: Snapshot) -> Snapshot:
-    """Return the snapshot with one method instrument for each equation whose inputs are there.
-
-    Each visit with all inputs, of a person in the equation's population, yields one value of each output. Readings of
-    a reference are never an input, so that a method stays independent of it.
-    """
+def _inputs(snapshot: Snapshot) -> tuple[dict[str, _Raw], dict[str, Floats]]:
+    """Raw metrics by visit, and every input of every equation as one array over the visits (NaN where not there)."""
     visits = snapshot.visits
-    if visits.visit.size == 0:
-        return snapshot
     reference = [i.id for i in snapshot.instruments.values() if i.kind == "reference"]
     raw: dict[str, _Raw] = {}
     for key in raw_metrics() & snapshot.columns.keys():
@@ -62,6 +56,38 @@ def with_methods(snapshot: Snapshot) -> Snapshot:
     values = dict.fromkeys(raw_metrics(), nothing) | {k: r.value for k, r in raw.items()}
     values["sex"] = np.array([sex[int(i)] for i in visits.client])
     values["age_years"], values["height"] = visits.age_years, visits.height_cm
+    return raw, values
+
+
+def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
+    """What the equations can use of one visit, in canonical units; inputs that are not there are left out.
+
+    Body mass falls back on the client's last visit that has one: it is needed before the scale is stepped on.
+    """
+    at = np.flatnonzero(snapshot.visits.visit == visit)
+    if at.size == 0:
+        return {}
+    _, values = _inputs(snapshot)
+    k = int(at[0])
+    given = {key: float(v[k]) for key, v in values.items() if not np.isnan(v[k])}
+    if "body_mass" not in given:
+        own = (snapshot.visits.client == snapshot.visits.client[k]) & ~np.isnan(values["body_mass"])
+        earlier = np.flatnonzero(own & (snapshot.visits.wall <= snapshot.visits.wall[k]))
+        if earlier.size:
+            given["body_mass"] = float(values["body_mass"][earlier[np.argmax(snapshot.visits.wall[earlier])]])
+    return given
+
+
+def with_methods(snapshot: Snapshot) -> Snapshot:
+    """Return the snapshot with one method instrument for each equation whose inputs are there.
+
+    Each visit with all inputs, of a person in the equation's population, yields one value of each output. Readings of
+    a reference are never an input, so that a method stays independent of it.
+    """
+    visits = snapshot.visits
+    if visits.visit.size == 0:
+        return snapshot
+    raw, values = _inputs(snapshot)
     instruments, columns = dict(snapshot.instruments), dict(snapshot.columns)
     for number, equation in enumerate(EQUATIONS.values(), start=1):
         usable = ~np.any([*equation.missing(values).values(), *equation.reasons(values).values()], axis=0)

@@ -61,7 +61,7 @@ class MainWindow(QMainWindow):
         from .stages.calibrate import CalibrateStage
         from .stages.compare import CompareStage
         from .stages.importing import ImportPage
-        from .stages.record import RecordStage
+        from .stages.record.page import RecordStage
 
         for stage in STAGES:
             self.rail[stage.id].setEnabled(stage.built)

@@ -54,6 +54,15 @@ def style_sheet(p: Palette) -> str:
     QLineEdit[state="failed"] {{ color: {p.warn}; }}
     QLineEdit[state="refused"] {{ border: 2px solid {p.warn}; }}
     QLineEdit[state="next"] {{ border: 2px solid #d9a520; }}
+    QPushButton#tab {{ border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent; padding: 5px 8px; color: {p.faint}; }}
+    QPushButton#tab:checked {{ border-bottom-color: #d9a520; color: {p.ink}; font-weight: 600; }}
+    QPushButton#tab:hover, QPushButton#tab:focus {{ color: {p.ink}; background: {p.band}; }}
+    QPushButton[condition] {{ padding: 4px 8px; }}
+    QPushButton[condition="open"] {{ border-style: dashed; color: {p.faint}; }}
+    QPushButton[condition="kept"] {{ border-color: {p.accent}; }}
+    QPushButton[condition="broken"] {{ border: 2px solid {p.warn}; color: {p.warn}; font-weight: 600; }}
+    QLabel#caution {{ background: {p.surface}; border: 2px solid {p.warn}; border-radius: 5px; color: {p.warn}; font-weight: 600; padding: 5px 9px; }}
+    QLineEdit:disabled {{ background: {p.paper}; color: {p.faint}; border-style: dashed; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url("{_ARROW}"); width: 11px; height: 11px; }}
     QComboBox QAbstractItemView, QListWidget, QMenu {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line};

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
-from ...wording.numbers import number
+from ....wording.numbers import number
 
 
 class Cell(QLineEdit):
@@ -16,6 +16,8 @@ class Cell(QLineEdit):
     failed = pyqtSignal(object)
     evidence = pyqtSignal(object)
     walk = pyqtSignal(object)
+    vertical = pyqtSignal(object, int)
+    entered = pyqtSignal(object)
 
     def __init__(self, lane, replicate):
         super().__init__()
@@ -53,6 +55,11 @@ class Cell(QLineEdit):
         if self.text().strip() != self.stored:
             self.committed.emit(self)
 
+    def focusInEvent(self, event):
+        super().focusInEvent(event)
+        self.selectAll()
+        self.entered.emit(self)
+
     def keyPressEvent(self, event):
         key = event.key()
         if key == Qt.Key.Key_F and not self.isReadOnly():
@@ -66,7 +73,7 @@ class Cell(QLineEdit):
         elif key == Qt.Key.Key_Escape:
             self.setText(self.stored)
         elif key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
-            self.lane.vertical(self, 1 if key == Qt.Key.Key_Down else -1)
+            self.vertical.emit(self, 1 if key == Qt.Key.Key_Down else -1)
         else:
             super().keyPressEvent(event)
 
@@ -74,11 +81,11 @@ class Cell(QLineEdit):
 class TallyStrip(QWidget):
     """The repeats as ticks against the spread that this device usually has."""
 
-    def __init__(self, palette):
+    def __init__(self, palette, width=150):
         super().__init__()
         self.palette_ = palette
         self.values, self.usual = [], None
-        self.setFixedSize(150, 26)
+        self.setFixedSize(width, 26)
 
     def show_values(self, values, usual):
         """Draw ``values`` against the usual SD (None when not known)."""
@@ -111,9 +118,22 @@ class TallyStrip(QWidget):
 
 
 class Lane:
-    """One instrument and metric at the bench."""
+    """One instrument and metric at the bench: its cells, strip and labels."""
 
-    def __init__(self, instrument, kind, metric, label, vertical):
-        self.instrument, self.kind, self.metric, self.label = instrument, kind, metric, label
+    def __init__(self, instrument, kind, metric, label, repeats):
+        self.instrument, self.kind, self.metric, self.label, self.repeats = instrument, kind, metric, label, repeats
         self.cells = []
-        self.vertical = vertical
+        self.tag = self.strip = self.meaning = None
+        self.tally = None
+        self.locked = ""
+
+    @property
+    def key(self):
+        return self.instrument, self.kind, self.metric, self.repeats
+
+    def wants(self, cell):
+        """Whether the protocol asks for this cell: a planned repeat, or one more after two that differ."""
+        if self.locked:
+            return False
+        planned = cell.replicate <= self.repeats
+        return planned or (self.tally is not None and self.tally.ask and cell.replicate == self.tally.n + 1)

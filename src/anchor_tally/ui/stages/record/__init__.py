@@ -1,0 +1,1 @@
+"""Record: the bench, its stations, and what is shown while measuring."""

@@ -1,0 +1,92 @@
+"""Check weights: a known mass on a scale, and what the scale shows."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from ....domain.errors import UserError
+from ....domain.metrics import METRICS
+from ....domain.units import parse_quantity
+from ....study.cards import AddRow
+from ....wording.numbers import number, signed
+from ...widgets import Table, label
+
+
+class CheckWeights(QWidget):
+    """Take down check weights and see what was shown before."""
+
+    message = pyqtSignal(str, bool)
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.scale, self.nominal, self.shown = QComboBox(), QLineEdit(), QLineEdit()
+        self.add = QPushButton("Keep")
+        self.add.setObjectName("primary")
+        self.add.clicked.connect(self._keep)
+        self.nominal.returnPressed.connect(self.shown.setFocus)
+        self.shown.returnPressed.connect(self._keep)
+        row = QHBoxLayout()
+        for text, w in (("Scale", self.scale), ("Known mass", self.nominal), ("Scale shows", self.shown)):
+            row.addWidget(label(text, "faint"))
+            w.setAccessibleName(text)
+            row.addWidget(w)
+        self.nominal.setPlaceholderText("20 kg")
+        self.shown.setPlaceholderText("20.1")
+        for w in (self.nominal, self.shown):
+            w.setFixedWidth(100)
+        row.addWidget(self.add)
+        row.addStretch(1)
+        self.trouble = label("", "warn", wrap=True)
+        self.table = Table(["Scale", "When", "Known (kg)", "Shown (kg)", "Difference (kg)"], "Check weights", numeric_from=2)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 6, 0, 0)
+        box.addWidget(label("A known mass on the scale, before the first client: it shows drift of the scale itself.", "faint"))
+        box.addLayout(row)
+        box.addWidget(self.trouble)
+        box.addWidget(self.table, 1)
+
+    def refresh(self):
+        """Show scales and what was kept."""
+        names = [i.name for i in self.session.snapshot().instruments.values() if i.kind == "device"]
+        if [self.scale.itemText(k) for k in range(self.scale.count())] != names:
+            self.scale.clear()
+            self.scale.addItems(names)
+        rows = [
+            (
+                w.instrument,
+                w.taken_at[:16].replace("T", " "),
+                number(w.nominal_kg, 2),
+                number(w.shown_kg, 2),
+                signed(w.shown_kg - w.nominal_kg, 2),
+            )
+            for w in reversed(self.session.check_weights())
+        ]
+        self.table.fill(rows)
+        self.add.setEnabled(bool(names))
+        self.trouble.setText("" if names else "Add a scale under Plan, Instruments, or at the Devices station first.")
+
+    def _keep(self):
+        try:
+            nominal = parse_quantity(self.nominal.text(), METRICS["body_mass"])
+            shown = parse_quantity(self.shown.text(), METRICS["body_mass"])
+            scale = next(i.id for i in self.session.snapshot().instruments.values() if i.name == self.scale.currentText())
+            values = {
+                "instrument": scale,
+                "taken_at": datetime.now().strftime("%Y-%m-%dT%H:%M"),
+                "nominal_kg": nominal.value,
+                "shown_kg": shown.value,
+                "entered": shown.entered,
+                "unit": shown.unit,
+            }
+            self.session.do(AddRow("check_weight", tuple(values.items())))
+        except UserError as error:
+            self.trouble.setText(f"{error}; nothing was written.".replace("nothing was changed; ", ""))
+            return
+        self.shown.clear()
+        self.nominal.setFocus()
+        self.trouble.setText("")
+        self.message.emit("Check weight kept.", False)

@@ -1,0 +1,99 @@
+"""The conditions of a visit as switches, with what a breach means."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from ....domain.protocol import BY_KEY
+from ....wording.bench import condition_words
+from ...widgets import label
+
+
+class Switch(QPushButton):
+    """One condition: not noted, as wanted, or broken. Space or a click goes on to the next."""
+
+    def __init__(self, condition):
+        super().__init__()
+        self.condition = condition
+        self.answer = None
+        self.setToolTip(f"{condition.question} The protocol wants: {condition.wanted}. Otherwise {condition.breach}.")
+
+    def show_answer(self, answer):
+        """Show an answer; None is not noted."""
+        self.answer = answer
+        c = self.condition
+        state = "open" if answer is None else "kept" if answer == c.wanted else "broken"
+        mark = {"open": "?", "kept": "✓", "broken": "✗"}[state]
+        self.setText(f"{mark} {c.label}")
+        said = {"open": "not noted", "kept": f"{answer}, as wanted", "broken": f"{answer}, against the protocol"}[state]
+        self.setAccessibleName(f"{c.question} {said}")
+        self.setProperty("condition", state)
+        self.style().unpolish(self)
+        self.style().polish(self)
+
+    @property
+    def following(self):
+        """The answer after the next click."""
+        return (
+            self.condition.wanted
+            if self.answer is None
+            else self.condition.other
+            if self.answer == self.condition.wanted
+            else None
+        )
+
+
+class ConditionsBar(QWidget):
+    """Switches for the conditions that the study asks for."""
+
+    noted = pyqtSignal(tuple)
+
+    def __init__(self):
+        super().__init__()
+        self.switches = []
+        self.row = QHBoxLayout()
+        self.row.setSpacing(5)
+        self.all = QPushButton("All as wanted (F7)")
+        self.all.setToolTip("Note every condition as the protocol wants it; then change those that are not so")
+        self.all.clicked.connect(self.note_all)
+        self.breach = label("", "warn", wrap=True)
+        self.breach.hide()
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(3)
+        box.addLayout(self.row)
+        box.addWidget(self.breach)
+
+    def build(self, keys):
+        """Make switches for these conditions."""
+        if [s.condition.key for s in self.switches] == list(keys):
+            return
+        while self.row.count():
+            item = self.row.takeAt(0)
+            if item.widget() and item.widget() is not self.all:
+                item.widget().deleteLater()
+        self.switches = []
+        self.row.addWidget(label("Conditions", "faint"))
+        for key in keys:
+            switch = Switch(BY_KEY[key])
+            switch.clicked.connect(lambda _=False, s=switch: self.noted.emit(((s.condition.key, s.following),)))
+            self.switches.append(switch)
+            self.row.addWidget(switch)
+        self.row.addWidget(self.all)
+        self.row.addStretch(1)
+
+    def show_answers(self, answers):
+        """Show what was noted."""
+        for switch in self.switches:
+            switch.show_answer(answers.get(switch.condition.key))
+        broken = [c for c in BY_KEY.values() if answers.get(c.key, c.wanted) != c.wanted]
+        self.breach.setText(" · ".join(condition_words(c) for c in broken))
+        self.breach.setVisible(bool(broken))
+        self.all.setVisible(any(s.answer is None for s in self.switches))
+
+    def note_all(self):
+        """Note what is not noted yet as the protocol wants it."""
+        open_ = tuple((s.condition.key, s.condition.wanted) for s in self.switches if s.answer is None)
+        if open_:
+            self.noted.emit(open_)

@@ -1,0 +1,67 @@
+"""Beside a station: where and how to measure the site in hand, and what the equations give so far."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from ....domain.sites import SITES_OF_BODY
+from ....wording.bench import method_words
+from ....wording.names import short_name
+from ...widgets import Table, label
+from .site_figure import SiteFigure
+
+
+class Guide(QWidget):
+    """Figure, words and live results of one station."""
+
+    def __init__(self, palette):
+        super().__init__()
+        self.setObjectName("card")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(380)
+        self.title = label("", "title", wrap=True)
+        self.figure = SiteFigure(palette)
+        self.where = label("", wrap=True)
+        self.how = label("", "faint", wrap=True)
+        self.results = Table(["Equation", "Gives"], "Results of the equations so far")
+        self.results.setWordWrap(True)
+        words = QVBoxLayout()
+        for w in (self.title, self.where, self.how):
+            words.addWidget(w)
+        words.addStretch(1)
+        top = QHBoxLayout()
+        top.addWidget(self.figure)
+        top.addLayout(words, 1)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(12, 10, 12, 10)
+        box.addLayout(top)
+        box.addWidget(self.results, 1)
+
+    def set_palette(self, palette):
+        """Choose the theme of the figure."""
+        self.figure.palette_ = palette
+        self.figure.update()
+
+    def show_site(self, lane, reminder):
+        """Show the site of a lane, or the station's reminder when it is none of the body's sites."""
+        site = SITES_OF_BODY.get(lane.metric) if lane else None
+        self.title.setText(lane.label if lane else "")
+        self.figure.setVisible(site is not None)
+        self.figure.show_site(lane.metric if lane else "")
+        self.where.setText(site.where if site else "")
+        self.where.setVisible(site is not None)
+        self.how.setText(f"{site.how} {reminder}" if site else reminder)
+
+    def show_results(self, lines):
+        """Show equations: those that give a number first, then those that lack something, then those for others."""
+        order = {"applies": 0, "outside": 1, "missing": 2, "unfit": 3}
+        ranked = sorted(lines, key=lambda x: (order[x.state], len(x.missing)))
+        rows = []
+        for x in ranked:
+            value, said = method_words(x)
+            rows.append((f"{short_name(x.label)}\n{said}" if said else short_name(x.label), value))
+        self.results.fill(rows)
+        self.results.resizeRowsToContents()
+        for k, x in enumerate(ranked):
+            self.results.item(k, 0).setToolTip(f"{x.label}. {x.source}. Standard error {x.see}.")

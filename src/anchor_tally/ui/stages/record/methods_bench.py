@@ -1,0 +1,184 @@
+"""Field methods bench: any equation on its own, all that fit a person side by side, and what a reading error does."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from ....analysis.field_method import InputRefused, parse_input, sensitivity, side_by_side
+from ....domain.metrics import METRICS, metric_named
+from ....methods.registry import EQUATIONS
+from ....wording.bench import input_words, method_words, sensitivity_words
+from ....wording.numbers import number
+from ...widgets import Table, label
+
+_PERSON = ("sex", "age_years", "height", "body_mass")
+_UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
+ALL = "Every input"
+
+
+class MethodsBench(QWidget):
+    """Inputs on the left, equations in the middle, one equation opened up on the right; everything follows the typing."""
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.fields, self.given, self.lines = {}, {}, []
+        self.output, self.form, self.only = QComboBox(), QComboBox(), QComboBox()
+        self.output.setAccessibleName("What the equations give")
+        self.output.addItem("Body fat", "body_fat_percent")
+        for m in dict.fromkeys(e.outputs[0] for e in EQUATIONS.values()):
+            if m != "body_fat_percent":
+                self.output.addItem(METRICS[m].label, m)
+        self.output.insertItem(1, "Everything", None)
+        self.form.setAccessibleName("Density to fat by")
+        self.form.addItem("Siri 1961", "siri_1961")
+        self.form.addItem("Brozek 1963", "brozek_1963")
+        self.only.setAccessibleName("Inputs shown")
+        self.only.addItem(ALL, None)
+        for e in EQUATIONS.values():
+            self.only.addItem(e.label, e.id)
+        self.output.activated.connect(self._follow)
+        self.form.activated.connect(self._follow)
+        self.only.activated.connect(self._choose_inputs)
+        self.holder = QWidget()
+        self.holder.setObjectName("page")
+        self.inputs = QFormLayout(self.holder)
+        self.inputs.setVerticalSpacing(4)
+        self._build_fields()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.holder)
+        left = QVBoxLayout()
+        left.addWidget(self.only)
+        left.addWidget(scroll, 1)
+        self.refused = label("", "warn", wrap=True)
+        left.addWidget(self.refused)
+        self.table = Table(["Equation", "Gives"], "Equations side by side", numeric_from=1)
+        self.table.itemSelectionChanged.connect(self._open)
+        self.spread = label("", wrap=True)
+        top = QHBoxLayout()
+        for text, w in (("Show", self.output), ("Density to fat by", self.form)):
+            top.addWidget(label(text, "faint"))
+            top.addWidget(w)
+        top.addStretch(1)
+        middle = QVBoxLayout()
+        middle.addLayout(top)
+        middle.addWidget(self.spread)
+        middle.addWidget(self.table, 1)
+        self.title = label("", "title", wrap=True)
+        self.about = label("", wrap=True)
+        self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.errors = Table(["A reading error of", "changes the result by"], "What a reading error does")
+        right = QVBoxLayout()
+        right.addWidget(self.title)
+        right.addWidget(self.about)
+        right.addWidget(self.errors, 1)
+        box = QHBoxLayout(self)
+        box.setContentsMargins(0, 4, 0, 0)
+        box.setSpacing(12)
+        for layout, share in ((left, 3), (middle, 6), (right, 4)):
+            box.addLayout(layout, share)
+        self._follow()
+
+    def _build_fields(self):
+        keys = dict.fromkeys((*_PERSON, *(k for e in EQUATIONS.values() for k in e.all_inputs)))
+        for key in keys:
+            field = QLineEdit()
+            m = metric_named(key)
+            unit = _UNITS.get(key) or (m.unit if m else "")
+            words = input_words(key)
+            field.setAccessibleName(words[0].upper() + words[1:])
+            field.setPlaceholderText(unit)
+            field.textChanged.connect(self._follow)
+            field.returnPressed.connect(self._next)
+            tag = label(words[0].upper() + words[1:], "faint")
+            self.inputs.addRow(tag, field)
+            self.fields[key] = field
+
+    def _next(self):
+        self.focusNextChild()
+
+    def focus_first(self):
+        """Go to the first empty input."""
+        next((f for f in self.fields.values() if not f.text() and not f.isHidden()), next(iter(self.fields.values()))).setFocus()
+
+    def take_from_visit(self, given):
+        """Fill in what the visit has; what was typed by hand stays where the visit has nothing."""
+        for key, value in given.items():
+            if key in self.fields:
+                m = metric_named(key)
+                text = ("male" if value == 1 else "female") if key == "sex" else f"{value:.{max(m.decimals, 1) if m else 1}f}"
+                self.fields[key].setText(text)
+        self.table.selectRow(0)
+
+    def _choose_inputs(self, _index):
+        chosen = self.only.currentData()
+        wanted = set(EQUATIONS[chosen].all_inputs) | set(_PERSON) if chosen else set(self.fields)
+        for key, field in self.fields.items():
+            self.inputs.setRowVisible(field, key in wanted)
+        if chosen:
+            self.output.setCurrentIndex(1)
+        self._follow()
+        if chosen:
+            row = next((k for k, x in enumerate(self.lines) if x.id == chosen), None)
+            if row is not None:
+                self.table.selectRow(row)
+
+    def _follow(self, *_):
+        """Compute everything anew from what is typed."""
+        self.given, bad = {}, []
+        for key, field in self.fields.items():
+            text = field.text().strip()
+            field.setProperty("state", "")
+            if text:
+                try:
+                    self.given[key] = parse_input(key, text)
+                except InputRefused as error:
+                    bad.append(str(error))
+                    field.setProperty("state", "refused")
+            field.style().unpolish(field)
+            field.style().polish(field)
+        self.refused.setText("; ".join(bad))
+        wanted, form = self.output.currentData(), self.form.currentData()
+        order = {"applies": 0, "outside": 1, "missing": 2, "unfit": 3}
+        found = [x for x in side_by_side(self.given, form) if wanted is None or wanted in (x.metric, *EQUATIONS[x.id].outputs)]
+        chosen = self.lines[self.table.currentRow()].id if 0 <= self.table.currentRow() < len(self.lines) else None
+        self.lines = sorted(found, key=lambda x: (order[x.state], len(x.missing)))
+        rows = []
+        for x in self.lines:
+            value, said = method_words(x)
+            rows.append((f"{x.label}\n{said}" if said else x.label, value))
+        self.table.blockSignals(True)
+        self.table.fill(rows)
+        self.table.resizeRowsToContents()
+        self.table.selectRow(next((k for k, x in enumerate(self.lines) if x.id == chosen), 0))
+        self.table.blockSignals(False)
+        self._say_spread(wanted)
+        self._open()
+
+    def _say_spread(self, wanted):
+        values = [x.value for x in self.lines if x.state == "applies" and x.metric == wanted and x.value is not None]
+        if wanted == "body_fat_percent" and len(values) > 1:
+            self.spread.setText(
+                f"{len(values)} equations apply; they give {number(min(values))} to {number(max(values))} %. "
+                "The spread between them is part of what is not known."
+            )
+        else:
+            self.spread.setText("" if values else "Type what was measured; equations fill in as their inputs come.")
+
+    def _open(self):
+        k = self.table.currentRow()
+        if not 0 <= k < len(self.lines):
+            return
+        x = self.lines[k]
+        e = EQUATIONS[x.id]
+        self.title.setText(x.label)
+        memory = (
+            " <b>Coefficients from memory, not yet checked against the publication.</b>" if e.certainty == "from memory" else ""
+        )
+        self.about.setText(
+            f"For {e.population}. {e.advice}{memory}<br><br>Standard error as published: {e.see}.<br>{e.source}.<br><i>{e.id}</i>"
+        )
+        changes = sensitivity(e, self.given, self.form.currentData()) if x.value is not None else ()
+        self.errors.fill([sensitivity_words(s, x.metric) for s in changes])
