@@ -38,15 +38,23 @@ def demo_session(folder: Path | None = None) -> Session:
 
 def _kept() -> Path:
     """Where the drawn study is kept between starts; its name changes with the scenario and the schema."""
-    scenario = (resources.files("anchor_tally") / "scenario" / "squad.py").read_bytes()
-    mark = hashlib.sha256(scenario + "".join(migrations()).encode()).hexdigest()[:12]
+    package = resources.files("anchor_tally")
+    made_by = (package / "scenario" / "squad.py").read_bytes() + (package / "app" / "demo.py").read_bytes()
+    mark = hashlib.sha256(made_by + "".join(migrations()).encode()).hexdigest()[:12]
     return Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}.tally"
 
 
 def _make(path: Path) -> None:
-    from ..scenario.squad import squad_rows
+    from ..scenario.squad import DEVICES, squad_rows
+    from ..study.cards import ChangeRow, PutPair, SetOrder
     from ..study.commands import ImportReadings
 
     session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(), "demo scenario"))
+    numbers = {i.name: i.id for i in session.snapshot().instruments.values()}
+    session.do(SetOrder((*(numbers[name] for name in DEVICES), *(n for name, n in numbers.items() if n > 0 and name not in DEVICES))))
+    for name, (electrodes, resolution) in DEVICES.items():
+        session.do(ChangeRow("instrument", numbers[name], (("electrodes", electrodes),)))
+        keys = (("instrument", numbers[name]), ("metric", "body_fat_percent"))
+        session.do(PutPair("instrument_metric", keys, "resolution", resolution))
     session.close()

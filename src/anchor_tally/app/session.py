@@ -141,6 +141,11 @@ class Session:
         """The study's title."""
         return str(self._conn.execute("SELECT title FROM study").fetchone()[0])
 
+    @property
+    def visit_gap_seconds(self) -> int:
+        """Readings of a client closer than this form one visit."""
+        return int(self._conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0]) * 60
+
     def metrics(self) -> list[str]:
         """Metrics with readings, and those that an equation yields from them."""
         return read.metrics_present(self._conn)

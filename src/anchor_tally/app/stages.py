@@ -16,7 +16,7 @@ class Stage:
 
 
 STAGES = (
-    Stage("plan", "Plan", "Clients, instruments, protocol and calendar", False),
+    Stage("plan", "Plan", "Clients, instruments, protocol and assessors", True),
     Stage("record", "Record", "Type readings at the bench", True),
     Stage("review", "Review", "What does not look right", False),
     Stage("compare", "Compare", "How close each instrument is to the scan", True),

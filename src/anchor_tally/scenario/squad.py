@@ -39,7 +39,8 @@ TRUTH = Truth(
     occasion_sd={"Alder": 0.8, "Birch": 0.5, "Cedar": 0.9, "Dogwood": 1.2},
     replicate_sd={"Alder": 0.25, "Birch": 0.15, "Cedar": 0.4, "Dogwood": 0.6},
 )
-_STEP = {"Alder": 0.1, "Birch": 0.1, "Cedar": 0.1, "Dogwood": 0.5}
+# what each device is, and the resolution of body fat that it shows (percent)
+DEVICES = {"Alder": ("feet", 0.1), "Birch": ("eight", 0.1), "Cedar": ("hands", 0.1), "Dogwood": ("feet", 0.5)}
 
 
 def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
@@ -139,7 +140,7 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
                         )
                         continue
                     reading = fat + shift + float(rng.normal(0, TRUTH.replicate_sd[device]))
-                    reading = max(round(reading / _STEP[device]) * _STEP[device], 3.0)
+                    reading = max(round(reading / DEVICES[device][1]) * DEVICES[device][1], 3.0)
                     if device == "Alder" and CLIENTS[c] == TRUTH.mistyped_client and week == TRUTH.mistyped_week and rep == 2:
                         reading += 20  # a digit mistyped: 3 for 1
                     row(c, when, device, "device", "body_fat_percent", reading, rep, setting=setting, conditions=conditions)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import dataclass
+from typing import Any
 
 from ..domain.errors import UserError
 from ..domain.records import ELECTRODES, KINDS
@@ -192,6 +193,26 @@ class PutPair:
 
 
 @dataclass(frozen=True, slots=True)
+class SetOrder:
+    """Put instruments in an order at the bench: their ids, first to last."""
+
+    ids: tuple[int, ...]
+    positions: tuple[int, ...] = ()  # given in an inverse
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "change the order at the bench"
+
+    def apply(self, conn: sqlite3.Connection) -> tuple[SetOrder, frozenset[str]]:
+        """Number the instruments."""
+        known = dict(conn.execute("SELECT id, position FROM instrument").fetchall())
+        new = self.positions or tuple(range(1, len(self.ids) + 1))
+        conn.executemany("UPDATE instrument SET position = ? WHERE id = ?", list(zip(new, self.ids, strict=True)))
+        return SetOrder(self.ids, tuple(known[i] for i in self.ids)), frozenset()
+
+
+@dataclass(frozen=True, slots=True)
 class NoteVisit:
     """Note conditions (key to answer; None takes an answer back), assessor or remarks of a visit.
 
@@ -242,3 +263,17 @@ class NoteVisit:
         if near:
             return min(near)[1], False
         return int(conn.execute("INSERT INTO visit (client, start) VALUES (?, ?)", (row[0], self.at)).lastrowid or 0), True
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """Several edits of cards as one: all or none, undone at once."""
+
+    edits: tuple[Any, ...]
+    words: str
+
+    def apply(self, conn: sqlite3.Connection) -> tuple[Together, frozenset[str]]:
+        """Apply them in order; the inverse runs backwards."""
+        done = [edit.apply(conn) for edit in self.edits]
+        touched: frozenset[str] = frozenset().union(*(metrics for _, metrics in done))
+        return Together(tuple(inverse for inverse, _ in reversed(done)), self.words), touched

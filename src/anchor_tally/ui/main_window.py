@@ -61,6 +61,7 @@ class MainWindow(QMainWindow):
         from .stages.calibrate import CalibrateStage
         from .stages.compare import CompareStage
         from .stages.importing import ImportPage
+        from .stages.plan.page import PlanStage
         from .stages.record.page import RecordStage
 
         for stage in STAGES:
@@ -73,7 +74,14 @@ class MainWindow(QMainWindow):
         self.compare = CompareStage(self.session, self.colours)
         self.calibrate = CalibrateStage(self.session)
         self.importing = ImportPage(self.session)
-        self.pages = {"record": self.record, "compare": self.compare, "calibrate": self.calibrate, "import": self.importing}
+        self.plan = PlanStage(self.session, self.colours)
+        self.pages = {
+            "plan": self.plan,
+            "record": self.record,
+            "compare": self.compare,
+            "calibrate": self.calibrate,
+            "import": self.importing,
+        }
         for page in self.pages.values():
             self.stack.addWidget(page)
         self.stack.removeWidget(self.waiting)
@@ -85,7 +93,8 @@ class MainWindow(QMainWindow):
         self.middle.addWidget(self.drawer)
         self.compare.evidence.connect(self._evidence)
         self.record.evidence.connect(self.drawer.show_readings)
-        for page in (self.record, self.calibrate, self.importing):
+        self.record.import_wanted.connect(self.import_file)
+        for page in (self.plan, self.record, self.calibrate, self.importing):
             page.message.connect(self.say)
         self.importing.finished.connect(lambda: self.go("compare"))
 
@@ -225,6 +234,7 @@ class MainWindow(QMainWindow):
             return
         self.compare.set_palette(self.colours)
         self.record.set_palette(self.colours)
+        self.plan.set_palette(self.colours)
 
     def toggle_dark(self):
         """Switch between light and dark."""

@@ -69,11 +69,15 @@ def style_sheet(p: Palette) -> str:
         selection-background-color: {p.accent}; selection-color: {p.surface}; }}
     QTableWidget {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};
         selection-background-color: {p.band}; selection-color: {p.ink}; border-radius: 4px; }}
+    QTableWidget::item {{ padding: 0 4px; }}
     QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: none; border-bottom: 1px solid {p.line}; padding: 5px 7px; font-weight: 500; }}
     QTableCornerButton::section {{ background: {p.paper}; border: none; }}
     QScrollArea {{ border: none; background: transparent; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar::handle:vertical {{ background: {p.line}; border-radius: 5px; min-height: 24px; }}
     QScrollBar:horizontal {{ background: transparent; height: 10px; }} QScrollBar::handle:horizontal {{ background: {p.line}; border-radius: 5px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QCheckBox {{ spacing: 7px; }}
+    QCheckBox:disabled {{ color: {p.faint}; }}
+    QCheckBox:focus {{ color: {p.accent}; }}
     QToolTip {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line}; }}
     """

@@ -31,8 +31,11 @@ def input_words(key: str) -> str:
     return _PERSON.get(key) or (m.label[0].lower() + m.label[1:] if m else key)
 
 
-def method_words(x: MethodLine) -> tuple[str, str]:
-    """The number of an equation with its unit, and what is to be said about it."""
+def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, str]:
+    """The number of an equation with its unit, and what is to be said about it.
+
+    ``reading_sd`` is the part of its error that the assessor's reading makes.
+    """
     m = METRICS[x.metric]
     if x.state == "missing":
         return "–", MARK["missing"] + ", ".join(input_words(k) for k in x.missing)
@@ -46,7 +49,8 @@ def method_words(x: MethodLine) -> tuple[str, str]:
         value = f"{number(x.value, m.decimals)}{unit}"
     said = (MARK["outside"] if x.state == "outside" else "") + "; ".join(x.reasons)
     memory = "from memory" if x.certainty == "from memory" else ""
-    return value, " · ".join(filter(None, (said, memory)))
+    error = f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading alone (95 %)" if reading_sd is not None else ""
+    return value, " · ".join(filter(None, (said, error, memory)))
 
 
 def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:

@@ -53,13 +53,16 @@ class Guide(QWidget):
         self.where.setVisible(site is not None)
         self.how.setText(f"{site.how} {reminder}" if site else reminder)
 
-    def show_results(self, lines):
-        """Show equations: those that give a number first, then those that lack something, then those for others."""
+    def show_results(self, lines, errors):
+        """Show equations: those that give a number first, then those that lack something, then those for others.
+
+        ``errors`` is the SD that the assessor's own error gives the result, by equation.
+        """
         order = {"applies": 0, "outside": 1, "missing": 2, "unfit": 3}
         ranked = sorted(lines, key=lambda x: (order[x.state], len(x.missing)))
         rows = []
         for x in ranked:
-            value, said = method_words(x)
+            value, said = method_words(x, errors.get(x.id))
             rows.append((f"{short_name(x.label)}\n{said}" if said else short_name(x.label), value))
         self.results.fill(rows)
         self.results.resizeRowsToContents()

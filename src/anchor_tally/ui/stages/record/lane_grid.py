@@ -235,7 +235,7 @@ class LaneGrid(QWidget):
                 self.session.do(
                     add_reading(
                         client=who,
-                        taken_at=self.bench.visit[1] if self.bench.visit else at,
+                        taken_at=at,
                         instrument=lane.instrument,
                         kind=lane.kind,
                         metric=lane.metric,

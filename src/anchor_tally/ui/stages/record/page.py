@@ -18,9 +18,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ....analysis.assessor import errors_of, reading_error
 from ....analysis.cautions import cautions_of, scan_cautions
 from ....analysis.derive import visit_inputs
-from ....analysis.field_method import side_by_side
+from ....analysis.field_method import sensitivity, side_by_side
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS, metric_named
 from ....domain.records import KINDS
@@ -339,8 +340,16 @@ class RecordStage(QWidget):
         client = self._client()
         if client and client.sex:
             given.setdefault("sex", 1.0 if client.sex == "male" else 0.0)
-        metrics = set(STATION[self.station].metrics)
-        self.guide.show_results([x for x in side_by_side(given) if metrics & set(EQUATIONS[x.id].all_inputs)])
+        station = STATION[self.station]
+        metrics = set(station.metrics)
+        lines = [x for x in side_by_side(given) if metrics & set(EQUATIONS[x.id].all_inputs)]
+        tem = errors_of(self.session.assessor_values(), self.assessor.text().strip())
+        errors = {}
+        if tem:
+            for x in lines:
+                if x.value is not None:
+                    errors[x.id] = reading_error(sensitivity(EQUATIONS[x.id], given), tem, station.repeats)
+        self.guide.show_results(lines, errors)
 
     # writing around the readings
     def _note(self, **what):

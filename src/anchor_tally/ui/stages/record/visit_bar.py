@@ -78,8 +78,8 @@ class VisitBar(QWidget):
         if not self.when.text():
             self._now()
         known = self.session.visits_of(self.who)
-        if self.visit is None:  # what has just been typed belongs to a visit by now
-            self.visit = next(((n, start) for n, start in known if start == self.moment), None)
+        if self.visit is None:  # readings close in time form one visit, so the bench goes on with it
+            self.visit = self._near(known)
         elif self.visit not in known:
             self.visit = None  # undone
         self.visits.clear()
@@ -87,6 +87,19 @@ class VisitBar(QWidget):
         for n, start in known:
             self.visits.addItem(start[:16].replace("T", " "), (n, start))
         self.visits.setCurrentIndex(next((k for k in range(self.visits.count()) if self.visits.itemData(k) == self.visit), 0))
+
+    def _near(self, known):
+        at = self.moment
+        if at is None:
+            return None
+        wall, _, timed = wall_clock(at)
+        gap = self.session.visit_gap_seconds
+        near = []
+        for n, start in known:
+            other, _, other_timed = wall_clock(start)
+            if other_timed == timed and abs(other - wall) < gap:
+                near.append((abs(other - wall), (n, start)))
+        return min(near)[1] if near else None
 
     def show_assessor(self, name):
         """Show who measured; what was typed for a visit that has no reading yet stays."""

@@ -1,0 +1,1 @@
+"""Plan: clients, instruments, protocol, assessors."""

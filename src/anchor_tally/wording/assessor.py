@@ -1,0 +1,63 @@
+"""Sentences about assessors and practice."""
+
+from __future__ import annotations
+
+from ..analysis.assessor import AssessorResult
+from ..analysis.practice import PracticeScore
+from ..domain.metrics import Metric, metric_named
+from .numbers import MISSING, number, p_value, signed, span
+from .sentences import sentence
+
+_VERDICT = {
+    "skilled": "{who} repeats well enough to be trusted: error {share} % of the mean, the limit for a skilled assessor is {skilled} %.",
+    "beginner": "{who} repeats within the limit for a beginner ({beginner} %), not yet for a skilled assessor ({skilled} %): error {share} % of the mean.",
+    "not_yet": "{who} does not repeat well enough yet: error {share} % of the mean, the limit for a beginner is {beginner} %. Do not use these readings for decisions.",
+    "too_few": "{who} has not measured enough people twice yet.",
+}
+
+
+def _metric(name: str) -> Metric:
+    found = metric_named(name)
+    if found is None:
+        raise KeyError(name)
+    return found
+
+
+def verdict(r: AssessorResult) -> str:
+    """The verdict in a sentence."""
+    share = number(r.error.percent.value if r.error.percent else None)
+    skilled, beginner = (f"{x:g}" for x in r.limits)
+    return _VERDICT[r.verdict].format(who=r.assessor, share=share, skilled=skilled, beginner=beginner)
+
+
+def assessor_rows(r: AssessorResult) -> list[tuple[str, str, str]]:
+    """Statistic, value, interval."""
+    m, e = _metric(r.metric), r.error
+    k = m.decimals + 1
+    least = None if e.tem is None else 1.96 * 2**0.5 * e.tem.value
+    return [
+        (f"TEM ({m.unit})", number(e.tem.value if e.tem else None, k), span(e.tem.interval if e.tem else None, k)),
+        ("TEM (% of the mean)", number(e.percent.value if e.percent else None), span(e.percent.interval if e.percent else None)),
+        ("Reliability R", number(e.reliability, 3), ""),
+        (f"Smallest real change, two single readings ({m.unit})", number(least, k), ""),
+        ("People measured", str(e.persons), ""),
+    ]
+
+
+def assessor_notes(r: AssessorResult) -> str:
+    """What is to be kept in mind."""
+    return " ".join(sentence(n) for n in r.notes)
+
+
+def practice_words(s: PracticeScore, unit: str) -> str:
+    """What the trainee's readings were worth."""
+    if s.n == 0:
+        return "Read the value and press Enter."
+    text = f"{s.n} read: {signed(s.bias, 2)} {unit} on average, spread {number(s.sd, 2)} {unit}"
+    text += f", {number(100 * s.close, 0) if s.close is not None else MISSING} % within 0.1 {unit}."
+    if s.digits.p is None:
+        return text + " Digit preference is judged from 50 readings on."
+    if s.digits.p < 0.05:
+        most = max(range(10), key=lambda d: s.digits.counts[d])
+        return text + f" Last digits are not used evenly (p {p_value(s.digits.p)}); the most frequent is {most}."
+    return text + f" Last digits are used evenly (p {p_value(s.digits.p)})."
