@@ -52,7 +52,9 @@ def _make(path: Path) -> None:
     session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(), "demo scenario"))
     numbers = {i.name: i.id for i in session.snapshot().instruments.values()}
-    session.do(SetOrder((*(numbers[name] for name in DEVICES), *(n for name, n in numbers.items() if n > 0 and name not in DEVICES))))
+    session.do(
+        SetOrder((*(numbers[name] for name in DEVICES), *(n for name, n in numbers.items() if n > 0 and name not in DEVICES)))
+    )
     for name, (electrodes, resolution) in DEVICES.items():
         session.do(ChangeRow("instrument", numbers[name], (("electrodes", electrodes),)))
         keys = (("instrument", numbers[name]), ("metric", "body_fat_percent"))

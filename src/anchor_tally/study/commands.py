@@ -8,7 +8,7 @@ from collections.abc import Generator
 from dataclasses import dataclass
 from datetime import datetime
 from itertools import count
-from typing import Protocol
+from typing import Any, Protocol
 
 from ..domain.errors import UserError
 from ..domain.metrics import Metric, metric_named
@@ -151,7 +151,7 @@ class _TakeAgain:
         return _TakeBack(self.made, self.words), self.made.metrics
 
 
-def add_reading(
+def bench_row(
     *,
     client: str,
     taken_at: str,
@@ -162,34 +162,20 @@ def add_reading(
     replicate: int,
     setting: str = "",
     note: str = "",
-) -> ImportReadings:
-    """One reading typed at the bench; ``typed`` None is a failed reading."""
+) -> ImportRow:
+    """One reading made at the bench; ``typed`` None is a failed reading."""
     m = _metric(metric)
-    if typed is None:
-        row = ImportRow(
-            0, client, "", None, None, taken_at, instrument, kind, setting, metric, None, "", m.unit, replicate, "failed", note
-        )
-    else:
-        q = parse_quantity(typed, m)
-        row = ImportRow(
-            0,
-            client,
-            "",
-            None,
-            None,
-            taken_at,
-            instrument,
-            kind,
-            setting,
-            metric,
-            q.value,
-            q.entered,
-            q.unit,
-            replicate,
-            "ok",
-            note,
-        )
-    return ImportReadings((row,), "bench")
+    q = None if typed is None else parse_quantity(typed, m)
+    value, entered, unit = (None, "", m.unit) if q is None else (q.value, q.entered, q.unit)
+    status = "failed" if q is None else "ok"
+    return ImportRow(
+        0, client, "", None, None, taken_at, instrument, kind, setting, metric, value, entered, unit, replicate, status, note
+    )  # fmt: skip
+
+
+def add_reading(**what: Any) -> ImportReadings:
+    """One reading typed at the bench (arguments of ``bench_row``)."""
+    return ImportReadings((bench_row(**what),), "bench")
 
 
 @dataclass(frozen=True, slots=True)

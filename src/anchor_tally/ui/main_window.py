@@ -321,5 +321,6 @@ class MainWindow(QMainWindow):
         if self.session is not None:
             self.compare.runner.stop()
             self.calibrate.runner.stop()
+            self.record.live.stop()
             self.session.changed.clear()
         super().closeEvent(event)

@@ -209,18 +209,7 @@ class LaneGrid(QWidget):
             if cell.property("state") != "refused":
                 self.focus_next(cell)
 
-    def put(self, instrument, metric, text, note=""):
-        """Take a reading that a device sent: into the next free cell of its lane. Returns the cell, or None when full."""
-        for lane in self.lanes:
-            if (lane.instrument, lane.metric) == (instrument, metric) and not lane.locked:
-                for cell in lane.cells:
-                    if not cell.text():
-                        cell.setText(text or "")
-                        self._write(cell, text, note)
-                        return cell
-        return None
-
-    def _write(self, cell, typed, note=""):
+    def _write(self, cell, typed):
         lane, who, at = cell.lane, self.bench.who(), self.bench.moment()
         if at is None:
             return
@@ -242,7 +231,6 @@ class LaneGrid(QWidget):
                         typed=typed,
                         replicate=cell.replicate,
                         setting=self.setting_of(lane, at),
-                        note=note,
                     )
                 )
         except UserError as error:

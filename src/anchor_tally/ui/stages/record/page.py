@@ -29,6 +29,7 @@ from ....domain.stations import STATION, STATIONS
 from ....domain.units import ValueRefused, parse_quantity
 from ....methods.registry import EQUATIONS
 from ....study.cards import AddRow, NoteVisit
+from ....study.commands import ImportReadings, bench_row
 from ....wording.bench import caution_words
 from ....wording.numbers import count
 from ....wording.sentences import sentence
@@ -86,7 +87,7 @@ class RecordStage(QWidget):
         self.guide = Guide(palette)
         self.check = CheckWeights(session)
         self.methods = MethodsBench(session)
-        self.live = LiveDevice(session, self.grid)
+        self.live = LiveDevice(session, self)
         self.check.message.connect(self.message)
         self.live.message.connect(self.message)
         self.live.import_wanted.connect(self.import_wanted)
@@ -350,6 +351,38 @@ class RecordStage(QWidget):
                 if x.value is not None:
                     errors[x.id] = reading_error(sensitivity(EQUATIONS[x.id], given), tem, station.repeats)
         self.guide.show_results(lines, errors)
+
+    def take_tally(self, instrument, values, reason):
+        """Take what a device sent, as one edit: (metric, text with unit) pairs, or None for a failed reading.
+
+        Each value goes into the next free repeat of the visit. Returns the sentence that says why nothing was taken, or "".
+        """
+        who, at = self.who(), self.moment(quiet=True)
+        if not who or at is None:
+            return "A device has sent a reading, but no client is chosen: nothing was taken."
+        lock = self._cautions().get(instrument, "")
+        if lock:
+            return f"Nothing was taken from {instrument}. {lock}"
+        kept = self.session.readings(visit=self.visit[0]) if self.visit else []
+        used = {}
+        for r in kept:
+            if r.instrument == instrument:
+                used.setdefault(r.metric, set()).add(r.replicate)
+        if values is None:
+            main = next((x.metric for x in self.lanes if x.instrument == instrument), "body_fat_percent")
+            values = [(main, None)]
+        free = min((n for n in (1, 2, 3) if not any(n in used.get(m, ()) for m, _ in values)), default=None)
+        if free is None:
+            return f"{instrument}: three repeats are kept already; nothing was taken."
+        setting = self.session.settings_at(instrument, at, who)
+        common = {"client": who, "taken_at": at, "instrument": instrument, "kind": "device", "setting": setting}
+        try:
+            rows = [bench_row(**common, metric=m, typed=text, replicate=free, note=reason) for m, text in values]
+            self.session.do(ImportReadings(tuple(rows), f"device {instrument}"))
+        except UserError as error:
+            return f"{error}"
+        self.refuse("")
+        return ""
 
     # writing around the readings
     def _note(self, **what):
