@@ -50,12 +50,12 @@ def dump(session):
 def test_round_trip(demo, tmp_path):
     """Export re-imports to an equal study; importing again adds nothing."""
     out = tmp_path / "out.csv"
-    count = demo.export_csv(out)
+    count = demo.export(out)
     assert main(["import", str(out), "--into", str(tmp_path / "again.tally")]) == 0
     again = Session.open(tmp_path / "again.tally")
     assert count == len(dump(demo)) > 1500
     assert dump(again) == dump(demo)
-    again.export_csv(tmp_path / "again.csv")
+    again.export(tmp_path / "again.csv")
     assert (tmp_path / "again.csv").read_text() == out.read_text()
     assert (os.stat(tmp_path / "again.tally").st_mode & 0o777) == 0o600
     again.close()

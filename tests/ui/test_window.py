@@ -7,43 +7,11 @@ import sys
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
-from anchor_tally.ui.application import make_application
-from anchor_tally.ui.main_window import MainWindow
-
-
-@pytest.fixture(scope="session")
-def qapp():
-    """The application with its fonts."""
-    return make_application([])
-
-
-@pytest.fixture
-def window_on(qtbot, tmp_path):
-    """Open a window on a session and wait for its first figure."""
-    opened = []
-
-    def build(session):
-        window = MainWindow(session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
-        qtbot.addWidget(window)
-        opened.append(window)
-        window.show()
-        qtbot.waitUntil(lambda: window.compare.plot is not None or not session.metrics())
-        return window
-
-    yield build
-    for window in opened:
-        window.close()
-        assert not window.compare.runner.busy
-
-
-def shown(qtbot, page, action):
-    """Do something and wait until the page has its answer."""
-    with qtbot.waitSignal(page.shown, timeout=10_000):
-        action()
+from driving import previewed, shown
 
 
 def click_point(qtbot, window, k):
@@ -57,11 +25,11 @@ def click_point(qtbot, window, k):
 
 def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     """Import, ladder, evidence, exclude, adopt, new reading with its corrected value; all of it in the file."""
-    demo.export_csv(tmp_path / "readings.csv")
+    demo.export(tmp_path / "readings.csv")
     session = Session.new(tmp_path / "mine.tally", "mine")
     window = window_on(session)
     assert "Add an instrument" in window.record.headline.text()
-    window.import_file(tmp_path / "readings.csv")
+    previewed(qtbot, window, tmp_path / "readings.csv")
     assert "to be added" in window.importing.headline.text()
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton))
     assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
@@ -174,12 +142,13 @@ def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
     window = window_on(demo)
     count = len(demo.readings())
     (tmp_path / "bad.csv").write_text("client,taken_at\nA,2026-01-01\n")
-    window.import_file(tmp_path / "bad.csv")
-    assert "column instrument" in window.said.text()
-    demo.export_csv(tmp_path / "same.csv")
+    previewed(qtbot, window, tmp_path / "bad.csv")
+    assert "which columns hold readings" in window.importing.editor.wanting.text()
+    assert not window.importing.take.isEnabled()
+    demo.export(tmp_path / "same.csv")
     text = (tmp_path / "same.csv").read_text()
     (tmp_path / "same.csv").write_text(text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n")
-    window.import_file(tmp_path / "same.csv")
+    previewed(qtbot, window, tmp_path / "same.csv")
     assert "1 row cannot be taken" in window.importing.headline.text()
     assert window.importing.refused.item(0, 0).text() == "this metric is not known"
     assert not window.importing.take.isEnabled()

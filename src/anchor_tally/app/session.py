@@ -7,14 +7,16 @@ from collections.abc import Callable, Generator, Iterable
 from pathlib import Path
 from typing import Any
 
+from ..analysis.compare import CompareResult, LadderRequest
 from ..analysis.derive import raw_metrics, with_methods
+from ..analysis.pairing import CannotCompare
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, ImportRow, Reading, Refused
 from ..domain.snapshot import Columns, Snapshot
 from ..domain.steps import finish
-from ..exchange import readings_csv
-from ..study import commands, importing, open_file, read
+from ..exchange import data_package, readings_csv, workbook
+from ..study import commands, dump, importing, open_file, read
 
 
 class Session:
@@ -218,16 +220,46 @@ class Session:
         """Calibrations in force."""
         return commands.calibrations_in_force(self._conn)
 
-    def export_csv(self, path: Path) -> int:
-        """Write the tidy CSV; return the number of readings."""
+    def export(self, path: Path) -> int:
+        """Write the study as tidy CSV, XLSX or data package, by the suffix; return the number of readings."""
+        suffix = path.suffix.lower()
+        if suffix == ".zip":
+            data_package.write(path, dump.study_facts(self._conn), dump.dump(self._conn))
+            return int(self._conn.execute("SELECT count(*) FROM reading").fetchone()[0])
         readings = self.readings()
-        lines = readings_csv.write(readings, read.conditions(self._conn))
-        try:
-            with path.open("w", encoding="utf-8", newline="") as f:
-                f.writelines(lines)
-        except OSError as error:
-            raise UserError(f"{path}: cannot be written ({error.strerror}); the study is unchanged") from error
+        if suffix == ".xlsx":
+            snapshot = self.snapshot()
+            workbook.write(path, readings, self._ladder(snapshot), snapshot)
+        elif suffix == ".csv":
+            lines = readings_csv.write(readings, read.conditions(self._conn))
+            try:
+                with path.open("w", encoding="utf-8", newline="") as f:
+                    f.writelines(lines)
+            except OSError as error:
+                raise UserError(f"{path}: cannot be written ({error.strerror}); the study is unchanged") from error
+        else:
+            raise UserError(f"{path}: a study is written as .csv, .xlsx or .zip (data package); nothing was written")
         return len(readings)
+
+    def _ladder(self, snapshot: Snapshot) -> tuple[CompareResult, ...]:
+        """Every instrument against the reference of the lens; none when there is no reference."""
+        try:
+            return finish(LadderRequest(snapshot, self.lens).run())
+        except CannotCompare:
+            return ()
+
+    @classmethod
+    def from_package(cls, package: Path, path: Path) -> Session:
+        """Make a study file from a data package; nothing is left behind when it does not fit."""
+        facts, tables = data_package.read(package)
+        session = cls.new(path, path.stem)
+        try:
+            dump.load(session._conn, facts, tables)
+        except UserError:
+            session.close()
+            path.unlink()
+            raise
+        return session
 
 
 def refuse_if_bad(name: str, staged: importing.Staged) -> None:

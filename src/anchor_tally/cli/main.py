@@ -47,7 +47,9 @@ def _parser() -> argparse.ArgumentParser:
     c.add_argument("--setting")
     c.add_argument("--window-hours", type=float, default=24.0)
     c.add_argument("--json", action="store_true")
-    i = sub.add_parser("import", help="take a tidy CSV into a study (made when it does not exist)")
+    i = sub.add_parser(
+        "import", help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package"
+    )
     i.add_argument("file", type=Path)
     i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
     i.add_argument("--skip-refused", action="store_true", help="import the good rows although others are refused")
@@ -57,7 +59,7 @@ def _parser() -> argparse.ArgumentParser:
     m.add_argument("--json", action="store_true")
     listing = sub.add_parser("methods", help="all equations with their sources")
     listing.add_argument("--json", action="store_true")
-    e = sub.add_parser("export", help="write a study as tidy CSV")
+    e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
     e.add_argument("-o", "--output", type=Path, required=True)
@@ -94,6 +96,9 @@ def _import(args: argparse.Namespace) -> None:
     new = not args.into.exists()
     if new and args.into.suffix != ".tally":
         raise UserError(f"{args.into}: a study file ends in .tally; nothing was written")
+    if args.file.suffix.lower() == ".zip":
+        _import_package(args, new)
+        return
     source = readings_csv.open_readings(args.file)
     session = Session.new(args.into, args.into.stem) if new else Session.open(args.into)
     try:
@@ -116,10 +121,16 @@ def _import(args: argparse.Namespace) -> None:
     session.close()
 
 
+def _import_package(args: argparse.Namespace, new: bool) -> None:
+    if not new:
+        raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
+    session = Session.from_package(args.file, args.into)
+    print(f"{len(session.readings())} readings in {args.into}, made from {args.file}")
+    session.close()
+
+
 def _export(args: argparse.Namespace) -> None:
-    if args.output.suffix.lower() != ".csv":
-        raise UserError(f"{args.output}: this version exports tidy CSV only; nothing was written")
-    count = _session(args).export_csv(args.output)
+    count = _session(args).export(args.output)
     print(f"{count} readings written to {args.output}")
 
 

@@ -57,7 +57,7 @@ def open_readings(path: Path) -> ReadingsFile:
         raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
     text = io.TextIOWrapper(raw, encoding="utf-8-sig", newline="")
     try:
-        return _readings(text, str(path), lambda: raw.tell() / (size or 1), path)
+        return _readings(text, str(path), lambda: 1.0 if raw.closed else raw.tell() / (size or 1), path)
     except (UserError, OSError) as error:
         text.close()
         if isinstance(error, OSError):

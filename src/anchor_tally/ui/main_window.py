@@ -6,13 +6,25 @@ from pathlib import Path
 
 from PyQt6.QtCore import QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import QButtonGroup, QFileDialog, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QFileDialog,
+    QHBoxLayout,
+    QMainWindow,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..app.stages import STAGES
 from ..domain.errors import UserError
 from ..figures.style import DARK, LIGHT
 from .theme import icon, style_sheet
 from .widgets import label
+
+TABLES = (".csv", ".tsv", ".txt", ".xlsx")
 
 
 class MainWindow(QMainWindow):
@@ -60,7 +72,7 @@ class MainWindow(QMainWindow):
         from .lens_bar import LensBar
         from .stages.calibrate import CalibrateStage
         from .stages.compare import CompareStage
-        from .stages.importing import ImportPage
+        from .stages.importing.page import ImportPage
         from .stages.plan.page import PlanStage
         from .stages.record.page import RecordStage
 
@@ -96,7 +108,10 @@ class MainWindow(QMainWindow):
         self.record.import_wanted.connect(self.import_file)
         for page in (self.plan, self.record, self.calibrate, self.importing):
             page.message.connect(self.say)
-        self.importing.finished.connect(lambda: self.go("compare"))
+        self.importing.finished.connect(self._imported)
+
+    def _imported(self):
+        self.go("compare" if self.session.metrics() else "record")
 
     def _frame(self):
         rail = QWidget()
@@ -125,6 +140,7 @@ class MainWindow(QMainWindow):
         self.tools = []
         for text, slot in (
             ("Import…", self.ask_import),
+            ("Paste table", self.paste_table),
             ("Export…", self.ask_export),
             ("Open…", self.ask_open),
             ("New study…", self.ask_new),
@@ -184,6 +200,7 @@ class MainWindow(QMainWindow):
             ("Ctrl+Z", self.undo),
             ("Ctrl+Shift+Z", self.redo),
             ("Ctrl+I", self.ask_import),
+            ("Ctrl+Shift+V", self.paste_table),
             ("Ctrl+E", self.ask_export),
             ("Ctrl+O", self.ask_open),
             ("Ctrl+N", self.ask_new),
@@ -269,15 +286,26 @@ class MainWindow(QMainWindow):
         self.go("import")
 
     def ask_import(self):
-        path, _ = QFileDialog.getOpenFileName(self, "Import readings", "", "Tidy CSV (*.csv)")
+        kinds = "Tables (*.csv *.tsv *.txt *.xlsx);;All files (*)"
+        path, _ = QFileDialog.getOpenFileName(self, "Import readings", "", kinds)
         if path:
             self.import_file(path)
 
+    def paste_table(self):
+        """Preview a table from the clipboard."""
+        try:
+            self.importing.paste(QApplication.clipboard().text())
+        except UserError as error:
+            self.say(str(error), True)
+            return
+        self.go("import")
+
     def ask_export(self):
-        path, _ = QFileDialog.getSaveFileName(self, "Export readings", "readings.csv", "Tidy CSV (*.csv)")
+        kinds = "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package of the whole study (*.zip)"
+        path, _ = QFileDialog.getSaveFileName(self, "Export", "readings.csv", kinds)
         if path:
             try:
-                count = self.session.export_csv(Path(path))
+                count = self.session.export(Path(path))
             except UserError as error:
                 self.say(str(error), True)
                 return
@@ -310,7 +338,7 @@ class MainWindow(QMainWindow):
         self.close()
 
     def dragEnterEvent(self, event):
-        if any(u.toLocalFile().lower().endswith(".csv") for u in event.mimeData().urls()):
+        if any(u.toLocalFile().lower().endswith(TABLES) for u in event.mimeData().urls()):
             event.acceptProposedAction()
 
     def dropEvent(self, event):
@@ -322,5 +350,6 @@ class MainWindow(QMainWindow):
             self.compare.runner.stop()
             self.calibrate.runner.stop()
             self.record.live.stop()
+            self.importing.job.cancel()
             self.session.changed.clear()
         super().closeEvent(event)

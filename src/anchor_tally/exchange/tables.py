@@ -1,0 +1,190 @@
+"""Tables of any origin: CSV of odd encodings and separators, XLSX sheets, pasted text; each as a header and rows of text."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+import zipfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import date, datetime, time
+from pathlib import Path
+from typing import Any
+
+from ..domain.errors import UserError
+
+_HEAD = 65536
+SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
+SAMPLE = 40
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """A table that is read anew each time: ``rows()`` yields line number and cells.
+
+    ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the sheets of a workbook.
+    """
+
+    name: str
+    header: tuple[str, ...]
+    sample: tuple[tuple[str, ...], ...]
+    rows: Callable[[], Iterator[tuple[int, list[str]]]]
+    form: str
+    sheets: tuple[str, ...] = ()
+    sheet: str = ""
+    size: int = 0
+
+
+def encoding_of(head: bytes) -> str:
+    """The encoding of a text by its first bytes: marks first, then what decodes, Latin-1 (Windows form) last."""
+    for mark, name in ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+        if head.startswith(mark):
+            return name
+    if head[:200].count(0) > len(head[:200]) // 4:
+        return "utf-16-le" if head[1:2] == b"\0" else "utf-16-be"
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(head)  # a character cut at the end is no error
+    except UnicodeDecodeError:
+        return "cp1252"
+    return "utf-8"
+
+
+def separator_of(text: str) -> str:
+    """The separator that cuts the first lines into the most columns, evenly."""
+    lines = [line for line in text.splitlines()[:25] if line.strip()]
+    best, chosen = (0.0, 0), ","
+    for separator in SEPARATORS:
+        widths = [len(row) for row in csv.reader(lines, delimiter=separator)]
+        if not widths:
+            continue
+        common = max(set(widths), key=widths.count)
+        rank = (widths.count(common) / len(widths) if common > 1 else 0.0, common)
+        if rank > best:
+            best, chosen = rank, separator
+    return chosen
+
+
+def open_table(path: Path, sheet: str = "") -> Table:
+    """Open a table file. Raises UserError with one sentence when it holds no table."""
+    if path.suffix.lower() in (".xlsx", ".xlsm"):
+        return _workbook(path, sheet)
+    try:
+        with path.open("rb") as f:
+            head = f.read(_HEAD)
+        size = path.stat().st_size
+    except OSError as error:
+        raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
+    if not head.strip(b"\0 \r\n\t"):
+        raise UserError(f"{path}: the file is empty, nothing was read")
+    encoding = encoding_of(head)
+
+    def text() -> io.TextIOBase:
+        return path.open(encoding=encoding, errors="strict" if encoding == "utf-8" else "replace", newline="")
+
+    return _text_table(str(path), text, encoding, size)
+
+
+def pasted_table(text: str) -> Table:
+    """A table pasted from the clipboard. Raises UserError when it is none."""
+    if not text.strip():
+        raise UserError("the clipboard holds no text; nothing was read")
+    return _text_table("clipboard", lambda: io.StringIO(text, newline=""), "", len(text))
+
+
+def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, size: int) -> Table:
+    try:
+        with source() as f:
+            head = f.read(_HEAD)
+    except UnicodeError as error:
+        raise UserError(f"{name}: not text in {encoding} ({error}); nothing was read") from error
+    if "\0" in head:
+        raise UserError(f"{name}: this is no table of text; nothing was read")
+    separator = separator_of(head)
+
+    def rows() -> Iterator[tuple[int, list[str]]]:
+        with source() as f:
+            reader = csv.reader(f, delimiter=separator)
+            try:
+                for cells in reader:
+                    if any(c.strip() for c in cells):
+                        yield reader.line_num, cells
+            except (csv.Error, UnicodeError) as error:
+                raise UserError(
+                    f"{name}, line {reader.line_num}: not readable as a table ({error}); nothing was imported"
+                ) from error
+
+    form = f"{encoding.replace('-sig', '').replace('cp1252', 'Latin-1').upper()}, " if encoding else ""
+    return _with_header(name, rows, f"{form}separated by {SEPARATORS[separator]}", size=size)
+
+
+def _with_header(
+    name: str,
+    rows: Callable[[], Iterator[tuple[int, list[str]]]],
+    form: str,
+    sheets: tuple[str, ...] = (),
+    sheet: str = "",
+    size: int = 0,
+) -> Table:
+    """Find the header: the first row with two cells or more (titles above it are passed over)."""
+
+    def body() -> Iterator[tuple[int, list[str]]]:
+        found = False
+        for line, cells in rows():
+            if found:
+                yield line, cells
+            elif sum(bool(c.strip()) for c in cells) > 1:
+                found = True
+
+    header: tuple[str, ...] = ()
+    sample: list[tuple[str, ...]] = []
+    for _, cells in rows():
+        if header:
+            sample.append(tuple(cells))
+            if len(sample) == SAMPLE:
+                break
+        elif sum(bool(c.strip()) for c in cells) > 1:
+            header = tuple(c.strip() for c in cells)
+    if not header:
+        raise UserError(f"{name}: no row with two columns or more, so no table; nothing was read")
+    return Table(name, header, tuple(sample), body, form, sheets, sheet, size)
+
+
+def _cell(value: Any) -> str:
+    """A cell of a workbook as text."""
+    if value is None:
+        return ""
+    if isinstance(value, datetime):
+        return value.date().isoformat() if value.time() == time() else value.isoformat(timespec="minutes")
+    if isinstance(value, date | time):
+        return value.isoformat()
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:.12g}"
+    return str(value).strip()
+
+
+def _workbook(path: Path, sheet: str) -> Table:
+    from openpyxl import load_workbook  # only when a workbook is opened: it takes a while to load
+    from openpyxl.utils.exceptions import InvalidFileException
+
+    try:
+        book = load_workbook(path, read_only=True, data_only=True)
+        sheets = tuple(book.sheetnames)
+        chosen = sheet if sheet in sheets else sheets[0]
+        book.close()
+    except (OSError, InvalidFileException, zipfile.BadZipFile, KeyError, IndexError, ValueError) as error:
+        raise UserError(f"{path}: cannot be read as a workbook ({error}); nothing was read") from error
+
+    def rows() -> Iterator[tuple[int, list[str]]]:
+        opened = load_workbook(path, read_only=True, data_only=True)
+        try:
+            for line, values in enumerate(opened[chosen].iter_rows(values_only=True), start=1):
+                cells = [_cell(v) for v in values]
+                if any(cells):
+                    yield line, cells
+        finally:
+            opened.close()
+
+    return _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen)

@@ -1,0 +1,209 @@
+"""Columns of a foreign table: what each one is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from ....domain.metrics import METRICS, metric_named
+from ....domain.protocol import CONDITIONS
+from ....domain.records import KINDS
+from ....domain.units import UNITS
+from ....exchange.dates import ORDERS, ambiguous
+from ....exchange.mapping import ROLES, Mapping, missing
+from ...widgets import Table, label
+
+
+class MappingEditor(QWidget):
+    """A list of the columns with examples; the chosen one is set on the right. ``changed`` follows every choice."""
+
+    changed = pyqtSignal()
+
+    def __init__(self):
+        super().__init__()
+        self.table, self.mapping = None, Mapping(())
+        self.columns = Table(["Column", "Taken as", "For example"], "Columns of the table", numeric_from=99)
+        self.columns.itemSelectionChanged.connect(self._show_column)
+        self.dates, self.decimal, self.client = QComboBox(), QComboBox(), QLineEdit()
+        for key, words in ORDERS.items():
+            self.dates.addItem(words, key)
+        self.decimal.addItem("point (24.6)", ".")
+        self.decimal.addItem("comma (24,6)", ",")
+        self.instrument, self.metric = QLineEdit(), self._metrics()
+        self.whole = QFormLayout()
+        for text, w in (
+            ("Dates are", self.dates),
+            ("Decimals with", self.decimal),
+            ("The one client", self.client),
+            ("The one instrument", self.instrument),
+            ("The one metric", self.metric),
+        ):
+            self.whole.addRow(label(text, "faint"), w)
+            w.setAccessibleName(text)
+        self.role, self.by, self.kind, self.what, self.unit = QComboBox(), QLineEdit(), QComboBox(), self._metrics(), QComboBox()
+        self.setting, self.repeat, self.key = QLineEdit(), QComboBox(), QComboBox()
+        for key, words in ROLES.items():
+            self.role.addItem(words, key)
+        self.kind.addItems(KINDS)
+        self.repeat.addItems([str(n) for n in range(1, 10)])
+        self.key.setEditable(True)
+        self.key.addItems([c.key for c in CONDITIONS])
+        self.name = label("", "title", wrap=True)
+        self.one = QFormLayout()
+        for text, w in (
+            ("This column is", self.role),
+            ("Instrument", self.by),
+            ("Kind", self.kind),
+            ("Metric", self.what),
+            ("Unit", self.unit),
+            ("Setting", self.setting),
+            ("Repeat", self.repeat),
+            ("Condition", self.key),
+        ):
+            self.one.addRow(label(text, "faint"), w)
+            w.setAccessibleName(text)
+        for box in (self.dates, self.decimal, self.metric):
+            box.activated.connect(self._whole_changed)
+        for field in (self.client, self.instrument):
+            field.editingFinished.connect(self._whole_changed)
+        for box in (self.role, self.kind, self.unit, self.repeat, self.key):
+            box.activated.connect(self._column_changed)
+        self.what.activated.connect(self._metric_chosen)
+        for field in (self.by, self.setting):
+            field.editingFinished.connect(self._column_changed)
+        self.wanting = label("", "warn", wrap=True)
+        right = QVBoxLayout()
+        right.addLayout(self.whole)
+        right.addWidget(self.name)
+        right.addLayout(self.one)
+        right.addWidget(self.wanting)
+        right.addStretch(1)
+        box = QHBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(16)
+        box.addWidget(self.columns, 6)
+        box.addLayout(right, 5)
+
+    @staticmethod
+    def _metrics():
+        box = QComboBox()
+        box.addItem("–", "")
+        for m in METRICS.values():
+            box.addItem(f"{m.label} ({m.unit})", m.id)
+        return box
+
+    def show(self, table, mapping):
+        """Show a table under a mapping."""
+        self.table, self.mapping = table, mapping
+        self._fill()
+        self.columns.selectRow(0)
+        self._show_column()
+        super().show()
+
+    def _fill(self):
+        chosen = self.columns.currentRow()
+        rows = []
+        for k, (head, c) in enumerate(zip(self.table.header, self.mapping.columns, strict=True)):
+            examples = ", ".join(dict.fromkeys(row[k] for row in self.table.sample if k < len(row) and row[k]))
+            words = ROLES[c.role]
+            if c.role == "reading":
+                m = metric_named(c.metric)
+                repeat = f", repeat {c.replicate}" if c.replicate > 1 else ""
+                words = f"{c.instrument}: {m.label.lower() if m else '?'} in {c.unit}{repeat}"
+            elif c.role == "condition":
+                words = f"condition {c.key}"
+            rows.append((head or f"column {k + 1}", words, examples[:40]))
+        self.columns.blockSignals(True)
+        self.columns.fill(rows)
+        self.columns.selectRow(max(chosen, 0))
+        self.columns.blockSignals(False)
+        m = self.mapping
+        roles = {c.role for c in m.columns}
+        self.dates.setCurrentIndex(self.dates.findData(m.date_order))
+        self.decimal.setCurrentIndex(self.decimal.findData(m.decimal))
+        self.client.setText(m.client)
+        self.instrument.setText(m.instrument)
+        self.metric.setCurrentIndex(max(self.metric.findData(m.metric), 0))
+        self.whole.setRowVisible(self.client, "client" not in roles)
+        self.whole.setRowVisible(self.instrument, "value" in roles and "instrument" not in roles)
+        self.whole.setRowVisible(self.metric, "value" in roles and "metric" not in roles)
+        text = missing(m)
+        days = [row[k] for k, c in enumerate(m.columns) if c.role == "taken_at" for row in self.table.sample if k < len(row)]
+        if not text and m.date_order != "iso" and ambiguous(days):
+            text = "Every date here could be day first or month first: make sure which it is."
+        self.wanting.setText(text)
+
+    def _show_column(self):
+        k = self.columns.currentRow()
+        if not 0 <= k < len(self.mapping.columns):
+            return
+        c = self.mapping.columns[k]
+        self.name.setText(self.table.header[k] or f"column {k + 1}")
+        self.role.setCurrentIndex(self.role.findData(c.role))
+        self.by.setText(c.instrument)
+        self.kind.setCurrentText(c.kind)
+        self.what.setCurrentIndex(max(self.what.findData(c.metric), 0))
+        self._units(c)
+        self.setting.setText(c.setting)
+        self.repeat.setCurrentText(str(c.replicate))
+        self.key.setEditText(c.key)
+        for w in (self.by, self.kind, self.what, self.unit, self.setting, self.repeat):
+            self.one.setRowVisible(w, c.role == "reading")
+        self.one.setRowVisible(self.key, c.role == "condition")
+
+    def _units(self, c):
+        m = metric_named(c.metric)
+        self.unit.clear()
+        if m:
+            self.unit.addItems([u for u, (dimension, _) in UNITS.items() if dimension == m.dimension])
+            self.unit.setCurrentText(c.unit or m.unit)
+
+    def _metric_chosen(self, _index):
+        m = metric_named(self.what.currentData())
+        self.unit.clear()
+        if m:
+            self.unit.addItem(m.unit)
+        self._column_changed()
+
+    def _column_changed(self, *_):
+        k = self.columns.currentRow()
+        if not 0 <= k < len(self.mapping.columns):
+            return
+        role, metric = self.role.currentData(), self.what.currentData()
+        old = self.mapping.columns[k]
+        new = replace(
+            old,
+            role=role,
+            instrument=self.by.text().strip() or ("Imported device" if role == "reading" else ""),
+            kind=self.kind.currentText(),
+            metric=(metric or "body_fat_percent") if role == "reading" else metric,
+            unit=self.unit.currentText(),
+            setting=self.setting.text().strip(),
+            replicate=int(self.repeat.currentText() or 1),
+            key=self.key.currentText().strip(),
+        )
+        if role == "reading" and not new.unit:
+            new = replace(new, unit=metric_named(new.metric).unit)
+        if new != old:
+            columns = self.mapping.columns
+            self._set(replace(self.mapping, columns=(*columns[:k], new, *columns[k + 1 :])))
+            self._show_column()
+
+    def _whole_changed(self, *_):
+        new = replace(
+            self.mapping,
+            date_order=self.dates.currentData(),
+            decimal=self.decimal.currentData(),
+            client=self.client.text().strip(),
+            instrument=self.instrument.text().strip(),
+            metric=self.metric.currentData(),
+        )
+        if new != self.mapping:
+            self._set(new)
+
+    def _set(self, mapping):
+        self.mapping = mapping
+        self._fill()
+        self.changed.emit()

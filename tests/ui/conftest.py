@@ -1,0 +1,32 @@
+"""The window for tests: opened on a session, closed afterwards with nothing left running."""
+
+import pytest
+from PyQt6.QtCore import QSettings
+
+from anchor_tally.ui.application import make_application
+from anchor_tally.ui.main_window import MainWindow
+
+
+@pytest.fixture(scope="session")
+def qapp():
+    """The application with its fonts."""
+    return make_application([])
+
+
+@pytest.fixture
+def window_on(qtbot, tmp_path):
+    """Open a window on a session and wait for its first figure."""
+    opened = []
+
+    def build(session):
+        window = MainWindow(session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+        qtbot.addWidget(window)
+        opened.append(window)
+        window.show()
+        qtbot.waitUntil(lambda: window.compare.plot is not None or not session.metrics())
+        return window
+
+    yield build
+    for window in opened:
+        window.close()
+        assert not window.compare.runner.busy
