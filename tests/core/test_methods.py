@@ -2,11 +2,16 @@
 
 import json
 
+import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from anchor_tally.analysis.field_method import catalogue, evaluate
+from anchor_tally.analysis.field_method import catalogue, evaluate, line, parse_input, sensitivity, side_by_side
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
+from anchor_tally.methods.density import water_density
+from anchor_tally.methods.registry import EQUATIONS
 
 SOMATOTYPE = {
     "height": "181.1",
@@ -20,6 +25,16 @@ SOMATOTYPE = {
     "girth_arm_flexed": "34",
     "girth_calf": "36.5",
 }
+EIGHT = dict(
+    zip(
+        [
+            f"skinfold_{k}"
+            for k in ["triceps", "subscapular", "biceps", "iliac_crest", "supraspinale", "abdominal", "thigh", "medial_calf"]
+        ],
+        ["6", "9", "3", "12", "8", "12", "10", "6"],
+        strict=True,
+    )
+)
 MAN = {"sex": "male", "age_years": "30", "height": "180cm", "body_mass": "80"}
 RAW = {"resistance_50khz": "500", "reactance_50khz": "60"}
 WATER = {"body_mass": "80", "total_body_water": "48", "bone_mineral_content": "3.2", "body_density": "1.06"}
@@ -47,6 +62,42 @@ WATER = {"body_mass": "80", "total_body_water": "48", "bone_mineral_content": "3
         ("somatotype_carter_heath_1990", SOMATOTYPE, "endomorphy", 2.1, 1),
         ("somatotype_carter_heath_1990", SOMATOTYPE, "mesomorphy", 3.7, 1),
         ("somatotype_carter_heath_1990", SOMATOTYPE, "ectomorphy", 3.4, 1),
+        ("sum_skinfolds_8", EIGHT, "sum_skinfolds_8", 66, 6),
+        ("sum_skinfolds_6", {k: v for k, v in EIGHT.items() if "biceps" not in k and "iliac" not in k}, "sum_skinfolds_6", 51, 6),
+        ("waist_hip_ratio", {"girth_waist": "75", "girth_hip": "91"}, "waist_hip_ratio", 0.82, 2),
+        # textbook example of underwater weighing (McArdle, Katch & Katch, Exercise physiology; from memory): 50 kg in air, 2 kg
+        # in water, so density 50/48 and 25.2 % fat
+        ("siri_1961", {"body_density": "1.0417"}, "body_fat_percent", 25.2, 1),
+        # table 6 of Durnin & Womersley 1974 (from memory): four skinfolds of 50 mm, men 30 to 39: 21.5 %, 40 to 49: 24.6 %
+        ("durnin_womersley_1974", {"sex": "male", "age_years": "35", "sum_skinfolds": "50"}, "body_fat_percent", 21.5, 1),
+        ("durnin_womersley_1974", {"sex": "male", "age_years": "45", "sum_skinfolds": "50"}, "body_fat_percent", 24.6, 1),
+        # independent implementations: package BodyFatCalculator 0.2 (its documented example), nutrition-macro-calculator 1.3.4
+        (
+            "bmi_deurenberg_1991",
+            {"sex": "male", "age_years": "27", "height": "100", "body_mass": "22.22"},
+            "body_fat_percent",
+            16.674,
+            3,
+        ),
+        (
+            "bmi_deurenberg_1991",
+            {"sex": "female", "age_years": "12", "height": "150", "body_mass": "45"},
+            "body_fat_percent",
+            1.51 * 20 - 8.4 + 1.4,
+            6,
+        ),
+        ("rmr_mifflin_st_jeor_1990", MAN | {"sex": "female"}, "basal_metabolic_rate", 800 + 1125 - 150 - 161, 6),
+        # worked by hand from the published formulas, coefficients from memory
+        ("body_mass_index", {"height": "180", "body_mass": "81"}, "body_mass_index", 25, 6),
+        ("fat_free_mass_index", {"height": "200", "fat_free_mass": "80"}, "fat_free_mass_index", 20, 6),
+        (
+            "impedance_kushner_schoeller_1986_by_sex",
+            MAN | {"resistance_50khz": "500"},
+            "total_body_water",
+            0.396 * 64.8 + 11.44 + 8.399,
+            6,
+        ),
+        ("residual_volume_goldman_becklake_1959", MAN, "residual_volume", 0.51 + 4.86 - 3.447, 6),
         # worked by hand from the published formulas, coefficients from memory
         ("siri_1961", {"body_density": "1.06"}, "body_fat_percent", 495 / 1.06 - 450, 6),
         ("brozek_1963", {"body_density": "1.06"}, "body_fat_percent", 457 / 1.06 - 414.2, 6),
@@ -122,7 +173,7 @@ def test_command_line(capsys):
     assert set(out) == {"id", "outputs", "applies", "notes", "source"}
     assert out["applies"] is True
     assert main(["methods", "--json"]) == 0
-    assert len(json.loads(capsys.readouterr().out)) == len(catalogue()) == 42
+    assert len(json.loads(capsys.readouterr().out)) == len(catalogue()) == len(EQUATIONS)
     for bad in (
         ["nothing"],
         ["siri_1961"],
@@ -154,3 +205,74 @@ def test_limits_of_use():
         evaluate(
             "tape_hodgdon_beckett_1984_inch", {"sex": "female", "height": "170", "girth_neck": "32", "girth_waist_navel": "75"}
         )
+
+
+@pytest.mark.parametrize(("celsius", "kg_per_litre"), [(4, 0.999972), (20, 0.998207), (30, 0.995649), (37, 0.993333)])
+def test_water_density(celsius, kg_per_litre):
+    """Density of water against the table of the CRC Handbook of Chemistry and Physics (from memory)."""
+    assert water_density(np.array([float(celsius)]))[0] == pytest.approx(kg_per_litre, abs=6e-6)
+
+
+def test_estimated_residual_volume_is_named():
+    """Without a residual volume it is estimated, and the result says so; with one it is used."""
+    tank = {"body_mass": "80", "mass_in_water": "4", "water_temperature": "30"}
+    estimated = evaluate("underwater_weighing", tank | {"sex": "male", "age_years": "30", "height": "180"})
+    assert any("residual volume estimated as 1.92 L" in n for n in estimated.notes)
+    named = tank | {"sex": "male", "age_years": "30", "height": "180", "residual_volume": "residual_volume_goldman_becklake_1959"}
+    assert evaluate("underwater_weighing", named).outputs == estimated.outputs
+    measured = evaluate("underwater_weighing", tank | {"residual_volume": "1.2"})
+    assert not any("estimated" in n for n in measured.notes)
+    with pytest.raises(UserError, match="needs residual_volume"):
+        evaluate("underwater_weighing", tank)
+
+
+def test_side_by_side_tells_why_not():
+    """Every equation gives a number, a marked number, or the reason why there is none."""
+    typed = {"sex": "female", "age_years": "66", "height": "165", "body_mass": "95"} | EIGHT
+    found = {x.id: x for x in side_by_side({k: parse_input(k, v) for k, v in typed.items()})}
+    assert set(found) == set(EQUATIONS)
+    assert found["jackson_pollock_1978_3"].reasons == ("the equation is for men",)
+    assert (found["six_skinfold_carter_1982"].state, found["six_skinfold_carter_1982"].value) == (
+        "outside",
+        pytest.approx(11.4748),
+    )
+    assert "BMI above 30" in found["six_skinfold_carter_1982"].reasons[0]
+    assert found["tape_hodgdon_beckett_1984_inch"].missing == ("girth_neck", "girth_waist_narrowest", "girth_hip")
+    assert found["bmi_deurenberg_1991"].state == "applies"
+    empty = side_by_side({})
+    assert {x.state for x in empty} == {"missing"}
+
+
+PERSON = {
+    "sex": st.sampled_from([0.0, 1.0]),
+    "age_years": st.floats(20, 60),
+    "height": st.floats(150, 200),
+    "body_mass": st.floats(50, 110),
+}
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.fixed_dictionaries(PERSON), st.floats(5, 30), st.floats(400, 700))
+def test_sensitivity_is_the_difference(person, fold, resistance):
+    """What a step of reading error does is the equation's own difference, for every equation and input."""
+    inputs = dict(person) | {k: fold for e in EQUATIONS.values() for k in e.all_inputs if k.startswith("skinfold_")}
+    inputs |= {
+        "resistance_50khz": resistance,
+        "reactance_50khz": 60.0,
+        "girth_neck": 38.0,
+        "girth_waist": 85.0,
+        "girth_hip": 98.0,
+    }
+    inputs |= {"girth_waist_navel": 86.0, "girth_waist_narrowest": 80.0, "girth_arm_flexed": 33.0, "girth_calf": 37.0}
+    inputs |= {"breadth_humerus": 6.8, "breadth_femur": 9.5, "body_density": 1.05, "fat_free_mass": 55.0, "fat_mass": 15.0}
+    inputs |= {"total_body_water": 40.0, "bone_mineral_content": 3.0, "mass_in_water": 3.0, "water_temperature": 30.0}
+    inputs |= {"residual_volume": 1.3, "body_fat_percent_low": 10.0, "body_fat_percent_high": 20.0}
+    for equation in EQUATIONS.values():
+        base = line(equation, inputs)
+        changes = sensitivity(equation, inputs)
+        if base.state in ("applies", "outside"):
+            assert changes or equation.all_inputs == ("sex",)
+            for s in changes:
+                moved = line(equation, inputs | {s.input: inputs[s.input] + s.step})
+                if moved.value is not None:
+                    assert moved.value - base.value == pytest.approx(s.change, abs=1e-9)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from .protocol import Done, Empty, Failed, Hello, Line, Live, Nonsense, Value
 
+LEAST_MASS = 2.0  # kg: less than that is an empty platform
 LARGEST_STEP = 0.3  # kg that a settled mass may still move by before it counts as another stepping on
 
 
@@ -70,7 +71,7 @@ class Taker:
                 self._last = 0
                 return Named(model)
             case Live(kg, settled):
-                if settled:
+                if settled and kg >= LEAST_MASS:
                     self._settled_at = kg
                 elif self._settled_at is not None and abs(kg - self._settled_at) > LARGEST_STEP:
                     self._settled_at = None
@@ -103,7 +104,7 @@ class Taker:
             return LeftOut(f"measurement {tally} was taken before")
         if spoiled or self._settled_at is None:
             return LeftOut("the reading did not settle")
-        if len({v.metric for v in values}) != count or len(values) != count:
+        if count < 1 or len({v.metric for v in values}) != count or len(values) != count:
             return LeftOut(f"{len(values)} of {count} values came")
         self._last = tally
         return Taken(tally, tuple((v.metric, v.text, v.unit) for v in values))

@@ -46,6 +46,7 @@ ENERGY = (
         "Mifflin MD et al. Am J Clin Nutr 1990;51:241-247",
         _ADVICE,
         ages=(19, 78),
+        certainty="checked against an independent implementation",
     ),
     Equation(
         "rmr_katch_mcardle",

@@ -60,6 +60,7 @@ SIZE = (
         "Deurenberg P, Weststrate JA, Seidell JC. Br J Nutr 1991;65:105-114",
         "Reads muscular people high: it sees only height, mass, age and sex.",
         ages=(7, 83),
+        certainty="checked against an independent implementation",
     ),
     Equation(
         "bmi_gallagher_2000",

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..domain.errors import UserError
 from ..domain.records import ELECTRODES, KINDS
-from .importing import ensure_metric, visit_times
+from .importing import ensure_metric, nearest, visit_times
 from .read import wall_clock
 
 Value = str | int | float | None
@@ -259,9 +259,9 @@ class NoteVisit:
             raise CardRefused(f"client {self.client} is not in the study yet; nothing was changed")
         gap = conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0] * 60
         wall, _, timed = wall_clock(self.at)
-        near = [(abs(wall - w), v) for w, t, v in visit_times(conn, row[0]) if t == timed and abs(wall - w) < gap]
-        if near:
-            return min(near)[1], False
+        near = nearest(sorted((w, v) for w, t, v in visit_times(conn, row[0]) if t == timed), wall, gap)
+        if near is not None:
+            return near, False
         return int(conn.execute("INSERT INTO visit (client, start) VALUES (?, ?)", (row[0], self.at)).lastrowid or 0), True
 
 

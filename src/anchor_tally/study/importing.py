@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 import sqlite3
+from bisect import bisect_left
 from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -86,6 +87,7 @@ class _Stage:
         self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
         self.kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
         self.known = frozenset(self.sexes)
+        self.visits: dict[str, dict[str, int]] = {}
         self.moments: dict[tuple[str, str], int] = {}
         self.lanes: dict[tuple[str, str, str, str, str], int] = {}
         self.lane_numbers: dict[tuple[str, str], int] = {}
@@ -166,14 +168,18 @@ class _Stage:
         return None
 
     def _visit_of(self, client: str, taken: str) -> int | None:
+        """The visit that holds readings of this client and time already."""
         if client not in self.known:
             return None
-        row = self.conn.execute(
-            "SELECT r.visit FROM client c JOIN visit v ON v.client = c.id JOIN reading r ON r.visit = v.id AND r.taken_at = ?"
-            " WHERE c.code = ? LIMIT 1",
-            (taken, client),
-        ).fetchone()
-        return row[0] if row else None
+        if client not in self.visits:
+            self.visits[client] = dict(
+                self.conn.execute(
+                    "SELECT DISTINCT r.taken_at, r.visit FROM client c JOIN visit v ON v.client = c.id"
+                    " JOIN reading r ON r.visit = v.id WHERE c.code = ?",
+                    (client,),
+                ).fetchall()
+            )
+        return self.visits[client].get(taken)
 
     def _lane_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
         """Instrument id, and setting id when there is exactly one of that label."""
@@ -405,12 +411,12 @@ def _place(conn: sqlite3.Connection, k: int, clients: dict[str, int], add: Any) 
         waiting.setdefault(code, []).append((timed, wall, number, taken))
     found: list[tuple[int, int]] = []
     for code, moments in waiting.items():
-        there = visit_times(conn, clients[code])
+        there = {timed: sorted((w, v) for w, t, v in visit_times(conn, clients[code]) if t == timed) for timed in (True, False)}
         last: tuple[bool, int, int] | None = None
         for timed, wall, number, taken in sorted(moments):
-            near = [(abs(wall - w), v) for w, t, v in there if t == timed and abs(wall - w) < gap]
-            if near:
-                visit = min(near)[1]
+            near = nearest(there[timed], wall, gap)
+            if near is not None:
+                visit = near
             elif last is not None and last[0] == timed and wall - last[1] < gap:
                 visit = last[2]
             else:
@@ -418,6 +424,13 @@ def _place(conn: sqlite3.Connection, k: int, clients: dict[str, int], add: Any) 
             last = (timed, wall, visit)
             found.append((visit, number))
     conn.executemany(f"UPDATE moment_{k} SET visit = ? WHERE id = ?", found)
+
+
+def nearest(times: list[tuple[int, int]], wall: int, gap: int) -> int | None:
+    """The visit of the nearest of sorted (wall seconds, visit) that lies closer than ``gap``; None when none does."""
+    k = bisect_left(times, (wall,))
+    near = [(abs(wall - w), v) for w, v in times[max(k - 1, 0) : k + 1] if abs(wall - w) < gap]
+    return min(near)[1] if near else None
 
 
 def visit_times(conn: sqlite3.Connection, client: int) -> list[tuple[int, bool, int]]:

@@ -39,7 +39,7 @@ class StationHead(QWidget):
         super().__init__()
         self.session, self.station, self.frequencies = session, None, []
         self.instrument, self.setting, self.profile, self.frequency = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.setting_tag, self.profile_tag = label("", "faint"), label("Sites", "faint")
+        self.setting_tag, self.profile_tag = label("", "faint"), label("S&ites", "faint")
         for box, name in (
             (self.instrument, "Instrument of the station"),
             (self.setting, "Setting"),
@@ -47,7 +47,7 @@ class StationHead(QWidget):
             (self.frequency, "Add a frequency"),
         ):
             box.setAccessibleName(name)
-            box.activated.connect(lambda _k: self.changed.emit())
+            box.currentIndexChanged.connect(lambda _k: self.changed.emit())
         for box, width in ((self.instrument, 140), (self.setting, 190)):
             box.setEditable(True)
             box.setMinimumWidth(width)
@@ -56,10 +56,13 @@ class StationHead(QWidget):
         for f in FREQUENCIES:
             self.frequency.addItem(f"{f} kHz", f)
         self.frequency.activated.connect(self._add_frequency)
+        instrument_tag = label("I&nstrument", "faint")
+        for tag, box in ((instrument_tag, self.instrument), (self.setting_tag, self.setting), (self.profile_tag, self.profile)):
+            tag.setBuddy(box)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         for w in (
-            label("Instrument", "faint"),
+            instrument_tag,
             self.instrument,
             self.setting_tag,
             self.setting,
@@ -83,8 +86,8 @@ class StationHead(QWidget):
     def _add_frequency(self, _index):
         if self.frequency.currentData():
             self.frequencies.append(self.frequency.currentData())
-        self.frequency.setCurrentIndex(0)
-        self.changed.emit()
+            self.frequency.setCurrentIndex(0)
+            self.changed.emit()
 
     @property
     def name(self):

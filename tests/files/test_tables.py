@@ -1,0 +1,306 @@
+"""Tables of any form become readings or refusals; exports come back as they went."""
+
+import json
+import zipfile
+
+import openpyxl
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from anchor_tally.app.mappings import remember, remembered
+from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.records import ImportRow, Refused
+from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
+from anchor_tally.exchange.mapping import guess, missing, read_rows
+from anchor_tally.exchange.readings_csv import HEADER, open_readings
+from anchor_tally.exchange.tables import open_table, pasted_table
+from anchor_tally.study import open_file
+from anchor_tally.study.cards import AddRow, ChangeRow, NoteVisit, PutPair, SetOrder, Together
+from anchor_tally.study.commands import ImportReadings
+
+WIDE = (
+    "Morning values\n"
+    "Klient;Datum;Uhrzeit;Alder fat (%) 1;Alder fat (%) 2;Weight (lb);Waist (in);DEXA fat (%);fasted;Bemerkung\n"
+    "Auk;14/03/2026;06:30;18,4;18,9;154,2;32,5;16,9;yes;müde\n"
+    "Brill;13/03/2026;6:40;24,4;;150;30;22;no;\n"
+)
+
+
+def taken(table):
+    """Readings of a table as guessed, in a short form."""
+    mapping = guess(table)
+    assert missing(mapping) == ""
+    rows = list(read_rows(table, mapping))
+    assert not [r for r in rows if isinstance(r, Refused)]
+    return [(r.client, r.taken_at, r.instrument, r.kind, r.metric, r.entered, r.unit, r.replicate) for r in rows]
+
+
+EXPECTED = [
+    ("Auk", "2026-03-14T06:30", "Alder", "device", "body_fat_percent", "18.4", "percent", 1),
+    ("Auk", "2026-03-14T06:30", "Alder", "device", "body_fat_percent", "18.9", "percent", 2),
+    ("Auk", "2026-03-14T06:30", "Imported device", "device", "body_mass", "154.2", "lb", 1),
+    ("Auk", "2026-03-14T06:30", "Tape", "method", "girth_waist", "32.5", "in", 1),
+    ("Auk", "2026-03-14T06:30", "DEXA", "reference", "body_fat_percent", "16.9", "percent", 1),
+    ("Brill", "2026-03-13T06:40", "Alder", "device", "body_fat_percent", "24.4", "percent", 1),
+    ("Brill", "2026-03-13T06:40", "Imported device", "device", "body_mass", "150", "lb", 1),
+    ("Brill", "2026-03-13T06:40", "Tape", "method", "girth_waist", "30", "in", 1),
+    ("Brill", "2026-03-13T06:40", "DEXA", "reference", "body_fat_percent", "22", "percent", 1),
+]
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "cp1252"])
+@pytest.mark.parametrize("separator", [";", "\t", "|"])
+def test_encodings_and_separators(tmp_path, encoding, separator):
+    """The same table in every form gives the same readings."""
+    path = tmp_path / "t.csv"
+    path.write_bytes(WIDE.replace(";", separator).encode(encoding))
+    assert taken(open_table(path)) == EXPECTED
+
+
+def test_workbook_and_clipboard(tmp_path):
+    """Sheets of a workbook, with true dates and numbers, and pasted text."""
+    book = openpyxl.Workbook()
+    book.active.title = "empty"
+    sheet = book.create_sheet("fat")
+    import datetime
+
+    sheet.append(["Athlete", "Date", "Alder fat (%)", "Weight (kg)"])
+    sheet.append(["Auk", datetime.datetime(2026, 3, 14, 6, 30), 18.4, 70])
+    book.save(tmp_path / "t.xlsx")
+    with pytest.raises(UserError, match="no table"):
+        open_table(tmp_path / "t.xlsx")
+    table = open_table(tmp_path / "t.xlsx", "fat")
+    assert table.sheets == ("empty", "fat")
+    assert [x[1::4] for x in taken(table)] == [("2026-03-14T06:30", "18.4"), ("2026-03-14T06:30", "70")]
+    pasted = pasted_table("ID\tDate\tFat %\nA\t2026-03-14\t20.5\n")
+    assert taken(pasted)[0][:6] == ("A", "2026-03-14", "Imported device", "device", "body_fat_percent", "20.5")
+    long = pasted_table("client,date,metric,value,instrument\nA,14.03.2026,Body fat,20.5,Fir\nA,15.03.2026,weight,70,Fir\n")
+    assert [(x[4], x[5]) for x in taken(long)] == [("body_fat_percent", "20.5"), ("body_mass", "70")]
+    (tmp_path / "broken.xlsx").write_bytes(b"PK\x03\x04 nothing")
+    with pytest.raises(UserError, match="workbook"):
+        open_table(tmp_path / "broken.xlsx")
+
+
+@pytest.mark.parametrize(
+    ("day", "clock", "order", "moment"),
+    [
+        ("03/04/2026", "", "dmy", "2026-04-03"),
+        ("03/04/2026", "", "mdy", "2026-03-04"),
+        ("3.4.26", "6:05 PM", "dmy", "2026-04-03T18:05"),
+        ("14 Mar 2026 06:30", "", "dmy", "2026-03-14T06:30"),
+        ("2026-03-14 06:30:15", "", "dmy", "2026-03-14T06:30:15"),
+        ("2026-03-14T06:30+01:00", "", "iso", "2026-03-14T06:30+01:00"),
+        ("2026/3/4", "07:00", "iso", "2026-03-04T07:00"),
+        ("12/31/2026 12:10 am", "", "mdy", "2026-12-31T00:10"),
+    ],
+)
+def test_dates(day, clock, order, moment):
+    """Dates as people write them; the chosen order is kept to."""
+    assert iso_moment(day, clock, order) == moment
+
+
+@pytest.mark.parametrize(("day", "clock"), [("31/02/2026", ""), ("yesterday", ""), ("01/02/2026", "25:00"), ("1/13/2026", "")])
+def test_dates_refused(day, clock):
+    """What is no date is refused, never shifted."""
+    with pytest.raises(ValueError, match=r"day|date|time"):
+        iso_moment(day, clock, "dmy")
+
+
+def test_date_order_is_found_or_asked_for():
+    """One number above 12 tells the order; without any the user is told to look."""
+    assert order_of(["3/4/2026", "14/4/2026"]) == "dmy"
+    assert order_of(["3/4/2026", "4/14/2026"]) == "mdy"
+    assert order_of(["2026-03-04"]) == "iso"
+    assert ambiguous(["3/4/2026", "4/5/2026"])
+    assert not ambiguous(["3/4/2026", "14/5/2026"])
+
+
+def test_mapping_is_offered_again(tmp_path, monkeypatch):
+    """A mapping is kept by header, whatever the case; a spoiled file of mappings is passed over."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
+    table = pasted_table("ID\tDate\tFat %\nA\t2026-03-14\t20.5\n")
+    assert remembered(table.header) is None
+    remember(table.header, guess(table))
+    assert remembered(("id", "date", "fat %")) == guess(table)
+    assert remembered(("id", "date")) is None
+    (tmp_path / "anchor-tally" / "mappings.json").write_text("{")
+    assert remembered(table.header) is None
+
+
+@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.binary(max_size=600), st.booleans())
+def test_any_bytes_are_a_table_or_a_sentence(tmp_path, data, tidy):
+    """Whatever bytes a file holds: rows, refusals or one sentence; a study is filled wholly or not at all."""
+    path = tmp_path / "x.csv"
+    path.write_bytes((",".join(HEADER) + "\n").encode() + data if tidy else data)
+    session = Session(open_file.create_in_memory("x"), None)
+    said = ""
+    try:
+        table = None if tidy else open_table(path)
+        rows = open_readings(path).rows if table is None else read_rows(table, guess(table)) if not missing(guess(table)) else ()
+        staged = finish(session.stage(rows))
+        finish(session.take(staged, "x"))
+        assert len(session.readings()) == staged.new
+        assert all(r.reason for r in staged.refused)
+    except UserError as error:
+        said = str(error)
+    assert "\n" not in said
+    assert not (said and session.readings())
+    session.close()
+
+
+def many(n):
+    """Readings of one client, one a minute of its own day."""
+    common = ("Fir", "device", "", "body_mass")
+    return [
+        ImportRow(
+            k,
+            "A",
+            "",
+            None,
+            None,
+            f"20{k // 336:02}-{k % 336 // 28 + 1:02}-{k % 28 + 1:02}",
+            *common,
+            70.0,
+            "70",
+            "kg",
+            1,
+            "ok",
+            "",
+        )
+        for k in range(n)
+    ]
+
+
+def test_large_import_can_be_stopped(tmp_path):
+    """Closing a large import half-way leaves nothing; its guards are back; done again it is whole, and undone at once."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    staged = finish(session.stage(many(25_000)))
+    job = session.take(staged, "x")
+    next(job)
+    next(job)
+    job.close()
+    assert session.readings() == []
+    assert not session.can_undo
+    finish(session.take(staged, "x"))
+    names = {r[0] for r in session._conn.execute("SELECT name FROM sqlite_master")}
+    assert {"reading_key", "reading_range", "reading_metric"} <= names
+    assert len(session.readings()) == 25_000
+    again = finish(session.stage(many(25_000)))
+    assert (again.new, again.already_there) == (0, 25_000)
+    session.undo()
+    assert session.readings() == []
+    session.redo()
+    assert len(session.readings()) == 25_000
+    session.close()
+
+
+def filled(tmp_path):
+    """A small study with a card of every kind."""
+    session = Session.new(tmp_path / "s.tally", "a study, with a comma")
+    rows = [
+        ImportRow(2, "A", "male", 30.0, 181.5, "2026-03-02T06:30", "Fir", "device", "std", "body_fat_percent", 21.5, "21.5", "percent", 1, "ok", "", (("fasted", "no"),)),
+        ImportRow(3, "A", "male", None, None, "2026-03-02T06:31", "Fir", "device", "std", "body_fat_percent", None, "", "percent", 2, "failed", "=1+1"),
+        ImportRow(4, "A", "male", None, None, "2026-03-02T06:50", "Meter", "method", "", "reactance_250khz", 48.25, "48.25", "ohm", 1, "ok", "-x"),
+    ]  # fmt: skip
+    session.do(ImportReadings(tuple(rows), "x"))
+    session.do(
+        ChangeRow("client", 1, (("name", "Secret Person"), ("birth", "1994-05"), ("cautions", "implant"), ("scans_before", 2)))
+    )
+    session.do(
+        AddRow(
+            "client_height", (("client", 1), ("day", "2026-01-01"), ("height_cm", 181.5), ("entered", "181.5"), ("unit", "cm"))
+        )
+    )
+    session.do(AddRow("setting", (("instrument", 1), ("client", 1), ("label", "athlete"), ("starts", "2026-04-01"))))
+    session.do(PutPair("instrument_metric", (("instrument", 1), ("metric", "body_fat_percent")), "resolution", 0.1))
+    session.do(PutPair("protocol_item", (("key", "morning"),), "asked", 1))
+    session.do(SetOrder((2, 1)))
+    weight = (
+        ("instrument", 1),
+        ("taken_at", "2026-03-02"),
+        ("nominal_kg", 20.0),
+        ("shown_kg", 20.1),
+        ("entered", "20.1"),
+        ("unit", "kg"),
+    )
+    session.do(AddRow("check_weight", weight))
+    session.do(NoteVisit("A", "2026-03-02T07:00", (), (("assessor", "R. K."),)))
+    values = (
+        ("assessor", "R. K."),
+        ("day", "2026-03-02"),
+        ("metric", "skinfold_thigh"),
+        ("person", "1"),
+        ("value", 12.0),
+        ("entered", "12"),
+        ("unit", "mm"),
+    )
+    session.do(Together(tuple(AddRow("assessor_value", (*values, ("repeat", k))) for k in (1, 2)), "x"))
+    session.exclude(1, "odd")
+    return session
+
+
+def whole(session):
+    """All tables but what is private."""
+    skip = {"metric", "study"}
+    tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
+    out = {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
+    out["client"] = [(*r[:2], "", *r[3:]) for r in out["client"]]
+    return out
+
+
+def test_data_package_round_trip(tmp_path):
+    """A package holds the whole study but names, describes itself, and makes an equal study."""
+    session = filled(tmp_path)
+    assert main(["export", str(session.path), "-o", str(tmp_path / "p.zip")]) == 0
+    assert main(["import", str(tmp_path / "p.zip"), "--into", str(tmp_path / "q.tally")]) == 0
+    again = Session.open(tmp_path / "q.tally")
+    assert whole(again) == whole(session)
+    assert again.title == session.title
+    with zipfile.ZipFile(tmp_path / "p.zip") as z:
+        described = json.loads(z.read("datapackage.json"))
+        text = b"".join(z.read(n) for n in z.namelist())
+    assert b"Secret Person" not in text
+    names = {r["path"] for r in described["resources"]}
+    assert {"readings.csv", "clients.csv", "instruments.csv", "visits.csv", "calibrations.csv"} <= names
+    for r in described["resources"]:
+        fields = {f["name"] for f in r["schema"]["fields"]}
+        assert all(k["fields"][0] in fields for k in r["schema"]["foreignKeys"])
+    session.close()
+    again.close()
+
+
+def test_bad_packages(tmp_path, capsys):
+    """A broken package says so in one line and leaves no study; an existing study is not written over."""
+    session = filled(tmp_path)
+    session.export(tmp_path / "p.zip")
+    session.close()
+    (tmp_path / "text.zip").write_text("no zip")
+    with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "odd.zip", "w") as out:
+        for name in z.namelist():
+            out.writestr(name, z.read(name).replace(b"21.5", b"2100.5"))
+    for name in ("text.zip", "odd.zip", "none.zip"):
+        assert main(["import", str(tmp_path / name), "--into", str(tmp_path / "n.tally")]) == 2
+        assert capsys.readouterr().err.count("\n") == 1
+        assert not (tmp_path / "n.tally").exists()
+    assert main(["import", str(tmp_path / "p.zip"), "--into", str(tmp_path / "s.tally")]) == 2
+    assert "exists" in capsys.readouterr().err
+    assert main(["export", str(tmp_path / "s.tally"), "-o", str(tmp_path / "x.pdf")]) == 2
+
+
+def test_workbook_export_has_no_formulas(tmp_path):
+    """Texts that begin like formulas stay texts; numbers are numbers."""
+    session = filled(tmp_path)
+    session.export(tmp_path / "x.xlsx")
+    book = openpyxl.load_workbook(tmp_path / "x.xlsx")
+    assert book.sheetnames == ["readings", "pairs", "results"]
+    cells = [c for row in book["readings"].iter_rows() for c in row]
+    assert not [c for c in cells if c.data_type == "f"]
+    odd = next(c for c in cells if c.value == "=1+1")
+    assert (odd.data_type, odd.quotePrefix) == ("s", True)
+    assert next(c for c in cells if c.value == 48.25).data_type == "n"
+    session.close()

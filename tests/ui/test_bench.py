@@ -1,0 +1,230 @@
+"""The bench, driven by keys: a whole visit, third repeats, cautions, conditions, a device that sends, a watched folder."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from anchor_tally.app.session import Session
+from anchor_tally.feeds.laboratory import drop_file, scan_rows
+from anchor_tally.feeds.scale import Person
+from anchor_tally.feeds.taker import NoValue, Taken
+from anchor_tally.study.cards import AddRow, ChangeRow, PutPair
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+DEVICES = ("Ash", "Beech", "Elm", "Fir", "Oak")
+
+
+@pytest.fixture
+def bench(window_on, tmp_path):
+    """A study with five scales that offer body fat, and its window at Record."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    for k, name in enumerate(DEVICES, start=1):
+        session.do(AddRow("instrument", (("name", name), ("kind", "device"), ("position", k), ("electrodes", "feet"))))
+        session.do(PutPair("instrument_metric", (("instrument", k), ("metric", "body_fat_percent")), "resolution", 0.1))
+    window = window_on(session)
+    yield window
+    window.close()
+    session.close()
+
+
+def type_and_enter(*texts):
+    """Type each text where the focus is, and Enter."""
+    for text in texts:
+        QTest.keyClicks(QApplication.focusWidget(), text)
+        QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
+
+
+def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
+    """Press a key wherever the focus is."""
+    QTest.keyClick(QApplication.focusWidget() or window, key, modifier)
+
+
+def kept(window):
+    """What is in the file, read through another connection."""
+    other = Session.open(window.session.path, read_only=True)
+    rows = other.readings()
+    other.close()
+    return rows
+
+
+def begin(window, client="Wren"):
+    """Go to the client's field by its key and name a client."""
+    window.activateWindow()
+    press(window, Qt.Key.Key_2, CTRL)
+    press(window, Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
+    press(window, Qt.Key.Key_A, CTRL)
+    type_and_enter(client)
+
+
+def test_whole_visit_by_keyboard(bench):
+    """Five devices, eight skinfolds, five girths and a scan by keys alone; every value in the file with its unit."""
+    window = bench
+    begin(window)
+    press(window, Qt.Key.Key_F7)
+    assert [s.text()[0] for s in window.record.conditions.switches] == ["✓"] * 7
+    press(window, Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
+    type_and_enter("")
+    fat = [f"{18 + k / 10:.1f}".replace(".", ",") for k in range(15)]
+    type_and_enter(*fat)
+    assert "nothing more is asked for" in window.said.text()
+
+    press(window, Qt.Key.Key_PageDown, CTRL)
+    press(window, Qt.Key.Key_I, Qt.KeyboardModifier.AltModifier)
+    press(window, Qt.Key.Key_8)
+    assert len(window.record.lanes) == 8
+    window.record.grid.focus_next(None)
+    first, second = ["6", "9", "3", "12", "8", "12", "10", "6"], ["6.4", "9.2", "3", "14.5", "8", "12.2", "10", "6"]
+    type_and_enter(*first, *second)
+    focused = QApplication.focusWidget()
+    assert (focused.lane.label, focused.replicate) == ("Iliac crest skinfold", 3)
+    assert "take a third" in focused.lane.meaning.text()
+    type_and_enter("12.6")
+    results = window.record.guide.results
+    shown = {results.item(k, 0).text().splitlines()[0]: results.item(k, 1).text() for k in range(results.rowCount())}
+    assert shown["Sum of eight skinfolds"] == "67.0 mm"
+    assert "median 12.6" in focused.lane.meaning.text()
+
+    press(window, Qt.Key.Key_PageDown, CTRL)
+    type_and_enter("38", "95 cm", "30 cm", "33,5", "34in")
+    for _ in range(4):
+        press(window, Qt.Key.Key_PageDown, CTRL)
+    assert window.record.station == "scan"
+    assert "Scans use X-rays" in window.record.caution.text()
+    type_and_enter("16.9", "12100 g", "55.2", "2.9", "71.5", "16.2")
+
+    rows = kept(window)
+    assert {(r.client, r.visit, r.status) for r in rows} == {("Wren", rows[0].visit, "ok")}
+    devices = [(r.instrument, r.replicate, r.entered, r.unit) for r in rows if r.kind == "device"]
+    wanted = [(name, rep, f"{18 + (3 * k + rep - 1) / 10:.1f}", "percent") for k, name in enumerate(DEVICES) for rep in (1, 2, 3)]
+    assert sorted(devices) == sorted(wanted)
+    folds = {(r.metric, r.replicate): (r.entered, r.unit, r.setting) for r in rows if r.metric.startswith("skinfold_")}
+    assert len(folds) == 17
+    assert folds["skinfold_iliac_crest", 3] == ("12.6", "mm", "right side, spring calliper")
+    assert [r.entered for r in rows if r.metric.startswith("girth_")] == ["38", "95", "30", "33.5", "34"]
+    assert [r.unit for r in rows if r.metric.startswith("girth_")][-1] == "in"
+    assert next(r.value for r in rows if r.unit == "in") == pytest.approx(34 * 2.54)
+    scan = {r.metric: (r.entered, r.unit, r.value) for r in rows if r.kind == "reference"}
+    assert len(scan) == 6
+    assert scan["fat_mass"] == ("12100", "g", pytest.approx(12.1))
+    assert scan["body_fat_percent_subtotal"][0] == "16.2"
+    assert len(rows) == 15 + 17 + 5 + 6
+    visit = rows[0].visit
+    assert set(window.session.visit_note(visit)[0].values()) == {"yes", "no"}
+
+
+def test_cautions_lock_and_stay(bench):
+    """An implant forbids impedance devices: the cells are shut and the caution stays; agreement opens them and still shows."""
+    window, session = bench, bench.session
+    session.do(AddRow("client", (("code", "Wren"), ("cautions", "implant"))))
+    begin(window)
+    record = window.record
+    assert "Implanted electronics" in record.caution.text()
+    assert record.caution.isVisible()
+    assert not any(c.isEnabled() for lane in record.lanes for c in lane.cells)
+    assert record.take_tally("Ash", [("body_fat_percent", "20 percent")], "").startswith("Nothing was taken from Ash")
+    record.go_station("skinfolds")
+    assert record.caution.isVisible()
+    assert record.lanes[0].cells[0].isEnabled()
+    session.do(ChangeRow("client", 1, (("cautions", "implant implant_cleared"),)))
+    record.go_station("devices")
+    assert all(c.isEnabled() for lane in record.lanes for c in lane.cells)
+    assert "agreement is noted" in record.caution.text()
+    assert kept(window) == []
+
+
+def test_conditions_are_kept_only_when_answered(bench, qtbot):
+    """A switch is open, then as wanted, then broken with what that means; undo goes back."""
+    window, record = bench, bench.record
+    begin(window)
+    fasted = next(s for s in record.conditions.switches if s.condition.key == "fasted")
+    assert fasted.text().startswith("?")
+    qtbot.mouseClick(fasted, Qt.MouseButton.LeftButton)
+    assert fasted.text().startswith("✓")
+    assert window.session.visit_note(record.visit[0])[0] == {"fasted": "yes"}
+    qtbot.keyClick(fasted, Qt.Key.Key_Space)
+    assert "food and drink shift impedance" in record.conditions.breach.text()
+    qtbot.keyClicks(record.assessor, "R. K.")
+    qtbot.keyClick(record.assessor, Qt.Key.Key_Return)
+    assert window.session.visit_note(record.visit[0])[:2] == ({"fasted": "no"}, "R. K.")
+    for _ in range(3):
+        window.undo()
+    assert fasted.text().startswith("?")
+    assert window.session.visits_of("Wren") == []
+
+
+def test_device_sends_readings(bench, qtbot):
+    """Half lines, a broken connection and a failure: only what settled is taken, each as one edit."""
+    window, live = bench, bench.record.live
+    begin(window)
+    got = []
+    live.taken.connect(got.append)
+    live.instrument.setEditText("Ash")
+    live.stand_in.start(["--profile", "feet", "--auto", "5", "--speed", "15", "--seed", "8", "--trouble", "half,drop"])
+    qtbot.waitUntil(lambda: len(got) >= 2, timeout=20_000)
+    live.stop()
+    taken = [x for x in got if isinstance(x, Taken)]
+    rows = [r for r in kept(window) if r.instrument == "Ash"]
+    assert taken
+    assert all(isinstance(x, Taken | NoValue) and x.tally > 1 for x in got)  # the first one broke off
+    sent = {m: text for m, text, _ in taken[0].values}
+    assert next(r.entered for r in rows if r.metric == "body_mass") == sent["body_mass"]
+    assert len({r.metric for r in rows}) == 3
+    before = len(rows)
+    window.undo()
+    last = 1 if isinstance(got[min(len(got), 3) - 1], NoValue) else 3
+    assert len(kept(window)) == before - last
+
+
+def test_unsettled_is_never_taken(bench, qtbot):
+    """A device that never settles gives nothing, and says why."""
+    window, live = bench, bench.record.live
+    begin(window)
+    live.instrument.setEditText("Ash")
+    live.stand_in.start(["--profile", "eight", "--auto", "2", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"])
+    qtbot.waitUntil(lambda: "did not settle" in window.said.text(), timeout=20_000)
+    live.stop()
+    assert [r for r in kept(window) if r.status == "ok"] == []
+
+
+def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):
+    """A result file is offered when it is whole; it is imported only after it was looked at."""
+    window, live = bench, bench.record.live
+    folder = tmp_path / "lab"
+    folder.mkdir()
+    window.go("record")
+    window.record.go_station("scan")
+    live.watch_folder(folder)
+    drop_file(folder, scan_rows("Wren", "2026-03-02T08:00", Person(72, 18), setting="machine A", scan=1, seed=1), "scan-1")
+    qtbot.waitUntil(lambda: not live.look_at.isHidden(), timeout=10_000)
+    assert kept(window) == []
+    with qtbot.waitSignal(window.importing.previewed, timeout=10_000):
+        qtbot.mouseClick(live.look_at, Qt.MouseButton.LeftButton)
+    with qtbot.waitSignal(window.importing.finished, timeout=10_000):
+        qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
+    rows = kept(window)
+    assert len(rows) == 16
+    assert {(r.kind, r.setting) for r in rows} == {("reference", "machine A")}
+    live.stop()
+
+
+def test_check_weight_and_methods_bench(bench, qtbot):
+    """A check weight keeps its unit; the methods bench follows typing and tells what a centimetre does."""
+    window, record = bench, bench.record
+    window.go("record")
+    record.go_station("check_weight")
+    type_and_enter("20 kg", "44,3 lb")
+    assert window.session.check_weights()[0].shown_kg == pytest.approx(44.3 * 0.45359237)
+    assert record.check.table.item(0, 4).text() == "+0.09"
+    record.go_station("methods")
+    m = record.methods
+    m.only.setCurrentIndex(m.only.findData("tape_hodgdon_beckett_1984_inch"))
+    m.only.activated.emit(m.only.currentIndex())
+    for key, text in (("sex", "male"), ("height", "70in"), ("girth_neck", "15in"), ("girth_waist_navel", "34in")):
+        qtbot.keyClicks(m.fields[key], text)
+    assert m.title.text().startswith("Tape, inch form")
+    assert m.table.item(m.table.currentRow(), 1).text() == "17.5 %"
+    errors = {m.errors.item(k, 0).text(): m.errors.item(k, 1).text() for k in range(m.errors.rowCount())}
+    assert errors["1 cm more of waist girth at navel"] == "+0.77 pp"
+    qtbot.keyClicks(m.fields["age_years"], "nine")
+    assert "not a number" in m.refused.text()
