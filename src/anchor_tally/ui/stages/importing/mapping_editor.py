@@ -11,7 +11,7 @@ from ....domain.metrics import METRICS, metric_named
 from ....domain.protocol import CONDITIONS
 from ....domain.records import KINDS
 from ....domain.units import UNITS
-from ....exchange.dates import ORDERS, ambiguous
+from ....exchange.dates import ORDERS, ambiguous, order_of
 from ....exchange.mapping import ROLES, Mapping, missing
 from ...widgets import Table, label
 
@@ -188,7 +188,10 @@ class MappingEditor(QWidget):
             new = replace(new, unit=metric_named(new.metric).unit)
         if new != old:
             columns = self.mapping.columns
-            self._set(replace(self.mapping, columns=(*columns[:k], new, *columns[k + 1 :])))
+            mapping = replace(self.mapping, columns=(*columns[:k], new, *columns[k + 1 :]))
+            if role == "taken_at" and old.role != role:
+                mapping = replace(mapping, date_order=order_of(row[k] for row in self.table.sample if k < len(row)))
+            self._set(mapping)
             self._show_column()
 
     def _whole_changed(self, *_):

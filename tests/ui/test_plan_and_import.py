@@ -1,0 +1,195 @@
+"""Cards of the study, the assessor check, and the import of a foreign table, driven in the window."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication
+
+from anchor_tally.app.session import Session
+from anchor_tally.ui.stages.plan.practice import Practice
+from driving import previewed
+
+
+@pytest.fixture
+def window(window_on, tmp_path, monkeypatch):
+    """An empty study."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    session = Session.new(tmp_path / "s.tally", "t")
+    opened = window_on(session)
+    yield opened
+    opened.close()
+    session.close()
+
+
+def fill(qtbot, field, text):
+    """Type into a field and leave it by Enter."""
+    field.selectAll()
+    qtbot.keyClicks(field, text)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+
+
+def click(qtbot, button):
+    """Click."""
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+
+
+def test_client_card(qtbot, window):
+    """Fields are written as they are left; a bad date is refused in place; heights feed the equations."""
+    session = window.session
+    qtbot.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    page = window.plan.pages["clients"]
+    fill(qtbot, page.new, "Wren")
+    for column, text in (("birth", "1994-05"), ("usual_activity", "rows"), ("scans_before", "2"), ("last_scan", "2026-01-10")):
+        fill(qtbot, page.fields[column], text)
+    page.fields["sex"].setCurrentIndex(page.fields["sex"].findData("female"))
+    page.fields["sex"].activated.emit(page.fields["sex"].currentIndex())
+    fill(qtbot, page.fields["birth"], "May 94")
+    assert "is not a year" in page.trouble.text()
+    fill(qtbot, page.fields["scans_before"], "two")
+    assert "not a whole number" in page.trouble.text()
+    click(qtbot, page.boxes["implant"])
+    assert "no impedance device" in page.warning.text()
+    fill(qtbot, page.day, "2026-02-01")
+    fill(qtbot, page.height, "5ft 10")
+    assert page.heights.item(0, 1).text() == "177.8"
+    fill(qtbot, page.new, "Wren")
+    assert "is there already" in page.trouble.text()
+    client = next(iter(session.snapshot().clients.values()))
+    assert (client.birth, client.sex, client.scans_before, client.cautions) == ("1994-05", "female", 2, frozenset({"implant"}))
+    window.undo()
+    assert session.heights(client.id) == []
+    window.redo()
+    assert session.heights(client.id)[0][2] == pytest.approx(177.8)
+
+
+def test_instrument_card_feeds_the_bench(qtbot, window):
+    """Metrics offered make lanes, settings by date and client go into readings, order moves lanes."""
+    session = window.session
+    for name in ("Fir", "Oak"):
+        window.go("plan")
+        window.plan.go("instruments")
+        page = window.plan.pages["instruments"]
+        fill(qtbot, page.new, name)
+        fill(qtbot, page.resolution, "0,1")
+    assert page.offers.item(0, 1).text() == "0.1 percent"
+    window.plan.go("clients")
+    fill(qtbot, window.plan.pages["clients"].new, "Wren")
+    window.plan.go("instruments")
+    page.list.selectRow(1)
+    page.starts.setText("2026-01-01")
+    fill(qtbot, page.label_, "standard")
+    page.whom.setCurrentText("Wren")
+    fill(qtbot, page.label_, "athlete")
+    assert [page.settings.item(k, 2).text() for k in range(2)] == ["Wren", "all clients"]
+    click(qtbot, page.up)
+    assert page.list.item(0, 0).text() == "Oak"
+    window.go("record")
+    record = window.record
+    record.client.setEditText("Wren")
+    record.bar.choose_client("Wren")
+    record.when.setText("2026-03-02 06:30")
+    assert [lane.instrument for lane in record.lanes] == ["Oak", "Fir"]
+    fill(qtbot, record.lanes[0].cells[0], "20.4")
+    assert [(r.instrument, r.setting) for r in session.readings()] == [("Oak", "athlete")]
+    window.go("plan")
+    window.plan.go("protocol")
+    box = window.plan.pages["protocol"].boxes["morning"]
+    qtbot.keyClick(box, Qt.Key.Key_Space)
+    assert "morning" in session.protocol()
+    window.undo()
+    assert not box.isChecked()
+
+
+def test_assessor_check(qtbot, window):
+    """Ten people measured twice give a verdict; a reading that cannot be is refused; undo takes the pair back."""
+    window.go("plan")
+    window.plan.go("assessors")
+    page = window.plan.pages["assessors"]
+    page.assessor.setEditText("R. K.")
+    for k in range(10):
+        fill(qtbot, page.first, f"{10 + k}")
+        fill(qtbot, page.second, f"{10 + k}.2")
+    assert page.verdict.text().startswith("R. K. repeats well enough")
+    assert page.table.rowCount() == 10
+    fill(qtbot, page.first, "900")
+    fill(qtbot, page.second, "10")
+    assert "not possible" in page.trouble.text()
+    window.undo()
+    assert page.table.rowCount() == 9
+    assert "at least 10" in page.notes.text()
+
+
+def test_practice(qtbot):
+    """Each reading is scored against the hidden value; text is refused; the tape is another scale."""
+    page = Practice(None, seed=4)
+    qtbot.addWidget(page)
+    fill(qtbot, page.value, f"{page.hidden[0]:.1f}")
+    fill(qtbot, page.value, "ten")
+    assert "not a number" in page.trouble.text()
+    assert page.table.item(0, 1).text() == f"{page.hidden[0]:.2f}"
+    assert "100 % within" in page.words.text()
+    page.kind.setCurrentIndex(1)
+    page.kind.activated.emit(1)
+    assert page.read == ()
+    assert page.scale.kind == "tape"
+
+
+def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
+    """A wide table is guessed, corrected, imported, and mapped the same way the next time; importing it again adds nothing."""
+    path = tmp_path / "wide.csv"
+    path.write_text(
+        "Who;On;Alder fat (%);Alder fat (%) 2;Mass (lb)\nAuk;3/4/2026;18,4;18,9;154,2\nBrill;4/4/2026;24;;150\n",
+        encoding="cp1252",
+    )
+    previewed(qtbot, window, path)
+    page, editor = window.importing, window.importing.editor
+    assert "say what the columns are" in page.headline.text()
+    assert not page.take.isEnabled()
+    for row, role in ((0, "client"), (1, "taken_at")):
+        editor.columns.selectRow(row)
+        editor.role.setCurrentIndex(editor.role.findData(role))
+        editor.role.activated.emit(editor.role.currentIndex())
+    qtbot.waitUntil(lambda: page.take.isEnabled())
+    editor.columns.selectRow(4)
+    fill(qtbot, editor.by, "Alder")
+    for order, day in (("mdy", "2026-03-04"), ("dmy", "2026-04-03")):
+        editor.dates.setCurrentIndex(editor.dates.findData(order))
+        editor.dates.activated.emit(editor.dates.currentIndex())
+        qtbot.waitUntil(lambda day=day: page.take.isEnabled() and page.preview.item(0, 1).text() == day)
+    assert "make sure which it is" in editor.wanting.text()
+    with qtbot.waitSignal(page.finished):
+        click(qtbot, page.take)
+    rows = [(r.client, r.instrument, r.metric, r.entered, r.unit, r.replicate) for r in window.session.readings()]
+    assert rows == [
+        ("Auk", "Alder", "body_fat_percent", "18.4", "percent", 1),
+        ("Auk", "Alder", "body_fat_percent", "18.9", "percent", 2),
+        ("Auk", "Alder", "body_mass", "154.2", "lb", 1),
+        ("Brill", "Alder", "body_fat_percent", "24", "percent", 1),
+        ("Brill", "Alder", "body_mass", "150", "lb", 1),
+    ]
+    previewed(qtbot, window, path)
+    assert "all 5 readings are in the study already" in page.headline.text()
+    assert "mapped before" in page.under.text()
+    click(qtbot, page.cancel)
+
+
+def test_paste_and_stop(qtbot, window, tmp_path):
+    """A table from the clipboard is previewed; a long reading can be stopped, and nothing is kept of it."""
+    QApplication.clipboard().setText("ID\tDate\tFat %\nA\t2026-03-14\t20.5\n")
+    with qtbot.waitSignal(window.importing.previewed):
+        qtbot.keyClick(window, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert window.importing.headline.text() == "the clipboard: 1 reading to be added."
+    head = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
+    rows = (
+        f"A,,,,2026-01-01T{k // 3600:02}:{k // 60 % 60:02}:{k % 60:02},Fir,device,,body_mass,70,kg,1,ok,\n" for k in range(60_000)
+    )
+    (tmp_path / "long.csv").write_text(head + "".join(rows))
+    with qtbot.waitSignal(window.importing.job.progress):
+        window.import_file(tmp_path / "long.csv")
+    click(qtbot, window.importing.cancel)
+    assert "reading was stopped" in window.importing.headline.text()
+    previewed(qtbot, window, tmp_path / "long.csv")
+    with qtbot.waitSignal(window.importing.job.progress):
+        click(qtbot, window.importing.take)
+    click(qtbot, window.importing.cancel)
+    assert "nothing was imported" in window.said.text()
+    assert window.session.readings() == []
