@@ -124,6 +124,8 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     window.lens.search.setText("N9371")
     assert sum(not window.lens.list.item(k).isHidden() for k in range(window.lens.list.count())) < 20
     window.compare.choose(0)
+    assert "from memory" not in window.compare.notes.text()
+    window.compare.choose(1)
     assert "from memory" in window.compare.notes.text()
     window.compare._choose_point(0)
     texts = [window.drawer.table.item(k, 0).text() for k in range(window.drawer.table.rowCount())]
