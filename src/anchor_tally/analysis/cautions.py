@@ -49,5 +49,5 @@ def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple
     if last:
         weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(last)).days / 7
         if weeks < SCAN_LEAST_WEEKS:
-            out.append(note("scan_too_soon", weeks=f"{weeks:.0f}"))
+            out.append(note("scan_too_soon", weeks=f"{weeks:.0f} week" + ("" if round(weeks) == 1 else "s")))
     return tuple(out)

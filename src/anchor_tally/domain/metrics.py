@@ -55,7 +55,7 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("skinfold_suprailiac", "Suprailiac skinfold", "mm", "length", 1, 120, 1, "skinfold_suprailiac", "Diagonal fold above the hip bone."),
     ("girth_waist", "Waist girth", "cm", "length", 30, 250, 1, "girth_waist", "Waist at the protocol's site (upper edge of the hip bone in the survey data)."),
     ("girth_waist_navel", "Waist girth at navel", "cm", "length", 30, 250, 1, "girth_waist_navel", "Waist at the level of the navel."),
-    ("girth_waist_narrowest", "Waist girth, narrowest", "cm", "length", 30, 250, 1, "girth_waist_narrowest", "Waist at its narrowest."),
+    ("girth_waist_narrowest", "Narrowest waist girth", "cm", "length", 30, 250, 1, "girth_waist_narrowest", "Waist at its narrowest."),
     ("girth_hip", "Hip girth", "cm", "length", 40, 250, 1, "girth_hip", "Largest girth over the buttocks."),
     ("girth_neck", "Neck girth", "cm", "length", 15, 80, 1, "girth_neck", "Below the larynx."),
     ("skinfold_subscapular", "Subscapular skinfold", "mm", "length", 1, 120, 1, "skinfold_subscapular", "Diagonal fold below the shoulder blade."),

@@ -59,7 +59,7 @@ STATIONS = (
     ),
     Station(
         "breadths",
-        "Bone breadths",
+        "Breadths",
         "Bone calliper",
         "method",
         tuple(k for k in SITES_OF_BODY if k.startswith("breadth_")),
@@ -71,7 +71,7 @@ STATIONS = (
     ),
     Station(
         "impedance",
-        "Impedance in ohm",
+        "Impedance",
         "Impedance meter",
         "method",
         ("resistance_50khz", "reactance_50khz"),
@@ -95,7 +95,7 @@ STATIONS = (
     ),
     Station(
         "scan",
-        "Scan result",
+        "Scan",
         "Lab scan",
         "reference",
         _SCAN + _SEGMENTS,
@@ -107,7 +107,7 @@ STATIONS = (
     ),
     Station(
         "visual",
-        "Visual estimate",
+        "By eye",
         "Visual estimate",
         "method",
         ("body_fat_percent_low", "body_fat_percent_high"),

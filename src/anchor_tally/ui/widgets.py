@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, QRect, QSize, Qt
 from PyQt6.QtGui import QKeySequence
-from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QLabel, QTableWidget, QTableWidgetItem
+from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QLabel, QLayout, QTableWidget, QTableWidgetItem
 
 
 def label(text="", name="", *, wrap=False):
@@ -13,6 +13,63 @@ def label(text="", name="", *, wrap=False):
     out.setObjectName(name)
     out.setWordWrap(wrap)
     return out
+
+
+class Flow(QLayout):
+    """Widgets in a row that goes on in the next line when the width is used up."""
+
+    def __init__(self, spacing=5):
+        super().__init__()
+        self.items = []
+        self.setSpacing(spacing)
+        self.setContentsMargins(0, 0, 0, 0)
+
+    def addItem(self, item):
+        self.items.append(item)
+
+    def count(self):
+        return len(self.items)
+
+    def itemAt(self, k):
+        return self.items[k] if 0 <= k < len(self.items) else None
+
+    def takeAt(self, k):
+        return self.items.pop(k) if 0 <= k < len(self.items) else None
+
+    def expandingDirections(self):
+        return Qt.Orientation(0)
+
+    def hasHeightForWidth(self):
+        return True
+
+    def heightForWidth(self, width):
+        return self._place(QRect(0, 0, width, 0), move=False)
+
+    def setGeometry(self, rect):
+        super().setGeometry(rect)
+        self._place(rect, move=True)
+
+    def sizeHint(self):
+        return self.minimumSize()
+
+    def minimumSize(self):
+        size = QSize()
+        for item in self.items:
+            size = size.expandedTo(item.minimumSize())
+        return size
+
+    def _place(self, rect, *, move):
+        x, y, line = rect.x(), rect.y(), 0
+        for item in self.items:
+            if item.widget() is not None and item.widget().isHidden():
+                continue
+            size = item.sizeHint()
+            if x + size.width() > rect.right() + 1 and line:
+                x, y, line = rect.x(), y + line + self.spacing(), 0
+            if move:
+                item.setGeometry(QRect(QPoint(x, y), size))
+            x, line = x + size.width() + self.spacing(), max(line, size.height())
+        return y + line - rect.y()
 
 
 class Table(QTableWidget):

@@ -36,7 +36,7 @@ NOTES = {
     "no_impedance_pregnant": "Pregnancy: impedance values do not apply, and no impedance device is used.",
     "no_scan_pregnant": "Pregnancy: no scan.",
     "scan_local_rules": "Scans use X-rays: licensed staff order and run them under local rules; {scans} known so far{last}.",
-    "scan_too_soon": "The last scan was {weeks} weeks ago; scans are spaced 12 weeks, never under 8.",
+    "scan_too_soon": "The last scan was {weeks} ago; scans are spaced 12 weeks, never under 8.",
     "assessor_few": "{persons} people measured twice so far; the check needs at least {least}.",
     "assessor_unsure": "The interval reaches past {bound} %: more people would make the verdict firmer.",
     "assessor_unreliable": "Reliability {reliability} is under {limit}: much of the spread between these people is error, or they are much alike.",

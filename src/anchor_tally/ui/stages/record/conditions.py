@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ....domain.protocol import BY_KEY
 from ....wording.bench import condition_words
-from ...widgets import label
+from ...widgets import Flow, label
 
 
 class Switch(QPushButton):
@@ -52,8 +52,7 @@ class ConditionsBar(QWidget):
     def __init__(self):
         super().__init__()
         self.switches = []
-        self.row = QHBoxLayout()
-        self.row.setSpacing(5)
+        self.row = Flow()
         self.all = QPushButton("All as wanted (F7)")
         self.all.setToolTip("Note every condition as the protocol wants it; then change those that are not so")
         self.all.clicked.connect(self.note_all)
@@ -74,14 +73,15 @@ class ConditionsBar(QWidget):
             if item.widget() and item.widget() is not self.all:
                 item.widget().deleteLater()
         self.switches = []
-        self.row.addWidget(label("Conditions", "faint"))
+        tag = label("Conditions", "faint")
+        tag.setMinimumHeight(self.all.sizeHint().height())
+        self.row.addWidget(tag)
         for key in keys:
             switch = Switch(BY_KEY[key])
             switch.clicked.connect(lambda _=False, s=switch: self.noted.emit(((s.condition.key, s.following),)))
             self.switches.append(switch)
             self.row.addWidget(switch)
         self.row.addWidget(self.all)
-        self.row.addStretch(1)
 
     def show_answers(self, answers):
         """Show what was noted."""

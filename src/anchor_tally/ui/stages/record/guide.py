@@ -19,7 +19,6 @@ class Guide(QWidget):
         super().__init__()
         self.setObjectName("card")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(380)
         self.title = label("", "title", wrap=True)
         self.figure = SiteFigure(palette)
         self.where = label("", wrap=True)
@@ -37,6 +36,12 @@ class Guide(QWidget):
         box.setContentsMargins(12, 10, 12, 10)
         box.addLayout(top)
         box.addWidget(self.results, 1)
+        self.set_narrow(False)
+
+    def set_narrow(self, narrow):
+        """Take less room in a small window."""
+        self.setFixedWidth(290 if narrow else 380)
+        self.figure.setFixedSize(*((92, 190) if narrow else (140, 290)))
 
     def set_palette(self, palette):
         """Choose the theme of the figure."""
@@ -64,6 +69,7 @@ class Guide(QWidget):
         for x in ranked:
             value, said = method_words(x, errors.get(x.id))
             rows.append((f"{short_name(x.label)}\n{said}" if said else short_name(x.label), value))
+        self.results.setVisible(bool(rows))
         self.results.fill(rows)
         self.results.resizeRowsToContents()
         for k, x in enumerate(ranked):

@@ -36,7 +36,7 @@ class LaneGrid(QWidget):
         super().__init__()
         self.setObjectName("page")
         self.session, self.palette_, self.bench = session, palette, bench
-        self.lanes, self.by_round, self.setting, self.one = [], False, None, None
+        self.lanes, self.by_round, self.setting, self.one, self.narrow = [], False, None, None, False
         self.grid = QGridLayout(self)
         self.grid.setContentsMargins(0, 0, 6, 0)
         self.grid.setVerticalSpacing(5)
@@ -84,10 +84,17 @@ class LaneGrid(QWidget):
             lane.strip = TallyStrip(self.palette_, 90 if one_instrument else 150)
             lane.meaning = label("", wrap=True)
             self.grid.addWidget(lane.strip, k, 5)
+            lane.strip.setVisible(not (self.narrow and one_instrument))
             self.grid.addWidget(lane.meaning, k, 6)
             self.lanes.append(lane)
         self.grid.setColumnStretch(6, 1)
         self.grid.setRowStretch(len(self.lanes) + 1, 1)
+
+    def set_narrow(self, narrow):
+        """Leave out the strips of a station where there is no room for them."""
+        self.narrow = narrow
+        for lane in self.lanes:
+            lane.strip.setVisible(not (narrow and self.one))
 
     def set_palette(self, palette):
         """Choose the theme of what is painted."""

@@ -33,7 +33,7 @@ from ....study.commands import ImportReadings, bench_row
 from ....wording.bench import caution_words
 from ....wording.numbers import count
 from ....wording.sentences import sentence
-from ...widgets import label
+from ...widgets import Flow, label
 from .check_weights import CheckWeights
 from .conditions import ConditionsBar
 from .guide import Guide
@@ -43,6 +43,9 @@ from .methods_bench import MethodsBench
 from .station_head import StationHead, device_lanes
 from .visit_bar import VisitBar
 
+_KEYS = (
+    "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · Ctrl+Z: undo · Ctrl+Page down: next station"
+)
 DEVICES, CHECK, METHODS = "devices", "check_weight", "methods"
 LABELS = {DEVICES: "Devices", **{s.id: s.label for s in STATIONS}, CHECK: "Check weight", METHODS: "Methods"}
 
@@ -64,11 +67,7 @@ class RecordStage(QWidget):
         self.bar.chosen.connect(self._chosen)
         self.bar.assessor_named.connect(self._note_assessor)
         self.headline = label("", "headline", wrap=True)
-        self.hint = label(
-            "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · Ctrl+Z: undo"
-            " · Ctrl+Page down: next station",
-            "faint",
-        )
+        self.hint = label(_KEYS, "faint")
         self.trouble = label("", "warn", wrap=True)
         self.trouble.setAccessibleName("What went wrong")
         self.trouble.hide()
@@ -100,8 +99,7 @@ class RecordStage(QWidget):
             QShortcut(QKeySequence(keys), self, slot)
 
     def _lay_out(self):
-        self.tabs, group, tabs = {}, QButtonGroup(self), QHBoxLayout()
-        tabs.setSpacing(4)
+        self.tabs, group, tabs = {}, QButtonGroup(self), Flow(4)
         for key, text in LABELS.items():
             button = QPushButton(text)
             button.setObjectName("tab")
@@ -112,7 +110,6 @@ class RecordStage(QWidget):
             self.tabs[key] = button
             tabs.addWidget(button)
         self.tabs[DEVICES].setChecked(True)
-        tabs.addStretch(1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.grid)
@@ -215,6 +212,12 @@ class RecordStage(QWidget):
         self._show_station()
         self._load()
 
+    def resizeEvent(self, event):
+        super().resizeEvent(event)
+        narrow = event.size().width() < 1000
+        self.guide.set_narrow(narrow)
+        self.grid.set_narrow(narrow)
+
     def set_palette(self, palette):
         """Choose the theme of what is painted."""
         self.grid.set_palette(palette)
@@ -255,10 +258,11 @@ class RecordStage(QWidget):
         station = STATION.get(self.station)
         self.stack.setCurrentIndex({CHECK: 1, METHODS: 2}.get(self.station, 0))
         self.head.setVisible(station is not None)
-        self.guide.setVisible(station is not None)
+        self.guide.setVisible(station is not None and station.kind == "method")
         self.adder.setVisible(self.station == DEVICES)
         self.live.show_station(self.station)
         self.hint.setVisible(self.station not in (CHECK, METHODS))
+        self.hint.setText(f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS)
         if station is None:
             self.grid.setting = None
             self.grid.build(device_lanes(self.session, self.added), False, False)
@@ -342,7 +346,7 @@ class RecordStage(QWidget):
         if client and client.sex:
             given.setdefault("sex", 1.0 if client.sex == "male" else 0.0)
         station = STATION[self.station]
-        metrics = set(station.metrics)
+        metrics = set(station.metrics) if station.kind == "method" else set()  # a reference is no input of an equation
         lines = [x for x in side_by_side(given) if metrics & set(EQUATIONS[x.id].all_inputs)]
         tem = errors_of(self.session.assessor_values(), self.assessor.text().strip())
         errors = {}

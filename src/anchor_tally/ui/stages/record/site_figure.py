@@ -47,7 +47,6 @@ class SiteFigure(QWidget):
         super().__init__()
         self.palette_ = palette
         self.site = None
-        self.setFixedSize(140, 290)
         self.setAccessibleName("Figure of the site")
 
     def show_site(self, metric):

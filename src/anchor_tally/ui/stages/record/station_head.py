@@ -48,7 +48,7 @@ class StationHead(QWidget):
         ):
             box.setAccessibleName(name)
             box.currentIndexChanged.connect(lambda _k: self.changed.emit())
-        for box, width in ((self.instrument, 140), (self.setting, 190)):
+        for box, width in ((self.instrument, 160), (self.setting, 190)):
             box.setEditable(True)
             box.setMinimumWidth(width)
             box.lineEdit().editingFinished.connect(self.changed)
@@ -123,6 +123,7 @@ class StationHead(QWidget):
             box.blockSignals(True)
             box.clear()
             box.addItems(items)
+            box.lineEdit().setCursorPosition(0)
             box.blockSignals(False)
         self.setting_tag.setText(station.setting_label)
         in_force = self.session.settings_at(names[0], day, who)
