@@ -3,16 +3,32 @@
 import os
 import sys
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
-from PyQt6.QtCore import QEventLoop, QSettings, QTimer
+from PyQt6.QtCore import QEventLoop, QSettings, Qt, QTimer
+from PyQt6.QtTest import QTest
 
 from anchor_tally.app.demo import demo_session
+from anchor_tally.app.session import Session
+from anchor_tally.study.cards import ChangeRow
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
+
+WIDE = (
+    "Summer mornings\n"
+    "Athlete;Date;Time;Alder fat (%) 1;Alder fat (%) 2;Birch fat (%);Weight (lb);Waist (in);fasted;Remark\n"
+    "Auk;14/09/2026;06:30;18,4;18,9;15,2;181,2;32,5;yes;\n"
+    "Brill;14/09/2026;06:40;27,4;;23,2;150;30;no;late\n"
+    "Cod;31/09/2026;06:50;19,4;;16,2;176;33;yes;\n"
+)
+ASSESSED = [
+    ("8.2", "8.6"), ("14.0", "13.4"), ("11.2", "11.2"), ("6.8", "7.2"), ("19.4", "20.2"), ("9.0", "8.8"),
+    ("12.6", "13.4"), ("16.0", "15.6"), ("7.4", "7.4"), ("10.2", "10.8"), ("22.0", "21.2"), ("13.0", "12.4"),
+]  # fmt: skip
 
 
 def until(signal, action):
@@ -22,6 +38,31 @@ def until(signal, action):
     QTimer.singleShot(10_000, loop.quit)
     action()
     loop.exec()
+
+
+def _plan(window: MainWindow, session: Session, keep: Callable[[str], None]) -> None:
+    """The cards of a client with a caution, and an assessor check."""
+    session.do(ChangeRow("client", 1, (("cautions", "implant"), ("birth", "1994-05"), ("usual_activity", "rows 6 days a week"))))
+    window.go("plan")
+    keep("clients")
+    window.plan.go("assessors")
+    page = window.plan.pages["assessors"]
+    page.assessor.setEditText("R. K.")
+    for k, (first, second) in enumerate(ASSESSED, start=1):
+        for field, text in ((page.person, str(k)), (page.first, first), (page.second, second)):
+            field.setText(text)
+        QTest.keyClick(page.second, Qt.Key.Key_Return)
+    keep("assessor")
+
+
+def _import(window: MainWindow, place: Path, keep: Callable[[str], None]) -> None:
+    """A wide table with semicolons and decimal commas, its columns guessed."""
+    os.environ["XDG_CONFIG_HOME"] = str(place)
+    path = place / "summer-mornings.csv"
+    path.write_text(WIDE, encoding="cp1252")
+    until(window.importing.previewed, lambda: window.import_file(path))
+    keep("import")
+    window.importing.cancel.click()
 
 
 def main(folder: Path) -> None:
@@ -46,11 +87,28 @@ def main(folder: Path) -> None:
         window.calibrate.adopt.click()
         keep("calibrate")
         window.go("record")
-        window.record.client.setCurrentText("Merle")
-        window.record.bar.choose_client("Merle")
-        window.record.visits.setCurrentIndex(1)
-        window.record.bar.choose_visit(1)
+        record = window.record
+        record.client.setCurrentText("Merle")
+        record.bar.choose_client("Merle")
+        record.visits.setCurrentIndex(1)
+        record.bar.choose_visit(1)
         keep("record")
+        record.go_station("skinfolds")
+        record.head.profile.setCurrentIndex(record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith))
+        folds = zip(
+            ["15", "12", "8", "14", "11", "18", "21", "13"], ["15.4", "12.2", "8", "16", "11", "18.4", "21.5", "13"], strict=True
+        )
+        for lane, pair in zip(record.lanes, folds, strict=True):
+            for cell, text in zip(lane.cells, pair, strict=False):
+                cell.setFocus()
+                QTest.keyClicks(cell, text)
+                QTest.keyClick(cell, Qt.Key.Key_Return)
+        record.lanes[3].cells[2].setFocus()
+        keep("skinfolds")
+        record.go_station("methods")
+        keep("methods")
+        _plan(window, session, keep)
+        _import(window, Path(place), keep)
         window.set_dark(True)
         until(window.compare.shown, lambda: window.go("compare"))
         keep("compare-dark")

@@ -9,8 +9,13 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import pytest
+from hypothesis import settings
 
 from anchor_tally.app.demo import demo_session
+
+settings.register_profile("ci", derandomize=True)  # the same draws each time where nobody is there to look at a new one
+if os.environ.get("CI"):
+    settings.load_profile("ci")
 
 DATA = Path(__file__).parent / "data"
 

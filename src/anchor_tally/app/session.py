@@ -17,6 +17,7 @@ from ..domain.snapshot import Columns, Snapshot
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
 from ..study import commands, dump, importing, open_file, read
+from ..study.visits import visits
 
 
 class Session:
@@ -166,7 +167,7 @@ class Session:
                 read.clients(self._conn),
                 read.instruments(self._conn),
                 read.settings(self._conn),
-                read.visits(self._conn),
+                visits(self._conn),
                 {m: self._columns[m] for m in needed},
             )
             self._snapshots[wanted] = with_methods(base)

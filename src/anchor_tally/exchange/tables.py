@@ -114,7 +114,7 @@ def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, s
                     f"{name}, line {reader.line_num}: not readable as a table ({error}); nothing was imported"
                 ) from error
 
-    form = f"{encoding.replace('-sig', '').replace('cp1252', 'Latin-1').upper()}, " if encoding else ""
+    form = "Latin-1, " if encoding == "cp1252" else f"{encoding.replace('-sig', '').upper()}, " if encoding else ""
     return _with_header(name, rows, f"{form}separated by {SEPARATORS[separator]}", size=size)
 
 

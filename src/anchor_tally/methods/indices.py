@@ -22,6 +22,11 @@ def _three(v: Inputs) -> dict[str, Floats]:
     return {"sum_skinfolds_3": np.where(v["sex"] == MALE, men, women)}
 
 
+def _midpoint(v: Inputs) -> dict[str, Floats]:
+    low, high = v["body_fat_percent_low"], v["body_fat_percent_high"]
+    return {"body_fat_percent": np.where(low <= high, (low + high) / 2, np.nan)}
+
+
 def _over_height_squared(name: str, top: str) -> Callable[[Inputs], dict[str, Floats]]:
     return lambda v: {name: v[top] / (v["height"] / 100) ** 2}
 
@@ -107,7 +112,7 @@ INDICES = (
         "Visual estimate, middle of the range",
         ("body_fat_percent_low", "body_fat_percent_high"),
         ("body_fat_percent",),
-        lambda v: {"body_fat_percent": (v["body_fat_percent_low"] + v["body_fat_percent_high"]) / 2},
+        _midpoint,
         "anyone, looked at by a person with practice",
         "not published; at best half the width of the range",
         "common practice",

@@ -31,7 +31,8 @@ def _deming(s: Floats, ratio: float) -> tuple[Floats, Floats]:
 def deming(x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: float = 0.95) -> Line | None:
     """Deming regression with jackknife intervals over clients (Linnet 1993, Clin Chem 39:424).
 
-    ``x``, ``y``, ``client`` of shape (n,); None for fewer than four clients or without covariance.
+    ``x``, ``y``, ``client`` of shape (n,); None for fewer than four clients or without covariance;
+    no interval when leaving out one client leaves no covariance.
     """
     _, group = np.unique(client, return_inverse=True)
     groups = int(group.max()) + 1 if x.size else 0
@@ -45,10 +46,17 @@ def deming(x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: f
     total = terms.sum(axis=0)
     sums = np.stack([np.bincount(group, col, minlength=groups) for col in terms.T], axis=1)
     slope, icpt = _deming(total, ratio)
-    slopes, icpts = _deming(total - sums, ratio)
+    rest = total - sums
+    # without some client the values may not vary together: then the jackknife has nothing to say
+    n, sx, sy, sxx, syy, sxy = rest.T
+    spread_x, spread_y = np.maximum(sxx / n - (sx / n) ** 2, 0), np.maximum(syy / n - (sy / n) ** 2, 0)
+    together = np.abs(sxy / n - sx * sy / n**2) > 1e-12 * np.sqrt(spread_x * spread_y) + 1e-300
+    slopes, icpts = _deming(rest, ratio) if together.all() else (np.zeros(0), np.zeros(0))
     t = t_quantile(0.5 + confidence / 2, groups - 1)
 
     def estimate(value: float, left_out: Floats) -> Estimate:
+        if left_out.size == 0:
+            return Estimate(value, None, x.size, "deming")
         pseudo = groups * value - (groups - 1) * left_out
         half = t * float(pseudo.std(ddof=1)) / math.sqrt(groups)
         return Estimate(value, Interval(value - half, value + half), x.size, "deming-jackknife")

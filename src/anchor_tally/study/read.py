@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import math
 import sqlite3
-from bisect import bisect_right
 from datetime import date, datetime
 
 import numpy as np
 
 from ..domain.protocol import ASKED_AT_FIRST, CONDITIONS
 from ..domain.records import AssessorValue, CheckWeight, Client, Instrument, Reading, Setting
-from ..domain.snapshot import STATUS_CODES, Columns, VisitColumns, read_only
+from ..domain.snapshot import STATUS_CODES, Columns, read_only
 
 _EPOCH = date(1970, 1, 1).toordinal()
 
@@ -84,38 +83,6 @@ def protocol(conn: sqlite3.Connection) -> tuple[str, ...]:
 def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
     """All settings by id."""
     return {r[0]: Setting(*r) for r in conn.execute("SELECT id, instrument, label, starts, client FROM setting")}
-
-
-_AGE = "(julianday(substr(v.start, 1, 10)) - julianday(substr(c.birth || '-07-01', 1, 10))) / 365.25"
-
-
-def visits(conn: sqlite3.Connection) -> VisitColumns:
-    """All visits as columns.
-
-    An age or height that the visit does not state comes from the client's birth date (a year alone counts as its middle) and
-    height history (the last one up to the visit, else the first one after it).
-    """
-    rows = conn.execute(
-        f"SELECT v.id, v.client, v.start, ifnull(v.age_years, CASE WHEN c.birth <> '' THEN {_AGE} END), v.height_cm"  # noqa: S608
-        " FROM visit v JOIN client c ON c.id = v.client ORDER BY v.id"
-    ).fetchall()
-    grown: dict[int, list[tuple[str, float]]] = {}
-    for client, day, height in conn.execute("SELECT client, day, height_cm FROM client_height ORDER BY day"):
-        grown.setdefault(client, []).append((day, height))
-
-    def height_of(client: int, start: str, stated: float | None) -> float:
-        if stated is not None or client not in grown:
-            return math.nan if stated is None else stated
-        history = grown[client]
-        return history[max(bisect_right(history, (start[:10], math.inf)) - 1, 0)][1]
-
-    return VisitColumns(
-        read_only([r[0] for r in rows], np.int64),
-        read_only([r[1] for r in rows], np.int64),
-        read_only([wall_clock(r[2])[0] for r in rows], np.int64),
-        read_only([math.nan if r[3] is None else r[3] for r in rows], np.float64),
-        read_only([height_of(r[1], r[2], r[4]) for r in rows], np.float64),
-    )
 
 
 def metrics_present(conn: sqlite3.Connection) -> list[str]:

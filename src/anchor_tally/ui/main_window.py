@@ -312,11 +312,21 @@ class MainWindow(QMainWindow):
             self.say(f"{count} readings written to {path} (codes only, no names).")
 
     def ask_open(self):
-        path, _ = QFileDialog.getOpenFileName(self, "Open a study", "", "Study (*.tally)")
-        if path:
+        path, _ = QFileDialog.getOpenFileName(self, "Open a study", "", "Study (*.tally);;Data package (*.zip)")
+        if path.lower().endswith(".zip"):
+            self._open_package(Path(path))
+        elif path:
             from ..app.session import Session
 
             self._switch(lambda: Session.open(Path(path)))
+
+    def _open_package(self, package):
+        suggested = str(package.with_suffix(".tally"))
+        path, _ = QFileDialog.getSaveFileName(self, "Make a study from the package", suggested, "Study (*.tally)")
+        if path:
+            from ..app.session import Session
+
+            self._switch(lambda: Session.from_package(package, Path(path).with_suffix(".tally")))
 
     def ask_new(self):
         path, _ = QFileDialog.getSaveFileName(self, "New study", "study.tally", "Study (*.tally)")

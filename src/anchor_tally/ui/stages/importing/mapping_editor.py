@@ -111,7 +111,7 @@ class MappingEditor(QWidget):
             if c.role == "reading":
                 m = metric_named(c.metric)
                 repeat = f", repeat {c.replicate}" if c.replicate > 1 else ""
-                words = f"{c.instrument}: {m.label.lower() if m else '?'} in {c.unit}{repeat}"
+                words = f"{c.instrument}: {m.label.lower() if m else '?'} ({c.unit}){repeat}"
             elif c.role == "condition":
                 words = f"condition {c.key}"
             rows.append((head or f"column {k + 1}", words, examples[:40]))

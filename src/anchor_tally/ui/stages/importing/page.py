@@ -206,7 +206,7 @@ class ImportPage(QWidget):
             self.headline.setText(f"{self.name}: {count(refused, 'row')} cannot be taken. Nothing is imported until you decide.")
         else:
             self.headline.setText(f"{self.name}: {count(new, 'reading')} to be added.")
-        good = f"Import {count(new, 'good row')}, leave out the {refused} listed"
+        good = f"Import {count(new, 'reading')}, leave out the {count(refused, 'row')} listed"
         self.take.setText(good if refused else f"Import {count(new, 'reading')}")
 
     # taking
@@ -226,8 +226,9 @@ class ImportPage(QWidget):
 
 
 def _is_foreign(path):
-    """Whether a CSV is a table of another form, to be mapped, rather than a broken tidy file."""
+    """Whether a CSV is a table of another form, to be mapped, rather than a tidy file with a fault in its header."""
     try:
-        return not is_tidy(open_table(path).header)
+        table = open_table(path)
     except UserError:
         return False
+    return not is_tidy(table.header) or table.form != "UTF-8, separated by comma"

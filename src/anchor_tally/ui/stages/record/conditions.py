@@ -71,6 +71,7 @@ class ConditionsBar(QWidget):
         while self.row.count():
             item = self.row.takeAt(0)
             if item.widget() and item.widget() is not self.all:
+                item.widget().hide()
                 item.widget().deleteLater()
         self.switches = []
         tag = label("Conditions", "faint")

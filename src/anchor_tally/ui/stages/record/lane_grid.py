@@ -55,6 +55,7 @@ class LaneGrid(QWidget):
         while self.grid.count():
             item = self.grid.takeAt(0)
             if item.widget():
+                item.widget().hide()
                 item.widget().deleteLater()
         for row in range(self.grid.rowCount()):
             self.grid.setRowStretch(row, 0)

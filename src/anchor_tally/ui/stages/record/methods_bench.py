@@ -69,7 +69,7 @@ class MethodsBench(QWidget):
         self.title = label("", "title", wrap=True)
         self.about = label("", wrap=True)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.errors = Table(["A reading error of", "changes the result by"], "What a reading error does")
+        self.errors = Table(["Reading error of", "changes it by"], "What a reading error does")
         right = QVBoxLayout()
         right.addWidget(self.title)
         right.addWidget(self.about)

@@ -267,7 +267,9 @@ class RecordStage(QWidget):
             self.grid.setting = None
             self.grid.build(device_lanes(self.session, self.added), False, False)
             return
-        self.head.show_station(station, self.who(), self.moment(quiet=True) or "9999-12-31")
+        own = self.session.readings(visit=self.visit[0]) if self.visit else []
+        used = [r.setting for r in own if r.kind == station.kind and r.metric in station.metrics]
+        self.head.show_station(station, self.visit, self.who(), self.moment(quiet=True) or "9999-12-31", used)
         self.grid.setting = self.head.label_of_setting
         self.grid.build(self.head.lanes(), station.repeats == 2, True)
 

@@ -38,6 +38,7 @@ class StationHead(QWidget):
     def __init__(self, session):
         super().__init__()
         self.session, self.station, self.frequencies = session, None, []
+        self.shown, self.visit = None, None
         self.instrument, self.setting, self.profile, self.frequency = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         self.setting_tag, self.profile_tag = label("", "faint"), label("S&ites", "faint")
         for box, name in (
@@ -99,11 +100,15 @@ class StationHead(QWidget):
         """The setting that readings get here."""
         return self.setting.currentText().strip() if self.station.setting_label else ""
 
-    def show_station(self, station, who, day):
-        """Offer the choices of a station; what was chosen stays while the station does."""
-        if self.station is station:
+    def show_station(self, station, visit, who, day, used_settings):
+        """Offer the choices of a station; what was chosen stays while station and client do.
+
+        Another visit that has readings here (under ``used_settings``) is shown with their setting.
+        """
+        if (station, who) == self.shown and (visit == self.visit or self.visit is None or not used_settings):
+            self.visit = visit
             return
-        self.station = station
+        self.shown, self.visit, self.station = (station, who), visit, station
         for w in (self.setting_tag, self.setting):
             w.setVisible(bool(station.setting_label))
         for w in (self.profile_tag, self.profile):
@@ -111,12 +116,12 @@ class StationHead(QWidget):
         self.frequency.setVisible(station.id == "impedance")
         snapshot = self.session.snapshot()
         known = [i.name for i in snapshot.instruments.values() if i.id > 0 and i.kind == station.kind and not i.equation]
-        used = [
+        used_here = [
             i
             for i, kind, m in self.session.instrument_lanes()
             if kind == station.kind and (m in station.metrics or region_of(m)[1] != "total")
         ]
-        names = list(dict.fromkeys([*used, station.instrument, *known]))
+        names = list(dict.fromkeys([*used_here, station.instrument, *known]))
         own = [s.label for s in snapshot.settings.values() if snapshot.instruments[s.instrument].name == names[0]]
         settings = list(dict.fromkeys([*station.setting_choices, *own]))
         for box, items in ((self.instrument, names), (self.setting, settings)):
@@ -126,9 +131,9 @@ class StationHead(QWidget):
             box.lineEdit().setCursorPosition(0)
             box.blockSignals(False)
         self.setting_tag.setText(station.setting_label)
-        in_force = self.session.settings_at(names[0], day, who)
-        read_without = bool(used) and not own
-        self.setting.setEditText(in_force if in_force or read_without or not settings else settings[0])
+        in_force = used_settings[0] if used_settings else self.session.settings_at(names[0], day, who)
+        read_without = bool(used_here) and not own
+        self.setting.setEditText(in_force if in_force or used_settings or read_without or not settings else settings[0])
 
     def lanes(self):
         """Lanes of the station: instrument, kind, metric, repeats."""

@@ -1,0 +1,67 @@
+"""Visits as columns, with age and height filled in from what is known of the client."""
+
+from __future__ import annotations
+
+import math
+import sqlite3
+from bisect import bisect_right
+from datetime import date
+
+import numpy as np
+
+from ..domain.snapshot import VisitColumns, read_only
+from .read import wall_clock
+
+_AGE = "(julianday(substr(v.start, 1, 10)) - julianday(substr(c.birth || '-07-01', 1, 10))) / 365.25"
+History = dict[int, list[tuple[str, float]]]
+
+
+def _last(known: History, client: int, day: str) -> tuple[str, float] | None:
+    """The last one known on or before a day, else the first one after it."""
+    history = known.get(client)
+    return history[max(bisect_right(history, (day, math.inf)) - 1, 0)] if history else None
+
+
+def visits(conn: sqlite3.Connection) -> VisitColumns:
+    """All visits as columns.
+
+    An age that the visit does not state comes from the client's birth date (a year alone counts as its middle), else from the
+    age stated at another visit and the time between; a height from the height history and other visits (the last one up to
+    the visit, else the first one after it).
+    """
+    rows = conn.execute(
+        f"SELECT v.id, v.client, v.start, v.age_years, v.height_cm, CASE WHEN c.birth <> '' THEN {_AGE} END"  # noqa: S608
+        " FROM visit v JOIN client c ON c.id = v.client ORDER BY v.id"
+    ).fetchall()
+    heights: History = {}
+    ages: History = {}
+    for client, day, height in conn.execute("SELECT client, day, height_cm FROM client_height"):
+        heights.setdefault(client, []).append((day, height))
+    for _, client, start, age, height, _ in rows:
+        for known, value in ((ages, age), (heights, height)):
+            if value is not None:
+                known.setdefault(client, []).append((start[:10], value))
+    for history in (*heights.values(), *ages.values()):
+        history.sort()
+
+    def height_of(client: int, start: str, stated: float | None) -> float:
+        found = _last(heights, client, start[:10]) if stated is None else ("", stated)
+        return found[1] if found else math.nan
+
+    def age_of(client: int, start: str, stated: float | None, by_birth: float | None) -> float:
+        sure = by_birth if stated is None else stated
+        if sure is not None:
+            return float(sure)
+        found = _last(ages, client, start[:10])
+        if found is None:
+            return math.nan
+        passed = date.fromisoformat(start[:10]) - date.fromisoformat(found[0])
+        return found[1] + passed.days / 365.25
+
+    return VisitColumns(
+        read_only([r[0] for r in rows], np.int64),
+        read_only([r[1] for r in rows], np.int64),
+        read_only([wall_clock(r[2])[0] for r in rows], np.int64),
+        read_only([age_of(r[1], r[2], r[3], r[5]) for r in rows], np.float64),
+        read_only([height_of(r[1], r[2], r[4]) for r in rows], np.float64),
+    )
