@@ -13,14 +13,18 @@ def usual_spread(snapshot: Snapshot, metric: str) -> dict[str, float]:
     if c is None:
         return {}
     ok = np.flatnonzero(c.status == 0)
-    keys, cell = np.unique(np.stack([c.instrument[ok], c.setting[ok], c.visit[ok]]), axis=1, return_inverse=True)
-    cell = cell.ravel()
+    if ok.size == 0:
+        return {}
+    # one number for each tally: ids are positive, so their ranges multiply
+    settings, visits = int(c.setting.max()) + 1, int(c.visit.max()) + 1
+    key, cell = np.unique((c.instrument[ok] * settings + c.setting[ok]) * visits + c.visit[ok], return_inverse=True)
+    instrument = key // (settings * visits)
     size = np.bincount(cell)
     mean = np.bincount(cell, c.value[ok]) / size
     square = np.bincount(cell, (c.value[ok] - mean[cell]) ** 2)
     out = {}
-    for item in np.unique(keys[0]):
-        of = keys[0] == item
+    for item in np.unique(instrument):
+        of = instrument == item
         df = int((size[of] - 1).sum())
         if df > 0:
             out[snapshot.instruments[int(item)].name] = float(np.sqrt(square[of].sum() / df))

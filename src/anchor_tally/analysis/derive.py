@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..domain.records import Instrument
-from ..domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
+from ..domain.snapshot import Columns, Floats, Ints, Snapshot, joined, read_only
 from ..methods.registry import EQUATIONS
 
 _NOT_RAW = ("sex", "age_years", "height")
@@ -108,7 +108,7 @@ def with_methods(snapshot: Snapshot) -> Snapshot:
         results = equation.function({k: v[keep] for k, v in values.items()})
         for output, result in results.items():
             made = _columns(snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts)
-            columns[output] = _joined(columns.get(output), made)
+            columns[output] = joined(columns[output], made) if output in columns else made
     return replace(snapshot, instruments=instruments, columns=columns)
 
 
@@ -141,11 +141,3 @@ def _columns(
         value=read_only(result, np.float64),
         parts=parts,
     )
-
-
-def _joined(a: Columns | None, b: Columns) -> Columns:
-    if a is None:
-        return b
-    names = ("reading", "visit", "client", "instrument", "setting", "wall", "day", "timed", "replicate", "status", "value")
-    arrays = {k: read_only(np.concatenate([getattr(a, k), getattr(b, k)]), getattr(a, k).dtype) for k in names}
-    return Columns(metric=a.metric, parts=(a.parts or ((),) * a.n) + b.parts, **arrays)

@@ -13,7 +13,7 @@ from ..analysis.pairing import CannotCompare
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, ImportRow, Reading, Refused
-from ..domain.snapshot import Columns, Snapshot
+from ..domain.snapshot import Columns, Snapshot, joined
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
 from ..study import commands, dump, importing, open_file, read
@@ -31,6 +31,7 @@ class Session:
         self._undo: list[commands.Command] = []
         self._redo: list[commands.Command] = []
         self._columns: dict[str, Columns] = {}
+        self._grown: set[str] = set()
         self._snapshots: dict[str, Snapshot] = {}
         self.read_only = path is not None and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK))
 
@@ -63,15 +64,30 @@ class Session:
 
     def _apply(self, command: commands.Command) -> commands.Command:
         inverse, touched = commands.run(self._conn, command)
-        self._forget(touched)
+        self._forget(touched, only_adds=isinstance(command, commands.ImportReadings))
         return inverse
 
-    def _forget(self, touched: frozenset[str]) -> None:
-        """Drop what an edit has made stale."""
+    def _forget(self, touched: frozenset[str], *, only_adds: bool) -> None:
+        """Drop what an edit has made stale; columns that only grew are kept and read on."""
         self.revision += 1
-        for metric in touched:
-            self._columns.pop(metric, None)
+        for metric in touched & self._columns.keys():
+            if only_adds:
+                self._grown.add(metric)
+            else:
+                del self._columns[metric]
+                self._grown.discard(metric)
         self._snapshots.clear()
+
+    def _column(self, metric: str) -> Columns:
+        """All readings of a metric; those that came since the last look are read and added."""
+        kept = self._columns.get(metric)
+        if kept is None:
+            kept = self._columns[metric] = read.columns(self._conn, metric)
+        elif metric in self._grown:
+            after = int(kept.reading[-1]) if kept.n else 0
+            kept = self._columns[metric] = joined(kept, read.columns(self._conn, metric, after))
+        self._grown.discard(metric)
+        return kept
 
     def undo(self) -> str | None:
         """Take back the last edit; return its words."""
@@ -135,7 +151,7 @@ class Session:
         inverse, touched = yield from commands.run_steps(self._conn, commands.TakeStaged(staged, source))
         self._undo.append(inverse)
         self._redo.clear()
-        self._forget(touched)
+        self._forget(touched, only_adds=True)
         self._notify()
 
     # reading
@@ -159,8 +175,6 @@ class Session:
         if wanted not in self._snapshots:
             present = set(self.metrics())
             needed = ({wanted} | raw_metrics()) & present
-            for m in needed - self._columns.keys():
-                self._columns[m] = read.columns(self._conn, m)
             base = Snapshot(
                 self.revision,
                 self.title,
@@ -168,7 +182,7 @@ class Session:
                 read.instruments(self._conn),
                 read.settings(self._conn),
                 visits(self._conn),
-                {m: self._columns[m] for m in needed},
+                {m: self._column(m) for m in needed},
             )
             self._snapshots[wanted] = with_methods(base)
         return self._snapshots[wanted]
@@ -192,6 +206,10 @@ class Session:
     def settings_at(self, instrument: str, day: str, client: str = "") -> str:
         """Label of the setting in force for an instrument on a day (the client's own before one for all), or empty."""
         return read.setting_in_force(self._conn, instrument, day, client)
+
+    def scan_days(self, client: str) -> tuple[str, ...]:
+        """Days of a client's scans in this study."""
+        return read.scan_days(self._conn, client)
 
     def heights(self, client: int) -> list[tuple[int, str, float, str, str]]:
         """Height history of a client."""

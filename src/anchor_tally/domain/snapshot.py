@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
@@ -51,6 +51,14 @@ class Columns:
     def n(self) -> int:
         """Number of readings."""
         return int(self.reading.size)
+
+
+def joined(a: Columns, b: Columns) -> Columns:
+    """Two blocks of readings of one metric after each other."""
+    names = [f.name for f in fields(Columns) if f.name not in ("metric", "parts")]
+    arrays = {k: read_only(np.concatenate([getattr(a, k), getattr(b, k)]), getattr(a, k).dtype) for k in names}
+    parts = (a.parts or ((),) * a.n) + (b.parts or ((),) * b.n) if a.parts or b.parts else ()
+    return Columns(metric=a.metric, parts=parts, **arrays)
 
 
 @dataclass(frozen=True, eq=False)

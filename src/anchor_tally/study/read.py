@@ -90,12 +90,12 @@ def metrics_present(conn: sqlite3.Connection) -> list[str]:
     return [r[0] for r in conn.execute("SELECT id FROM metric WHERE EXISTS (SELECT 1 FROM reading WHERE metric = metric.id)")]
 
 
-def columns(conn: sqlite3.Connection, metric: str) -> Columns:
-    """All readings of one metric as read-only columns, ordered by id."""
+def columns(conn: sqlite3.Connection, metric: str, after: int = 0) -> Columns:
+    """Readings of one metric as read-only columns, ordered by id: all, or those with an id beyond ``after``."""
     rows = conn.execute(
         "SELECT r.id, r.visit, v.client, r.instrument, ifnull(r.setting, 0), r.taken_at, r.replicate, r.status, r.value"
-        " FROM reading r JOIN visit v ON v.id = r.visit WHERE r.metric = ? ORDER BY r.id",
-        (metric,),
+        " FROM reading r JOIN visit v ON v.id = r.visit WHERE r.metric = ? AND r.id > ? ORDER BY r.id",
+        (metric, after),
     ).fetchall()
     parsed: dict[str, tuple[int, int, bool]] = {}
     for r in rows:
@@ -166,11 +166,22 @@ def history(conn: sqlite3.Connection, reading: int) -> list[tuple[str, str, str,
 
 
 def lanes(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
-    """Instrument, kind and metric of everything read in the study, in the order of first use."""
+    """Instrument, kind and metric of everything read in the study, in the order of the bench and of first use."""
     return conn.execute(
-        "SELECT i.name, i.kind, r.metric FROM reading r JOIN instrument i ON i.id = r.instrument"
-        " GROUP BY i.id, r.metric ORDER BY i.kind = 'reference', i.position, i.id, min(r.id)"
+        "SELECT name, kind, metric FROM (SELECT i.id, i.name, i.kind, i.position, m.id AS metric,"
+        " (SELECT min(r.id) FROM reading r WHERE r.metric = m.id AND r.instrument = i.id) AS first"
+        " FROM instrument i CROSS JOIN metric m) WHERE first IS NOT NULL ORDER BY kind = 'reference', position, id, first"
     ).fetchall()
+
+
+def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:
+    """Days on which a client has readings of a reference, oldest first."""
+    rows = conn.execute(
+        "SELECT DISTINCT substr(r.taken_at, 1, 10) FROM client c JOIN visit v ON v.client = c.id JOIN reading r ON r.visit = v.id"
+        " JOIN instrument i ON i.id = r.instrument WHERE c.code = ? AND i.kind = 'reference' ORDER BY 1",
+        (client,),
+    )
+    return tuple(r[0] for r in rows)
 
 
 def setting_in_force(conn: sqlite3.Connection, instrument: str, day: str, client: str = "") -> str:

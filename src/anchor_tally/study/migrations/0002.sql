@@ -25,3 +25,5 @@ CREATE TABLE assessor_value (
   metric TEXT NOT NULL REFERENCES metric, person TEXT NOT NULL CHECK (person <> ''), repeat INTEGER NOT NULL CHECK (repeat >= 1),
   value REAL NOT NULL, entered TEXT NOT NULL, unit TEXT NOT NULL, UNIQUE (assessor, day, metric, person, repeat)
 ) STRICT;
+DROP INDEX reading_metric;
+CREATE INDEX reading_metric ON reading (metric, instrument);

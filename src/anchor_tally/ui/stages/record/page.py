@@ -321,9 +321,8 @@ class RecordStage(QWidget):
             locks[self.head.name] = why[self.station]
         texts = [caution_words(c) for c in found]
         if self.station == "scan" and client:
-            scans = [r for r in self.session.readings() if r.client == client.code and r.kind == "reference"]
             day = self.moment(quiet=True) or datetime.now().isoformat()
-            texts += [sentence(n) for n in scan_cautions(client, tuple({r.taken_at[:10] for r in scans}), day)]
+            texts += [sentence(n) for n in scan_cautions(client, self.session.scan_days(client.code), day)]
         self.caution.setText("⚠ " + "  ".join(texts))
         self.caution.setVisible(bool(texts))
         return locks
