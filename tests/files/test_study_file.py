@@ -99,7 +99,7 @@ def test_good_rows_can_be_taken_on_demand(tmp_path, capsys):
     path.write_text("\ufeff" + HEAD + GOOD + GOOD + GOOD.replace("body_mass", "soul"), encoding="utf-8")
     assert main(["import", str(path), "--into", str(tmp_path / "s.tally"), "--skip-refused"]) == 0
     captured = capsys.readouterr()
-    assert "1 readings added" in captured.out
+    assert "1 reading added" in captured.out
     assert "line 4" in captured.err
 
 

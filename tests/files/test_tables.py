@@ -119,6 +119,27 @@ def test_date_order_is_found_or_asked_for():
     assert not ambiguous(["3/4/2026", "14/5/2026"])
 
 
+def test_command_line_takes_tidy_tables_of_any_form(tmp_path, demo, capsys):
+    """The tidy table as UTF-16 with semicolons, and our own workbook, import like the plain one; another table does not."""
+    demo.export(tmp_path / "plain.csv")
+    demo.export(tmp_path / "book.xlsx")
+    text = (tmp_path / "plain.csv").read_text()
+    (tmp_path / "odd.csv").write_bytes(text.replace(",", ";").encode("utf-16"))
+    studies = []
+    for name in ("plain.csv", "odd.csv", "book.xlsx"):
+        target = tmp_path / f"{name}.tally"
+        assert main(["import", str(tmp_path / name), "--into", str(target)]) == 0, capsys.readouterr().err
+        session = Session.open(target)
+        studies.append(
+            [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.replicate, r.status) for r in session.readings()]
+        )
+        session.close()
+    assert studies[0] == studies[1] == studies[2]
+    (tmp_path / "wide.csv").write_text(WIDE)
+    assert main(["import", str(tmp_path / "wide.csv"), "--into", str(tmp_path / "w.tally")]) == 2
+    assert not (tmp_path / "w.tally").exists()
+
+
 def test_mapping_is_offered_again(tmp_path, monkeypatch):
     """A mapping is kept by header, whatever the case; a spoiled file of mappings is passed over."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
@@ -283,7 +304,10 @@ def test_bad_packages(tmp_path, capsys):
     with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "odd.zip", "w") as out:
         for name in z.namelist():
             out.writestr(name, z.read(name).replace(b"21.5", b"2100.5"))
-    for name in ("text.zip", "odd.zip", "none.zip"):
+    with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "facts.zip", "w") as out:
+        for name in z.namelist():
+            out.writestr(name, z.read(name).replace(b'"visit_gap_minutes": 120', b'"visit_gap_minutes": [0]'))
+    for name in ("text.zip", "odd.zip", "none.zip", "facts.zip"):
         assert main(["import", str(tmp_path / name), "--into", str(tmp_path / "n.tally")]) == 2
         assert capsys.readouterr().err.count("\n") == 1
         assert not (tmp_path / "n.tally").exists()

@@ -16,7 +16,7 @@ from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, Impo
 from ..domain.snapshot import Columns, Snapshot, joined
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
-from ..study import commands, dump, importing, open_file, read
+from ..study import commands, dump, open_file, read, staging
 from ..study.visits import visits
 
 
@@ -138,15 +138,15 @@ class Session:
         """Put an excluded reading back."""
         self.do(commands.put_back(self._conn, reading))
 
-    def stage(self, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, importing.Staged]:
+    def stage(self, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, staging.Staged]:
         """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
-        return importing.stage(self._conn, rows)
+        return staging.stage(self._conn, rows)
 
-    def drop(self, staged: importing.Staged) -> None:
+    def drop(self, staged: staging.Staged) -> None:
         """Give up what was staged."""
-        importing.drop(self._conn, staged)
+        staging.drop(self._conn, staged)
 
-    def take(self, staged: importing.Staged, source: str) -> Generator[float, None, None]:
+    def take(self, staged: staging.Staged, source: str) -> Generator[float, None, None]:
         """Take staged rows into the study, in one transaction; closing the generator half-way takes everything back."""
         inverse, touched = yield from commands.run_steps(self._conn, commands.TakeStaged(staged, source))
         self._undo.append(inverse)
@@ -281,7 +281,7 @@ class Session:
         return session
 
 
-def refuse_if_bad(name: str, staged: importing.Staged) -> None:
+def refuse_if_bad(name: str, staged: staging.Staged) -> None:
     """Raise one sentence when a file has refused rows or no rows."""
     if staged.refused:
         r = staged.refused[0]

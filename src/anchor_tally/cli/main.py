@@ -17,9 +17,9 @@ from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS
 from ..domain.steps import finish
-from ..exchange import readings_csv
+from ..exchange.mapping import open_tidy
 from ..exchange.results_json import compare_json
-from ..wording.numbers import number
+from ..wording.numbers import count, number
 from ..wording.sentences import headline, pairs_sentence, rows, sentence
 
 
@@ -99,7 +99,7 @@ def _import(args: argparse.Namespace) -> None:
     if args.file.suffix.lower() == ".zip":
         _import_package(args, new)
         return
-    source = readings_csv.open_readings(args.file)
+    source = open_tidy(args.file)
     session = Session.new(args.into, args.into.stem) if new else Session.open(args.into)
     try:
         staged = finish(session.stage(source.rows))
@@ -117,7 +117,9 @@ def _import(args: argparse.Namespace) -> None:
         raise
     for column in source.columns_left_out:
         print(f'column "{column}" is not part of the format and was left out')
-    print(f"{staged.new} readings added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused")
+    print(
+        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused"
+    )
     session.close()
 
 
@@ -125,13 +127,12 @@ def _import_package(args: argparse.Namespace, new: bool) -> None:
     if not new:
         raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
     session = Session.from_package(args.file, args.into)
-    print(f"{len(session.readings())} readings in {args.into}, made from {args.file}")
+    print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
     session.close()
 
 
 def _export(args: argparse.Namespace) -> None:
-    count = _session(args).export(args.output)
-    print(f"{count} readings written to {args.output}")
+    print(f"{count(_session(args).export(args.output), 'reading')} written to {args.output}")
 
 
 def _method(args: argparse.Namespace) -> None:
@@ -144,7 +145,7 @@ def _method(args: argparse.Namespace) -> None:
         return
     for key, value in result.outputs.items():
         m = METRICS[key]
-        print(f"{m.label}: {number(value, m.decimals)} {m.unit}")
+        print(f"{m.label}: {number(value, m.decimals)}{'' if m.unit == '1' else f' {m.unit}'}")
     if not result.applies:
         print("Does not apply:")
     for line in (*result.notes, f"Source: {result.source}"):

@@ -5,15 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, replace
+from pathlib import Path
 from typing import Any
 
+from ..domain.errors import UserError
 from ..domain.metrics import METRICS, metric_named
 from ..domain.protocol import BY_KEY
 from ..domain.records import ImportRow, Refused
 from ..domain.units import unit_named
 from .dates import ORDERS, iso_moment, order_of
-from .readings_csv import HEADER, RowReader
-from .tables import Table
+from .readings_csv import HEADER, ReadingsFile, RowReader, open_readings
+from .tables import TIDY_FORM, Table, open_table
 
 # what a column can be; "reading" is a column of values in a wide table
 ROLES = {
@@ -119,6 +121,24 @@ def mapping_from(kept: dict[str, Any]) -> Mapping:
 def is_tidy(header: tuple[str, ...]) -> bool:
     """Whether a header is that of the tidy readings CSV."""
     return {"client", "taken_at", "instrument", "kind", "metric", "value", "unit"} <= set(header)
+
+
+def open_tidy(path: Path) -> ReadingsFile:
+    """Open a table with the tidy header in any encoding or separator, or as a workbook.
+
+    Raises UserError with one sentence for any other table.
+    """
+    try:
+        return open_readings(path)
+    except UserError as error:
+        try:
+            table = open_table(path)
+        except UserError:
+            raise error from None
+        if not is_tidy(table.header) or table.form == TIDY_FORM:
+            raise
+        left_out = tuple(h for h in table.header if h not in HEADER and not h.startswith("condition:"))
+        return ReadingsFile(str(path), left_out, read_rows(table, guess(table)), lambda: 0.0)
 
 
 def guess(table: Table) -> Mapping:

@@ -17,6 +17,7 @@ from ..domain.errors import UserError
 _HEAD = 65536
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
+TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is read
 
 
 @dataclass(frozen=True, slots=True)

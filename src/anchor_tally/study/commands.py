@@ -15,8 +15,9 @@ from ..domain.metrics import Metric, metric_named
 from ..domain.records import CalibrationRecord, ImportRow
 from ..domain.steps import finish
 from ..domain.units import parse_quantity
-from .importing import Created, Staged, stage, take
+from .importing import Created, take
 from .open_file import StudyError, transaction
+from .staging import Staged, stage
 
 _kept = count(1)
 

@@ -87,10 +87,13 @@ def load(conn: sqlite3.Connection, facts: dict[str, Cell], tables: dict[str, tup
     Raises UserError with one sentence when a resource does not fit.
     """
     with transaction(conn):
-        conn.execute(
-            "UPDATE study SET uid = ?, title = ?, created_at = ?, visit_gap_minutes = ?",
-            (facts["uid"], facts["title"], facts["created_at"], facts["visit_gap_minutes"]),
-        )
+        try:
+            conn.execute(
+                "UPDATE study SET uid = ?, title = ?, created_at = ?, visit_gap_minutes = ?",
+                (facts["uid"], facts["title"], facts["created_at"], facts["visit_gap_minutes"]),
+            )
+        except sqlite3.Error as error:
+            raise UserError(f"datapackage.json: the facts of the study do not fit ({error}); nothing was imported") from error
         for resource, table, _ in _TABLES:
             if resource not in tables:
                 continue

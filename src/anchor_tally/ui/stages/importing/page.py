@@ -11,7 +11,7 @@ from ....app.mappings import remember, remembered
 from ....domain.errors import UserError
 from ....exchange import readings_csv
 from ....exchange.mapping import guess, is_tidy, missing, read_rows
-from ....exchange.tables import open_table, pasted_table
+from ....exchange.tables import TIDY_FORM, open_table, pasted_table
 from ....wording.numbers import count
 from ...sliced import SlicedJob
 from ...widgets import Table, label
@@ -231,4 +231,4 @@ def _is_foreign(path):
         table = open_table(path)
     except UserError:
         return False
-    return not is_tidy(table.header) or table.form != "UTF-8, separated by comma"
+    return not is_tidy(table.header) or table.form != TIDY_FORM

@@ -1,0 +1,247 @@
+"""Rows on their way into a study: staged beside it, so that what is new, known or contradicting is told before a write.
+
+The staged rows lie in temporary tables of the same connection: a million of them cost disk, not memory, and nothing of the
+study is touched until they are taken.
+"""
+
+from __future__ import annotations
+
+import itertools
+import sqlite3
+from collections.abc import Generator, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from ..domain.records import ImportRow, Refused
+
+BLOCK = 4000
+SAMPLE = 200
+_NOTHING = (None, None, ())
+_number = itertools.count(1)
+
+
+@dataclass(frozen=True, slots=True)
+class Staged:
+    """Rows waiting to be taken: how many are new, known already or refused, the first ones, and where they lie."""
+
+    number: int
+    new: int
+    already_there: int
+    refused: tuple[Refused, ...]
+    sample: tuple[ImportRow, ...]
+    metrics: frozenset[str]
+    sexes: tuple[tuple[str, str], ...]
+    statements: tuple[tuple[int, float | None, float | None, tuple[tuple[str, str], ...], int], ...]
+
+
+class _Stage:
+    """The work of staging: numbers for moments (client and time) and lanes (instrument and setting), rows by block."""
+
+    def __init__(self, conn: sqlite3.Connection) -> None:
+        self.conn, self.k = conn, next(_number)
+        conn.execute(
+            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, metric TEXT, replicate INTEGER, line INTEGER,"
+            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, metric, replicate)) WITHOUT ROWID"
+        )
+        conn.execute(f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, visit INTEGER)")
+        conn.execute(
+            f"CREATE TEMP TABLE lane_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT,"
+            " instrument_id INTEGER, setting_id INTEGER)"
+        )
+        self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
+        self.kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
+        self.known = frozenset(self.sexes)
+        self.visits: dict[str, dict[str, int]] = {}
+        self.moments: dict[tuple[str, str], int] = {}
+        self.lanes: dict[tuple[str, str, str, str, str], int] = {}
+        self.lane_numbers: dict[tuple[str, str], int] = {}
+        self.stated: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
+        self.statements: dict[tuple[int, float | None, float | None, tuple[tuple[str, str], ...]], int] = {}
+        self.metrics: set[str] = set()
+        self.refused: list[Refused] = []
+        self.sample: list[ImportRow] = []
+        self.same = 0
+
+    def block(self, rows: list[ImportRow | Refused]) -> None:
+        """Stage one block of rows."""
+        batch: list[tuple[Any, ...]] = []
+        origin: list[ImportRow] = []
+        moments, lanes, stated = self.moments, self.lanes, self.stated
+        new_moments, new_lanes = [], []
+        for r in rows:
+            if isinstance(r, Refused):
+                self.refused.append(r)
+                continue
+            (
+                line,
+                client,
+                sex,
+                age,
+                height,
+                taken,
+                instrument,
+                kind,
+                setting,
+                metric,
+                value,
+                entered,
+                unit,
+                rep,
+                status,
+                note,
+                conds,
+            ) = r
+            lane = lanes.get((client, sex, instrument, kind, setting))
+            if lane is None:
+                told = self._contradiction(line, client, sex, instrument, kind)
+                if told is not None:
+                    self.refused.append(told)
+                    continue
+                lane = self.lane_numbers.get((instrument, setting))
+                if lane is None:
+                    lane = self.lane_numbers[instrument, setting] = len(self.lane_numbers) + 1
+                    new_lanes.append((lane, instrument, kind, setting, *self._lane_ids(instrument, setting)))
+                lanes[client, sex, instrument, kind, setting] = lane
+            moment = moments.get((client, taken))
+            if moment is None:
+                moment = moments[client, taken] = len(moments) + 1
+                new_moments.append((moment, client, taken, self._visit_of(client, taken)))
+            about = (age, height, conds)
+            if stated.get(moment) != about and about != _NOTHING:
+                stated[moment] = about
+                self.statements.setdefault((moment, *about), line)
+            self.metrics.add(metric)
+            batch.append((moment, lane, metric, rep, line, value, entered, unit, status, note))
+            origin.append(r)
+        with _block(self.conn):
+            self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?)", new_moments)
+            self.conn.executemany(f"INSERT INTO lane_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_lanes)
+            before = self.conn.total_changes
+            self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
+            if self.conn.total_changes - before < len(batch):
+                self._repeated(batch)
+        self.sample += origin[: SAMPLE - len(self.sample)]
+
+    def _contradiction(self, line: int, client: str, sex: str, instrument: str, kind: str) -> Refused | None:
+        if sex and (self.sexes.get(client) or sex) != sex:
+            return Refused(line, "sex", sex, f"client {client} is {self.sexes[client]} elsewhere")
+        if self.kinds.setdefault(instrument, kind) != kind:
+            return Refused(line, "kind", kind, f"{instrument} is a {self.kinds[instrument]} elsewhere")
+        if sex:
+            self.sexes[client] = sex
+        return None
+
+    def _visit_of(self, client: str, taken: str) -> int | None:
+        """The visit that holds readings of this client and time already."""
+        if client not in self.known:
+            return None
+        if client not in self.visits:
+            self.visits[client] = dict(
+                self.conn.execute(
+                    "SELECT DISTINCT r.taken_at, r.visit FROM client c JOIN visit v ON v.client = c.id"
+                    " JOIN reading r ON r.visit = v.id WHERE c.code = ?",
+                    (client,),
+                ).fetchall()
+            )
+        return self.visits[client].get(taken)
+
+    def _lane_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
+        """Instrument id, and setting id when there is exactly one of that label."""
+        row = self.conn.execute("SELECT id FROM instrument WHERE name = ?", (instrument,)).fetchone()
+        if row is None:
+            return None, None
+        ids = self.conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (row[0], label)).fetchall()
+        return row[0], ids[0][0] if len(ids) == 1 else None
+
+    def _repeated(self, batch: list[tuple[Any, ...]]) -> None:
+        """Rows of a block whose key was staged before: the same again, or a contradiction."""
+        for moment, lane, metric, rep, line, value, entered, _unit, status, _note in batch:
+            first, there, was = self.conn.execute(
+                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND lane = ? AND metric = ? AND replicate = ?",
+                (moment, lane, metric, rep),
+            ).fetchone()
+            if first == line:
+                continue
+            if there == value and was == status:
+                self.same += 1
+            else:
+                why = f"contradicts line {first}: same client, time, instrument, metric and replicate"
+                self.refused.append(Refused(line, "value", entered, why))
+
+    def against_study(self) -> None:
+        """Take out what the study holds already; a reading with another value is refused."""
+        k = self.k
+        join = (
+            f"FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
+            " JOIN reading r ON r.visit = m.visit AND r.taken_at = m.taken_at AND r.instrument = l.instrument_id"
+            " AND r.metric = s.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
+            " WHERE m.visit IS NOT NULL AND ifnull(t.label, '') = l.label"
+        )
+        equal = "(s.value IS r.value OR abs(s.value - r.value) < 1e-9 * max(1.0, abs(r.value)))"
+        with _block(self.conn):
+            known = self.conn.execute(
+                f"SELECT s.moment, s.lane, s.metric, s.replicate, s.line, s.entered, r.value, {equal} {join}"
+            ).fetchall()
+            for *_key, line, entered, value, same in known:
+                if same:
+                    self.same += 1
+                else:
+                    self.refused.append(Refused(line, "value", entered, f"the study already holds {value} for this reading"))
+            self.conn.executemany(
+                f"DELETE FROM staged_{k} WHERE moment = ? AND lane = ? AND metric = ? AND replicate = ?",
+                [row[:4] for row in known],
+            )
+        if known:
+            lines = {row[4] for row in known}
+            self.sample = [r for r in self.sample if r.line not in lines]
+
+    def done(self) -> Staged:
+        """What has been staged."""
+        new = self.conn.execute(f"SELECT count(*) FROM staged_{self.k}").fetchone()[0]
+        refused = tuple(sorted(self.refused, key=lambda r: r.line))
+        sexes = tuple((c, s) for c, s in self.sexes.items() if s)
+        statements = tuple((*what, line) for what, line in self.statements.items())
+        return Staged(self.k, new, self.same, refused, tuple(self.sample), frozenset(self.metrics), sexes, statements)
+
+
+class _block:  # noqa: N801  (reads as a statement)
+    """One transaction for a block of temporary rows, unless one is open already."""
+
+    def __init__(self, conn: sqlite3.Connection) -> None:
+        self.conn, self.own = conn, not conn.in_transaction
+
+    def __enter__(self) -> None:
+        if self.own:
+            self.conn.execute("BEGIN")
+
+    def __exit__(self, kind: type[BaseException] | None, *rest: object) -> None:
+        if self.own:
+            self.conn.execute("COMMIT" if kind is None else "ROLLBACK")
+
+
+def stage(conn: sqlite3.Connection, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, Staged]:
+    """Stage rows; yields the number of rows seen after each block, returns what an import would do."""
+    work = _Stage(conn)
+    source = iter(rows)
+    seen = 0
+    try:
+        while block := list(itertools.islice(source, BLOCK)):
+            work.block(block)
+            seen += len(block)
+            yield seen
+        work.against_study()
+    except BaseException:
+        drop_tables(conn, work.k)
+        raise
+    return work.done()
+
+
+def drop_tables(conn: sqlite3.Connection, number: int) -> None:
+    """Remove the temporary tables of one staging."""
+    for table in ("staged", "moment", "lane", "choice", "guard"):
+        conn.execute(f"DROP TABLE IF EXISTS temp.{table}_{number}")
+
+
+def drop(conn: sqlite3.Connection, staged: Staged) -> None:
+    """Give up what was staged."""
+    drop_tables(conn, staged.number)
