@@ -13,7 +13,7 @@ class Station:
     """One station. ``repeats`` are always taken; one more is asked for when the first two differ too much.
 
     ``setting_label`` and ``setting_choices`` name what makes readings comparable (side and calliper, machine and software);
-    it is kept as the instrument's setting. ``reminder`` is shown while measuring.
+    it is kept as the instrument's setting. ``reminder`` is shown while measuring. Metrics in ``once`` are read a single time.
     """
 
     id: str
@@ -25,7 +25,7 @@ class Station:
     reminder: str
     setting_label: str = ""
     setting_choices: tuple[str, ...] = ()
-    units: tuple[str, ...] = ()
+    once: tuple[str, ...] = ()
 
 
 _SCAN = ("body_fat_percent", "fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_mass", "body_fat_percent_subtotal")
@@ -43,7 +43,6 @@ STATIONS = (
         "Ask for consent, keep privacy. Mark the site first; go round all sites, then round again.",
         "Side and calliper",
         tuple(f"{side} side, {kind}" for side in ("right", "left") for kind in _CALLIPERS),
-        ("mm",),
     ),
     Station(
         "girths",
@@ -55,7 +54,6 @@ STATIONS = (
         "Even tension on the tape each time; it must not dent the skin.",
         "Side",
         ("right side", "left side"),
-        ("cm", "in"),
     ),
     Station(
         "breadths",
@@ -67,7 +65,6 @@ STATIONS = (
         "Find the bony points with the fingers first.",
         "Side",
         ("right side", "left side"),
-        ("cm",),
     ),
     Station(
         "impedance",
@@ -79,7 +76,6 @@ STATIONS = (
         "Lying for 5 minutes, limbs apart, skin under the electrodes cleaned; note the layout.",
         "Layout",
         ("right hand to foot", "left hand to foot", "foot to foot", "hand to hand"),
-        ("ohm",),
     ),
     Station(
         "underwater",
@@ -91,7 +87,7 @@ STATIONS = (
         "Breathe out fully before each reading; without a measured residual volume it is estimated and said so.",
         "Residual volume",
         ("measured in the water", "measured on land"),
-        ("kg", "g", "L", "degC"),
+        ("water_temperature", "residual_volume"),
     ),
     Station(
         "scan",
@@ -103,7 +99,6 @@ STATIONS = (
         "Copy what the laboratory printed; a second scan of the same day is repeat 2.",
         "Machine and software",
         (),
-        ("percent", "kg", "g"),
     ),
     Station(
         "visual",

@@ -132,7 +132,7 @@ class MainWindow(QMainWindow):
             button.setEnabled(False)
             button.setToolTip(f"{stage.purpose} (Ctrl+{k})" if stage.built else f"{stage.purpose}: not in this version")
             button.setAccessibleName(stage.label)
-            button.clicked.connect(lambda _=False, s=stage.id: self.go(s))
+            button.clicked.connect(lambda _=False, s=stage.id: self._chosen(s))
             group.addButton(button)
             column.addWidget(button)
             self.rail[stage.id] = button
@@ -195,7 +195,7 @@ class MainWindow(QMainWindow):
     def _keys(self):
         for k, stage in enumerate(STAGES, start=1):
             if stage.built:
-                QShortcut(QKeySequence(f"Ctrl+{k}"), self, lambda s=stage.id: self.go(s))
+                QShortcut(QKeySequence(f"Ctrl+{k}"), self, lambda s=stage.id: self._chosen(s))
         for keys, slot in (
             ("Ctrl+Z", self.undo),
             ("Ctrl+Shift+Z", self.redo),
@@ -209,6 +209,11 @@ class MainWindow(QMainWindow):
             QShortcut(QKeySequence(keys), self, slot)
 
     # showing
+    def _chosen(self, stage):
+        """Go where the user wants to; what was said about the work before is over."""
+        self.say("")
+        self.go(stage)
+
     def go(self, stage):
         """Show a stage."""
         self.stack.setCurrentWidget(self.pages[stage])

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import logging
 import time
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ..domain.errors import UserError
 
+log = logging.getLogger("anchor_tally")
 SLICE_SECONDS = 0.03
 
 
@@ -54,6 +56,10 @@ class SlicedJob(QObject):
         except UserError as error:
             self._end()
             self.failed.emit(str(error))
+        except Exception:
+            log.exception("a job failed")
+            self._end()
+            self.failed.emit("This job failed through a fault of the program; the study is unchanged.")
 
     def _end(self):
         self.timer.stop()

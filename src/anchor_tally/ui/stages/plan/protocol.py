@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
+from ....domain.errors import UserError
 from ....domain.protocol import CONDITIONS
 from ....study.cards import PutPair
 from ...widgets import label
@@ -25,7 +26,7 @@ class Protocol(QWidget):
             grid.addWidget(label(head, "faint"), 0, k)
         for n, c in enumerate(CONDITIONS, start=1):
             box = QCheckBox(c.question)
-            box.clicked.connect(lambda on, key=c.key: session.do(PutPair("protocol_item", (("key", key),), "asked", int(on))))
+            box.clicked.connect(lambda on, key=c.key: self._ask(key, on))
             self.boxes[c.key] = box
             grid.addWidget(box, n, 0)
             grid.addWidget(label(c.wanted), n, 1)
@@ -39,6 +40,13 @@ class Protocol(QWidget):
         box.addWidget(label(text, "faint", wrap=True))
         box.addLayout(grid)
         box.addStretch(1)
+
+    def _ask(self, key, on):
+        try:
+            self.session.do(PutPair("protocol_item", (("key", key),), "asked", int(on)))
+        except UserError as error:
+            self.message.emit(str(error), True)
+            self.refresh()
 
     def refresh(self):
         """Show what the study asks for."""

@@ -70,6 +70,8 @@ class CheckWeights(QWidget):
         self.trouble.setText("" if names else "Add a scale under Plan, Instruments, or at the Devices station first.")
 
     def _keep(self):
+        if not self.add.isEnabled():
+            return
         try:
             nominal = parse_quantity(self.nominal.text(), METRICS["body_mass"])
             shown = parse_quantity(self.shown.text(), METRICS["body_mass"])

@@ -62,7 +62,7 @@ class LaneGrid(QWidget):
         self.lanes = []
         heads = ["Site or value" if one_instrument else "Instrument", "" if one_instrument else "Measures"]
         heads += [f"Repeat {n + 1}" for n in range(COLUMNS)] + ["Tally", "What it gives"]
-        for k, head in enumerate(heads):
+        for k, head in enumerate(heads if wanted else ()):
             self.grid.addWidget(label(head, "faint"), 0, k)
         for k, (instrument, kind, metric, repeats) in enumerate(wanted, start=1):
             m = metric_named(metric)

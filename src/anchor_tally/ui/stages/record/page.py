@@ -242,8 +242,10 @@ class RecordStage(QWidget):
             self.methods.focus_first()
         elif key == CHECK:
             self.check.nominal.setFocus()
-        else:
+        elif self.who():
             self.grid.focus_next(None)
+        else:
+            self.client.setFocus()
 
     def _step_station(self, step):
         keys = list(LABELS)
@@ -302,7 +304,7 @@ class RecordStage(QWidget):
             later = "" if answers else " Conditions are not noted yet (F7)."
             return f"{self.who()}: {count(len(readings), 'reading')} kept in this visit.{later}"
         if self.lanes or self.station != DEVICES:
-            return f"{self.who() or 'Choose a client'}: type the first reading."
+            return f"{self.who()}: type the first reading." if self.who() else "Choose a client, or type the code of a new one."
         return "Add an instrument below, or import readings (Ctrl+I)."
 
     def _cautions(self):

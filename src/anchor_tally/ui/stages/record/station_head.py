@@ -144,4 +144,5 @@ class StationHead(QWidget):
             metrics += [m for m in self.session.metrics() if m.startswith(("resistance_", "reactance_"))]
         if station.id == "skinfolds" and self.profile.currentData():
             metrics = list(self.profile.currentData())
-        return [(self.name, station.kind, m, station.repeats) for m in dict.fromkeys(metrics)]
+        repeats = dict.fromkeys(station.once, 1)
+        return [(self.name, station.kind, m, repeats.get(m, station.repeats)) for m in dict.fromkeys(metrics)]
