@@ -12,12 +12,11 @@ import pytest
 from hypothesis import settings
 
 from anchor_tally.app.demo import demo_session
+from places import DATA
 
 settings.register_profile("ci", derandomize=True)  # the same draws each time where nobody is there to look at a new one
 if os.environ.get("CI"):
     settings.load_profile("ci")
-
-DATA = Path(__file__).parent / "data"
 
 
 @pytest.fixture

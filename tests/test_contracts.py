@@ -21,7 +21,7 @@ from anchor_tally.figures.style import DARK, LIGHT
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.scenario.squad import TRUTH, squad_rows
 from anchor_tally.wording import sentences
-from conftest import DATA
+from places import DATA
 
 
 def test_floors():

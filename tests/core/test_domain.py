@@ -16,7 +16,7 @@ from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import ValueRefused, parse_quantity
 from anchor_tally.methods.registry import EQUATIONS
-from conftest import DATA
+from places import DATA
 
 HEAD = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
 

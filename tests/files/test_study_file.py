@@ -18,7 +18,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER, parse_text
 from anchor_tally.study import open_file
 from anchor_tally.study.commands import AdoptCalibration, add_reading
-from conftest import DATA
+from places import DATA
 
 HEAD = ",".join(HEADER) + "\n"
 GOOD = "A,female,30,170.5,2026-03-02T06:30,Fir,device,std,body_mass,154.5,lb,1,ok,\n"

@@ -48,7 +48,8 @@ class StationHead(QWidget):
             (self.frequency, "Add a frequency"),
         ):
             box.setAccessibleName(name)
-            box.currentIndexChanged.connect(lambda _k: self.changed.emit())
+            if box is not self.frequency:
+                box.currentIndexChanged.connect(lambda _k: self.changed.emit())
         for box, width in ((self.instrument, 160), (self.setting, 190)):
             box.setEditable(True)
             box.setMinimumWidth(width)
@@ -56,7 +57,7 @@ class StationHead(QWidget):
         self.frequency.addItem("Add a frequency", None)
         for f in FREQUENCIES:
             self.frequency.addItem(f"{f} kHz", f)
-        self.frequency.activated.connect(self._add_frequency)
+        self.frequency.currentIndexChanged.connect(self._add_frequency)
         instrument_tag = label("I&nstrument", "faint")
         for tag, box in ((instrument_tag, self.instrument), (self.setting_tag, self.setting), (self.profile_tag, self.profile)):
             tag.setBuddy(box)

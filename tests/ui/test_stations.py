@@ -1,0 +1,158 @@
+"""Further stations of the bench, a study that may only be read, and tables dropped on the window."""
+
+import os
+import shutil
+
+import openpyxl
+import pytest
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+
+from anchor_tally.app.session import Session
+from anchor_tally.study import open_file
+from anchor_tally.study.cards import AddRow
+from places import DATA
+
+
+@pytest.fixture
+def window(window_on, tmp_path):
+    """A study with one client whose sex, birth and height are known."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    session.do(AddRow("client", (("code", "Wren"), ("sex", "male"), ("birth", "1996"))))
+    values = (("client", 1), ("day", "2026-01-01"), ("height_cm", 180.0), ("entered", "180"), ("unit", "cm"))
+    session.do(AddRow("client_height", values))
+    opened = window_on(session)
+    opened.go("record")
+    opened.record.bar.choose_client("Wren")
+    yield opened
+    opened.close()
+    session.close()
+
+
+def enter(qtbot, cell, text):
+    """Type into a cell and press Enter."""
+    qtbot.keyClicks(cell, text)
+    qtbot.keyClick(cell, Qt.Key.Key_Return)
+
+
+def results(window):
+    """What the equations give beside the station."""
+    t = window.record.guide.results
+    return {t.item(k, 0).text().splitlines()[0]: (t.item(k, 1).text(), t.item(k, 0).text()) for k in range(t.rowCount())}
+
+
+def lane(window, metric):
+    """The lane of a metric."""
+    return next(x for x in window.record.lanes if x.metric == metric)
+
+
+def test_impedance_at_several_frequencies(qtbot, window):
+    """Ohms at 50 kHz feed the equations while they are typed; a further frequency has lanes of its own."""
+    record = window.record
+    window.go("record")
+    record.go_station("devices")
+    for text in ("Platform",):
+        qtbot.keyClicks(record.new_instrument, text)
+        record.new_metric.setCurrentIndex(record.new_metric.findData("body_mass"))
+        qtbot.keyClick(record.new_instrument, Qt.Key.Key_Return)
+    enter(qtbot, record.lanes[0].cells[0], "80")
+    record.go_station("impedance")
+    record.head.frequency.setCurrentIndex(record.head.frequency.findData(250))
+    assert [x.metric for x in record.lanes][2:] == ["resistance_250khz", "reactance_250khz"]
+    qtbot.keyClicks(record.lanes[0].cells[0], "500")
+    assert results(window)["Impedance index"][0] == "64.8 cm2/ohm"  # 180²/500, before Enter
+    qtbot.keyClick(record.lanes[0].cells[0], Qt.Key.Key_Return)
+    assert "needs reactance 50 kHz" in results(window)["Phase angle"][1]
+    enter(qtbot, record.lanes[1].cells[0], "60")
+    assert results(window)["Phase angle"][0] == "6.8 deg"
+    enter(qtbot, lane(window, "reactance_250khz").cells[0], "45,5 ohm")
+    kept = {r.metric: (r.value, r.setting) for r in window.session.readings()}
+    assert kept["reactance_250khz"] == (45.5, "right hand to foot")
+
+
+def test_underwater_and_by_eye(qtbot, window):
+    """Without a residual volume the estimated form answers; a range by eye the wrong way round gives no number."""
+    record = window.record
+    window.session.do(AddRow("instrument", (("name", "Platform"), ("kind", "device"), ("electrodes", "none"))))
+    record.add_lane("Platform", "device", "body_mass")
+    enter(qtbot, lane(window, "body_mass").cells[0], "80 kg")
+    record.go_station("underwater")
+    enter(qtbot, lane(window, "mass_in_water").cells[0], "4")
+    enter(qtbot, lane(window, "water_temperature").cells[0], "30")
+    assert record.lanes[0].repeats == 3
+    assert record.lanes[1].repeats == 1
+    found = results(window)
+    assert found["Underwater weighing, residual volume estimated"][0].endswith("%")
+    assert "residual volume estimated as 1.9" in found["Underwater weighing"][1]
+    enter(qtbot, lane(window, "residual_volume").cells[0], "1,2 L")
+    assert "estimated" not in results(window)["Underwater weighing"][1]
+    record.go_station("visual")
+    enter(qtbot, record.lanes[0].cells[0], "18")
+    enter(qtbot, record.lanes[1].cells[0], "14")
+    assert "cannot be of one body" in results(window)["Visual estimate, middle of the range"][1]
+    record.lanes[1].cells[0].setText("")
+    enter(qtbot, record.lanes[1].cells[0], "22")
+    assert results(window)["Visual estimate, middle of the range"][0] == "20.0 %"
+
+
+def test_second_scan_of_the_day_and_a_side(qtbot, window):
+    """Two scans of one visit under machine and software; the left side never mixes with the right."""
+    record = window.record
+    record.go_station("scan")
+    record.head.setting.setEditText("machine A, software 2")
+    record.head.changed.emit()
+    for cell, text in zip(lane(window, "body_fat_percent").cells, ("18.0", "18.4"), strict=False):
+        enter(qtbot, cell, text)
+    record.go_station("skinfolds")
+    enter(qtbot, record.lanes[0].cells[0], "9")
+    record.head.setting.setCurrentIndex(record.head.setting.findText("left side, spring calliper"))
+    assert record.lanes[0].cells[0].text() == ""
+    enter(qtbot, record.lanes[0].cells[0], "10")
+    rows = [(r.metric, r.entered, r.setting, r.replicate) for r in window.session.readings()]
+    assert rows == [
+        ("body_fat_percent", "18.0", "machine A, software 2", 1),
+        ("body_fat_percent", "18.4", "machine A, software 2", 2),
+        ("skinfold_triceps", "9", "right side, spring calliper", 1),
+        ("skinfold_triceps", "10", "left side, spring calliper", 1),
+    ]
+
+
+def test_read_only_study_says_so(qtbot, window_on, tmp_path, monkeypatch):
+    """In a study that may only be read, every card and switch refuses in a sentence and nothing breaks."""
+    shutil.copy(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", tmp_path / "r.tally")
+    monkeypatch.setattr(os, "access", lambda p, mode: mode != os.W_OK)
+    session = Session.open(tmp_path / "r.tally")
+    window = window_on(session)
+    assert "read only" in window.place.text()
+    window.go("record")
+    window.record.bar.choose_client("A")
+    window.record.conditions.note_all()
+    assert "cannot be written" in window.record.trouble.text()
+    window.go("plan")
+    page = window.plan.pages["clients"]
+    page.fields["birth"].setText("1990")
+    qtbot.keyClick(page.fields["birth"], Qt.Key.Key_Return)
+    assert "cannot be written" in page.trouble.text()
+    window.plan.go("protocol")
+    qtbot.keyClick(window.plan.pages["protocol"].boxes["morning"], Qt.Key.Key_Space)
+    assert "cannot be written" in window.said.text()
+    window.close()
+    session.close()
+
+
+def test_workbook_dropped_on_the_window(qtbot, window, tmp_path, monkeypatch):
+    """A dropped XLSX is previewed like any table."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
+    book = openpyxl.Workbook()
+    book.active.append(["Client", "Date", "Fir fat (%)"])
+    book.active.append(["Wren", "2026-03-02", 20.5])
+    book.save(tmp_path / "t.xlsx")
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(tmp_path / "t.xlsx"))])
+    buttons, keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    with qtbot.waitSignal(window.importing.previewed):
+        window.dropEvent(QDropEvent(QPointF(5, 5), Qt.DropAction.CopyAction, mime, buttons, keys))
+    assert window.importing.headline.text() == "t.xlsx: 1 reading to be added."
+    with qtbot.waitSignal(window.importing.finished):
+        qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
+    assert [(r.client, r.instrument, r.entered) for r in window.session.readings()] == [("Wren", "Fir", "20.5")]
