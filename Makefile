@@ -23,6 +23,7 @@ bench:               ## speed beside a reference in the same run
 	@scripts/setup.sh dev
 	$(PY) benchmarks/components.py
 	$(PY) benchmarks/start.py
+	$(PY) benchmarks/importing.py
 
 screenshots: setup
 	$(PY) scripts/screenshots.py

@@ -73,11 +73,12 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
             clients[code] = add("client", "INSERT INTO client (code, sex) VALUES (?, ?)", (code, sexes.get(code, "")))
         elif code in sexes:
             conn.execute("UPDATE client SET sex = ? WHERE id = ? AND sex = ''", (sexes[code], clients[code]))
-    first = f"(SELECT min(m.taken_at) FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment WHERE s.lane = l.id)"
-    lanes = conn.execute(f"SELECT id, instrument, kind, label, instrument_id, {first} FROM lane_{k} l").fetchall()
+    lanes = conn.execute(
+        f"SELECT l.id, l.instrument, l.kind, l.label, l.instrument_id, min(m.taken_at)"
+        f" FROM (SELECT DISTINCT lane, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment"
+        f" JOIN lane_{k} l ON l.id = s.lane GROUP BY l.id ORDER BY l.id"
+    ).fetchall()
     for lane, name, kind, label, known, starts in lanes:
-        if starts is None:
-            continue
         row = None if known else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
         item = known or (row[0] if row else add("instrument", "INSERT INTO instrument (name, kind) VALUES (?, ?)", (name, kind)))
         ids = conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)).fetchall()
@@ -86,7 +87,7 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
             setting = add("setting", "INSERT INTO setting (instrument, label, starts) VALUES (?, ?, ?)", (item, label, starts))
         conn.execute(f"UPDATE lane_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, lane))
     _place(conn, k, clients, add)
-    _note_visits(conn, k, staged, source)
+    _note_visits(conn, k, staged, source, frozenset(made["visit"]))
     top = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
     last = conn.execute(f"SELECT ifnull(max(id), 0) FROM moment_{k}").fetchone()[0]
     step = max(last // 25, 500)
@@ -99,7 +100,7 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
             "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source)"
             " SELECT m.visit, m.taken_at, l.instrument_id,"
             f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.lane = s.lane)),"
-            " s.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?"
+            " l.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?"
             f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane JOIN visit v ON v.id = m.visit"
             " WHERE s.moment > ? AND s.moment <= ? ORDER BY s.line",
             (source, low, low + step),
@@ -128,7 +129,7 @@ def _lift(conn: sqlite3.Connection, k: int) -> None:
     Everything happens in the caller's transaction: a failure brings the guards back with the rest.
     """
     odd = conn.execute(
-        f"SELECT s.line FROM staged_{k} s LEFT JOIN metric m ON m.id = s.metric"
+        f"SELECT s.line FROM staged_{k} s JOIN lane_{k} l ON l.id = s.lane LEFT JOIN metric m ON m.id = l.metric"
         " WHERE s.value IS NOT NULL AND ifnull(s.value NOT BETWEEN m.low AND m.high, 1) LIMIT 1"
     ).fetchone()
     if odd:
@@ -211,8 +212,11 @@ def visit_times(conn: sqlite3.Connection, client: int) -> list[tuple[int, bool, 
     return out
 
 
-def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str) -> None:
-    """Keep age, height and conditions with the visits; a second, different statement refuses the import."""
+def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str, fresh: frozenset[int]) -> None:
+    """Keep age, height and conditions with the visits; a second, different statement refuses the import.
+
+    ``fresh`` visits were just made: nothing is known of them yet.
+    """
     where = dict(conn.execute(f"SELECT id, visit FROM moment_{k} WHERE id IN (SELECT moment FROM staged_{k})").fetchall())
     visits: dict[int, dict[str, Any]] = {}
     changed: dict[int, dict[str, Any]] = {}
@@ -220,7 +224,9 @@ def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str) 
         if moment not in where:
             continue
         visit = where[moment]
-        if visit not in visits:
+        if visit not in visits and visit in fresh:
+            visits[visit] = {}
+        elif visit not in visits:
             known = conn.execute("SELECT age_years, height_cm FROM visit WHERE id = ?", (visit,)).fetchone()
             visits[visit] = {"age_years": known[0], "height_cm": known[1]}
             for key, text in conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)):

@@ -40,12 +40,12 @@ class _Stage:
     def __init__(self, conn: sqlite3.Connection) -> None:
         self.conn, self.k = conn, next(_number)
         conn.execute(
-            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, metric TEXT, replicate INTEGER, line INTEGER,"
-            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, metric, replicate)) WITHOUT ROWID"
+            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, replicate INTEGER, line INTEGER,"
+            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, replicate)) WITHOUT ROWID"
         )
         conn.execute(f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, visit INTEGER)")
         conn.execute(
-            f"CREATE TEMP TABLE lane_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT,"
+            f"CREATE TEMP TABLE lane_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT, metric TEXT,"
             " instrument_id INTEGER, setting_id INTEGER)"
         )
         self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
@@ -53,8 +53,8 @@ class _Stage:
         self.known = frozenset(self.sexes)
         self.visits: dict[str, dict[str, int]] = {}
         self.moments: dict[tuple[str, str], int] = {}
-        self.lanes: dict[tuple[str, str, str, str, str], int] = {}
-        self.lane_numbers: dict[tuple[str, str], int] = {}
+        self.lanes: dict[tuple[str, str, str, str, str, str], int] = {}
+        self.lane_numbers: dict[tuple[str, str, str], int] = {}
         self.stated: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
         self.statements: dict[tuple[int, float | None, float | None, tuple[tuple[str, str], ...]], int] = {}
         self.metrics: set[str] = set()
@@ -68,6 +68,7 @@ class _Stage:
         origin: list[ImportRow] = []
         moments, lanes, stated = self.moments, self.lanes, self.stated
         new_moments, new_lanes = [], []
+        wanted = len(self.sample) < SAMPLE
         for r in rows:
             if isinstance(r, Refused):
                 self.refused.append(r)
@@ -91,17 +92,18 @@ class _Stage:
                 note,
                 conds,
             ) = r
-            lane = lanes.get((client, sex, instrument, kind, setting))
+            lane = lanes.get((client, sex, instrument, kind, setting, metric))
             if lane is None:
                 told = self._contradiction(line, client, sex, instrument, kind)
                 if told is not None:
                     self.refused.append(told)
                     continue
-                lane = self.lane_numbers.get((instrument, setting))
+                lane = self.lane_numbers.get((instrument, setting, metric))
                 if lane is None:
-                    lane = self.lane_numbers[instrument, setting] = len(self.lane_numbers) + 1
-                    new_lanes.append((lane, instrument, kind, setting, *self._lane_ids(instrument, setting)))
-                lanes[client, sex, instrument, kind, setting] = lane
+                    lane = self.lane_numbers[instrument, setting, metric] = len(self.lane_numbers) + 1
+                    new_lanes.append((lane, instrument, kind, setting, metric, *self._lane_ids(instrument, setting)))
+                    self.metrics.add(metric)
+                lanes[client, sex, instrument, kind, setting, metric] = lane
             moment = moments.get((client, taken))
             if moment is None:
                 moment = moments[client, taken] = len(moments) + 1
@@ -110,14 +112,14 @@ class _Stage:
             if stated.get(moment) != about and about != _NOTHING:
                 stated[moment] = about
                 self.statements.setdefault((moment, *about), line)
-            self.metrics.add(metric)
-            batch.append((moment, lane, metric, rep, line, value, entered, unit, status, note))
-            origin.append(r)
+            batch.append((moment, lane, rep, line, value, entered, unit, status, note))
+            if wanted:
+                origin.append(r)
         with _block(self.conn):
             self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?)", new_moments)
-            self.conn.executemany(f"INSERT INTO lane_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_lanes)
+            self.conn.executemany(f"INSERT INTO lane_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?)", new_lanes)
             before = self.conn.total_changes
-            self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
+            self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
             if self.conn.total_changes - before < len(batch):
                 self._repeated(batch)
         self.sample += origin[: SAMPLE - len(self.sample)]
@@ -155,10 +157,10 @@ class _Stage:
 
     def _repeated(self, batch: list[tuple[Any, ...]]) -> None:
         """Rows of a block whose key was staged before: the same again, or a contradiction."""
-        for moment, lane, metric, rep, line, value, entered, _unit, status, _note in batch:
+        for moment, lane, rep, line, value, entered, _unit, status, _note in batch:
             first, there, was = self.conn.execute(
-                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND lane = ? AND metric = ? AND replicate = ?",
-                (moment, lane, metric, rep),
+                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND lane = ? AND replicate = ?",
+                (moment, lane, rep),
             ).fetchone()
             if first == line:
                 continue
@@ -174,13 +176,13 @@ class _Stage:
         join = (
             f"FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
             " JOIN reading r ON r.visit = m.visit AND r.taken_at = m.taken_at AND r.instrument = l.instrument_id"
-            " AND r.metric = s.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
+            " AND r.metric = l.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
             " WHERE m.visit IS NOT NULL AND ifnull(t.label, '') = l.label"
         )
         equal = "(s.value IS r.value OR abs(s.value - r.value) < 1e-9 * max(1.0, abs(r.value)))"
         with _block(self.conn):
             known = self.conn.execute(
-                f"SELECT s.moment, s.lane, s.metric, s.replicate, s.line, s.entered, r.value, {equal} {join}"
+                f"SELECT s.moment, s.lane, s.replicate, s.line, s.entered, r.value, {equal} {join}"
             ).fetchall()
             for *_key, line, entered, value, same in known:
                 if same:
@@ -188,11 +190,10 @@ class _Stage:
                 else:
                     self.refused.append(Refused(line, "value", entered, f"the study already holds {value} for this reading"))
             self.conn.executemany(
-                f"DELETE FROM staged_{k} WHERE moment = ? AND lane = ? AND metric = ? AND replicate = ?",
-                [row[:4] for row in known],
+                f"DELETE FROM staged_{k} WHERE moment = ? AND lane = ? AND replicate = ?", [row[:3] for row in known]
             )
         if known:
-            lines = {row[4] for row in known}
+            lines = {row[3] for row in known}
             self.sample = [r for r in self.sample if r.line not in lines]
 
     def done(self) -> Staged:
