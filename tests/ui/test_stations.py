@@ -8,6 +8,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 
+from anchor_tally.analysis.derive import visit_inputs
 from anchor_tally.app.session import Session
 from anchor_tally.study import open_file
 from anchor_tally.study.cards import AddRow
@@ -108,6 +109,8 @@ def test_second_scan_of_the_day_and_a_side(qtbot, window):
     record.head.setting.setCurrentIndex(record.head.setting.findText("left side, spring calliper"))
     assert record.lanes[0].cells[0].text() == ""
     enter(qtbot, record.lanes[0].cells[0], "10")
+    visit = record.visit[0]
+    assert visit_inputs(window.session.snapshot(), visit)["skinfold_triceps"] == 9  # the side that was begun with
     rows = [(r.metric, r.entered, r.setting, r.replicate) for r in window.session.readings()]
     assert rows == [
         ("body_fat_percent", "18.0", "machine A, software 2", 1),

@@ -60,6 +60,30 @@ def check(values: Iterable[AssessorValue], assessor: str, metric: str) -> Assess
     return AssessorResult(assessor, metric, error, limits, verdict, sure, tuple(notes))
 
 
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """One person of a check: first and second value (None when missing), and second minus first."""
+
+    person: str
+    day: str
+    first: float | None
+    second: float | None
+    difference: float | None
+
+
+def pairs_of(values: Iterable[AssessorValue], assessor: str, metric: str) -> list[Pair]:
+    """The people of one check, in the order in which they were measured."""
+    people: dict[tuple[str, str], dict[int, float]] = {}
+    for v in values:
+        if (v.assessor, v.metric) == (assessor, metric):
+            people.setdefault((v.person, v.day), {})[v.repeat] = v.value
+    out = []
+    for (person, day), by_repeat in people.items():
+        first, second = by_repeat.get(1), by_repeat.get(2)
+        out.append(Pair(person, day, first, second, None if first is None or second is None else second - first))
+    return out
+
+
 def errors_of(values: Iterable[AssessorValue], assessor: str) -> dict[str, float]:
     """TEM by metric of an assessor who has been checked on enough people."""
     kept = list(values)

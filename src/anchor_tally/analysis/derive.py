@@ -28,8 +28,15 @@ class _Raw:
 
 
 def _by_visit(c: Columns, usable: np.ndarray, visits: Ints) -> _Raw:
-    """The median of the visit's ok readings (the mean of two)."""
+    """The median of the visit's ok readings (the mean of two).
+
+    Of an instrument read under several settings in one visit (both sides of the body, another mode) the first setting counts:
+    what is kept apart at the bench is not averaged here.
+    """
     rows = np.flatnonzero((c.status == 0) & usable)
+    shift = int(c.instrument.max(initial=0)) + 1
+    _, first, own = np.unique(c.visit[rows] * shift + c.instrument[rows], return_index=True, return_inverse=True)
+    rows = rows[c.setting[rows] == c.setting[rows][first][own]]
     order = rows[np.lexsort((c.value[rows], c.visit[rows]))]
     found, start, size = np.unique(c.visit[order], return_index=True, return_counts=True)
     value, row = np.full(visits.size, np.nan), np.full(visits.size, -1)

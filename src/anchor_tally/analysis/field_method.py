@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -197,6 +198,12 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
 def side_by_side(given: dict[str, float], form: str = "siri_1961") -> tuple[MethodLine, ...]:
     """Every equation for one person: ``given`` holds canonical values by input key (sex 1 male, 0 female)."""
     return tuple(line(equation, given, form) for equation in EQUATIONS.values())
+
+
+def spread(lines: Iterable[MethodLine], metric: str) -> tuple[int, float, float] | None:
+    """Number of equations that apply and give ``metric``, with the lowest and the highest value; None with fewer than two."""
+    values = [x.value for x in lines if x.state == "applies" and x.metric == metric and x.value is not None]
+    return (len(values), min(values), max(values)) if len(values) > 1 else None
 
 
 def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -> MethodLine:

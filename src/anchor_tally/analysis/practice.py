@@ -27,6 +27,7 @@ class PracticeScore:
     sd: float | None
     close: float | None
     digits: DigitPreference
+    errors: tuple[float, ...] = ()
 
 
 def score(hidden: tuple[float, ...], read: tuple[float, ...]) -> PracticeScore:
@@ -37,4 +38,6 @@ def score(hidden: tuple[float, ...], read: tuple[float, ...]) -> PracticeScore:
     if n == 0:
         return PracticeScore(0, None, None, None, digits)
     close = float((np.abs(error) <= 0.1 + 1e-9).mean())
-    return PracticeScore(n, float(error.mean()), float(error.std(ddof=1)) if n > 1 else None, close, digits)
+    return PracticeScore(
+        n, float(error.mean()), float(error.std(ddof=1)) if n > 1 else None, close, digits, tuple(error.tolist())
+    )

@@ -159,6 +159,11 @@ class CheckWeight:
     unit: str
     note: str
 
+    @property
+    def difference_kg(self) -> float:
+        """What the scale shows too much."""
+        return self.shown_kg - self.nominal_kg
+
 
 @dataclass(frozen=True, slots=True)
 class AssessorValue:

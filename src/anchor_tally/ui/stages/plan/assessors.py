@@ -7,7 +7,7 @@ from datetime import date
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from ....analysis.assessor import check
+from ....analysis.assessor import check, pairs_of
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS, metric_named
 from ....domain.units import parse_quantity
@@ -91,15 +91,9 @@ class AssessorCheck(QWidget):
             self.assessor.setEditText(who or (names[0] if names else ""))
         who, metric = self.assessor.currentText().strip(), self.metric.currentData()
         m = metric_named(metric)
-        people = {}
-        for v in values:
-            if (v.assessor, v.metric) == (who, metric):
-                people.setdefault((v.person, v.day), {})[v.repeat] = v.value
-        rows = []
-        for (person, day), by_repeat in reversed(people.items()):
-            a, b = by_repeat.get(1), by_repeat.get(2)
-            difference = signed(b - a, m.decimals) if a is not None and b is not None else "–"
-            rows.append((person, day, number(a, m.decimals), number(b, m.decimals), difference))
+        people = pairs_of(values, who, metric)
+        k = m.decimals
+        rows = [(p.person, p.day, number(p.first, k), number(p.second, k), signed(p.difference, k)) for p in reversed(people)]
         self.table.fill(rows)
         result = check(values, who, metric)
         self.verdict.setText(verdict(result) if who else "Name the assessor, then measure at least 10 people twice.")

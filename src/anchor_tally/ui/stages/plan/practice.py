@@ -175,6 +175,6 @@ class Practice(QWidget):
         self.scale.show_value(kind, self.hidden[len(self.read)])
         result = score(self.hidden, self.read)
         self.words.setText(practice_words(result, _UNIT[kind]))
-        pairs = list(zip(self.read, self.hidden, strict=False))
-        self.table.fill([(number(a), number(b, 2), signed(a - b, 2)) for a, b in reversed(pairs)])
+        rows = [(number(a), number(b, 2), signed(e, 2)) for a, b, e in zip(self.read, self.hidden, result.errors, strict=False)]
+        self.table.fill(rows[::-1])
         self.digits.fill([(str(d), str(n)) for d, n in enumerate(result.digits.counts)])

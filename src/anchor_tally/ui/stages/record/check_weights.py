@@ -61,7 +61,7 @@ class CheckWeights(QWidget):
                 w.taken_at[:16].replace("T", " "),
                 number(w.nominal_kg, 2),
                 number(w.shown_kg, 2),
-                signed(w.shown_kg - w.nominal_kg, 2),
+                signed(w.difference_kg, 2),
             )
             for w in reversed(self.session.check_weights())
         ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from ....analysis.field_method import InputRefused, parse_input, sensitivity, side_by_side
+from ....analysis.field_method import InputRefused, parse_input, sensitivity, side_by_side, spread
 from ....domain.metrics import METRICS, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
@@ -158,14 +158,16 @@ class MethodsBench(QWidget):
         self._open()
 
     def _say_spread(self, wanted):
-        values = [x.value for x in self.lines if x.state == "applies" and x.metric == wanted and x.value is not None]
-        if wanted == "body_fat_percent" and len(values) > 1:
+        found = spread(self.lines, wanted) if wanted == "body_fat_percent" else None
+        if found:
+            n, low, high = found
             self.spread.setText(
-                f"{len(values)} equations apply; they give {number(min(values))} to {number(max(values))} %. "
+                f"{n} equations apply; they give {number(low)} to {number(high)} %. "
                 "The spread between them is part of what is not known."
             )
         else:
-            self.spread.setText("" if values else "Type what was measured; equations fill in as their inputs come.")
+            there = any(x.value is not None for x in self.lines)
+            self.spread.setText("" if there else "Type what was measured; equations fill in as their inputs come.")
 
     def _open(self):
         k = self.table.currentRow()

@@ -22,6 +22,7 @@ from ....analysis.assessor import errors_of, reading_error
 from ....analysis.cautions import cautions_of, scan_cautions
 from ....analysis.derive import visit_inputs
 from ....analysis.field_method import sensitivity, side_by_side
+from ....app.bench import take_measurement
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS, metric_named
 from ....domain.records import KINDS
@@ -29,7 +30,6 @@ from ....domain.stations import STATION, STATIONS
 from ....domain.units import ValueRefused, parse_quantity
 from ....methods.registry import EQUATIONS
 from ....study.cards import AddRow, NoteVisit
-from ....study.commands import ImportReadings, bench_row
 from ....wording.bench import caution_words
 from ....wording.numbers import count
 from ....wording.sentences import sentence
@@ -370,24 +370,13 @@ class RecordStage(QWidget):
         lock = self._cautions().get(instrument, "")
         if lock:
             return f"Nothing was taken from {instrument}. {lock}"
-        kept = self.session.readings(visit=self.visit[0]) if self.visit else []
-        used = {}
-        for r in kept:
-            if r.instrument == instrument:
-                used.setdefault(r.metric, set()).add(r.replicate)
         if values is None:
-            main = next((x.metric for x in self.lanes if x.instrument == instrument), "body_fat_percent")
-            values = [(main, None)]
-        free = min((n for n in (1, 2, 3) if not any(n in used.get(m, ()) for m, _ in values)), default=None)
-        if free is None:
-            return f"{instrument}: three repeats are kept already; nothing was taken."
-        setting = self.session.settings_at(instrument, at, who)
-        common = {"client": who, "taken_at": at, "instrument": instrument, "kind": "device", "setting": setting}
+            values = [(next((x.metric for x in self.lanes if x.instrument == instrument), "body_fat_percent"), None)]
+        visit = self.visit[0] if self.visit else None
         try:
-            rows = [bench_row(**common, metric=m, typed=text, replicate=free, note=reason) for m, text in values]
-            self.session.do(ImportReadings(tuple(rows), f"device {instrument}"))
+            take_measurement(self.session, client=who, at=at, visit=visit, instrument=instrument, values=values, reason=reason)
         except UserError as error:
-            return f"{error}"
+            return f"{error}."
         self.refuse("")
         return ""
 
