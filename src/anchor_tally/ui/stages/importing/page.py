@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QPushButton, Q
 
 from ....app.mappings import remember, remembered
 from ....domain.errors import UserError
+from ....domain.metrics import metric_named
 from ....exchange import readings_csv
 from ....exchange.mapping import guess, is_tidy, missing, read_rows
 from ....exchange.tables import TIDY_FORM, open_table, pasted_table
@@ -190,7 +191,8 @@ class ImportPage(QWidget):
         self.refused.setVisible(bool(refused))
         self.refused_title.setVisible(bool(refused))
         sample = found.sample if found else ()
-        self.preview.fill([(r.client, r.taken_at, r.instrument, r.metric, r.entered or "failed", r.unit) for r in sample])
+        rows = [(r.client, r.taken_at, r.instrument, metric_named(r.metric).label, r.entered or "failed", r.unit) for r in sample]
+        self.preview.fill(rows)
         self.take.setEnabled(bool(found and found.new) and not self.session.read_only)
         form = f" Read as {self.table.form}." if self.table else ""
         again = " These columns were mapped before; the same mapping is used." if self.table and self.again else ""
