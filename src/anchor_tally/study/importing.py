@@ -180,7 +180,7 @@ def _place(conn: sqlite3.Connection, k: int, clients: dict[str, int], add: Any) 
         there = {timed: sorted((w, v) for w, t, v in visit_times(conn, clients[code]) if t == timed) for timed in (True, False)}
         last: tuple[bool, int, int] | None = None
         for timed, wall, number, taken in sorted(moments):
-            near = nearest(there[timed], wall, gap)
+            near = nearest(there[timed], wall, gap) if there[timed] else None
             if near is not None:
                 visit = near
             elif last is not None and last[0] == timed and wall - last[1] < gap:
@@ -218,12 +218,16 @@ def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str, 
     ``fresh`` visits were just made: nothing is known of them yet.
     """
     where = dict(conn.execute(f"SELECT id, visit FROM moment_{k} WHERE id IN (SELECT moment FROM staged_{k})").fetchall())
+    told: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
     visits: dict[int, dict[str, Any]] = {}
     changed: dict[int, dict[str, Any]] = {}
     for moment, age, height, conditions, line in staged.statements:
         if moment not in where:
             continue
         visit = where[moment]
+        if told.get(visit) == (age, height, conditions):
+            continue  # said before at another moment of the same visit
+        told[visit] = (age, height, conditions)
         if visit not in visits and visit in fresh:
             visits[visit] = {}
         elif visit not in visits:
