@@ -13,25 +13,10 @@ from typing import TextIO
 
 from ..domain.errors import UserError
 from ..domain.metrics import metric_named
-from ..domain.records import KINDS, STATUSES, ImportRow, Reading, Refused
+from ..domain.records import KINDS, STATUSES, TIDY_COLUMNS, ImportRow, Reading, Refused
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
 
-HEADER = (
-    "client",
-    "sex",
-    "age_years",
-    "height_cm",
-    "taken_at",
-    "instrument",
-    "kind",
-    "setting",
-    "metric",
-    "value",
-    "unit",
-    "replicate",
-    "status",
-    "note",
-)
+HEADER = TIDY_COLUMNS
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")
 
 

@@ -12,25 +12,9 @@ from pathlib import Path
 
 import numpy as np
 
-from ..domain.records import ImportRow
+from ..domain.records import TIDY_COLUMNS, ImportRow
 from .scale import Person
 
-HEADER = [
-    "client",
-    "sex",
-    "age_years",
-    "height_cm",
-    "taken_at",
-    "instrument",
-    "kind",
-    "setting",
-    "metric",
-    "value",
-    "unit",
-    "replicate",
-    "status",
-    "note",
-]
 _PARTS = {"arm_left": 0.055, "arm_right": 0.057, "leg_left": 0.17, "leg_right": 0.172, "trunk": 0.47}
 
 
@@ -68,7 +52,7 @@ def drop_file(folder: Path, rows: list[ImportRow], name: str, *, pause: float = 
     """Write the rows as a tidy CSV the way a slow export does: under another name, in two parts, then renamed."""
     text = io.StringIO(newline="")
     out = csv.writer(text, lineterminator="\n")
-    out.writerow(HEADER)
+    out.writerow(TIDY_COLUMNS)
     for r in rows:
         cells = (r.client, "", "", "", r.taken_at, r.instrument, r.kind, r.setting, r.metric, r.entered, r.unit, r.replicate)
         out.writerow((*cells, r.status, r.note))
