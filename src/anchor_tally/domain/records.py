@@ -7,23 +7,21 @@ from typing import NamedTuple
 
 KINDS = ("reference", "device", "method")
 # columns of the tidy readings table, in order
-TIDY_COLUMNS = tuple(
-    [
-        "client",
-        "sex",
-        "age_years",
-        "height_cm",
-        "taken_at",
-        "instrument",
-        "kind",
-        "setting",
-        "metric",
-        "value",
-        "unit",
-        "replicate",
-        "status",
-        "note",
-    ]
+TIDY_COLUMNS = (
+    "client",
+    "sex",
+    "age_years",
+    "height_cm",
+    "taken_at",
+    "instrument",
+    "kind",
+    "setting",
+    "metric",
+    "value",
+    "unit",
+    "replicate",
+    "status",
+    "note",
 )
 STATUSES = ("ok", "failed", "excluded")
 
