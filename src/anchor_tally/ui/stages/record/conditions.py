@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
-from ....domain.protocol import BY_KEY
+from ....domain.protocol import BY_KEY, breaches
 from ....wording.bench import condition_words
 from ...widgets import Flow, label
 
@@ -88,7 +88,7 @@ class ConditionsBar(QWidget):
         """Show what was noted."""
         for switch in self.switches:
             switch.show_answer(answers.get(switch.condition.key))
-        broken = [c for c in BY_KEY.values() if answers.get(c.key, c.wanted) != c.wanted]
+        broken = breaches(answers)
         self.breach.setText(" · ".join(condition_words(c) for c in broken))
         self.breach.setVisible(bool(broken))
         self.all.setVisible(any(s.answer is None for s in self.switches))
