@@ -12,12 +12,13 @@ from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
-from anchor_tally.exchange.readings_csv import HEADER, parse_text
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.results_json import compare_json
 from anchor_tally.study import open_file
 from anchor_tally.study.commands import ImportReadings
 from anchor_tally.wording import sentences
 from anchor_tally.wording.board import board
+from places import parse_text
 
 VALUES = st.one_of(st.just(20.0), st.integers(15, 25).map(float), st.floats(10, 40).map(lambda v: round(v, 1)))
 STATUS = st.sampled_from(["ok", "ok", "ok", "failed", "excluded"])
@@ -36,7 +37,7 @@ def test_any_design_gives_results_or_reasons(clients):
             for k, (v, status, setting) in enumerate(readings):
                 value = "" if status == "failed" else v
                 lines.append(f"{start}7:0{k},Fir,device,{setting},body_fat_percent,{value},percent,{k + 1},{status},x")
-    rows, refused = parse_text("\n".join(lines) + "\n", "x")
+    rows, refused = parse_text("\n".join(lines) + "\n")
     assert not refused
     session = Session(open_file.create_in_memory("x"), None)
     try:

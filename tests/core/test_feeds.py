@@ -1,5 +1,7 @@
 """Lines of a device: whatever comes, nothing is taken but whole measurements that settled."""
 
+import re
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -22,6 +24,7 @@ from anchor_tally.feeds.protocol import (
 )
 from anchor_tally.feeds.scale import PROFILES, Person, measure
 from anchor_tally.feeds.taker import LeftOut, NoValue, Taken, Taker
+from places import DATA
 
 GOOD = (Live(70.0, False), Live(71.5, True), Value(3, "body_mass", "71.5", "kg"), Value(3, "body_fat_percent", "18.4", "percent"))
 LINES = st.one_of(
@@ -87,6 +90,13 @@ def test_nothing_unsettled_is_taken(lines):
             assert told.values
             seen.append(told.tally)
     assert len(seen) == len(set(seen))
+
+
+def test_example_of_the_documents():
+    """The line that docs/devices.md shows is a line of the protocol."""
+    text = (DATA.parent.parent / "docs" / "devices.md").read_text(encoding="utf-8")
+    shown = re.search(r"Example: `([^`]+)`", text)[1]
+    assert parse_line(shown) == Value(3, "body_fat_percent", "18.4", "percent")
 
 
 def test_measurements():

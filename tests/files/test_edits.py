@@ -8,10 +8,11 @@ from hypothesis import strategies as st
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.steps import finish
-from anchor_tally.exchange.readings_csv import HEADER, parse_text
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study import open_file, read
 from anchor_tally.study.cards import AddRow, ChangeRow, NoteVisit, PutPair, SetOrder
 from anchor_tally.study.commands import ImportReadings, add_reading
+from places import parse_text
 
 CLIENTS, TIMES = (
     st.sampled_from("AB"),
@@ -123,7 +124,7 @@ def test_setting_is_chosen_by_date_and_client():
     lines = [",".join(HEADER)]
     for code, day in (("A", "2026-01-15"), ("A", "2026-03-15"), ("B", "2026-02-15"), ("B", "2026-03-15"), ("B", "2025-12-01")):
         lines.append(f"{code},,,,{day},Fir,device,std,body_mass,70,kg,1,ok,")
-    rows, _ = parse_text("\n".join(lines), "x")
+    rows, _ = parse_text("\n".join(lines))
     session.do(ImportReadings(tuple(rows), "x"))
     got = dict(
         session._conn.execute(
@@ -149,7 +150,7 @@ def test_age_and_height_are_carried():
             "C,,,,2026-07-02,Fir,device,,body_mass,70,kg,1,ok,",
         ]
     )
-    session.do(ImportReadings(tuple(parse_text(text, "x")[0]), "x"))
+    session.do(ImportReadings(tuple(parse_text(text)[0]), "x"))
     session.do(ChangeRow("client", 2, (("birth", "1996"),)))
     for day, height in (("2026-06-01", 180.0), ("2026-08-01", 181.0)):
         values = (("client", 2), ("day", day), ("height_cm", height), ("entered", str(height)), ("unit", "cm"))

@@ -12,10 +12,11 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.mapping import guess, missing, read_rows
-from anchor_tally.exchange.readings_csv import HEADER, RowReader, parse_text, write
+from anchor_tally.exchange.readings_csv import HEADER, RowReader, write
 from anchor_tally.exchange.tables import open_table
 from anchor_tally.study import open_file
 from anchor_tally.study.commands import ImportReadings
+from places import parse_text
 
 START = datetime(2026, 3, 2, 6, 0)
 MOMENTS = st.integers(0, 40).map(lambda k: (START + timedelta(minutes=25 * k)).isoformat(timespec="minutes"))
@@ -164,7 +165,7 @@ def test_export_comes_back(rows):
     """Whatever notes and numbers stand in a study, its tidy CSV reads back to the same rows."""
     session = Session(open_file.create_in_memory("x"), None)
     session.do(ImportReadings(tuple(reading(n, "A", t, 1, v, note=said.strip()) for n, (t, v, said) in enumerate(rows)), "x"))
-    again, refused = parse_text("".join(write(session.readings(), {})), "x")
+    again, refused = parse_text("".join(write(session.readings(), {})))
     assert refused == []
     assert [(r.taken_at, r.value, r.entered, r.note) for r in again] == [
         (r.taken_at, r.value, r.entered, r.note) for r in session.readings()

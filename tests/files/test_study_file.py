@@ -15,10 +15,10 @@ from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.steps import finish
-from anchor_tally.exchange.readings_csv import HEADER, parse_text
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study import open_file
 from anchor_tally.study.commands import AdoptCalibration, add_reading
-from places import DATA
+from places import DATA, parse_text
 
 HEAD = ",".join(HEADER) + "\n"
 GOOD = "A,female,30,170.5,2026-03-02T06:30,Fir,device,std,body_mass,154.5,lb,1,ok,\n"
@@ -108,7 +108,7 @@ def test_good_rows_can_be_taken_on_demand(tmp_path, capsys):
 def test_any_table_is_parsed_or_refused(rows, quote):
     """Whatever stands in a file, each row is taken or listed."""
     text = HEAD + GOOD + "".join(",".join(f'"{c}' if quote else c for c in r) + "\n" for r in rows)
-    rows, refused = parse_text(text, "x.csv")
+    rows, refused = parse_text(text)
     assert all(r.reason for r in refused)
     assert all(r.client and r.instrument for r in rows)
 

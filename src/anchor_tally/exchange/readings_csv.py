@@ -42,24 +42,12 @@ def open_readings(path: Path) -> ReadingsFile:
         raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
     text = io.TextIOWrapper(raw, encoding="utf-8-sig", newline="")
     try:
-        return _readings(text, str(path), lambda: 1.0 if raw.closed else raw.tell() / (size or 1), path)
+        return _readings(text, path, lambda: 1.0 if raw.closed else raw.tell() / (size or 1))
     except (UserError, OSError) as error:
         text.close()
         if isinstance(error, OSError):
             raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
         raise
-
-
-def parse_text(text: str, name: str) -> tuple[list[ImportRow], list[Refused]]:
-    """Parse the text of a tidy CSV; ``name`` is used in messages."""
-    rows: list[ImportRow] = []
-    refused: list[Refused] = []
-    for r in _readings(io.StringIO(text, newline=""), name, lambda: 1.0).rows:
-        if isinstance(r, Refused):
-            refused.append(r)
-        else:
-            rows.append(r)
-    return rows, refused
 
 
 def _not_text(path: Path, error: UnicodeDecodeError) -> UserError:
@@ -75,14 +63,15 @@ def _not_text(path: Path, error: UnicodeDecodeError) -> UserError:
     return UserError(f"{path}, line {line}: not UTF-8 text ({error.reason}); save the table as UTF-8 CSV, nothing was read")
 
 
-def _readings(source: TextIO, name: str, progress: Callable[[], float], path: Path | None = None) -> ReadingsFile:
+def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> ReadingsFile:
+    name = str(path)
     reader = csv.reader(source, strict=True)
     try:
         header = [h.strip() for h in next(reader, [])]
     except csv.Error as error:
         raise UserError(f"{name}, line 1: not readable as CSV ({error}); nothing was read") from error
     except UnicodeDecodeError as error:
-        raise (_not_text(path, error) if path else UserError(f"{name}: not text")) from error
+        raise _not_text(path, error) from error
     if not any(header):
         raise UserError(f"{name}: the file is empty, nothing was read")
     missing = [c for c in _REQUIRED if c not in header]
@@ -108,7 +97,7 @@ def _readings(source: TextIO, name: str, progress: Callable[[], float], path: Pa
             except csv.Error as error:
                 yield Refused(reader.line_num, "row", "", f"not readable as CSV ({error}); the file may be cut off here")
             except UnicodeDecodeError as error:
-                raise (_not_text(path, error) if path else UserError(f"{name}: not text")) from error
+                raise _not_text(path, error) from error
 
     return ReadingsFile(name, tuple(h for h in extra if h not in conditions), rows(), progress)
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..analysis.compare import CompareResult
 from ..domain.errors import UserError
-from ..domain.records import Reading
+from ..domain.records import TIDY_COLUMNS, Reading
 from ..domain.snapshot import Snapshot
 from ..wording.sentences import headline, rows, sentence
 
@@ -43,25 +43,7 @@ def _safe(sheet: Any, value: str | float | None) -> Any:
 
 
 def _readings(readings: Iterable[Reading]) -> Iterable[Row]:
-    yield (
-        *[
-            "client",
-            "sex",
-            "age_years",
-            "height_cm",
-            "taken_at",
-            "instrument",
-            "kind",
-            "setting",
-            "metric",
-            "value",
-            "unit",
-            "replicate",
-            "status",
-            "note",
-        ],
-        "value_canonical",
-    )
+    yield (*TIDY_COLUMNS, "value_canonical")
     for r in readings:
         yield (
             r.client,

@@ -101,7 +101,7 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
             " SELECT m.visit, m.taken_at, l.instrument_id,"
             f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.lane = s.lane)),"
             " l.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?"
-            f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane JOIN visit v ON v.id = m.visit"
+            f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
             " WHERE s.moment > ? AND s.moment <= ? ORDER BY s.line",
             (source, low, low + step),
         )
