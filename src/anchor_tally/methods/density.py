@@ -73,7 +73,7 @@ DENSITY = (
         ("body_fat_percent",),
         lambda v: {"body_fat_percent": brozek(v["body_density"])},
         "adults",
-        "not published as such",
+        "not published",
         "Brozek J et al. Ann N Y Acad Sci 1963;110:113-140",
         "Two compartments: water and bone are assumed.",
         certainty="published",

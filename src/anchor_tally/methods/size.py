@@ -82,7 +82,7 @@ SIZE = (
         ("body_fat_percent",),
         _relative_fat_mass,
         "12,581 adults aged 20 and over, US national survey 1999-2006",
-        "not published as a standard error",
+        "not published",
         "Woolcott OO, Bergman RN. Sci Rep 2018;8:10980",
         "For adults; the waist is taken at the upper edge of the hip bone.",
         ages=(18, 120),

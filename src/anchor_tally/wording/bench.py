@@ -51,7 +51,7 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
     memory = "from memory" if x.certainty == "from memory" else ""
     error = f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading alone (95 %)" if reading_sd is not None else ""
     published = "" if x.see.startswith("not a prediction") else f"standard error {x.see}"
-    return value, " · ".join(filter(None, (said, error, published, memory)))
+    return value, " · ".join(filter(None, (said, error, memory, published)))
 
 
 def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:

@@ -89,7 +89,7 @@ class Instruments(Card):
         today = date.today().isoformat()
         out = []
         for i in self._instruments():
-            layout = _LAYOUTS.get(i.electrodes, i.electrodes) if i.kind == "device" else "–"
+            layout = (i.electrodes or "not known") if i.kind == "device" else "–"
             out.append((i.id, (i.name, i.kind, layout, str(i.repeats), self.session.settings_at(i.name, today) or "–")))
         return out
 
