@@ -4,17 +4,19 @@ import os
 import sys
 import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
 
 from PyQt6.QtCore import QEventLoop, QSettings, Qt, QTimer
 from PyQt6.QtTest import QTest
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
-from anchor_tally.study.cards import ChangeRow
+from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
 
@@ -42,11 +44,13 @@ def until(signal, action):
 
 def _plan(window: MainWindow, session: Session, keep: Callable[[str], None]) -> None:
     """The cards of a client with a caution, and an assessor check."""
-    session.do(ChangeRow("client", 1, (("cautions", "implant"), ("birth", "1994-05"), ("usual_activity", "rows 6 days a week"))))
+    client = session.catalogue().clients[1]
+    told = {"birth": "1994-05", "usual_activity": "rows 6 days a week"}
+    session.do(PutClient(replace(client, cautions=frozenset({"implant"}), **told)))
     window.go("plan")
     keep("clients")
-    window.plan.go("assessors")
-    page = window.plan.pages["assessors"]
+    window.page("plan").go("assessors")
+    page = window.page("plan").tab("assessors")
     page.assessor.setEditText("R. K.")
     for k, (first, second) in enumerate(ASSESSED, start=1):
         for field, text in ((page.person, str(k)), (page.first, first), (page.second, second)):
@@ -60,9 +64,9 @@ def _import(window: MainWindow, place: Path, keep: Callable[[str], None]) -> Non
     os.environ["XDG_CONFIG_HOME"] = str(place)
     path = place / "summer-mornings.csv"
     path.write_text(WIDE, encoding="cp1252")
-    until(window.importing.previewed, lambda: window.import_file(path))
+    until(window.page("import").previewed, lambda: window.import_file(path))
     keep("import")
-    window.importing.cancel.click()
+    window.page("import").cancel.click()
 
 
 def main(folder: Path) -> None:
@@ -71,7 +75,7 @@ def main(folder: Path) -> None:
     with tempfile.TemporaryDirectory() as place:
         session = demo_session(Path(place))
         window = MainWindow(session, settings=QSettings(f"{place}/settings.ini", QSettings.Format.IniFormat))
-        until(window.compare.shown, window.show)
+        until(window.page("compare").shown, window.show)
 
         def keep(name: str) -> None:
             for _ in range(5):
@@ -80,18 +84,18 @@ def main(folder: Path) -> None:
             print(folder / f"{name}.png")
 
         keep("compare")
-        window.compare._choose_point(40)
+        window.page("compare")._choose_point(40)
         keep("evidence")
         window.drawer.hide()
-        until(window.calibrate.shown, lambda: window.go("calibrate"))
-        window.calibrate.adopt.click()
+        until(window.page("calibrate").shown, lambda: window.go("calibrate"))
+        window.page("calibrate").adopt.click()
         keep("calibrate")
         window.go("record")
-        record = window.record
-        record.client.setCurrentText("Merle")
-        record.bar.choose_client("Merle")
+        record = window.page("record")
+        record.client.setEditText("Merle")
+        record.bar.choose_client()
         record.visits.setCurrentIndex(1)
-        record.bar.choose_visit(1)
+        record.bar.choose_visit()
         keep("record")
         record.go_station("skinfolds")
         record.head.profile.setCurrentIndex(record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith))
@@ -110,7 +114,7 @@ def main(folder: Path) -> None:
         _plan(window, session, keep)
         _import(window, Path(place), keep)
         window.set_dark(True)
-        until(window.compare.shown, lambda: window.go("compare"))
+        until(window.page("compare").shown, lambda: window.go("compare"))
         keep("compare-dark")
         window.close()
         session.close()

@@ -7,6 +7,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+os.environ["TZ"] = "UTC"  # moments without a zone mean the same on every machine
 
 import pytest
 from hypothesis import settings

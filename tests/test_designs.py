@@ -15,7 +15,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.results_json import compare_json
 from anchor_tally.study import open_file
-from anchor_tally.study.commands import ImportReadings
+from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.wording import sentences
 from anchor_tally.wording.board import board
 from places import parse_text
@@ -56,5 +56,5 @@ def test_any_design_gives_results_or_reasons(clients):
         assert result.notes
     for c in calibrations:
         if c.model != "none":
-            done = correct(record_of(c, snapshot, datetime(2026, 9, 1)), "C0", 20.0, "2026-09-02", "", snapshot)
+            done = correct(record_of(c, datetime(2026, 9, 1)), "C0", 20.0, "2026-09-02", "")
             assert done.interval.low <= done.value <= done.interval.high

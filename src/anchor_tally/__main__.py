@@ -17,7 +17,7 @@ def main() -> int:
         return run(argv)
     from .ui.application import main as show
 
-    return int(show(argv))  # type: ignore[no-untyped-call]
+    return show(argv)
 
 
 if __name__ == "__main__":

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 from scipy import stats as reference
 from statsmodels.formula.api import ols
 
-from anchor_tally.analysis.assessor import check, errors_of, reading_error
+from anchor_tally.analysis.assessor import check, errors_of
 from anchor_tally.analysis.cautions import cautions_of, scan_cautions
-from anchor_tally.analysis.field_method import sensitivity
+from anchor_tally.analysis.field_method import reading_error, sensitivity
 from anchor_tally.analysis.practice import hidden_values, score
 from anchor_tally.analysis.tally import judge
 from anchor_tally.domain.metrics import METRICS, metric_named, region_of

@@ -64,7 +64,7 @@ def test_any_text_is_taken_or_refused(text):
 
 
 def test_pairing(tmp_path):
-    """Nearest anchor, same day preferred, window kept, failed and excluded left out with the reason."""
+    """Nearest anchor and nearest tally, window kept, dates alone by day, what is left out with the true reason."""
     d = "device"
     s = study(
         tmp_path,
@@ -87,11 +87,15 @@ def test_pairing(tmp_path):
     p = pair(snap, Lens(), snap.instrument_named("fir"), snap.instrument_named("Scan"))
     assert sorted(p.d.round(6)) == [-1, 1, 1.5, 2.5]
     assert sorted(x.why for x in p.dropped) == [
+        "a tally nearer to the scan counted",
         "client without a scan",
         "failed reading",
         "no scan within the window",
-        "the anchor has readings of its own day",
     ]
+    assert [n.code for n in p.notes] == ["paired_by_day"]
+    around = pair(snap, Lens(around=True), snap.instrument_named("fir"), snap.instrument_named("Scan"))
+    assert sorted(around.d.round(6)) == [-1, 1, 1.5, 2.5, 9.5]
+    assert (p.anchors.n.tolist(), p.anchors.ss.tolist()) == ([2, 1, 1], [0.5, 0, 0])
     s.close()
 
 

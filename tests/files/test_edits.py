@@ -1,5 +1,7 @@
 """Any sequence of edits: what is shown equals what is in the file, and undo leads back to where it began."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -7,66 +9,102 @@ from hypothesis import strategies as st
 
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.records import Client, Instrument, Setting
 from anchor_tally.domain.steps import finish
+from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study import open_file, read
-from anchor_tally.study.cards import AddRow, ChangeRow, NoteVisit, PutPair, SetOrder
-from anchor_tally.study.commands import ImportReadings, add_reading
-from places import parse_text
-
-CLIENTS, TIMES = (
-    st.sampled_from("AB"),
-    st.sampled_from(["2026-03-02T06:30", "2026-03-02T07:10", "2026-03-09", "2026-03-16T06:30"]),
+from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight, AskCondition
+from anchor_tally.study.edits.clients import AddClient, AddHeight, PutClient, PutStudy
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.instruments import (
+    AddInstrument,
+    OfferMetric,
+    OrderInstruments,
+    PutInstrument,
+    StartSetting,
+    WithdrawMetric,
 )
+from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
+from anchor_tally.study.edits.visits import MoveVisit, NoteVisit
+from places import adoption, parse_text, typed
+
+CLIENTS = st.sampled_from("AB")
+TIMES = st.sampled_from(["2026-03-02T06:30", "2026-03-02T06:30:00", "2026-03-02 07:10", "2026-03-09", "2026-03-16T06:30+02:00"])
+IDS = st.integers(1, 6)
 EDITS = st.one_of(
     st.tuples(
-        st.just("type"), CLIENTS, TIMES, st.sampled_from(["body_mass", "skinfold_thigh"]), st.sampled_from(["70", "20,5", None])
+        st.just("type"), CLIENTS, TIMES, st.sampled_from(["body_fat_percent", "skinfold_thigh"]), st.sampled_from(["30", "20,5", None]),
+        st.booleans(),
     ),
-    st.tuples(st.just("exclude"), st.integers(1, 6)),
-    st.tuples(st.just("back"), st.integers(1, 6)),
-    st.tuples(st.just("correct"), st.integers(1, 6), st.sampled_from(["71", "9000", None])),
+    st.tuples(st.sampled_from(["exclude", "back"]), IDS),
+    st.tuples(st.just("correct"), IDS, st.sampled_from(["31", "9000", None])),
     st.tuples(st.just("note"), CLIENTS, TIMES, st.sampled_from(["yes", "no", None])),
+    st.tuples(st.just("move"), IDS, CLIENTS, TIMES),
     st.tuples(st.just("card"), st.integers(1, 2), st.sampled_from(["1990", "1990-02", "never"])),
     st.tuples(st.just("setting"), st.integers(1, 2), st.sampled_from(["2026-01-01", "2026-03-09"])),
     st.tuples(st.just("height"), st.integers(1, 2), st.sampled_from([170.0, 999.0])),
     st.tuples(st.just("offer"), st.integers(1, 2), st.booleans()),
-    st.tuples(st.just("order")),
-    st.tuples(st.just("undo")),
-    st.tuples(st.just("redo")),
-)
+    st.tuples(st.just("import"), CLIENTS, TIMES, st.sampled_from([21.5, 30.0]), st.sampled_from(["", "170", "171"])),
+    st.tuples(st.just("adopt"), st.sampled_from(["Fir", "Skinfold body fat"])),
+    st.tuples(st.sampled_from(["order", "around", "practice", "undo", "undo", "redo"])),
+)  # fmt: skip
+
+
+def table(client, at, value, height):
+    """A small tidy table: a scan and a reading, with what it states of the client and the visit."""
+    lines = [",".join([*HEADER, "condition:fasted"])]
+    for instrument, kind, metric, unit in (
+        ("Fir", "device", "body_fat_percent", "percent"),
+        ("Scan", "reference", "body_fat_percent", "percent"),
+    ):
+        lines.append(f"{client},female,30,{height},{at},{instrument},{kind},std,{metric},{value},{unit},1,ok,,yes")
+    return tuple(parse_text("\n".join(lines))[0])
 
 
 def edit(session, what, *x):
     """One edit of the kind named."""
+    items = session.catalogue()
     match what:
         case "type":
             n = len(session.readings()) + 1
-            common = {
-                "instrument": "Fir" if x[2] == "body_mass" else "Callipers",
-                "kind": "device" if x[2] == "body_mass" else "method",
-            }
-            session.do(add_reading(client=x[0], taken_at=x[1], metric=x[2], typed=x[3], replicate=n, setting="std", **common))
+            lane = ("Fir", "device") if x[2] == "body_fat_percent" else ("Callipers", "method")
+            session.do(typed(x[0], x[1], *lane, x[2], x[3], first=n, setting="std", fresh=x[4]))
         case "exclude":
-            session.exclude(x[0], "odd")
+            session.do(ExcludeReading(x[0], "odd"))
         case "back":
-            session.put_back(x[0])
+            session.do(PutBackReading(x[0]))
         case "correct":
-            session.correct_reading(x[0], x[1], "misread")
+            session.do(CorrectReading(x[0], x[1], "misread"))
         case "note":
-            session.do(NoteVisit(x[0], x[1], (("fasted", x[2]),), (("assessor", "R"),)))
+            session.do(NoteVisit(x[0], x[1], (("fasted", x[2]),), assessor="R"))
+        case "move":
+            session.do(MoveVisit(x[0], x[2], x[1]))
         case "card":
-            session.do(ChangeRow("client", x[0], (("birth", x[1]), ("cautions", "implant"))))
-        case "setting":
-            session.do(AddRow("setting", (("instrument", x[0]), ("client", None), ("label", "std"), ("starts", x[1]))))
-        case "height":
-            values = (("client", x[0]), ("day", "2026-01-01"), ("height_cm", x[1]), ("entered", "x"), ("unit", "cm"))
-            session.do(AddRow("client_height", values))
-        case "offer":
             session.do(
-                PutPair("instrument_metric", (("instrument", x[0]), ("metric", "body_mass")), "resolution", 0.1, there=x[1])
+                PutClient(replace(items.clients.get(x[0], Client(x[0], "?")), birth=x[1], cautions=frozenset({"implant"})))
             )
+        case "setting":
+            session.do(StartSetting(Setting(0, x[0], "std", x[1])))
+        case "height":
+            session.do(AddHeight(x[0], "2026-01-01", Quantity(x[1], "x", "cm")))
+        case "offer":
+            session.do(OfferMetric(x[0], "body_mass", 0.1) if x[1] else WithdrawMetric(x[0], "body_mass"))
+        case "import":
+            session.do(ImportReadings(table(*x), "a table"))
+        case "adopt":
+            session.do(adoption(session, x[0]))
         case "order":
-            session.do(SetOrder(tuple(sorted((i for i in session.snapshot().instruments if i > 0), reverse=True))))
+            session.do(OrderInstruments(tuple(sorted(items.instruments, reverse=True))))
+            session.do(PutInstrument(replace(next(iter(items.instruments.values()), Instrument(0, "", "device")), repeats=2)))
+        case "around":
+            session.do(AddCheckWeight(1, "2026-03-02", Quantity(20, "20", "kg"), Quantity(20.1, "20.1", "kg")))
+            session.do(
+                AddAssessorPair("R", "2026-03-02", "skinfold_thigh", "1", (Quantity(9, "9", "mm"), Quantity(10, "10", "mm")))
+            )
+            session.do(AskCondition("morning", asked=True))
+        case "practice":
+            session.do(PutStudy("another title", practice=not items.practice))
         case "undo":
             session.undo()
         case "redo":
@@ -74,42 +112,67 @@ def edit(session, what, *x):
 
 
 def content(session):
-    """All rows of all tables but the history, which keeps what was undone too."""
+    """All rows of all tables but the history, which keeps what was undone too, and the calibrations that are in force."""
     tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
-    skip = ("reading_change", "metric")
-    return {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
+    skip = ("reading_change", "visit_change", "metric", "sqlite_sequence", "calibration", "calibration_mark")
+    rows = {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
+    return rows | {"in force": read.calibrations(session._conn)}
 
 
-@settings(max_examples=60, deadline=None)
+def same_as_the_file(session):
+    """Columns and catalogue kept in memory equal what is read anew."""
+    shown = session.snapshot("body_fat_percent")
+    for metric in ("body_fat_percent", "skinfold_thigh"):
+        fresh, kept = read.columns(session._conn, metric), session.snapshot(metric).columns.get(metric)
+        if fresh.n:
+            stored = kept.reading > 0
+            for name in ("reading", "visit", "client", "setting", "instant", "day", "status", "value", "replicate"):
+                np.testing.assert_array_equal(getattr(kept, name)[stored], getattr(fresh, name))
+    assert session.catalogue() == read.catalogue(session._conn)
+    assert shown.revision == session.asked("body_fat_percent").revision
+
+
+@settings(max_examples=40, deadline=None)
 @given(st.lists(EDITS, max_size=14))
 def test_edits_and_their_undoing(edits):
-    """A refused edit changes nothing; columns kept in memory equal the file; all undone is the beginning, redone the end."""
+    """A refused edit changes nothing; what is kept equals the file; all undone is the beginning, all redone the end; no orphans."""
     session = Session(open_file.create_in_memory("x"), None)
     start = content(session)
     for what in edits:
-        before, said = content(session), ""
+        before, depth, said = content(session), len(session._undo), ""
         try:
             edit(session, *what)
         except UserError as error:
             said = str(error)
         assert "\n" not in said
-        assert not said or content(session) == before
-        shown = session.snapshot("body_mass")
-        for metric in ("body_mass", "skinfold_thigh"):
-            fresh = read.columns(session._conn, metric)
-            if fresh.n:
-                kept = shown.columns[metric]
-                stored = kept.reading > 0
-                for name in ("reading", "visit", "client", "setting", "wall", "status", "value", "replicate"):
-                    np.testing.assert_array_equal(getattr(kept, name)[stored], getattr(fresh, name))
-    end, steps = content(session), 0
+        assert not said or len(session._undo) > depth or content(session) == before
+        same_as_the_file(session)
+    while session.can_redo:
+        session.redo()
+    end, steps = content(session), len(session._undo)
     while session.can_undo:
         session.undo()
-        steps += 1
     assert content(session) == start
+    assert session._conn.execute("SELECT count(*) FROM reading_change").fetchone() == (0,)
     for _ in range(steps):
         session.redo()
-    assert content(session) == end or session.can_redo  # what was undone among the edits may be redone further
+    assert not session.can_redo
+    assert content(session) == end
+    same_as_the_file(session)
+    session.close()
+
+
+def test_numbers_are_not_used_again():
+    """A reading added, corrected and taken back leaves neither its number nor its history to the next one."""
+    session = Session(open_file.create_in_memory("x"), None)
+    session.do(typed("A", "2026-03-02", "Fir", "device", "body_mass", "70"))
+    session.do(CorrectReading(1, "71", "misread"))
+    session.undo()
+    session.undo()
+    session.do(typed("A", "2026-03-02", "Fir", "device", "body_mass", "72"))
+    (new,) = session.readings()
+    assert new.id > 1
+    assert session.history(new.id) == []
     session.close()
 
 
@@ -117,10 +180,10 @@ def test_setting_is_chosen_by_date_and_client():
     """A label in force several times: a reading gets the period of its date, the client's own before one for all."""
     session = Session(open_file.create_in_memory("x"), None)
     for code in "AB":
-        session.do(AddRow("client", (("code", code),)))
-    session.do(AddRow("instrument", (("name", "Fir"), ("kind", "device"))))
+        session.do(AddClient(Client(0, code)))
+    session.do(AddInstrument(Instrument(0, "Fir", "device")))
     for client, starts in ((None, "2026-01-01"), (None, "2026-03-01"), (1, "2026-02-01")):
-        session.do(AddRow("setting", (("instrument", 1), ("client", client), ("label", "std"), ("starts", starts))))
+        session.do(StartSetting(Setting(0, 1, "std", starts, client)))
     lines = [",".join(HEADER)]
     for code, day in (("A", "2026-01-15"), ("A", "2026-03-15"), ("B", "2026-02-15"), ("B", "2026-03-15"), ("B", "2025-12-01")):
         lines.append(f"{code},,,,{day},Fir,device,std,body_mass,70,kg,1,ok,")
@@ -132,7 +195,7 @@ def test_setting_is_chosen_by_date_and_client():
         )
     )
     assert got == {"A2026-01-15": 1, "A2026-03-15": 3, "B2026-02-15": 1, "B2026-03-15": 2, "B2025-12-01": 1}
-    assert session.settings_at("Fir", "2026-02-15", "A") == "std"
+    assert session.catalogue().setting_in_force("Fir", "2026-02-15", "A") == "std"
     again = finish(session.stage(rows))
     assert (again.new, again.already_there) == (0, 5)
     session.close()
@@ -151,10 +214,9 @@ def test_age_and_height_are_carried():
         ]
     )
     session.do(ImportReadings(tuple(parse_text(text)[0]), "x"))
-    session.do(ChangeRow("client", 2, (("birth", "1996"),)))
+    session.do(PutClient(replace(session.catalogue().clients[2], birth="1996")))
     for day, height in (("2026-06-01", 180.0), ("2026-08-01", 181.0)):
-        values = (("client", 2), ("day", day), ("height_cm", height), ("entered", str(height)), ("unit", "cm"))
-        session.do(AddRow("client_height", values))
+        session.do(AddHeight(2, day, Quantity(height, str(height), "cm")))
     v = session.snapshot().visits
     assert v.age_years[:3] == pytest.approx([30, 31, 30], abs=0.01)
     assert v.height_cm[:3].tolist() == [170, 170, 180]

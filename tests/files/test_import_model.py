@@ -15,7 +15,7 @@ from anchor_tally.exchange.mapping import guess, missing, read_rows
 from anchor_tally.exchange.readings_csv import HEADER, RowReader, write
 from anchor_tally.exchange.tables import open_table
 from anchor_tally.study import open_file
-from anchor_tally.study.commands import ImportReadings
+from anchor_tally.study.edits.imports import ImportReadings
 from places import parse_text
 
 START = datetime(2026, 3, 2, 6, 0)

@@ -2,25 +2,33 @@
 
 import json
 import zipfile
+from dataclasses import replace
 
 import openpyxl
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from anchor_tally.app.exporting import export
 from anchor_tally.app.mappings import remember, remembered
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.records import ImportRow, Refused
+from anchor_tally.domain.records import CalibrationRecord, ImportRow, Refused, Setting
 from anchor_tally.domain.steps import finish
+from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
 from anchor_tally.exchange.mapping import guess, missing, read_rows
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
-from anchor_tally.study.cards import AddRow, ChangeRow, NoteVisit, PutPair, SetOrder, Together
-from anchor_tally.study.commands import ImportReadings
+from anchor_tally.study.edits.calibrations import AdoptCalibration
+from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight, AskCondition
+from anchor_tally.study.edits.clients import AddHeight, PutClient
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.instruments import OfferMetric, OrderInstruments, StartSetting
+from anchor_tally.study.edits.readings import ExcludeReading
+from anchor_tally.study.edits.visits import NoteVisit
 
 WIDE = (
     "Morning values\n"
@@ -121,8 +129,8 @@ def test_date_order_is_found_or_asked_for():
 
 def test_command_line_takes_tidy_tables_of_any_form(tmp_path, demo, capsys):
     """The tidy table as UTF-16 with semicolons, and our own workbook, import like the plain one; another table does not."""
-    demo.export(tmp_path / "plain.csv")
-    demo.export(tmp_path / "book.xlsx")
+    export(demo, tmp_path / "plain.csv")
+    export(demo, tmp_path / "book.xlsx")
     text = (tmp_path / "plain.csv").read_text()
     (tmp_path / "odd.csv").write_bytes(text.replace(",", ";").encode("utf-16"))
     studies = []
@@ -229,63 +237,47 @@ def filled(tmp_path):
         ImportRow(4, "A", "male", None, None, "2026-03-02T06:50", "Meter", "method", "", "reactance_250khz", 48.25, "48.25", "ohm", 1, "ok", "-x"),
     ]  # fmt: skip
     session.do(ImportReadings(tuple(rows), "x"))
-    session.do(
-        ChangeRow("client", 1, (("name", "Secret Person"), ("birth", "1994-05"), ("cautions", "implant"), ("scans_before", 2)))
-    )
-    session.do(
-        AddRow(
-            "client_height", (("client", 1), ("day", "2026-01-01"), ("height_cm", 181.5), ("entered", "181.5"), ("unit", "cm"))
-        )
-    )
-    session.do(AddRow("setting", (("instrument", 1), ("client", 1), ("label", "athlete"), ("starts", "2026-04-01"))))
-    session.do(PutPair("instrument_metric", (("instrument", 1), ("metric", "body_fat_percent")), "resolution", 0.1))
-    session.do(PutPair("protocol_item", (("key", "morning"),), "asked", 1))
-    session.do(SetOrder((2, 1)))
-    weight = (
-        ("instrument", 1),
-        ("taken_at", "2026-03-02"),
-        ("nominal_kg", 20.0),
-        ("shown_kg", 20.1),
-        ("entered", "20.1"),
-        ("unit", "kg"),
-    )
-    session.do(AddRow("check_weight", weight))
-    session.do(NoteVisit("A", "2026-03-02T07:00", (), (("assessor", "R. K."),)))
-    values = (
-        ("assessor", "R. K."),
-        ("day", "2026-03-02"),
-        ("metric", "skinfold_thigh"),
-        ("person", "1"),
-        ("value", 12.0),
-        ("entered", "12"),
-        ("unit", "mm"),
-    )
-    session.do(Together(tuple(AddRow("assessor_value", (*values, ("repeat", k))) for k in (1, 2)), "x"))
-    session.exclude(1, "odd")
+    client = session.catalogue().clients[1]
+    secret = {"name": "Secret Person", "birth": "1994-05", "usual_activity": "rows at Secret Club", "notes": "a Secret note"}
+    session.do(PutClient(replace(client, **secret, cautions=frozenset({"implant"}), scans_before=2)))
+    session.do(AddHeight(1, "2026-01-01", Quantity(181.5, "181.5", "cm")))
+    session.do(StartSetting(Setting(0, 1, "athlete", "2026-04-01", 1)))
+    session.do(OfferMetric(1, "body_fat_percent", 0.1))
+    session.do(AskCondition("morning", asked=True))
+    session.do(OrderInstruments((2, 1)))
+    session.do(AddCheckWeight(1, "2026-03-02", Quantity(20.0, "20", "kg"), Quantity(20.1, "20.1", "kg")))
+    session.do(NoteVisit("A", "2026-03-02T07:00", (), assessor="Secret Assessor", notes="Secret remark"))
+    pair = (Quantity(12.0, "12", "mm"), Quantity(12.5, "12.5", "mm"))
+    session.do(AddAssessorPair("Secret Assessor", "2026-03-02", "skinfold_thigh", "1", pair))
+    session.do(ExcludeReading(1, "Secret reason"))
     return session
 
 
 def whole(session):
-    """All tables but what is private."""
-    skip = {"metric", "study"}
+    """All tables."""
     tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
-    out = {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
-    out["client"] = [(*r[:2], "", *r[3:]) for r in out["client"]]
-    return out
+    skip = {"metric", "sqlite_sequence"}
+    return {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
 
 
-def test_data_package_round_trip(tmp_path):
-    """A package holds the whole study but names, describes itself, and makes an equal study."""
+def text_of(package):
+    """Everything that a package holds."""
+    with zipfile.ZipFile(package) as z:
+        return b"".join(name.encode() + z.read(name) for name in z.namelist())
+
+
+def test_full_package_makes_an_equal_study(tmp_path):
+    """A full copy holds the whole study, describes itself, and makes an equal one."""
     session = filled(tmp_path)
-    assert main(["export", str(session.path), "-o", str(tmp_path / "p.zip")]) == 0
+    session.do(adoption_of_nothing(session))
+    session.close()
+    assert main(["export", str(session.path), "--full", "-o", str(tmp_path / "p.zip")]) == 0
     assert main(["import", str(tmp_path / "p.zip"), "--into", str(tmp_path / "q.tally")]) == 0
-    again = Session.open(tmp_path / "q.tally")
+    session, again = Session.open(tmp_path / "s.tally"), Session.open(tmp_path / "q.tally")
     assert whole(again) == whole(session)
-    assert again.title == session.title
+    assert again.calibrations() == session.calibrations()
     with zipfile.ZipFile(tmp_path / "p.zip") as z:
         described = json.loads(z.read("datapackage.json"))
-        text = b"".join(z.read(n) for n in z.namelist())
-    assert b"Secret Person" not in text
     names = {r["path"] for r in described["resources"]}
     assert {"readings.csv", "clients.csv", "instruments.csv", "visits.csv", "calibrations.csv"} <= names
     for r in described["resources"]:
@@ -295,10 +287,37 @@ def test_data_package_round_trip(tmp_path):
     again.close()
 
 
+def adoption_of_nothing(session):
+    """A calibration made by hand, so that a small study has one."""
+    record = CalibrationRecord(
+        0, "Fir", "body_fat_percent", "std", "Scan", "pooled", (1.0, 2.0, 3.0), {}, ("1",), 15.0, 25.0, 3, 3, "2026-03-02T07:00",
+        "2026-06-22", 0, "0" * 16,
+    )  # fmt: skip
+    return AdoptCalibration(record, "device")
+
+
+def test_package_names_nobody(tmp_path):
+    """By default: codes, age in years at the visit, no name, birth, caution, remark, reason, assessor, file or title."""
+    session = filled(tmp_path)
+    assert export(session, tmp_path / "p.zip") == 3
+    assert (tmp_path / "p.zip").stat().st_mode & 0o777 == 0o600
+    text = text_of(tmp_path / "p.zip")
+    for secret in (b"Secret", b"1994", b"implant", b"comma", b"odd"):
+        assert secret not in text, secret
+    assert main(["import", str(tmp_path / "p.zip"), "--into", str(tmp_path / "q.tally")]) == 0
+    again = Session.open(tmp_path / "q.tally")
+    facts = [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.status) for r in session.readings()]
+    assert facts == [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.status) for r in again.readings()]
+    ages = session.snapshot("body_fat_percent").visits.age_years
+    assert again.snapshot("body_fat_percent").visits.age_years == pytest.approx(ages, abs=0.06)
+    session.close()
+    again.close()
+
+
 def test_bad_packages(tmp_path, capsys):
     """A broken package says so in one line and leaves no study; an existing study is not written over."""
     session = filled(tmp_path)
-    session.export(tmp_path / "p.zip")
+    export(session, tmp_path / "p.zip")
     session.close()
     (tmp_path / "text.zip").write_text("no zip")
     with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "odd.zip", "w") as out:
@@ -319,7 +338,7 @@ def test_bad_packages(tmp_path, capsys):
 def test_workbook_export_has_no_formulas(tmp_path):
     """Texts that begin like formulas stay texts; numbers are numbers."""
     session = filled(tmp_path)
-    session.export(tmp_path / "x.xlsx")
+    export(session, tmp_path / "x.xlsx")
     book = openpyxl.load_workbook(tmp_path / "x.xlsx")
     assert book.sheetnames == ["readings", "pairs", "results"]
     cells = [c for row in book["readings"].iter_rows() for c in row]

@@ -7,6 +7,16 @@ from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
 
 
+class Window(MainWindow):
+    """The window, with its pages by name."""
+
+    record = property(lambda self: self.page("record"))
+    compare = property(lambda self: self.page("compare"))
+    calibrate = property(lambda self: self.page("calibrate"))
+    plan = property(lambda self: self.page("plan"))
+    importing = property(lambda self: self.page("import"))
+
+
 @pytest.fixture(scope="session")
 def qapp():
     """The application with its fonts."""
@@ -19,14 +29,14 @@ def window_on(qtbot, tmp_path):
     opened = []
 
     def build(session):
-        window = MainWindow(session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+        window = Window(session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
         qtbot.addWidget(window)
         opened.append(window)
         window.show()
-        qtbot.waitUntil(lambda: window.compare.plot is not None or not session.metrics())
+        qtbot.waitUntil(lambda: bool(window.shown != "compare" or window.compare.results))
         return window
 
     yield build
     for window in opened:
         window.close()
-        assert not window.compare.runner.busy
+        assert window.jobs is None

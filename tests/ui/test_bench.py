@@ -6,10 +6,13 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
+from anchor_tally.domain.records import Client, Instrument, VisitNote
 from anchor_tally.feeds.laboratory import drop_file, scan_rows
 from anchor_tally.feeds.scale import Person
 from anchor_tally.feeds.taker import NoValue, Taken
-from anchor_tally.study.cards import AddRow, ChangeRow, PutPair
+from anchor_tally.study.edits.clients import AddClient, PutClient
+from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric
+from driving import kept
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 DEVICES = ("Ash", "Beech", "Elm", "Fir", "Oak")
@@ -20,8 +23,8 @@ def bench(window_on, tmp_path):
     """A study with five scales that offer body fat, and its window at Record."""
     session = Session.new(tmp_path / "s.tally", "t")
     for k, name in enumerate(DEVICES, start=1):
-        session.do(AddRow("instrument", (("name", name), ("kind", "device"), ("position", k), ("electrodes", "feet"))))
-        session.do(PutPair("instrument_metric", (("instrument", k), ("metric", "body_fat_percent")), "resolution", 0.1))
+        session.do(AddInstrument(Instrument(0, name, "device", electrodes="feet", position=k)))
+        session.do(OfferMetric(k, "body_fat_percent", 0.1))
     window = window_on(session)
     yield window
     window.close()
@@ -38,14 +41,6 @@ def type_and_enter(*texts):
 def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
     """Press a key wherever the focus is."""
     QTest.keyClick(QApplication.focusWidget() or window, key, modifier)
-
-
-def kept(window):
-    """What is in the file, read through another connection."""
-    other = Session.open(window.session.path, read_only=True)
-    rows = other.readings()
-    other.close()
-    return rows
 
 
 def begin(window, client="Wren"):
@@ -67,7 +62,7 @@ def test_whole_visit_by_keyboard(bench):
     type_and_enter("")
     fat = [f"{18 + k / 10:.1f}".replace(".", ",") for k in range(15)]
     type_and_enter(*fat)
-    assert "nothing more is asked for" in window.said.text()
+    assert "nothing more is asked for" in window.said
 
     press(window, Qt.Key.Key_PageDown, CTRL)
     press(window, Qt.Key.Key_I, Qt.KeyboardModifier.AltModifier)
@@ -81,7 +76,7 @@ def test_whole_visit_by_keyboard(bench):
     assert "take a third" in focused.lane.meaning.text()
     type_and_enter("12.6")
     results = window.record.guide.results
-    shown = {results.item(k, 0).text().splitlines()[0]: results.item(k, 1).text() for k in range(results.rowCount())}
+    shown = {results.text(k, 0).splitlines()[0]: results.text(k, 1) for k in range(results.count)}
     assert shown["Sum of eight skinfolds"] == "67.0 mm"
     assert "median 12.6" in focused.lane.meaning.text()
 
@@ -110,23 +105,25 @@ def test_whole_visit_by_keyboard(bench):
     assert scan["body_fat_percent_subtotal"][0] == "16.2"
     assert len(rows) == 15 + 17 + 5 + 6
     visit = rows[0].visit
-    assert set(window.session.visit_note(visit)[0].values()) == {"yes", "no"}
+    assert set(window.session.visit_note(visit).conditions.values()) == {"yes", "no"}
 
 
 def test_cautions_lock_and_stay(bench):
     """An implant forbids impedance devices: the cells are shut and the caution stays; agreement opens them and still shows."""
     window, session = bench, bench.session
-    session.do(AddRow("client", (("code", "Wren"), ("cautions", "implant"))))
+    session.do(AddClient(Client(0, "Wren", cautions=frozenset({"implant"}))))
     begin(window)
     record = window.record
     assert "Implanted electronics" in record.caution.text()
     assert record.caution.isVisible()
     assert not any(c.isEnabled() for lane in record.lanes for c in lane.cells)
-    assert record.take_tally("Ash", [("body_fat_percent", "20 percent")], "").startswith("Nothing was taken from Ash")
+    assert record.take_tally(record.bar.place, "Ash", [("body_fat_percent", "20 percent")], "", simulated=False).startswith(
+        "Nothing was taken from Ash"
+    )
     record.go_station("skinfolds")
     assert record.caution.isVisible()
     assert record.lanes[0].cells[0].isEnabled()
-    session.do(ChangeRow("client", 1, (("cautions", "implant implant_cleared"),)))
+    session.do(PutClient(Client(1, "Wren", cautions=frozenset({"implant", "implant_cleared"}))))
     record.go_station("devices")
     assert all(c.isEnabled() for lane in record.lanes for c in lane.cells)
     assert "agreement is noted" in record.caution.text()
@@ -141,12 +138,12 @@ def test_conditions_are_kept_only_when_answered(bench, qtbot):
     assert fasted.text().startswith("?")
     qtbot.mouseClick(fasted, Qt.MouseButton.LeftButton)
     assert fasted.text().startswith("✓")
-    assert window.session.visit_note(record.visit[0])[0] == {"fasted": "yes"}
+    assert window.session.visit_note(record.visit).conditions == {"fasted": "yes"}
     qtbot.keyClick(fasted, Qt.Key.Key_Space)
     assert "food and drink shift impedance" in record.conditions.breach.text()
     qtbot.keyClicks(record.assessor, "R. K.")
     qtbot.keyClick(record.assessor, Qt.Key.Key_Return)
-    assert window.session.visit_note(record.visit[0])[:2] == ({"fasted": "no"}, "R. K.")
+    assert window.session.visit_note(record.visit) == VisitNote({"fasted": "no"}, "R. K.")
     for _ in range(3):
         window.undo()
     assert fasted.text().startswith("?")
@@ -182,7 +179,7 @@ def test_unsettled_is_never_taken(bench, qtbot):
     begin(window)
     live.instrument.setEditText("Ash")
     live.stand_in.start(["--profile", "eight", "--auto", "2", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"])
-    qtbot.waitUntil(lambda: "did not settle" in window.said.text(), timeout=20_000)
+    qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=20_000)
     live.stop()
     assert [r for r in kept(window) if r.status == "ok"] == []
 
@@ -200,7 +197,7 @@ def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):
     assert kept(window) == []
     with qtbot.waitSignal(window.importing.previewed, timeout=10_000):
         qtbot.mouseClick(live.look_at, Qt.MouseButton.LeftButton)
-    with qtbot.waitSignal(window.importing.finished, timeout=10_000):
+    with qtbot.waitSignal(window.importing.wanted, timeout=10_000):
         qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
     rows = kept(window)
     assert len(rows) == 16
@@ -212,10 +209,10 @@ def test_check_weight_and_methods_bench(bench, qtbot):
     """A check weight keeps its unit; the methods bench follows typing and tells what a centimetre does."""
     window, record = bench, bench.record
     window.go("record")
-    record.go_station("check_weight")
+    record.go_station("check")
     type_and_enter("20 kg", "44,3 lb")
     assert window.session.check_weights()[0].shown_kg == pytest.approx(44.3 * 0.45359237)
-    assert record.check.table.item(0, 4).text() == "+0.09"
+    assert record.check.table.text(0, 4) == "+0.09"
     record.go_station("methods")
     m = record.methods
     m.only.setCurrentIndex(m.only.findData("tape_hodgdon_beckett_1984_inch"))
@@ -223,8 +220,8 @@ def test_check_weight_and_methods_bench(bench, qtbot):
     for key, text in (("sex", "male"), ("height", "70in"), ("girth_neck", "15in"), ("girth_waist_navel", "34in")):
         qtbot.keyClicks(m.fields[key], text)
     assert m.title.text().startswith("Tape, inch form")
-    assert m.table.item(m.table.currentRow(), 1).text() == "17.5 %"
-    errors = {m.errors.item(k, 0).text(): m.errors.item(k, 1).text() for k in range(m.errors.rowCount())}
+    assert m.table.text(m.table.row, 1) == "17.5 %"
+    errors = {m.errors.text(k, 0): m.errors.text(k, 1) for k in range(m.errors.count)}
     assert errors["1 cm more of waist girth at navel"] == "+0.77 pp"
     qtbot.keyClicks(m.fields["age_years"], "nine")
     assert "not a number" in m.refused.text()

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
 from anchor_tally.ui.stages.plan.practice import Practice
-from driving import previewed
+from driving import choose_client, previewed, select
 
 
 @pytest.fixture
@@ -36,7 +36,7 @@ def test_client_card(qtbot, window):
     """Fields are written as they are left; a bad date is refused in place; heights feed the equations."""
     session = window.session
     qtbot.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
-    page = window.plan.pages["clients"]
+    page = window.plan.tabs["clients"]
     fill(qtbot, page.new, "Wren")
     for column, text in (("birth", "1994-05"), ("usual_activity", "rows"), ("scans_before", "2"), ("last_scan", "2026-01-10")):
         fill(qtbot, page.fields[column], text)
@@ -49,16 +49,16 @@ def test_client_card(qtbot, window):
     click(qtbot, page.boxes["implant"])
     assert "no impedance device" in page.warning.text()
     fill(qtbot, page.day, "2026-02-01")
-    fill(qtbot, page.height, "5ft 10")
-    assert page.heights.item(0, 1).text() == "177.8"
+    fill(qtbot, page.height_field, "5ft 10")
+    assert page.heights.text(0, 1) == "177.8"
     fill(qtbot, page.new, "Wren")
     assert "is there already" in page.trouble.text()
-    client = next(iter(session.snapshot().clients.values()))
+    client = next(iter(session.catalogue().clients.values()))
     assert (client.birth, client.sex, client.scans_before, client.cautions) == ("1994-05", "female", 2, frozenset({"implant"}))
     window.undo()
-    assert session.heights(client.id) == []
+    assert client.id not in session.catalogue().heights
     window.redo()
-    assert session.heights(client.id)[0][2] == pytest.approx(177.8)
+    assert session.catalogue().heights[client.id][0].height_cm == pytest.approx(177.8)
 
 
 def test_instrument_card_feeds_the_bench(qtbot, window):
@@ -67,34 +67,33 @@ def test_instrument_card_feeds_the_bench(qtbot, window):
     for name in ("Fir", "Oak"):
         window.go("plan")
         window.plan.go("instruments")
-        page = window.plan.pages["instruments"]
+        page = window.plan.tabs["instruments"]
         fill(qtbot, page.new, name)
         fill(qtbot, page.resolution, "0,1")
-    assert page.offers.item(0, 1).text() == "0.1 percent"
+    assert page.offers.text(0, 1) == "0.1 percent"
     window.plan.go("clients")
-    fill(qtbot, window.plan.pages["clients"].new, "Wren")
+    fill(qtbot, window.plan.tabs["clients"].new, "Wren")
     window.plan.go("instruments")
-    page.list.selectRow(1)
+    select(page.list, 1)
     page.starts.setText("2026-01-01")
     fill(qtbot, page.label_, "standard")
     page.whom.setCurrentText("Wren")
     fill(qtbot, page.label_, "athlete")
-    assert [page.settings.item(k, 2).text() for k in range(2)] == ["Wren", "all clients"]
+    assert [page.settings.text(k, 2) for k in range(2)] == ["Wren", "all clients"]
     click(qtbot, page.up)
-    assert page.list.item(0, 0).text() == "Oak"
+    assert page.list.text(0, 0) == "Oak"
     window.go("record")
     record = window.record
-    record.client.setEditText("Wren")
-    record.bar.choose_client("Wren")
+    choose_client(record, "Wren")
     record.when.setText("2026-03-02 06:30")
     assert [lane.instrument for lane in record.lanes] == ["Oak", "Fir"]
     fill(qtbot, record.lanes[0].cells[0], "20.4")
     assert [(r.instrument, r.setting) for r in session.readings()] == [("Oak", "athlete")]
     window.go("plan")
     window.plan.go("protocol")
-    box = window.plan.pages["protocol"].boxes["morning"]
+    box = window.plan.tabs["protocol"].boxes["morning"]
     qtbot.keyClick(box, Qt.Key.Key_Space)
-    assert "morning" in session.protocol()
+    assert "morning" in session.catalogue().asked
     window.undo()
     assert not box.isChecked()
 
@@ -103,29 +102,29 @@ def test_assessor_check(qtbot, window):
     """Ten people measured twice give a verdict; a reading that cannot be is refused; undo takes the pair back."""
     window.go("plan")
     window.plan.go("assessors")
-    page = window.plan.pages["assessors"]
+    page = window.plan.tabs["assessors"]
     page.assessor.setEditText("R. K.")
     for k in range(10):
         fill(qtbot, page.first, f"{10 + k}")
         fill(qtbot, page.second, f"{10 + k}.2")
     assert page.verdict.text().startswith("R. K. repeats well enough")
-    assert page.table.rowCount() == 10
+    assert page.table.count == 10
     fill(qtbot, page.first, "900")
     fill(qtbot, page.second, "10")
     assert "not possible" in page.trouble.text()
     window.undo()
-    assert page.table.rowCount() == 9
+    assert page.table.count == 9
     assert "at least 10" in page.notes.text()
 
 
-def test_practice(qtbot):
+def test_practice(qtbot, window):
     """Each reading is scored against the hidden value; text is refused; the tape is another scale."""
-    page = Practice(None, seed=4)
+    page = Practice(window.session, seed=4)
     qtbot.addWidget(page)
     fill(qtbot, page.value, f"{page.hidden[0]:.1f}")
     fill(qtbot, page.value, "ten")
     assert "not a number" in page.trouble.text()
-    assert page.table.item(0, 1).text() == f"{page.hidden[0]:.2f}"
+    assert page.table.text(0, 1) == f"{page.hidden[0]:.2f}"
     assert "100 % within" in page.words.text()
     page.kind.setCurrentIndex(1)
     page.kind.activated.emit(1)
@@ -145,18 +144,18 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     assert "say what the columns are" in page.headline.text()
     assert not page.take.isEnabled()
     for row, role in ((0, "client"), (1, "taken_at")):
-        editor.columns.selectRow(row)
+        select(editor.columns, row)
         editor.role.setCurrentIndex(editor.role.findData(role))
         editor.role.activated.emit(editor.role.currentIndex())
     qtbot.waitUntil(lambda: page.take.isEnabled())
-    editor.columns.selectRow(4)
+    select(editor.columns, 4)
     fill(qtbot, editor.by, "Alder")
     for order, day in (("mdy", "2026-03-04"), ("dmy", "2026-04-03")):
         editor.dates.setCurrentIndex(editor.dates.findData(order))
         editor.dates.activated.emit(editor.dates.currentIndex())
-        qtbot.waitUntil(lambda day=day: page.take.isEnabled() and page.preview.item(0, 1).text() == day)
+        qtbot.waitUntil(lambda day=day: page.take.isEnabled() and page.preview.text(0, 1) == day)
     assert "make sure which it is" in editor.wanting.text()
-    with qtbot.waitSignal(page.finished):
+    with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)
     rows = [(r.client, r.instrument, r.metric, r.entered, r.unit, r.replicate) for r in window.session.readings()]
     assert rows == [
@@ -183,13 +182,17 @@ def test_paste_and_stop(qtbot, window, tmp_path):
         f"A,,,,2026-01-01T{k // 3600:02}:{k // 60 % 60:02}:{k % 60:02},Fir,device,,body_mass,70,kg,1,ok,\n" for k in range(60_000)
     )
     (tmp_path / "long.csv").write_text(head + "".join(rows))
-    with qtbot.waitSignal(window.importing.job.progress):
-        window.import_file(tmp_path / "long.csv")
+    window.import_file(tmp_path / "long.csv")
+    qtbot.waitUntil(lambda: "rows…" in window.importing.headline.text())
     click(qtbot, window.importing.cancel)
     assert "reading was stopped" in window.importing.headline.text()
     previewed(qtbot, window, tmp_path / "long.csv")
-    with qtbot.waitSignal(window.importing.job.progress):
-        click(qtbot, window.importing.take)
+    click(qtbot, window.importing.take)
+    qtbot.waitUntil(lambda: window.session.writing)
+    with qtbot.waitSignal(window.compare.shown):  # what is shown meanwhile comes from what is committed
+        window.go("compare")
+    assert "being written" in window.compare.headline.text()
+    window.go("import")
     click(qtbot, window.importing.cancel)
-    assert "nothing was imported" in window.said.text()
+    assert "nothing was imported" in window.said
     assert window.session.readings() == []

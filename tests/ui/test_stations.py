@@ -10,8 +10,12 @@ from PyQt6.QtGui import QDropEvent
 
 from anchor_tally.analysis.derive import visit_inputs
 from anchor_tally.app.session import Session
+from anchor_tally.domain.records import Client, Instrument
+from anchor_tally.domain.units import Quantity
 from anchor_tally.study import open_file
-from anchor_tally.study.cards import AddRow
+from anchor_tally.study.edits.clients import AddClient, AddHeight
+from anchor_tally.study.edits.instruments import AddInstrument
+from driving import choose_client
 from places import DATA
 
 
@@ -19,12 +23,11 @@ from places import DATA
 def window(window_on, tmp_path):
     """A study with one client whose sex, birth and height are known."""
     session = Session.new(tmp_path / "s.tally", "t")
-    session.do(AddRow("client", (("code", "Wren"), ("sex", "male"), ("birth", "1996"))))
-    values = (("client", 1), ("day", "2026-01-01"), ("height_cm", 180.0), ("entered", "180"), ("unit", "cm"))
-    session.do(AddRow("client_height", values))
+    session.do(AddClient(Client(0, "Wren", "male", birth="1996")))
+    session.do(AddHeight(1, "2026-01-01", Quantity(180.0, "180", "cm")))
     opened = window_on(session)
     opened.go("record")
-    opened.record.bar.choose_client("Wren")
+    choose_client(opened.record, "Wren")
     yield opened
     opened.close()
     session.close()
@@ -39,7 +42,7 @@ def enter(qtbot, cell, text):
 def results(window):
     """What the equations give beside the station."""
     t = window.record.guide.results
-    return {t.item(k, 0).text().splitlines()[0]: (t.item(k, 1).text(), t.item(k, 0).text()) for k in range(t.rowCount())}
+    return {t.text(k, 0).splitlines()[0]: (t.text(k, 1), t.text(k, 0)) for k in range(t.count)}
 
 
 def lane(window, metric):
@@ -74,14 +77,14 @@ def test_impedance_at_several_frequencies(qtbot, window):
 def test_underwater_and_by_eye(qtbot, window):
     """Without a residual volume the estimated form answers; a range by eye the wrong way round gives no number."""
     record = window.record
-    window.session.do(AddRow("instrument", (("name", "Platform"), ("kind", "device"), ("electrodes", "none"))))
+    window.session.do(AddInstrument(Instrument(0, "Platform", "device", electrodes="none")))
     record.add_lane("Platform", "device", "body_mass")
     enter(qtbot, lane(window, "body_mass").cells[0], "80 kg")
     record.go_station("underwater")
     enter(qtbot, lane(window, "mass_in_water").cells[0], "4")
     enter(qtbot, lane(window, "water_temperature").cells[0], "30")
-    assert record.lanes[0].repeats == 3
-    assert record.lanes[1].repeats == 1
+    assert record.lanes[0].plan.repeats == 3
+    assert record.lanes[1].plan.repeats == 1
     found = results(window)
     assert found["Underwater weighing, residual volume estimated"][0].endswith("%")
     assert "residual volume estimated as 1.9" in found["Underwater weighing"][1]
@@ -109,8 +112,8 @@ def test_second_scan_of_the_day_and_a_side(qtbot, window):
     record.head.setting.setCurrentIndex(record.head.setting.findText("left side, spring calliper"))
     assert record.lanes[0].cells[0].text() == ""
     enter(qtbot, record.lanes[0].cells[0], "10")
-    visit = record.visit[0]
-    assert visit_inputs(window.session.snapshot(), visit)["skinfold_triceps"] == 9  # the side that was begun with
+    visit = record.visit
+    assert visit_inputs(window.session.person(1), visit)["skinfold_triceps"] == 9  # the side that was begun with
     rows = [(r.metric, r.entered, r.setting, r.replicate) for r in window.session.readings()]
     assert rows == [
         ("body_fat_percent", "18.0", "machine A, software 2", 1),
@@ -126,19 +129,19 @@ def test_read_only_study_says_so(qtbot, window_on, tmp_path, monkeypatch):
     monkeypatch.setattr(os, "access", lambda p, mode: mode != os.W_OK)
     session = Session.open(tmp_path / "r.tally")
     window = window_on(session)
-    assert "read only" in window.place.text()
+    assert "read only" in window.footer.place.text()
     window.go("record")
-    window.record.bar.choose_client("A")
+    choose_client(window.record, "A")
     window.record.conditions.note_all()
     assert "cannot be written" in window.record.trouble.text()
     window.go("plan")
-    page = window.plan.pages["clients"]
+    page = window.plan.tabs["clients"]
     page.fields["birth"].setText("1990")
     qtbot.keyClick(page.fields["birth"], Qt.Key.Key_Return)
     assert "cannot be written" in page.trouble.text()
     window.plan.go("protocol")
-    qtbot.keyClick(window.plan.pages["protocol"].boxes["morning"], Qt.Key.Key_Space)
-    assert "cannot be written" in window.said.text()
+    qtbot.keyClick(window.plan.tabs["protocol"].boxes["morning"], Qt.Key.Key_Space)
+    assert "cannot be written" in window.said
     window.close()
     session.close()
 
@@ -156,6 +159,6 @@ def test_workbook_dropped_on_the_window(qtbot, window, tmp_path, monkeypatch):
     with qtbot.waitSignal(window.importing.previewed):
         window.dropEvent(QDropEvent(QPointF(5, 5), Qt.DropAction.CopyAction, mime, buttons, keys))
     assert window.importing.headline.text() == "t.xlsx: 1 reading to be added."
-    with qtbot.waitSignal(window.importing.finished):
+    with qtbot.waitSignal(window.importing.wanted):
         qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
     assert [(r.client, r.instrument, r.entered) for r in window.session.readings()] == [("Wren", "Fir", "20.5")]

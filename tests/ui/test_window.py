@@ -10,6 +10,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QApplication
 
+from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
 from driving import previewed, shown
 
@@ -18,14 +19,14 @@ def click_point(qtbot, window, k):
     """Click the k-th pair in the difference plot with the mouse."""
     plot = window.compare.plot
     plot.draw()
-    x, y = plot.axes.transData.transform((window.compare.shown_points.x[k], window.compare.shown_points.d[k]))
+    x, y = plot.axes.transData.transform((window.compare.info.x[k], window.compare.info.d[k]))
     ratio = plot.device_pixel_ratio
     qtbot.mouseClick(plot, Qt.MouseButton.LeftButton, pos=QPoint(round(x / ratio), round(plot.height() - y / ratio)))
 
 
 def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     """Import, ladder, evidence, exclude, adopt, new reading with its corrected value; all of it in the file."""
-    demo.export(tmp_path / "readings.csv")
+    export(demo, tmp_path / "readings.csv")
     session = Session.new(tmp_path / "mine.tally", "mine")
     window = window_on(session)
     assert "Add an instrument" in window.record.headline.text()
@@ -37,24 +38,24 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     assert labels[:4] == ["Alder", "Birch", "Cedar", "Dogwood"]
 
     # the mistyped value stands out: open it, exclude it, see the figure change
-    worst = int(window.compare.shown_points.d.argmax())
+    worst = int(window.compare.info.d.argmax())
     click_point(qtbot, window, worst)
     drawer = window.drawer
     assert drawer.isVisible()
-    assert "Hake" in drawer.table.item(0, 0).text()
+    assert "Hake" in drawer.table.text(0, 0)
     qtbot.keyClicks(drawer.reason, "mistyped")
-    before = window.compare.table.item(0, 1).text(), window.compare.shown_points.d.size
+    before = window.compare.table.text(0, 1), window.compare.info.d.size
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.exclude, Qt.MouseButton.LeftButton))
-    assert drawer.table.item(0, 3).text() == "no"
-    assert window.compare.shown_points.d.size == before[1] - 1
-    assert window.compare.table.item(0, 1).text() != before[0]
+    assert drawer.table.text(0, 3) == "no"
+    assert window.compare.info.d.size == before[1] - 1
+    assert window.compare.table.text(0, 1) != before[0]
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.back, Qt.MouseButton.LeftButton))
-    assert window.compare.table.item(0, 1).text() == before[0]
+    assert window.compare.table.text(0, 1) == before[0]
     shown(qtbot, window.compare, lambda: qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier))
 
     shown(qtbot, window.calibrate, lambda: qtbot.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.ControlModifier))
-    assert window.calibrate.table.horizontalHeaderItem(1).text() == "Alder"
-    shown(qtbot, window.calibrate, lambda: qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton))
+    assert window.calibrate.table.heads[1] == "Alder"
+    qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     assert window.calibrate.in_force.text().startswith("In force: v1")
 
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
@@ -66,7 +67,7 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     for cell, text in zip(cells, ("25,1", "25.3"), strict=False):
         qtbot.keyClicks(cell, text)
         qtbot.keyClick(cell, Qt.Key.Key_Return)
-    assert "mean 25.2 → corrected" in record.meanings[0].text()
+    assert "mean 25.2 → corrected" in record.lanes[0].meaning.text()
     assert QApplication.focusWidget() is cells[2]
     qtbot.keyClick(cells[2], Qt.Key.Key_F)
     qtbot.keyClicks(record.lanes[1].cells[0], "154 lb")
@@ -101,13 +102,12 @@ def test_keyboard_lens_and_dark(qtbot, window_on, demo):
     qtbot.keyClick(window.compare.plot, Qt.Key.Key_Right)
     assert window.drawer.isVisible()
     qtbot.mouseClick(window.drawer.close_button, Qt.MouseButton.LeftButton)
-    window.compare.table.setCurrentCell(1, 0)
-    window.compare.table.cellClicked.emit(1, 0)
+    window.compare.table.opened.emit(1, 0)
     assert window.drawer.title.text().startswith("Limits of agreement")
     assert "Left out" in window.drawer.left_out.text()
     window.lens.list.item(0).setCheckState(Qt.CheckState.Unchecked)
     shown(qtbot, window.compare, window.lens._apply)
-    assert window.lens.hidden.text() == "1 client hidden"
+    assert window.lens.hidden_.text() == "1 client hidden"
     assert "13 clients" in window.compare.under.text()
     window.toggle_dark()
     assert window.compare.plot.axes.get_facecolor()[0] < 0.2
@@ -117,7 +117,7 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     """Lists, pickers and figures stay usable with 1,160 clients; a method's evidence shows its raw readings."""
     session = Session.open(survey_csv)
     window = window_on(session)
-    assert window.compare.shown_points.d.size == 1160
+    assert window.compare.info.d.size == 1160
     window.go("record")
     assert window.record.client.count() == 1160
     window.go("compare")
@@ -128,7 +128,7 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     window.compare.choose(1)
     assert "from memory" in window.compare.notes.text()
     window.compare._choose_point(0)
-    texts = [window.drawer.table.item(k, 0).text() for k in range(window.drawer.table.rowCount())]
+    texts = [window.drawer.table.text(k, 0) for k in range(window.drawer.table.count)]
     assert any("Survey" in t for t in texts)
     assert any("DXA" in t for t in texts)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
@@ -147,12 +147,12 @@ def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
     previewed(qtbot, window, tmp_path / "bad.csv")
     assert "which columns hold readings" in window.importing.editor.wanting.text()
     assert not window.importing.take.isEnabled()
-    demo.export(tmp_path / "same.csv")
+    export(demo, tmp_path / "same.csv")
     text = (tmp_path / "same.csv").read_text()
     (tmp_path / "same.csv").write_text(text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n")
     previewed(qtbot, window, tmp_path / "same.csv")
     assert "1 row cannot be taken" in window.importing.headline.text()
-    assert window.importing.refused.item(0, 0).text() == "this metric is not known"
+    assert window.importing.refused.text(0, 0) == "this metric is not known"
     assert not window.importing.take.isEnabled()
     qtbot.mouseClick(window.importing.cancel, Qt.MouseButton.LeftButton)
     assert len(demo.readings()) == count
@@ -168,8 +168,8 @@ def test_real_window_under_xvfb(tmp_path):
         "def make(argv):\n"
         "    app = made(argv); t = QTimer(app); t.timeout.connect(lambda: look(app)); t.start(50); return app\n"
         "def look(app):\n"
-        "    w = app.activeWindow() or next((x for x in app.topLevelWidgets() if x.isVisible() and hasattr(x, 'compare')), None)\n"
-        "    if w is not None and w.compare is not None and w.compare.plot is not None:\n"
+        "    w = app.activeWindow() or next((x for x in app.topLevelWidgets() if x.isVisible() and hasattr(x, 'pages')), None)\n"
+        "    if w is not None and 'compare' in w.pages and w.pages['compare'].plot is not None:\n"
         "        print(app.platformName(), w.windowTitle(), flush=True); w.close(); app.quit()\n"
         "a.make_application = make\n"
         "sys.exit(a.main(['--demo']))"
@@ -195,7 +195,7 @@ def test_killed_after_typing(tmp_path):
         "from anchor_tally.ui.main_window import MainWindow\n"
         "app = make_application([]); folder = Path(sys.argv[1]).parent\n"
         "w = MainWindow(Session.new(Path(sys.argv[1]), 't'), settings=QSettings(str(folder / 's.ini'), QSettings.Format.IniFormat)); w.show()\n"
-        "r = w.record; QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument, Qt.Key.Key_Return)\n"
+        "r = w.page('record'); QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument, Qt.Key.Key_Return)\n"
         "QTest.keyClicks(r.client.lineEdit(), 'Wren'); QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\n"
         "cell = r.lanes[0].cells[0]; QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell, Qt.Key.Key_Return)\n"
         "os.kill(os.getpid(), signal.SIGKILL)"

@@ -10,7 +10,6 @@ import numpy as np
 from ..domain.records import AssessorValue
 from ..stats.estimate import Note, note
 from ..stats.measurement_error import TechnicalError, technical_error
-from .field_method import Sensitivity
 
 LEAST_PERSONS = 10
 # Acceptable TEM of one assessor in percent of the mean, for a skilled one and for a beginner (Perini et al. 2005, Rev Bras
@@ -93,13 +92,3 @@ def errors_of(values: Iterable[AssessorValue], assessor: str) -> dict[str, float
         if result.verdict != "too_few" and result.error.tem is not None:
             out[metric] = result.error.tem.value
     return out
-
-
-def reading_error(changes: Iterable[Sensitivity], tem: dict[str, float], repeats: int) -> float | None:
-    """SD of an equation's result from the assessor's error alone, each input being the mean of ``repeats`` readings.
-
-    First-order propagation of independent errors, √Σ(∂f/∂x · TEM)²/√repeats, in the unit of the result; None when no input
-    has a known error (common practice). Inputs without a known error count as free of it.
-    """
-    parts = [s.change / s.step * tem[s.input] for s in changes if s.input in tem]
-    return float(np.sqrt(np.sum(np.square(parts)) / repeats)) if parts else None

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Generator
-from dataclasses import dataclass
+from collections.abc import Generator, Iterable, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from itertools import chain
 
 import numpy as np
+import numpy.typing as npt
 
 from ..domain.lens import Lens
-from ..domain.records import CalibrationRecord
-from ..domain.snapshot import Snapshot
+from ..domain.records import FORM_0_EQUATIONS, CalibrationRecord
+from ..domain.snapshot import Columns, Ints, Snapshot
+from ..stats.components import NestedFit
 from ..stats.estimate import Interval, Note, note
 from ..stats.offsets import (
     CrossValidation,
@@ -22,8 +25,9 @@ from ..stats.offsets import (
     pooled_from_single,
     prediction_interval,
 )
-from .compare import CompareResult, compare_pairs, instruments_of
+from .compare import CompareResult, compare_pairs, instruments_of, lens_for
 from .pairing import CannotCompare, find_reference, pair
+from .question import Asked
 
 EXPIRY_WEEKS = 16
 
@@ -43,8 +47,12 @@ class ClientOffset:
 
 @dataclass(frozen=True, eq=False)
 class CalibrateResult:
-    """Offsets of one instrument; ``model`` is 'none', 'pooled' or 'client'."""
+    """Offsets of one instrument; ``model`` is 'none', 'pooled' or 'client'.
 
+    ``sources`` names the readings behind them and ``digest`` fingerprints those, so that what is adopted is what was computed.
+    """
+
+    asked: Asked
     comparison: CompareResult
     model: str
     pooled: PooledOffset | None
@@ -52,6 +60,8 @@ class CalibrateResult:
     cross_validation: CrossValidation | None
     range: tuple[float, float] | None
     advice: str
+    sources: tuple[str, ...]
+    digest: str
     notes: tuple[Note, ...]
 
 
@@ -66,13 +76,12 @@ class CalibrateRequest:
         """Yield progress; return one result an instrument."""
         items = instruments_of(self.snapshot, self.lens)
         reference = find_reference(self.snapshot, self.lens)
+        asked = Asked(self.snapshot.revision, self.lens)
         out = []
         for k, item in enumerate(items):
-            lens = self.lens
-            own = {s.label for s in self.snapshot.settings.values() if s.instrument == item.id}
-            if lens.setting is not None and lens.setting not in own:
-                lens = Lens(lens.metric, lens.reference, lens.clients, None, lens.window_hours)
-            out.append(calibrate(compare_pairs(pair(self.snapshot, lens, item, reference), lens), self.snapshot))
+            lens = lens_for(self.snapshot, self.lens, item)
+            pairs = pair(self.snapshot, lens, item, reference)
+            out.append(calibrate(compare_pairs(asked, pairs, lens), self.snapshot))
             yield (k + 1) / len(items)
         return tuple(out)
 
@@ -80,55 +89,79 @@ class CalibrateRequest:
 def calibrate(comparison: CompareResult, snapshot: Snapshot) -> CalibrateResult:
     """Offsets from one comparison; the simpler model unless cross-validation favours the other."""
     pairs, bias, fit = comparison.pairs, comparison.bias, comparison.fit
-    notes: list[Note] = []
+    scans = _rows_of(snapshot, pairs.metric, chain.from_iterable(pairs.reference_rows.values()))
+    sources, digest = fingerprint(snapshot, pairs.metric, np.union1d(pairs.row, scans))
+    none = CalibrateResult(
+        asked=comparison.asked,
+        comparison=comparison,
+        model="none",
+        pooled=None,
+        clients=(),
+        cross_validation=None,
+        range=None,
+        advice="no_pairs",
+        sources=sources,
+        digest=digest,
+        notes=(note("no_pairs", dropped=len(pairs.dropped)),),
+    )
     if bias is None:
-        return CalibrateResult(
-            comparison, "none", None, (), None, None, "no_pairs", (note("no_pairs", dropped=len(pairs.dropped)),)
-        )
+        return none
+    notes: list[Note] = []
     y = pairs.y
     # with one value the range is that value, give or take nothing: any other reading is an extrapolation
     spread = 2 * float(y.std(ddof=1)) if pairs.n > 1 else 0.0
     span = (float(y.mean()) - spread, float(y.mean()) + spread)
     if fit is None:
         pooled = pooled_from_single(pairs.d, bias, comparison.sd)
-        notes.append(note("client_offset_needs_repeats"))
         cv = _single_validation(pairs.d)
-        return CalibrateResult(
-            comparison,
-            "pooled" if pooled.prediction_sd else "none",
-            pooled,
-            (),
-            cv,
-            span,
-            _advice(bias.interval, cv, "pooled"),
-            tuple(notes),
+        return replace(
+            none,
+            model="pooled" if pooled.prediction_sd else "none",
+            pooled=pooled,
+            cross_validation=cv,
+            range=span,
+            advice=_advice(bias.interval, cv, "pooled"),
+            notes=(note("client_offset_needs_repeats"),),
         )
     pooled = pooled_from_fit(fit, bias) if bias.interval is not None else PooledOffset(bias, None, None)
     clients: tuple[ClientOffset, ...] = ()
     cv = None
     if pairs.clients > 1 and pairs.occasions > pairs.clients:
-        o = client_offsets(fit)
-        clients = tuple(
-            ClientOffset(
-                snapshot.clients[int(k)].code,
-                float(o.offset[i]),
-                float(o.sd[i]),
-                int(o.occasions[i]),
-                float(o.shrinkage[i]),
-                float(o.prediction_sd[i]),
-                float(o.df[i]),
-            )
-            for i, k in enumerate(o.clients)
-        )
+        clients = _client_offsets(fit, snapshot)
     elif pairs.clients > 1:
         notes.append(note("client_offset_needs_anchors"))
     if pairs.clients > 1:
         cv = cross_validate(fit)
         if cv is not None and not clients:
-            cv = CrossValidation(cv.before, cv.pooled, None, cv.scheme)
+            cv = replace(cv, individual=None)
     better = cv is not None and cv.individual is not None and cv.individual < cv.pooled
     model = "none" if pooled.prediction_sd is None else "client" if clients and (better or cv is None) else "pooled"
-    return CalibrateResult(comparison, model, pooled, clients, cv, span, _advice(bias.interval, cv, model), tuple(notes))
+    return replace(
+        none,
+        model=model,
+        pooled=pooled,
+        clients=clients,
+        cross_validation=cv,
+        range=span,
+        advice=_advice(bias.interval, cv, model),
+        notes=tuple(notes),
+    )
+
+
+def _client_offsets(fit: NestedFit, snapshot: Snapshot) -> tuple[ClientOffset, ...]:
+    o = client_offsets(fit)
+    return tuple(
+        ClientOffset(
+            client=snapshot.clients[int(k)].code,
+            offset=float(o.offset[i]),
+            sd=float(o.sd[i]),
+            n=int(o.occasions[i]),
+            shrinkage=float(o.shrinkage[i]),
+            prediction_sd=float(o.prediction_sd[i]),
+            df=float(o.df[i]),
+        )
+        for i, k in enumerate(o.clients)
+    )
 
 
 def _single_validation(d: np.ndarray) -> CrossValidation | None:
@@ -148,12 +181,12 @@ def _advice(interval: Interval | None, cv: CrossValidation | None, model: str) -
     return "helps" if after < cv.before else "does_not_help"
 
 
-def record_of(result: CalibrateResult, snapshot: Snapshot, today: datetime) -> CalibrationRecord:
+def record_of(result: CalibrateResult, today: datetime) -> CalibrationRecord:
     """The record that adopting ``result`` writes; expiry is 16 weeks from today."""
     p, pairs = result.pooled, result.comparison.pairs
     if p is None or p.prediction_sd is None or p.df is None or result.range is None:
         raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")
-    rows = sorted(_sources(result, snapshot))
+    own = {c.client: (c.offset, c.prediction_sd, c.df, c.n) for c in result.clients}
     return CalibrationRecord(
         id=0,
         instrument=pairs.instrument.name,
@@ -162,8 +195,8 @@ def record_of(result: CalibrateResult, snapshot: Snapshot, today: datetime) -> C
         reference=pairs.reference.name,
         model=result.model,
         pooled=(p.offset.value, p.prediction_sd, p.df),
-        clients={c.client: (c.offset, c.prediction_sd, c.df, c.n) for c in result.clients} if result.model == "client" else {},
-        readings=tuple(rows),
+        clients=own if result.model == "client" else {},
+        sources=result.sources,
         range_low=result.range[0],
         range_high=result.range[1],
         pairs=pairs.n,
@@ -171,27 +204,76 @@ def record_of(result: CalibrateResult, snapshot: Snapshot, today: datetime) -> C
         fitted_at=today.isoformat(timespec="minutes"),
         valid_until=(today + timedelta(weeks=EXPIRY_WEEKS)).date().isoformat(),
         version=0,
-        digest=readings_digest(snapshot, pairs.metric, tuple(rows)),
+        digest=result.digest,
     )
 
 
-def _sources(result: CalibrateResult, snapshot: Snapshot) -> set[int]:
-    pairs = result.comparison.pairs
-    used = set(pairs.reading.tolist())
-    for ids in pairs.reference_rows.values():
-        used |= set(ids)
-    return used
+def _rows_of(snapshot: Snapshot, metric: str, readings: Iterable[int]) -> Ints:
+    """Rows of stored readings."""
+    return np.flatnonzero(np.isin(snapshot.columns[metric].reading, np.fromiter(readings, np.int64)))
 
 
-def readings_digest(snapshot: Snapshot, metric: str, readings: tuple[int, ...]) -> str:
-    """Fingerprint of the values and statuses of some readings, to see whether one has changed since."""
+def _rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
+    """Rows of the readings that a record names."""
+    mask = np.isin(c.reading, [int(s) for s in sources if "@" not in s])
+    computed: dict[str, list[int]] = {}
+    for equation, _, visit in (s.partition("@") for s in sources if "@" in s):
+        computed.setdefault(equation, []).append(int(visit))
+    for equation, visits in computed.items():
+        items = [i.id for i in snapshot.instruments.values() if i.equation == equation]
+        mask |= (c.reading < 0) & np.isin(c.instrument, items) & np.isin(c.visit, visits)
+    return np.flatnonzero(mask)
+
+
+def _names(snapshot: Snapshot, c: Columns, rows: Ints) -> npt.NDArray[np.str_]:
+    """What readings are known by for ever: the stored number, or ``equation@visit`` of a computed value."""
+    names = c.reading[rows].astype(np.str_).astype(object)
+    for item in np.unique(c.instrument[rows[c.reading[rows] < 0]]):
+        at = np.flatnonzero((c.reading[rows] < 0) & (c.instrument[rows] == item))
+        names[at] = f"{snapshot.instruments[int(item)].equation}@" + c.visit[rows[at]].astype(np.str_).astype(object)
+    return names.astype(np.str_)
+
+
+def fingerprint(snapshot: Snapshot, metric: str, rows: Ints, form: int = 1) -> tuple[tuple[str, ...], str]:
+    """Names of readings and a fingerprint of their values and states.
+
+    Form 0 is that of the first records, over numbers that hung on the order of the equations; it is kept to see whether one of
+    those is stale.
+    """
     c = snapshot.columns[metric]
-    rows = np.flatnonzero(np.isin(c.reading, readings))
-    rows = rows[np.argsort(c.reading[rows])]
+    names = _names(snapshot, c, rows)
     h = hashlib.sha256()
-    for array in (c.reading, c.value, c.status):
-        h.update(np.ascontiguousarray(array[rows]).tobytes())
-    return h.hexdigest()[:16]
+    if form == 0:
+        numbers = np.array([_form_0(name) for name in names.tolist()], dtype=np.int64)
+        order = np.argsort(numbers)
+        h.update(numbers[order].tobytes())
+    else:
+        order = np.argsort(names)
+        h.update("\n".join(names[order].tolist()).encode())
+    for array in (c.value, c.status):
+        h.update(np.ascontiguousarray(array[rows[order]]).tobytes())
+    return tuple(names[order].tolist()), h.hexdigest()[:16]
+
+
+def _form_0(name: str) -> int:
+    """The number by which a first record knew a reading."""
+    equation, _, visit = name.partition("@")
+    return int(name) if not visit else -((FORM_0_EQUATIONS.index(equation) + 1) * 10_000_000 + int(visit))
+
+
+def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
+    """Whether a reading behind a record has changed since; ``snapshot`` needs those readings only."""
+    c = snapshot.columns.get(record.metric)
+    if c is None:
+        return True
+    names, digest = fingerprint(snapshot, record.metric, _rows_named(snapshot, c, record.sources), record.form)
+    return set(names) != set(record.sources) or digest != record.digest
+
+
+def record_for(records: Sequence[CalibrationRecord], instrument: str, metric: str, setting: str) -> CalibrationRecord | None:
+    """The calibration in force for a reading: that of its setting, else the newest of the instrument (with its note)."""
+    own = [r for r in records if (r.instrument, r.metric) == (instrument, metric)]
+    return next((r for r in own if r.setting == setting), own[-1] if own else None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,8 +287,8 @@ class Corrected:
     notes: tuple[Note, ...]
 
 
-def correct(record: CalibrationRecord, client: str, value: float, day: str, setting: str, snapshot: Snapshot) -> Corrected:
-    """Reading − offset; ``day`` is the ISO date of the reading."""
+def correct(record: CalibrationRecord, client: str, value: float, day: str, setting: str, *, stale: bool = False) -> Corrected:
+    """Reading − offset; ``day`` is the ISO date of the reading, ``stale`` what ``is_stale`` says of the record."""
     own = record.clients.get(client)
     offset, sd, df = own[:3] if own else record.pooled
     notes: list[Note] = []
@@ -218,7 +300,7 @@ def correct(record: CalibrationRecord, client: str, value: float, day: str, sett
         notes.append(note("other_setting", used=setting or "none", calibrated=record.setting or "all settings pooled"))
     if record.clients and own is None:
         notes.append(note("new_client"))
-    if record.metric in snapshot.columns and readings_digest(snapshot, record.metric, record.readings) != record.digest:
+    if stale:
         notes.append(note("stale"))
     corrected = value - offset
     return Corrected(corrected, prediction_interval(corrected, sd, df), offset, record.version, tuple(notes))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..domain.errors import UserError
 from ..domain.lens import Lens
@@ -29,6 +29,7 @@ from ..stats.estimate import Estimate, Note, note
 from ..stats.regression import Line, deming
 from ..stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from .pairing import CannotCompare, PairSet, find_reference, pair
+from .question import Asked
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,8 +43,12 @@ class Components:
 
 @dataclass(frozen=True, eq=False)
 class CompareResult:
-    """Everything about closeness of one instrument to the reference."""
+    """Everything about closeness of one instrument to the reference.
 
+    ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's setting is not asked of this one).
+    """
+
+    asked: Asked
     lens: Lens
     pairs: PairSet
     design: str
@@ -81,7 +86,8 @@ class CompareRequest:
             raise CannotCompare(f"{item.name} is the reference; choose another instrument")
         pairs = pair(self.snapshot, self.lens, item, reference)
         yield 0.3
-        return compare_pairs(pairs, self.lens, self.coverage, self.margin, self.seed)
+        asked = Asked(self.snapshot.revision, self.lens)
+        return compare_pairs(asked, pairs, self.lens, coverage=self.coverage, margin=self.margin, seed=self.seed)
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,15 +102,20 @@ class LadderRequest:
         """Yield progress; return one result an instrument, in the study's order."""
         items = instruments_of(self.snapshot, self.lens)
         reference = find_reference(self.snapshot, self.lens)
+        asked = Asked(self.snapshot.revision, self.lens)
         results = []
         for k, item in enumerate(items):
-            lens = self.lens
-            own = {s.label for s in self.snapshot.settings.values() if s.instrument == item.id}
-            if lens.setting is not None and lens.setting not in own:
-                lens = Lens(lens.metric, lens.reference, lens.clients, None, lens.window_hours)
-            results.append(compare_pairs(pair(self.snapshot, lens, item, reference), lens, seed=self.seed))
+            lens = lens_for(self.snapshot, self.lens, item)
+            results.append(compare_pairs(asked, pair(self.snapshot, lens, item, reference), lens, seed=self.seed))
             yield (k + 1) / len(items)
         return tuple(results)
+
+
+def lens_for(snapshot: Snapshot, lens: Lens, item: Instrument) -> Lens:
+    """The lens for one of several instruments: a setting that it does not have is not asked of it."""
+    if lens.setting is None or lens.setting in {s.label for s in snapshot.catalogue.settings_of(item.id)}:
+        return lens
+    return replace(lens, setting=None)
 
 
 def instruments_of(snapshot: Snapshot, lens: Lens) -> list[Instrument]:
@@ -114,7 +125,9 @@ def instruments_of(snapshot: Snapshot, lens: Lens) -> list[Instrument]:
     return [i for i in snapshot.instruments.values() if i.kind != "reference" and i.id in used]
 
 
-def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: float = 2.0, seed: int = 1) -> CompareResult:
+def compare_pairs(
+    asked: Asked, pairs: PairSet, lens: Lens, *, coverage: float = 0.95, margin: float = 2.0, seed: int = 1
+) -> CompareResult:
     """Analyse pairs: one pair a client gives the single design, more the repeated design."""
     d, mean = pairs.d, (pairs.x + pairs.y) / 2
     n, clients = pairs.n, pairs.clients
@@ -178,5 +191,19 @@ def compare_pairs(pairs: PairSet, lens: Lens, coverage: float = 0.95, margin: fl
         notes.append(note("from_memory", source=equation.source))
     notes.append(note("passing_bablok_not_built"))
     return CompareResult(
-        lens, pairs, design, bias, sd, limits, approximate, components, fit, trend, agree, line, equal, tuple(notes)
+        asked=asked,
+        lens=lens,
+        pairs=pairs,
+        design=design,
+        bias=bias,
+        sd=sd,
+        limits=limits,
+        approximate=approximate,
+        components=components,
+        fit=fit,
+        trend=trend,
+        agreement=agree,
+        deming=line,
+        equivalence=equal,
+        notes=tuple(notes),
     )

@@ -4,28 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..domain.snapshot import Snapshot
+from ..domain.snapshot import OK, Columns
+
+LAST = 1500  # readings of an instrument that its usual spread is taken from
 
 
-def usual_spread(snapshot: Snapshot, metric: str) -> dict[str, float]:
-    """Pooled within-tally SD by instrument name; instruments without repeats are left out."""
-    c = snapshot.columns.get(metric)
-    if c is None:
-        return {}
-    ok = np.flatnonzero(c.status == 0)
+def usual_spread(c: Columns) -> float | None:
+    """Pooled within-tally SD of one instrument's readings of one metric; None without repeats."""
+    ok = np.flatnonzero(c.status == OK)
     if ok.size == 0:
-        return {}
-    # one number for each tally: ids are positive, so their ranges multiply
-    settings, visits = int(c.setting.max()) + 1, int(c.visit.max()) + 1
-    key, cell = np.unique((c.instrument[ok] * settings + c.setting[ok]) * visits + c.visit[ok], return_inverse=True)
-    instrument = key // (settings * visits)
+        return None
+    # one number for each tally: a visit under one setting
+    _, cell = np.unique(c.visit[ok] * (int(c.setting.max()) + 1) + c.setting[ok], return_inverse=True)
     size = np.bincount(cell)
     mean = np.bincount(cell, c.value[ok]) / size
-    square = np.bincount(cell, (c.value[ok] - mean[cell]) ** 2)
-    out = {}
-    for item in np.unique(instrument):
-        of = instrument == item
-        df = int((size[of] - 1).sum())
-        if df > 0:
-            out[snapshot.instruments[int(item)].name] = float(np.sqrt(square[of].sum() / df))
-    return out
+    df = int((size - 1).sum())
+    return float(np.sqrt(((c.value[ok] - mean[cell]) ** 2).sum() / df)) if df else None

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, replace
+from types import MappingProxyType
 
 import numpy as np
 
 from ..domain.records import Instrument
-from ..domain.snapshot import Columns, Floats, Ints, Snapshot, joined, read_only
+from ..domain.snapshot import Columns, Floats, Ints, Snapshot, empty, joined, read_only
+from ..domain.steps import finish
 from ..methods.registry import EQUATIONS
 
 _NOT_RAW = ("sex", "age_years", "height")
@@ -79,24 +82,33 @@ def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
     given = {key: float(v[k]) for key, v in values.items() if not np.isnan(v[k])}
     if "body_mass" not in given:
         own = (snapshot.visits.client == snapshot.visits.client[k]) & ~np.isnan(values["body_mass"])
-        earlier = np.flatnonzero(own & (snapshot.visits.wall <= snapshot.visits.wall[k]))
+        earlier = np.flatnonzero(own & (snapshot.visits.instant <= snapshot.visits.instant[k]))
         if earlier.size:
-            given["body_mass"] = float(values["body_mass"][earlier[np.argmax(snapshot.visits.wall[earlier])]])
+            given["body_mass"] = float(values["body_mass"][earlier[np.argmax(snapshot.visits.instant[earlier])]])
     return given
 
 
-def with_methods(snapshot: Snapshot) -> Snapshot:
-    """Return the snapshot with one method instrument for each equation whose inputs are there.
+@dataclass(frozen=True, eq=False)
+class Derived:
+    """Values of all equations whose inputs are there: their instruments by number, and columns by metric."""
 
-    Each visit with all inputs, of a person in the equation's population, yields one value of each output. Readings of
-    a reference are never an input, so that a method stays independent of it.
+    instruments: Mapping[int, Instrument]
+    columns: Mapping[str, Columns]
+
+
+def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
+    """Compute every equation for every visit with all its inputs, of a person in its population; yields the share done.
+
+    Readings of a reference are never an input, so that a method stays independent of it.
     """
     visits = snapshot.visits
+    instruments: dict[int, Instrument] = {}
+    columns: dict[str, Columns] = {}
     if visits.visit.size == 0:
-        return snapshot
+        return Derived(MappingProxyType(instruments), MappingProxyType(columns))
     raw, values = _inputs(snapshot)
-    instruments, columns = dict(snapshot.instruments), dict(snapshot.columns)
     for number, equation in enumerate(EQUATIONS.values(), start=1):
+        yield number / len(EQUATIONS)
         usable = ~np.any([*equation.missing(values).values(), *equation.reasons(values).values()], axis=0)
         if equation.men or equation.women:
             usable &= ~np.isnan(values["sex"])
@@ -107,7 +119,7 @@ def with_methods(snapshot: Snapshot) -> Snapshot:
         keep = keep[raw[lead].row[keep] >= 0]
         if keep.size == 0:
             continue
-        existing = next((i for i in instruments.values() if i.equation == equation.id), None)
+        existing = next((i for i in snapshot.instruments.values() if i.equation == equation.id), None)
         item = existing or Instrument(-number, equation.label, "method", equation.id)
         instruments[item.id] = item
         used = [raw[k].used for k in equation.all_inputs if k in raw]
@@ -116,7 +128,21 @@ def with_methods(snapshot: Snapshot) -> Snapshot:
         for output, result in results.items():
             made = _columns(snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts)
             columns[output] = joined(columns[output], made) if output in columns else made
-    return replace(snapshot, instruments=instruments, columns=columns)
+    return Derived(MappingProxyType(instruments), MappingProxyType(columns))
+
+
+def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:
+    """The snapshot with the instruments of equations, and their values in the columns that it holds."""
+    instruments = MappingProxyType({**snapshot.instruments, **derived.instruments})
+    columns = {m: joined(c, derived.columns[m]) if m in derived.columns else c for m, c in snapshot.columns.items()}
+    return replace(snapshot, catalogue=replace(snapshot.catalogue, instruments=instruments), columns=columns)
+
+
+def with_methods(snapshot: Snapshot) -> Snapshot:
+    """The snapshot with one method instrument for each equation whose inputs are there, and all their outputs."""
+    derived = finish(derive_steps(snapshot))
+    more = {m: empty(m) for m in derived.columns if m not in snapshot.columns}
+    return with_derived(replace(snapshot, columns={**snapshot.columns, **more}), derived)
 
 
 def _columns(
@@ -135,12 +161,13 @@ def _columns(
     zeros = np.zeros(keep.size)
     return Columns(
         metric=output,
-        reading=read_only(-(number * 10_000_000 + visits.visit[keep]), np.int64),
+        # numbers of this snapshot only: what lasts is the equation and the visit
+        reading=read_only(-(visits.visit[keep] * 1000 + number), np.int64),
         visit=read_only(visits.visit[keep], np.int64),
         client=read_only(visits.client[keep], np.int64),
         instrument=read_only(np.full(keep.size, item), np.int64),
         setting=read_only(zeros, np.int64),
-        wall=read_only(lead.wall[rows], np.int64),
+        instant=read_only(lead.instant[rows], np.int64),
         day=read_only(lead.day[rows], np.int64),
         timed=read_only(lead.timed[rows], np.bool_),
         replicate=read_only(np.ones(keep.size), np.int64),

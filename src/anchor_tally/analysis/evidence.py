@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,21 +23,19 @@ class Evidence:
     values: tuple[tuple[str, float], ...] = ()
 
 
-def explain(result: CompareResult, key: str, parts: dict[int, tuple[int, ...]] | None = None) -> Evidence:
-    """Explain ``pair:<row index>`` or the name of a statistic.
-
-    ``parts`` maps derived readings to the stored ones behind them.
-    """
+def explain(result: CompareResult, key: str) -> Evidence:
+    """Explain ``pair:<row index>`` or the name of a statistic; behind a computed value stand the readings it was made from."""
     pairs = result.pairs
-    parts = parts or {}
+
+    def behind(rows: Iterable[int]) -> list[int]:
+        return [i for m in rows for i in (pairs.parts[m] if pairs.parts and pairs.parts[m] else (int(pairs.reading[m]),))]
+
     if key.startswith("pair:"):
         k = int(key[5:])
         occasion = int(pairs.occasion[k])
-        mates = np.flatnonzero(pairs.occasion == occasion)
-        own = (k, *[int(m) for m in mates if m != k])
-        ids = [i for m in own for i in parts.get(int(pairs.reading[m]), (int(pairs.reading[m]),))]
+        mates = np.flatnonzero(pairs.occasion == occasion).tolist()
         values = (("reference", float(pairs.x[k])), ("instrument", float(pairs.y[k])), ("difference", float(pairs.d[k])))
-        return Evidence(key, "pair", tuple(ids), pairs.reference_rows[occasion], (), values)
-    ids = [i for r in pairs.reading.tolist() for i in parts.get(r, (r,))]
+        own = (k, *(m for m in mates if m != k))
+        return Evidence(key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values)
     refs = tuple(i for group in pairs.reference_rows.values() for i in group)
-    return Evidence(key, key, tuple(dict.fromkeys(ids)), refs, pairs.dropped)
+    return Evidence(key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.dropped)

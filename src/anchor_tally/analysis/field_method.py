@@ -9,14 +9,16 @@ from typing import Any
 import numpy as np
 
 from ..domain.errors import UserError
-from ..domain.metrics import METRICS, Metric
+from ..domain.metrics import HEIGHT, METRICS
+from ..domain.records import AssessorValue
+from ..domain.stations import Station
 from ..domain.units import ValueRefused, parse_quantity
 from ..methods.density import residual_volume
 from ..methods.equation import MALE, Equation, Floats, brozek
 from ..methods.registry import EQUATIONS
 from ..methods.skinfold import SITES
+from .assessor import errors_of
 
-_HEIGHT = Metric("height", "Height", "cm", "length", 40, 260, 1, "height", "Stature.")
 _PERSON = ("sex", "age_years", "height", "body_mass")
 ESTIMATED_RESIDUAL = "residual_volume_goldman_becklake_1959"
 _SEXES = {"male": 1.0, "m": 1.0, "female": 0.0, "f": 0.0}
@@ -49,7 +51,7 @@ def parse_input(key: str, text: str) -> float:
             if not 0 <= age <= 130:
                 raise InputRefused(f"age_years of {text} is not possible")
             return age
-        return parse_quantity(text, _HEIGHT if key == "height" else METRICS[key]).value
+        return parse_quantity(text, HEIGHT if key == "height" else METRICS[key]).value
     except ValueRefused as error:
         raise InputRefused(f"{key}: {error}") from error
     except ValueError as error:
@@ -195,6 +197,14 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     return MethodResult(equation_id, outputs, applies, tuple(notes), equation.source)
 
 
+_ORDER = {"applies": 0, "outside": 1, "missing": 2, "unfit": 3}
+
+
+def rank(x: MethodLine) -> tuple[int, int]:
+    """For sorting: what gives a number first, then what lacks something, then what is for others."""
+    return _ORDER[x.state], len(x.missing)
+
+
 def side_by_side(given: dict[str, float], form: str = "siri_1961") -> tuple[MethodLine, ...]:
     """Every equation for one person: ``given`` holds canonical values by input key (sex 1 male, 0 female)."""
     return tuple(line(equation, given, form) for equation in EQUATIONS.values())
@@ -263,6 +273,37 @@ def sensitivity(equation: Equation, given: dict[str, float], form: str = "siri_1
     main = raw[equation.outputs[0]]
     found = zip(keys, steps, main[1:] - main[0], strict=True)
     return tuple(Sensitivity(k, size, unit, float(change)) for k, (size, unit), change in found if np.isfinite(change))
+
+
+def station_results(
+    station: Station, given: dict[str, float], sex: str, checks: Iterable[AssessorValue], assessor: str
+) -> tuple[list[MethodLine], dict[str, float]]:
+    """Equations that use what a station measures, and the SD that the assessor's own error gives each result (by equation).
+
+    A reference is no input of an equation; without a check of the assessor there are no errors.
+    """
+    known = dict(given)
+    if sex:
+        known.setdefault("sex", _SEXES[sex])
+    metrics = set(station.metrics) if station.kind == "method" else set()
+    lines = [x for x in side_by_side(known) if metrics & set(EQUATIONS[x.id].all_inputs)]
+    tem = errors_of(checks, assessor) if assessor else {}
+    errors = {}
+    for x in lines if tem else ():
+        sd = reading_error(sensitivity(EQUATIONS[x.id], known), tem, station.repeats) if x.value is not None else None
+        if sd is not None:
+            errors[x.id] = sd
+    return lines, errors
+
+
+def reading_error(changes: Iterable[Sensitivity], tem: dict[str, float], repeats: int) -> float | None:
+    """SD of an equation's result from the assessor's error alone, each input being the mean of ``repeats`` readings.
+
+    First-order propagation of independent errors, √Σ(∂f/∂x · TEM)²/√repeats, in the unit of the result; None when no input
+    has a known error (common practice). Inputs without a known error count as free of it.
+    """
+    parts = [s.change / s.step * tem[s.input] for s in changes if s.input in tem]
+    return float(np.sqrt(np.sum(np.square(parts)) / repeats)) if parts else None
 
 
 def catalogue() -> list[dict[str, Any]]:

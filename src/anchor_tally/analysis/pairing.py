@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 
 import numpy as np
+import numpy.typing as npt
 
 from ..domain.errors import UserError
+from ..domain.instants import zone_named
 from ..domain.lens import Lens
 from ..domain.metrics import metric_named
 from ..domain.records import Instrument
-from ..domain.snapshot import Columns, Floats, Ints, Snapshot
+from ..domain.snapshot import EXCLUDED, FAILED, OK, SIMULATED, Columns, Floats, Ints, Snapshot, read_only
 from ..stats.estimate import Note, note
+
+Bools = npt.NDArray[np.bool_]
+DAY = 86400.0
 
 
 class CannotCompare(UserError):
@@ -29,8 +36,26 @@ class Dropped:
 
 
 @dataclass(frozen=True, eq=False)
+class Anchors:
+    """Scans as columns of shape (a,): the visit of the first, mean instant, mean value, number of scans.
+
+    ``ss`` is the sum of squares of the scans about their mean: what replicate scans say of the reference's own error.
+    """
+
+    visit: Ints
+    client: Ints
+    instant: Floats
+    mean: Floats
+    n: Ints
+    ss: Floats
+
+
+@dataclass(frozen=True, eq=False)
 class PairSet:
-    """Pairs as columns of shape (n,): reference mean x, instrument reading y, their sources and groups."""
+    """Pairs as columns of shape (n,): reference mean x, instrument reading y, their sources and groups.
+
+    ``occasion`` is the place of the pair's anchor in ``anchors``; ``row`` that of the reading in the metric's columns.
+    """
 
     instrument: Instrument
     reference: Instrument
@@ -39,11 +64,16 @@ class PairSet:
     y: Floats
     client: Ints
     occasion: Ints
+    visit: Ints
+    instant: Ints
+    setting: Ints
     reading: Ints
     row: Ints
+    anchors: Anchors
     reference_rows: dict[int, tuple[int, ...]]
     dropped: tuple[Dropped, ...]
     notes: tuple[Note, ...]
+    parts: tuple[tuple[int, ...], ...] = ()  # the stored readings behind each computed one
 
     @property
     def d(self) -> Floats:
@@ -89,132 +119,185 @@ def find_reference(snapshot: Snapshot, lens: Lens) -> Instrument:
 
 
 def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Instrument) -> PairSet:
-    """Pair ok readings of ``instrument`` with the nearest anchor of their client.
+    """Pair ok readings of ``instrument`` with the scans of their client, by instant.
 
-    A reading lies within the window of an anchor when it is of the same calendar day or at most
-    ``window_hours`` away, before or after. Where an anchor has readings of its own day, those of
-    other days are left out. Reference readings of one visit are averaged.
+    Scans of one client closer than the study's visit gap, or dated alone and of one day, are one anchor; their mean is x. A
+    reading goes to its nearest anchor within ``window_hours``; of the instrument's tallies (visits) at an anchor the nearest
+    counts, or all of them when the lens says *around*. Where only a date is known, the same calendar day decides.
     """
     c = snapshot.columns.get(lens.metric)
     if c is None:
         raise CannotCompare(f"the study has no readings of {_named(lens.metric)}")
     wanted = np.ones(c.n, dtype=bool)
     if lens.clients is not None:
-        ids = [i for i, k in snapshot.clients.items() if k.code in lens.clients]
-        wanted = np.isin(c.client, ids)
+        wanted = np.isin(c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients])
     is_ref = wanted & (c.instrument == reference.id)
     is_ins = wanted & (c.instrument == instrument.id)
     reasons: dict[int, str] = {}
-    for mask in (is_ref, is_ins):
-        for row in np.flatnonzero(mask & (c.status == 1)):
-            reasons[int(row)] = "failed reading"
-        for row in np.flatnonzero(mask & (c.status == 2)):
-            reasons[int(row)] = "excluded reading"
+
+    def leave_out(rows: Ints, why: str) -> None:
+        reasons.update(dict.fromkeys(rows.tolist(), why))
+
+    for status, why in ((FAILED, "failed reading"), (EXCLUDED, "excluded reading"), (SIMULATED, "simulated reading")):
+        leave_out(np.flatnonzero((is_ref | is_ins) & (c.status == status)), why)
     notes: list[Note] = []
-    labels = {i: s.label for i, s in snapshot.settings.items()}
-    labels[0] = "no setting"
-    present = sorted({labels[int(s)] for s in np.unique(c.setting[is_ins & (c.status == 0)])})
-    if lens.setting is not None:
-        if lens.setting not in present and lens.setting not in {
-            s.label for s in snapshot.settings.values() if s.instrument == instrument.id
-        }:
-            known = ", ".join(present)
-            raise CannotCompare(f'{instrument.name} has no setting "{lens.setting}" (it has: {known})')
-        of_setting = np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
-        for row in np.flatnonzero(is_ins & (c.status == 0) & ~of_setting):
-            reasons[int(row)] = "another setting"
-        is_ins &= of_setting
-    elif len(present) > 1:
-        notes.append(note("settings_pooled", settings=", ".join(present)))
-    ref = np.flatnonzero(is_ref & (c.status == 0))
-    ins = np.flatnonzero(is_ins & (c.status == 0))
-    anchors, position = np.unique(c.visit[ref], return_inverse=True)
-    count = np.bincount(position, minlength=anchors.size)
-    x = np.bincount(position, c.value[ref], minlength=anchors.size) / np.maximum(count, 1)
-    first = np.full(anchors.size, -1)
-    first[position[::-1]] = ref[::-1]
-    a_wall = np.bincount(position, c.wall[ref], minlength=anchors.size) / np.maximum(count, 1)
-    a_client, a_day, a_timed = c.client[first], c.day[first], c.timed[first]
-    chosen, same_day = _nearest(c, ins, a_client, a_wall, a_day, a_timed, lens.window_hours)
-    has_own_day = np.zeros(anchors.size, dtype=bool)
-    has_own_day[chosen[(chosen >= 0) & same_day]] = True
-    other_day = (chosen >= 0) & ~same_day & has_own_day[chosen]
-    for row in ins[other_day]:
-        reasons[int(row)] = "the anchor has readings of its own day"
-    with_anchor = np.isin(c.client[ins], a_client)
-    for row in ins[(chosen < 0) & with_anchor]:
-        reasons[int(row)] = "no scan within the window"
-    for row in ins[(chosen < 0) & ~with_anchor]:
-        reasons[int(row)] = "client without a scan"
-    keep = (chosen >= 0) & ~other_day
+    is_ins = _of_setting(snapshot, lens, instrument, c, is_ins, notes, leave_out)
+    ref, ins = np.flatnonzero(is_ref & (c.status == OK)), np.flatnonzero(is_ins & (c.status == OK))
+    position = _anchor_of(c, ref, snapshot.catalogue.gap)
+    anchors, day, timed = _anchors(c, ref, position)
+    chosen, gap, by_day = _nearest(c, ins, anchors, day, timed, lens.window_hours)
+    with_anchor = np.isin(c.client[ins], anchors.client)
+    leave_out(ins[(chosen < 0) & with_anchor], "no scan within the window")
+    leave_out(ins[(chosen < 0) & ~with_anchor], "client without a scan")
+    keep = chosen >= 0
+    if not lens.around:
+        nearest = _nearest_tally(chosen, c.visit[ins], gap, anchors.mean.size)
+        leave_out(ins[keep & ~nearest], "a tally nearer to the scan counted")
+        keep &= nearest
     rows, at = ins[keep], chosen[keep]
-    unused = np.setdiff1d(np.arange(anchors.size), at)
-    for a in unused:
-        reasons[int(first[a])] = f"scan without a reading of {instrument.name} within the window"
+    if by_day[keep].any():
+        notes.append(note("paired_by_day", readings=int(by_day[keep].sum())))
+    first = np.full(anchors.mean.size, -1)
+    first[position[::-1]] = ref[::-1]
+    unused = np.setdiff1d(np.arange(anchors.mean.size), at)
+    leave_out(first[unused], f"scan without a reading of {instrument.name} within the window")
+    codes = {i: k.code for i, k in snapshot.clients.items()}
     dropped = tuple(
         Dropped(
-            snapshot.clients[int(c.client[row])].code, wall_text(int(c.wall[row]), bool(c.timed[row])), why, int(c.reading[row])
+            codes[int(c.client[row])], stamp(int(c.instant[row]), snapshot, timed=bool(c.timed[row])), why, int(c.reading[row])
         )
         for row, why in sorted(reasons.items())
     )
-    members = (
-        {int(a): tuple(c.reading[ref[position == a]].tolist()) for a in np.unique(at)}
-        if anchors.size < 200
-        else _members(c, ref, position)
-    )
     return PairSet(
-        instrument,
-        reference,
-        lens.metric,
-        x[at],
-        c.value[rows],
-        c.client[rows],
-        at.astype(np.int64),
-        c.reading[rows],
-        rows,
-        members,
-        dropped,
-        tuple(notes),
+        instrument=instrument,
+        reference=reference,
+        metric=lens.metric,
+        x=read_only(anchors.mean[at], np.float64),
+        y=read_only(c.value[rows], np.float64),
+        client=read_only(c.client[rows], np.int64),
+        occasion=read_only(at, np.int64),
+        visit=read_only(c.visit[rows], np.int64),
+        instant=read_only(c.instant[rows], np.int64),
+        setting=read_only(c.setting[rows], np.int64),
+        reading=read_only(c.reading[rows], np.int64),
+        row=read_only(rows, np.int64),
+        anchors=anchors,
+        reference_rows=_members(c, ref, position),
+        dropped=dropped,
+        notes=tuple(notes),
+        parts=tuple(c.parts[row] for row in rows.tolist()) if c.parts else (),
     )
+
+
+def _of_setting(
+    snapshot: Snapshot,
+    lens: Lens,
+    instrument: Instrument,
+    c: Columns,
+    is_ins: Bools,
+    notes: list[Note],
+    leave_out: Callable[[Ints, str], None],
+) -> Bools:
+    """Readings of the lens' setting; with none chosen all of them, and a note that names what is mixed."""
+    labels = {i: s.label for i, s in snapshot.settings.items()} | {0: "no setting"}
+    present = sorted({labels[int(s)] for s in np.unique(c.setting[is_ins & (c.status == OK)])})
+    if lens.setting is None:
+        if len(present) > 1:
+            notes.append(note("settings_pooled", settings=", ".join(present)))
+        return is_ins
+    if lens.setting not in present and lens.setting not in {s.label for s in snapshot.catalogue.settings_of(instrument.id)}:
+        raise CannotCompare(f'{instrument.name} has no setting "{lens.setting}" (it has: {", ".join(present)})')
+    of_setting = np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
+    leave_out(np.flatnonzero(is_ins & (c.status == OK) & ~of_setting), "another setting")
+    return is_ins & of_setting
+
+
+def _anchor_of(c: Columns, ref: Ints, gap: int) -> Ints:
+    """Which anchor each scan belongs to: numbers from 0, in the order of client and time."""
+    if ref.size == 0:
+        return np.empty(0, dtype=np.int64)
+    order = np.lexsort((c.instant[ref], c.timed[ref], c.client[ref]))
+    k = ref[order]
+    same = (c.client[k][1:] == c.client[k][:-1]) & (c.timed[k][1:] == c.timed[k][:-1])
+    near = np.where(c.timed[k][1:], np.diff(c.instant[k]) < gap, np.diff(c.day[k]) == 0)
+    number = np.concatenate([[0], np.cumsum(~(same & near))])
+    position = np.empty(ref.size, dtype=np.int64)
+    position[order] = number
+    return position
+
+
+def _anchors(c: Columns, ref: Ints, position: Ints) -> tuple[Anchors, Ints, Bools]:
+    """Anchors, with the calendar day and whether the time of day is known."""
+    size = int(position.max(initial=-1)) + 1
+    count = np.bincount(position, minlength=size)
+    first = np.full(size, -1)
+    first[position[::-1]] = ref[::-1]
+    mean = np.bincount(position, c.value[ref], minlength=size) / np.maximum(count, 1)
+    instant = np.bincount(position, c.instant[ref], minlength=size) / np.maximum(count, 1)
+    ss = np.bincount(position, (c.value[ref] - mean[position]) ** 2, minlength=size)
+    anchors = Anchors(
+        visit=read_only(c.visit[first], np.int64),
+        client=read_only(c.client[first], np.int64),
+        instant=read_only(instant, np.float64),
+        mean=read_only(mean, np.float64),
+        n=read_only(count, np.int64),
+        ss=read_only(ss, np.float64),
+    )
+    return anchors, c.day[first], c.timed[first]
 
 
 def _members(c: Columns, ref: Ints, position: Ints) -> dict[int, tuple[int, ...]]:
     order = np.argsort(position, kind="stable")
     cuts = np.flatnonzero(np.diff(position[order])) + 1
-    groups = np.split(c.reading[ref[order]], cuts)
+    groups = np.split(c.reading[ref[order]], cuts) if ref.size else []
     return {k: tuple(g.tolist()) for k, g in enumerate(groups)}
 
 
-def _nearest(
-    c: Columns, ins: Ints, a_client: Ints, a_wall: Floats, a_day: Ints, a_timed: np.ndarray, hours: float
-) -> tuple[Ints, np.ndarray]:
-    """Index of the nearest anchor within the window (or -1) and whether it is of the same day."""
+def _nearest(c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, hours: float) -> tuple[Ints, Floats, Bools]:
+    """Of each reading its nearest anchor (-1: none within the window), the distance in seconds, and whether a day decided.
+
+    A reading and an anchor that both have a time of day are as far apart as their instants; otherwise they meet on the same
+    calendar day only, as if half a day apart, so that a known time goes first. Of two anchors equally far the earlier one.
+    """
     chosen = np.full(ins.size, -1, dtype=np.int64)
-    same_day = np.zeros(ins.size, dtype=bool)
-    if ins.size == 0 or a_client.size == 0:
-        return chosen, same_day
-    span = 4.0e12  # longer than any calendar, so that clients never touch on the common axis
-    order = np.lexsort((a_wall, a_client))
-    axis = a_client[order] * span + a_wall[order]
-    spot = np.searchsorted(axis, c.client[ins] * span + c.wall[ins])
     best = np.full(ins.size, np.inf)
-    for shift in (-2, -1, 0, 1):  # two neighbours on each side hold the nearest and the same-day anchor
-        k = np.clip(spot + shift, 0, order.size - 1)
-        a = order[k]
-        own = a_client[a] == c.client[ins]
-        today = a_day[a] == c.day[ins]
-        gap = np.abs(a_wall[a] - c.wall[ins])
-        gap = np.where(today & ~(a_timed[a] & c.timed[ins]), 0.0, gap)
-        inside = own & ((gap <= hours * 3600) | (today & (hours >= 24)))
-        rank = np.where(inside, gap + np.where(today, 0.0, 1e9), np.inf)
-        better = rank < best
-        best = np.where(better, rank, best)
+    by_day = np.zeros(ins.size, dtype=bool)
+    if ins.size == 0 or anchors.mean.size == 0:
+        return chosen, best, by_day
+    span = 4.0e11  # longer than any calendar in seconds, so that clients never touch on the common axis
+    order = np.lexsort((anchors.instant, anchors.client))
+    axis = anchors.client[order] * span + anchors.instant[order]
+    spot = np.searchsorted(axis, c.client[ins] * span + c.instant[ins])
+    for shift in range(-3, 3):  # three neighbours on each side hold the nearest and that of the same day
+        k = spot + shift
+        there = (k >= 0) & (k < order.size)
+        a = order[np.clip(k, 0, order.size - 1)]
+        both = timed[a] & c.timed[ins]
+        gap = np.where(both, np.abs(anchors.instant[a] - c.instant[ins]), DAY / 2)
+        inside = np.where(both, gap <= hours * 3600, day[a] == c.day[ins])
+        gap = np.where(there & (anchors.client[a] == c.client[ins]) & inside, gap, np.inf)
+        better = gap < best
+        best = np.where(better, gap, best)
         chosen = np.where(better, a, chosen)
-        same_day = np.where(better, today, same_day)
-    return chosen, same_day
+        by_day = np.where(better, ~both, by_day)
+    return chosen, best, by_day
 
 
-def wall_text(seconds: int, timed: bool) -> str:
-    """ISO text of wall-clock seconds."""
-    text = str(np.datetime64(seconds, "s"))
-    return text[:16] if timed else text[:10]
+def _nearest_tally(chosen: Ints, visit: Ints, gap: Floats, anchors: int) -> Bools:
+    """Whether a reading belongs to the tally (the visit) nearest to its anchor; of two equally near the one first recorded."""
+    there = np.flatnonzero(chosen >= 0)
+    out = np.zeros(chosen.size, dtype=bool)
+    if there.size == 0:
+        return out
+    order = there[np.lexsort((visit[there], gap[there], chosen[there]))]
+    _, first = np.unique(chosen[order], return_index=True)
+    winner = np.full(anchors, -1)
+    winner[chosen[order][first]] = visit[order][first]
+    out[there] = visit[there] == winner[chosen[there]]
+    return out
+
+
+def stamp(instant: int, snapshot: Snapshot, *, timed: bool) -> str:
+    """ISO text of an instant in the study's time zone."""
+    when = datetime.fromtimestamp(instant, zone_named(snapshot.catalogue.zone))
+    return when.strftime("%Y-%m-%dT%H:%M" if timed else "%Y-%m-%d")

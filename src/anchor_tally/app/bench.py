@@ -1,51 +1,49 @@
-"""What a device sends during a visit, taken into the study as one edit."""
+"""A visit at the bench: readings typed or sent, put where they belong, as one edit each."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
+from ..analysis.bench import free_repeat
 from ..domain.errors import UserError
-from ..study.commands import ImportReadings, bench_row
+from ..study.edits.readings import AddReadings, NewReading
 from .session import Session
 
-REPEATS = (1, 2, 3)
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a reading belongs: the client, the moment, and the visit (None: the nearest, or a new one when ``fresh``)."""
+
+    client: str
+    at: str
+    visit: int | None = None
+    fresh: bool = False
 
 
 def take_measurement(
     session: Session,
+    place: Place,
     *,
-    client: str,
-    at: str,
-    visit: int | None,
     instrument: str,
     values: Sequence[tuple[str, str | None]],
     reason: str = "",
+    simulated: bool = False,
 ) -> int:
     """Keep (metric, text with unit) pairs of one measurement, None for a failed value; return the repeat they became.
 
     All values of a measurement become the same repeat: the first that none of their metrics has yet. Raises UserError when
     three are kept already, or when a value cannot be taken; then nothing is written.
     """
-    used: dict[str, set[int]] = {}
-    for r in session.readings(visit=visit) if visit is not None else ():
-        if r.instrument == instrument:
-            used.setdefault(r.metric, set()).add(r.replicate)
-    free = next((n for n in REPEATS if not any(n in used.get(m, ()) for m, _ in values)), None)
+    visit = place.visit
+    if visit is None and not place.fresh:
+        visit = session.visit_near(place.client, place.at)
+    there = session.readings(visit=visit) if visit is not None else []
+    free = free_repeat(there, instrument, (metric for metric, _ in values))
     if free is None:
         raise UserError(f"{instrument}: three repeats are kept already; nothing was taken")
-    rows = [
-        bench_row(
-            client=client,
-            taken_at=at,
-            instrument=instrument,
-            kind="device",
-            metric=metric,
-            typed=text,
-            replicate=free,
-            setting=session.settings_at(instrument, at, client),
-            note=reason,
-        )
-        for metric, text in values
-    ]
-    session.do(ImportReadings(tuple(rows), f"device {instrument}"))
+    setting = session.catalogue().setting_in_force(instrument, place.at, place.client)
+    readings = tuple(NewReading(instrument, "device", metric, text, free, setting, reason) for metric, text in values)
+    source = f"simulated {instrument}" if simulated else f"device {instrument}"
+    session.do(AddReadings(place.client, place.at, readings, source, visit, place.fresh, simulated))
     return free

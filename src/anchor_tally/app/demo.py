@@ -4,24 +4,34 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import os
 import shutil
 import tempfile
+from dataclasses import replace
 from importlib import resources
 from pathlib import Path
 
 import platformdirs
 
+from ..study.edits.imports import ImportReadings
+from ..study.edits.instruments import OfferMetric, OrderInstruments, PutInstrument
+from ..study.one_writer import OneWriter
 from ..study.open_file import migrations
 from .session import Session
 
+NAME = "rowing-squad.tally"
+_PREFIX = "anchor-tally-demo-"
 TITLE = "Coastal rowing squad (demo)"
 log = logging.getLogger("anchor_tally")
 
 
 def demo_session(folder: Path | None = None) -> Session:
-    """Open a fresh copy of the demo study in ``folder`` (default: a new temporary one)."""
-    place = folder or Path(tempfile.mkdtemp(prefix="anchor-tally-demo-"))
-    path = place / "rowing-squad.tally"
+    """Open a fresh copy of the demo study in ``folder`` (default: a new temporary one, which goes when the study is closed)."""
+    place = folder
+    if place is None:
+        _sweep()
+        place = Path(tempfile.mkdtemp(prefix=_PREFIX))
+    path = place / NAME
     kept = _kept()
     if not kept.exists():
         _make(path)
@@ -33,7 +43,22 @@ def demo_session(folder: Path | None = None) -> Session:
             log.info("the demo study is drawn anew each time: %s", error)
     else:
         shutil.copy(kept, path)
-    return Session.open(path)
+    session = Session.open(path)
+    if folder is None:
+        session.closed.append(lambda: shutil.rmtree(place, ignore_errors=True))
+    return session
+
+
+def _sweep() -> None:
+    """Take away demo folders that a killed process has left: nobody holds the study in them."""
+    for left in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
+        study = left / NAME
+        if left.is_symlink() or left.stat().st_uid != os.getuid() or not study.exists():
+            continue
+        writer = OneWriter.of(study)
+        if writer is not None:
+            writer.release()
+            shutil.rmtree(left, ignore_errors=True)
 
 
 def _kept() -> Path:
@@ -46,17 +71,13 @@ def _kept() -> Path:
 
 def _make(path: Path) -> None:
     from ..scenario.squad import DEVICES, squad_rows
-    from ..study.cards import ChangeRow, PutPair, SetOrder
-    from ..study.commands import ImportReadings
 
     session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(), "demo scenario"))
-    numbers = {i.name: i.id for i in session.snapshot().instruments.values()}
-    session.do(
-        SetOrder((*(numbers[name] for name in DEVICES), *(n for name, n in numbers.items() if n > 0 and name not in DEVICES)))
-    )
+    items = {i.name: i for i in session.catalogue().instruments.values()}
+    session.do(OrderInstruments((*(items[name].id for name in DEVICES), *(i.id for n, i in items.items() if n not in DEVICES))))
     for name, (electrodes, resolution) in DEVICES.items():
-        session.do(ChangeRow("instrument", numbers[name], (("electrodes", electrodes),)))
-        keys = (("instrument", numbers[name]), ("metric", "body_fat_percent"))
-        session.do(PutPair("instrument_metric", keys, "resolution", resolution))
+        item = next(i for i in session.catalogue().instruments.values() if i.name == name)
+        session.do(PutInstrument(replace(item, electrodes=electrodes)))
+        session.do(OfferMetric(item.id, "body_fat_percent", resolution))
     session.close()

@@ -1,93 +1,203 @@
-"""The open study: snapshot, lens, commands, undo and redo."""
+"""The open study: catalogue, snapshot, lens, edits, undo and redo."""
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Generator, Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from ..analysis.compare import CompareResult, LadderRequest
-from ..analysis.derive import raw_metrics, with_methods
-from ..analysis.pairing import CannotCompare
+from ..analysis.calibrate import is_stale
+from ..analysis.consistency import LAST, usual_spread
+from ..analysis.derive import Derived, derive_steps, raw_metrics, with_derived
+from ..analysis.question import Asked
+from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
+from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
-from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, ImportRow, Reading, Refused
-from ..domain.snapshot import Columns, Snapshot, joined
+from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, ImportRow, Reading, Refused, Visit, VisitNote
+from ..domain.snapshot import Columns, Snapshot, VisitColumns, joined
 from ..domain.steps import finish
-from ..exchange import data_package, readings_csv, workbook
-from ..study import commands, dump, open_file, read, staging
+from ..exchange import readings_csv
+from ..study import open_file, read, staging
+from ..study.connection import StudyError
+from ..study.edits.edit import Edit, Restore, Touched, discard, run, run_steps
+from ..study.edits.imports import TakeStaged
+from ..study.one_writer import OneWriter
 from ..study.visits import visits
 
 
 class Session:
     """One open study. ``changed`` is called after every edit and change of lens."""
 
-    def __init__(self, conn: Any, path: Path | None) -> None:
-        self._conn, self.path = conn, path
+    def __init__(self, conn: Any, path: Path | None, writer: OneWriter | None = None, *, read_only: bool = False) -> None:
+        self._conn, self.path, self._writer = conn, path, writer
+        self.read_only = read_only
         self.lens = Lens()
-        self.revision = 0
         self.changed: list[Callable[[], None]] = []
-        self._undo: list[commands.Command] = []
-        self._redo: list[commands.Command] = []
-        self._columns: dict[str, Columns] = {}
-        self._grown: set[str] = set()
-        self._snapshots: dict[str, Snapshot] = {}
-        self.read_only = path is not None and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK))
+        self.closed: list[Callable[[], None]] = []
+        self.writing = False
+        self._undo: list[Restore] = []
+        self._redo: list[Restore] = []
+        self._forget_all()
+        self._mirror: Any = None  # a copy in memory, against the loss of the file
+        self._outputs: tuple[str, ...] = ()  # metrics that equations yielded when they were computed last
+        self._revision = 0
+        self._revisions: dict[str, int] = {}
+        self._file = self._mark()
+        self._version = read.data_version(conn)
 
+    # opening and closing
     @classmethod
     def open(cls, path: Path, *, read_only: bool = False) -> Session:
-        """Open a study file, or read a tidy CSV into a study in memory."""
+        """Open a study file, or read a tidy CSV into a study in memory.
+
+        A study that another window or command is writing opens for reading only; so does one in a place that cannot be written.
+        """
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
             session = cls(open_file.create_in_memory(path.stem), None)
             staged = finish(session.stage(readings_csv.open_readings(path).rows))
             refuse_if_bad(str(path), staged)
             finish(session.take(staged, path.name))
             return session
-        return cls(open_file.open_study(path, read_only=read_only), path)
+        writer = OneWriter.of(path) if not read_only and path.is_file() and open_file.writable(path) else None
+        try:
+            return cls(open_file.open_study(path, read_only=writer is None), path, writer, read_only=writer is None)
+        except UserError:
+            if writer is not None:
+                writer.release()
+            raise
 
     @classmethod
     def new(cls, path: Path, title: str) -> Session:
         """Create a study file."""
-        return cls(open_file.create(path, title), path)
+        conn = open_file.create(path, title)
+        writer = OneWriter.of(path)
+        if writer is None:
+            conn.close()
+            return cls.open(path)
+        return cls(conn, path, writer)
 
     def close(self) -> None:
-        """Close the file."""
+        """Close the file and let another one write it."""
+        self.changed.clear()
         self._conn.close()
+        if self._writer is not None:
+            self._writer.release()
+            self._writer = None
+        for callback in self.closed:
+            callback()
+        self.closed.clear()
+
+    @property
+    def elsewhere(self) -> bool:
+        """Whether it is read only because another window or command writes it."""
+        return self.read_only and self.path is not None and open_file.writable(self.path)
+
+    def follow(self) -> bool:
+        """Look whether another one has written the file; then everything is read anew. Returns whether it was."""
+        if self.writing:
+            return False
+        try:
+            version = read.data_version(self._conn)
+        except Exception as error:
+            raise StudyError(f"{self.path}: cannot be read any more ({error}); what is shown was read before") from error
+        if version == self._version:
+            return False
+        self._version = version
+        self._forget_all()
+        self._revision += 1
+        self._revisions.clear()
+        self._notify()
+        return True
+
+    def take_over(self) -> bool:
+        """Become the writer when the one before has let go; everything is read anew then."""
+        if self.path is None or not self.read_only:
+            return False
+        writer = OneWriter.of(self.path)
+        if writer is None:
+            return False
+        try:
+            conn = open_file.open_study(self.path)
+        except UserError:
+            writer.release()
+            raise
+        self._conn.close()
+        self._conn, self._writer, self.read_only = conn, writer, False
+        self._file, self._version = self._mark(), read.data_version(conn)
+        self._forget_all()
+        self._revision += 1
+        self._revisions.clear()
+        self._notify()
+        return True
+
+    # what may have happened to the file from outside
+    def _mark(self) -> tuple[int, int] | None:
+        if self.path is None:
+            return None
+        try:
+            at = self.path.stat()
+        except OSError:
+            return None
+        return at.st_dev, at.st_ino
+
+    def lost(self) -> str:
+        """What has happened to the file under the open study: a sentence, or empty when it is where it was."""
+        if self.path is None or self._file is None:
+            return ""
+        now = self._mark()
+        if now is None:
+            return f"{self.path.name} was removed or moved while it was open; keep a copy of what is in memory"
+        if now != self._file:
+            return f"{self.path.name} was replaced by another file while it was open; keep a copy of what is in memory"
+        if not self.writing and not open_file.is_sqlite(self.path):
+            return f"{self.path.name} was cut off or overwritten while it was open; keep a copy of what is in memory"
+        return ""
+
+    def keep_mirror(self, most_bytes: int = 16_000_000) -> None:
+        """Hold a copy of the study in memory, against the loss of its file; a large study has none."""
+        try:
+            if self.path is not None and not self.writing and self.path.stat().st_size <= most_bytes:
+                self._mirror = open_file.mirror(self._conn)
+        except OSError:
+            return  # the file is gone: the copy from before is kept
+
+    def save_copy(self, path: Path) -> None:
+        """Write what is open, or what was kept in memory of it, to a new file."""
+        try:
+            open_file.copy_to(self._conn, path)
+        except StudyError:
+            if self._mirror is None:
+                raise
+            open_file.copy_to(self._mirror, path)
 
     # writing
-    def do(self, command: commands.Command) -> None:
+    def do(self, edit: Edit) -> None:
         """Apply an edit; it can be undone."""
-        self._undo.append(self._apply(command))
-        self._redo.clear()
+        self._undo.append(self._apply(edit))
+        self._drop_redo()
         self._notify()
 
-    def _apply(self, command: commands.Command) -> commands.Command:
-        inverse, touched = commands.run(self._conn, command)
-        self._forget(touched, only_adds=isinstance(command, commands.ImportReadings))
-        return inverse
+    def _apply(self, edit: Edit) -> Restore:
+        self._may_write()
+        back, touched = run(self._conn, edit)
+        self._forget(touched)
+        return back
 
-    def _forget(self, touched: frozenset[str], *, only_adds: bool) -> None:
-        """Drop what an edit has made stale; columns that only grew are kept and read on."""
-        self.revision += 1
-        for metric in touched & self._columns.keys():
-            if only_adds:
-                self._grown.add(metric)
-            else:
-                del self._columns[metric]
-                self._grown.discard(metric)
-        self._snapshots.clear()
+    def _may_write(self) -> None:
+        if self.writing:
+            raise StudyError("an import is being written; wait for it or stop it. Nothing was changed")
+        if self.read_only:
+            who = "it is open for writing in another window" if self.elsewhere else "it cannot be written in this place"
+            raise StudyError(f"the study may only be read here: {who}; nothing was changed")
+        said = self.lost()
+        if said:
+            raise StudyError(f"{said}; nothing was changed")
 
-    def _column(self, metric: str) -> Columns:
-        """All readings of a metric; those that came since the last look are read and added."""
-        kept = self._columns.get(metric)
-        if kept is None:
-            kept = self._columns[metric] = read.columns(self._conn, metric)
-        elif metric in self._grown:
-            after = int(kept.reading[-1]) if kept.n else 0
-            kept = self._columns[metric] = joined(kept, read.columns(self._conn, metric, after))
-        self._grown.discard(metric)
-        return kept
+    def _drop_redo(self) -> None:
+        discard(self._conn, self._redo)
+        self._redo.clear()
 
     def undo(self) -> str | None:
         """Take back the last edit; return its words."""
@@ -97,14 +207,14 @@ class Session:
         """Do again what was undone; return its words."""
         return self._swap(self._redo, self._undo)
 
-    def _swap(self, source: list[commands.Command], target: list[commands.Command]) -> str | None:
+    def _swap(self, source: list[Restore], target: list[Restore]) -> str | None:
         if not source:
             return None
-        command = source[-1]
-        target.append(self._apply(command))
+        edit = source[-1]
+        target.append(self._apply(edit))
         source.pop()
         self._notify()
-        return command.words
+        return edit.words
 
     @property
     def can_undo(self) -> bool:
@@ -123,21 +233,10 @@ class Session:
             self._notify()
 
     def _notify(self) -> None:
-        for callback in self.changed:
+        for callback in list(self.changed):
             callback()
 
-    def correct_reading(self, reading: int, typed: str | None, why: str) -> None:
-        """Change a reading's value; None marks it failed."""
-        self.do(commands.correct_reading(self._conn, reading, typed, why))
-
-    def exclude(self, reading: int, reason: str) -> None:
-        """Exclude a reading with a reason."""
-        self.do(commands.exclude_reading(self._conn, reading, reason))
-
-    def put_back(self, reading: int) -> None:
-        """Put an excluded reading back."""
-        self.do(commands.put_back(self._conn, reading))
-
+    # imports
     def stage(self, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, staging.Staged]:
         """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
         return staging.stage(self._conn, rows)
@@ -147,138 +246,243 @@ class Session:
         staging.drop(self._conn, staged)
 
     def take(self, staged: staging.Staged, source: str) -> Generator[float, None, None]:
-        """Take staged rows into the study, in one transaction; closing the generator half-way takes everything back."""
-        inverse, touched = yield from commands.run_steps(self._conn, commands.TakeStaged(staged, source))
-        self._undo.append(inverse)
-        self._redo.clear()
-        self._forget(touched, only_adds=True)
+        """Take staged rows into the study, in one transaction; closing the generator half-way takes everything back.
+
+        Until it is whole nothing is read from the study: what is shown was read before.
+        """
+        self._may_write()
+        self.writing = True
+        try:
+            back, touched = yield from run_steps(self._conn, TakeStaged(staged, source))
+        finally:
+            self.writing = False
+        self._undo.append(back)
+        self._drop_redo()
+        self._forget(touched)
         self._notify()
 
+    # what is kept of the study between edits
+    def _forget_all(self) -> None:
+        self._columns: dict[str, Columns] = {}
+        self._grown: set[str] = set()
+        self._catalogue: Catalogue | None = None
+        self._visits: VisitColumns | None = None
+        self._derived: Derived | None = None
+        self._snapshots: dict[str, Snapshot] = {}
+        self._calibrations: list[CalibrationRecord] | None = None
+        self._stale: dict[int, bool] = {}
+        self._spreads: dict[tuple[str, str, int], float | None] = {}
+        self._people: dict[int, Snapshot] = {}
+        self._lanes: list[tuple[str, str, str]] | None = None
+        self._present: list[str] | None = None
+
+    def _forget(self, touched: Touched) -> None:
+        """Drop what an edit has made stale; columns that only grew are kept and read on."""
+        for metric in touched.metrics & self._columns.keys():
+            if touched.only_adds:
+                self._grown.add(metric)
+            else:
+                del self._columns[metric]
+                self._grown.discard(metric)
+        facts = touched.facts
+        if facts - {"visits", "conditions", "calibrations", "checks"}:
+            self._catalogue = None
+        if facts & {"visits", "people"}:
+            self._visits = None
+        if facts & {"visits", "people", "instruments", "settings"} or touched.metrics:
+            self._people.clear()
+        computed = bool(touched.metrics & raw_metrics()) or bool(facts & {"visits", "people", "instruments"})
+        if computed:
+            self._derived = None
+        if "calibrations" in facts or "instruments" in facts:
+            self._calibrations = None
+        if touched.metrics or computed or "study" in facts:
+            self._stale.clear()
+            self._present = None
+        if touched.metrics or "instruments" in facts:
+            self._lanes = None
+        if (
+            touched.visit is not None and touched.only_adds and "visits" in facts
+        ):  # a visit just made: what was known before it holds
+            self._spreads |= {(m, i, touched.visit): v for (m, i, at), v in self._spreads.items() if at == 0}
+        self._spreads = {
+            k: v
+            for k, v in self._spreads.items()
+            if k[0] not in touched.metrics or (touched.visit is not None and k[2] == touched.visit)
+        }
+        # what a result of a metric was computed from has changed: its readings, those of its equations, or what they belong to
+        everything = bool(facts & {"visits", "people", "instruments", "settings", "study"})
+        if everything or touched.metrics:
+            self._revision += 1
+            for metric in list(self._snapshots):
+                if everything or computed or metric in touched.metrics:
+                    del self._snapshots[metric]
+            for metric in list(self._revisions):
+                if everything or computed or metric in touched.metrics:
+                    del self._revisions[metric]
+
+    def asked(self, metric: str | None = None) -> Asked:
+        """The question that the lens puts to the study as it is now; a result that answers another one is out of date."""
+        return Asked(self._revisions.setdefault(metric or self.lens.metric, self._revision), self.lens)
+
     # reading
+    def connection(self) -> Any:
+        """The study's connection, for reading committed data only; for this floor, not for screens."""
+        if self.writing:
+            raise StudyError("an import is being written: what is not shown yet waits until it is done")
+        return self._conn
+
+    def catalogue(self) -> Catalogue:
+        """Clients, instruments, settings, protocol."""
+        if self._catalogue is None:
+            self._catalogue = read.catalogue(self.connection())
+        return self._catalogue
+
     @property
     def title(self) -> str:
         """The study's title."""
-        return str(self._conn.execute("SELECT title FROM study").fetchone()[0])
-
-    @property
-    def visit_gap_seconds(self) -> int:
-        """Readings of a client closer than this form one visit."""
-        return int(self._conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0]) * 60
+        return self.catalogue().title
 
     def metrics(self) -> list[str]:
-        """Metrics with readings, and those that an equation yields from them."""
-        return read.metrics_present(self._conn)
+        """Metrics with readings."""
+        if self._present is None:
+            self._present = read.metrics_present(self.connection())
+        return self._present
 
-    def snapshot(self, metric: str | None = None) -> Snapshot:
-        """The study as columns of ``metric`` (default: the lens') and of the raw inputs of methods."""
+    def _column_steps(self, metric: str) -> Generator[int, None, None]:
+        """Make sure that all readings of a metric are kept; those that came since the last look are read and added."""
+        while metric not in self._columns or metric in self._grown:
+            start, kept = self._revision, self._columns.get(metric)
+            after = int(kept.reading[-1]) if kept is not None and kept.n else 0
+            more = yield from read.columns_steps(self.connection(), metric, after)
+            if more is not None and self._revision == start:  # else an edit came between: read again
+                self._columns[metric] = joined(kept, more) if kept is not None and kept.n else more
+                self._grown.discard(metric)
+
+    def snapshot_steps(self, metric: str | None = None) -> Generator[float, None, Snapshot]:
+        """The study as columns of one metric (default: the lens'), values of equations included; yields as it goes.
+
+        An edit between two steps is no harm: the pieces that it touched are read again.
+        """
         wanted = metric or self.lens.metric
-        if wanted not in self._snapshots:
-            present = set(self.metrics())
-            needed = ({wanted} | raw_metrics()) & present
-            base = Snapshot(
-                self.revision,
-                self.title,
-                read.clients(self._conn),
-                read.instruments(self._conn),
-                read.settings(self._conn),
-                visits(self._conn),
-                {m: self._column(m) for m in needed},
-            )
-            self._snapshots[wanted] = with_methods(base)
+        while wanted not in self._snapshots:
+            start = self._revision
+            needed = (wanted, *sorted((raw_metrics() & set(self.metrics())) - {wanted}))
+            for name in needed:
+                for _ in self._column_steps(name):
+                    yield 0.3
+            if self._visits is None:
+                self._visits = visits(self.connection())
+                yield 0.5
+            if self._revision != start:
+                continue
+            base = Snapshot(self._revision_of(wanted), self.catalogue(), self._visits, {m: self._columns[m] for m in needed})
+            derived = self._derived or (yield from derive_steps(base))
+            if self._revision != start:
+                continue
+            self._derived = derived
+            there = self._columns[wanted].n or wanted in derived.columns
+            columns = {wanted: self._columns[wanted]} if there else {}
+            self._snapshots[wanted] = with_derived(replace(base, columns=columns), derived)
         return self._snapshots[wanted]
 
-    def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
-        """Readings in full."""
-        return read.readings(self._conn, ids, visit)
+    def snapshot(self, metric: str | None = None) -> Snapshot:
+        """The same at once."""
+        return finish(self.snapshot_steps(metric))
 
-    def visits_of(self, client: str) -> list[tuple[int, str]]:
-        """Visits of a client, newest first."""
-        return read.visits_of(self._conn, client)
+    def _revision_of(self, metric: str) -> int:
+        return self._revisions.setdefault(metric, self._revision)
 
-    def history(self, reading: int) -> list[tuple[str, str, str, str]]:
-        """Changes of a reading."""
-        return read.history(self._conn, reading)
+    def metrics_known(self) -> list[str]:
+        """Metrics with readings, then those that equations yield from them (as far as they were computed already)."""
+        there = self.metrics()
+        computed = self._derived.columns if self._derived else self._outputs
+        self._outputs = tuple(computed)
+        return there + [m for m in computed if m not in there]
 
-    def instrument_lanes(self) -> list[tuple[str, str, str]]:
-        """Instrument, kind and metric of everything that has been read in this study."""
-        return read.lanes(self._conn)
+    def person(self, client: int) -> Snapshot:
+        """One client alone: visits, and the raw readings that equations use."""
+        if client not in self._people:
+            conn = self.connection()
+            columns = read.client_columns(conn, client, raw_metrics())
+            self._people[client] = Snapshot(self._revision, self.catalogue(), visits(conn, client), columns)
+        return self._people[client]
 
-    def settings_at(self, instrument: str, day: str, client: str = "") -> str:
-        """Label of the setting in force for an instrument on a day (the client's own before one for all), or empty."""
-        return read.setting_in_force(self._conn, instrument, day, client)
-
-    def scan_days(self, client: str) -> tuple[str, ...]:
-        """Days of a client's scans in this study."""
-        return read.scan_days(self._conn, client)
-
-    def heights(self, client: int) -> list[tuple[int, str, float, str, str]]:
-        """Height history of a client."""
-        return read.heights(self._conn, client)
-
-    def offered(self) -> dict[int, dict[str, float | None]]:
-        """Metrics that each instrument offers, with their resolution."""
-        return read.offered(self._conn)
-
-    def check_weights(self) -> list[CheckWeight]:
-        """Check weights."""
-        return read.check_weights(self._conn)
-
-    def assessor_values(self) -> list[AssessorValue]:
-        """Values of assessor checks."""
-        return read.assessor_values(self._conn)
-
-    def protocol(self) -> tuple[str, ...]:
-        """Keys of the conditions that this study asks for."""
-        return read.protocol(self._conn)
-
-    def visit_note(self, visit: int) -> tuple[dict[str, str], str, str]:
-        """Conditions, assessor and remarks of a visit."""
-        return read.visit_note(self._conn, visit)
+    def usual_spread(self, instrument: str, metric: str, visit: int | None) -> float | None:
+        """The SD that repeats of an instrument usually have, from its last readings before this visit."""
+        key = (metric, instrument, visit or 0)
+        if key not in self._spreads:
+            item = next((i for i in self.catalogue().instruments.values() if i.name == instrument), None)
+            self._spreads[key] = (
+                usual_spread(read.last_columns(self.connection(), metric, item.id, LAST, visit or 0))
+                if item is not None
+                else None
+            )
+        return self._spreads[key]
 
     def calibrations(self) -> list[CalibrationRecord]:
         """Calibrations in force."""
-        return commands.calibrations_in_force(self._conn)
+        if self._calibrations is None:
+            self._calibrations = read.calibrations(self.connection())
+        return self._calibrations
 
-    def export(self, path: Path) -> int:
-        """Write the study as tidy CSV, XLSX or data package, by the suffix; return the number of readings."""
-        suffix = path.suffix.lower()
-        if suffix == ".zip":
-            data_package.write(path, dump.study_facts(self._conn), dump.dump(self._conn))
-            return int(self._conn.execute("SELECT count(*) FROM reading").fetchone()[0])
-        readings = self.readings()
-        if suffix == ".xlsx":
-            snapshot = self.snapshot()
-            workbook.write(path, readings, self._ladder(snapshot), snapshot)
-        elif suffix == ".csv":
-            lines = readings_csv.write(readings, read.conditions(self._conn))
-            try:
-                with path.open("w", encoding="utf-8", newline="") as f:
-                    f.writelines(lines)
-            except OSError as error:
-                raise UserError(f"{path}: cannot be written ({error.strerror}); the study is unchanged") from error
-        else:
-            raise UserError(f"{path}: a study is written as .csv, .xlsx or .zip (data package); nothing was written")
-        return len(readings)
+    def stale(self, record: CalibrationRecord) -> bool:
+        """Whether a reading behind a calibration has changed since it was adopted."""
+        if record.id not in self._stale:
+            if any("@" in s for s in record.sources):
+                snapshot = self.snapshot(record.metric)
+            else:
+                c = read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
+                snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
+            self._stale[record.id] = is_stale(record, snapshot)
+        return self._stale[record.id]
 
-    def _ladder(self, snapshot: Snapshot) -> tuple[CompareResult, ...]:
-        """Every instrument against the reference of the lens; none when there is no reference."""
+    def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
+        """Readings in full."""
+        return read.readings(self.connection(), ids, visit)
+
+    def stated_heights(self) -> dict[int, float]:
+        """The height stated at a client's newest visit that states one, by client."""
+        return read.stated_heights(self.connection())
+
+    def visits_of(self, client: str) -> list[Visit]:
+        """Visits of a client, newest first."""
+        return read.visits_of(self.connection(), client)
+
+    def visit_near(self, client: str, at: str) -> int | None:
+        """The visit of a client that a moment belongs to; None when a reading then would begin a new one, or for no moment."""
+        c = self.catalogue()
         try:
-            return finish(LadderRequest(snapshot, self.lens).run())
-        except CannotCompare:
-            return ()
+            m = moment(at, zone_named(c.zone))
+        except NotAMoment:
+            return None
+        return read.visit_near(self.connection(), client, m.instant, timed=m.timed, gap=c.gap)
 
-    @classmethod
-    def from_package(cls, package: Path, path: Path) -> Session:
-        """Make a study file from a data package; nothing is left behind when it does not fit."""
-        facts, tables = data_package.read(package)
-        session = cls.new(path, path.stem)
-        try:
-            dump.load(session._conn, facts, tables)
-        except UserError:
-            session.close()
-            path.unlink()
-            raise
-        return session
+    def history(self, reading: int) -> list[tuple[str, str, str, str]]:
+        """Changes of a reading."""
+        return read.history(self.connection(), reading)
+
+    def instrument_lanes(self) -> list[tuple[str, str, str]]:
+        """Instrument, kind and metric of everything that has been read in this study."""
+        if self._lanes is None:
+            self._lanes = read.lanes(self.connection())
+        return self._lanes
+
+    def scan_days(self, client: str) -> tuple[str, ...]:
+        """Days of a client's scans in this study."""
+        return read.scan_days(self.connection(), client)
+
+    def check_weights(self) -> list[CheckWeight]:
+        """Check weights."""
+        return read.check_weights(self.connection())
+
+    def assessor_values(self) -> list[AssessorValue]:
+        """Values of assessor checks."""
+        return read.assessor_values(self.connection())
+
+    def visit_note(self, visit: int) -> VisitNote:
+        """Conditions, assessor and remarks of a visit."""
+        return read.visit_note(self.connection(), visit)
 
 
 def refuse_if_bad(name: str, staged: staging.Staged) -> None:

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import argparse
+import codecs
 import dataclasses
+import io
 import json
+import math
+import os
 import sys
 from pathlib import Path
 from typing import NoReturn
@@ -12,6 +16,7 @@ from typing import NoReturn
 from ..analysis.compare import CompareRequest
 from ..analysis.field_method import catalogue, evaluate
 from ..app.demo import demo_session
+from ..app.exporting import export, from_package
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.lens import Lens
@@ -20,7 +25,8 @@ from ..domain.steps import finish
 from ..exchange.mapping import open_tidy
 from ..exchange.results_json import compare_json
 from ..wording.numbers import count, number
-from ..wording.sentences import headline, pairs_sentence, rows, sentence
+from ..wording.sentences import headline, pairs_sentence, sentence
+from ..wording.statistics import rows
 
 
 class _Parser(argparse.ArgumentParser):
@@ -45,7 +51,8 @@ def _parser() -> argparse.ArgumentParser:
     c.add_argument("--reference")
     c.add_argument("--metric", default="body_fat_percent")
     c.add_argument("--setting")
-    c.add_argument("--window-hours", type=float, default=24.0)
+    c.add_argument("--window-hours", type=_hours, default=24.0)
+    c.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
     c.add_argument("--json", action="store_true")
     i = sub.add_parser(
         "import", help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package"
@@ -63,7 +70,19 @@ def _parser() -> argparse.ArgumentParser:
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
     e.add_argument("-o", "--output", type=Path, required=True)
+    e.add_argument("--full", action="store_true", help="a whole copy (.zip) with names, birth dates, cautions and remarks")
     return parser
+
+
+def _hours(text: str) -> float:
+    """A span of hours: a number above 0."""
+    try:
+        hours = float(text)
+    except ValueError:
+        hours = math.nan
+    if not 0 < hours <= 24 * 366:
+        raise argparse.ArgumentTypeError(f'"{text[:20]}" is not a number of hours above 0')
+    return hours
 
 
 def _session(args: argparse.Namespace) -> Session:
@@ -75,12 +94,14 @@ def _session(args: argparse.Namespace) -> Session:
 
 
 def _compare(args: argparse.Namespace) -> None:
+    lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = _session(args)
-    lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours)
     try:
         result = finish(CompareRequest(session.snapshot(args.metric), lens, args.instrument).run())
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
+    finally:
+        session.close()
     if args.json:
         print(json.dumps(compare_json(result), indent=1, ensure_ascii=False, allow_nan=False))
         return
@@ -101,6 +122,10 @@ def _import(args: argparse.Namespace) -> None:
         return
     source = open_tidy(args.file)
     session = Session.new(args.into, args.into.stem) if new else Session.open(args.into)
+    if session.read_only:
+        where = "in use by another window or command" if session.elsewhere else "it cannot be written in this place"
+        session.close()
+        raise UserError(f"{args.into}: {where}; nothing was imported")
     try:
         staged = finish(session.stage(source.rows))
         if args.skip_refused:
@@ -126,13 +151,17 @@ def _import(args: argparse.Namespace) -> None:
 def _import_package(args: argparse.Namespace, new: bool) -> None:
     if not new:
         raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
-    session = Session.from_package(args.file, args.into)
+    session = from_package(args.file, args.into)
     print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
     session.close()
 
 
 def _export(args: argparse.Namespace) -> None:
-    print(f"{count(_session(args).export(args.output), 'reading')} written to {args.output}")
+    session = _session(args)
+    try:
+        print(f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}")
+    finally:
+        session.close()
 
 
 def _method(args: argparse.Namespace) -> None:
@@ -165,14 +194,46 @@ def _methods(args: argparse.Namespace) -> None:
 _RUN = {"compare": _compare, "import": _import, "export": _export, "method": _method, "methods": _methods}
 
 
+_PLAIN = {"−": "-", "–": "-", "→": "->", "·": "*", "±": "+/-", "…": "...", "≥": ">=", "√": "sqrt"}
+
+
+def _plain_characters(error: UnicodeError) -> tuple[str, int]:
+    """Stand-ins for what a terminal cannot show: a minus must never be lost."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    return "".join(_PLAIN.get(c, "?") for c in error.object[error.start : error.end]), error.end
+
+
+codecs.register_error("plain", _plain_characters)
+
+
 def main(argv: list[str]) -> int:
     """Run a command; return the exit code (2 for an error, told in one line on standard error)."""
-    args = _parser().parse_args(argv)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="plain")
     try:
+        args = _parser().parse_args(argv)
         _RUN[args.command](args)
+        sys.stdout.flush()
     except UserError as error:
         print(f"anchor-tally: {error}".replace("\n", " "), file=sys.stderr)
         return 2
+    except KeyboardInterrupt:
+        print("anchor-tally: stopped", file=sys.stderr)
+        return 130
     except BrokenPipeError:
+        _no_more_output()
         return 0  # the reader of a pipe has seen enough
+    except OSError as error:
+        _no_more_output()
+        print(f"anchor-tally: the output cannot be written ({error.strerror or error})", file=sys.stderr)
+        return 2
     return 0
+
+
+def _no_more_output() -> None:
+    """What is still waiting for a closed pipe or a full disk is given up, so that Python does not try again at its end."""
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, sys.stdout.fileno())
+    os.close(nowhere)

@@ -7,10 +7,14 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Lens:
-    """Metric, reference, clients (None means all), setting label (None means all pooled), window in hours."""
+    """Metric, reference, clients (None means all), setting label (None means all pooled), pairing window in hours.
+
+    Of the tallies inside the window the nearest to the scan counts, or all of them when ``around``.
+    """
 
     metric: str = "body_fat_percent"
     reference: str | None = None
     clients: frozenset[str] | None = None
     setting: str | None = None
     window_hours: float = 24.0
+    around: bool = False

@@ -86,6 +86,42 @@ class Setting:
 
 
 @dataclass(frozen=True, slots=True)
+class Visit:
+    """One client at one time: its start as written, and as an instant (seconds since 1970, UTC)."""
+
+    id: int
+    start: str
+    instant: int
+    timed: bool
+
+    @property
+    def words(self) -> str:
+        """Date and time for people."""
+        return self.start[:16].replace("T", " ")
+
+
+@dataclass(frozen=True, slots=True)
+class VisitNote:
+    """What was noted with a visit: conditions by key, who measured, remarks."""
+
+    conditions: dict[str, str]
+    assessor: str = ""
+    notes: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Height:
+    """A height of a client: day, cm, as entered."""
+
+    id: int
+    client: int
+    day: str
+    height_cm: float
+    entered: str
+    unit: str
+
+
+@dataclass(frozen=True, slots=True)
 class Reading:
     """One reading with everything a person needs to judge it."""
 
@@ -106,6 +142,8 @@ class Reading:
     sex: str = ""
     age_years: str = ""
     height_cm: str = ""
+    source: str = ""
+    simulated: bool = False
 
 
 class ImportRow(NamedTuple):
@@ -140,9 +178,60 @@ class Refused:
     reason: str
 
 
+# the order of the registry when the first calibrations were adopted: computed readings were numbered by it (form 0)
+FORM_0_EQUATIONS = (
+    "bmi_deurenberg_1991",
+    "bmi_gallagher_2000",
+    "rfm_woolcott_bergman_2018",
+    "tape_hodgdon_beckett_1984_inch",
+    "tape_hodgdon_beckett_1984_metric",
+    "jackson_pollock_1978_3",
+    "jackson_pollock_1978_7",
+    "jackson_pollock_ward_1980_3",
+    "jackson_pollock_ward_1980_7",
+    "durnin_womersley_1974",
+    "six_skinfold_carter_1982",
+    "somatotype_carter_heath_1990",
+    "sum_skinfolds_3",
+    "sum_skinfolds_4",
+    "sum_skinfolds_6",
+    "sum_skinfolds_7",
+    "sum_skinfolds_8",
+    "body_mass_index",
+    "waist_hip_ratio",
+    "waist_height_ratio",
+    "fat_free_mass_index",
+    "fat_mass_index",
+    "visual_estimate_midpoint",
+    "impedance_index",
+    "phase_angle",
+    "impedance_lukaski_1986",
+    "impedance_kushner_schoeller_1986",
+    "impedance_kushner_schoeller_1986_by_sex",
+    "impedance_kyle_2001",
+    "impedance_sun_2003",
+    "impedance_janssen_2000",
+    "siri_1961",
+    "brozek_1963",
+    "underwater_weighing",
+    "residual_volume_goldman_becklake_1959",
+    "underwater_weighing_estimated_residual",
+    "three_compartment_siri_1961",
+    "four_compartment_lohman_1986",
+    "four_compartment_wang_2002",
+    "rmr_harris_benedict_1919",
+    "rmr_mifflin_st_jeor_1990",
+    "rmr_katch_mcardle",
+)
+
+
 @dataclass(frozen=True, slots=True)
 class CalibrationRecord:
-    """An adopted calibration; never edited. ``clients`` maps a code to (offset, prediction SD, df, anchors)."""
+    """An adopted calibration; never edited. ``clients`` maps a code to (offset, prediction SD, df, anchors).
+
+    ``sources`` names what it was made from: the number of a stored reading, or ``equation@visit`` of a computed one.
+    ``form`` tells how its digest was made.
+    """
 
     id: int
     instrument: str
@@ -152,7 +241,7 @@ class CalibrationRecord:
     model: str
     pooled: tuple[float, float, float]
     clients: dict[str, tuple[float, float, float, int]]
-    readings: tuple[int, ...]
+    sources: tuple[str, ...]
     range_low: float
     range_high: float
     pairs: int
@@ -161,6 +250,7 @@ class CalibrationRecord:
     valid_until: str
     version: int
     digest: str
+    form: int = 1
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import hashlib
+from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
-from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from .catalogue import Catalogue
 from .records import Client, Instrument, Setting
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-STATUS_CODES = {"ok": 0, "failed": 1, "excluded": 2}
+# states of a reading in columns; simulated: of no real device, in a study that is not for practice
+OK, FAILED, EXCLUDED, SIMULATED = 0, 1, 2, 3
 
 
 def read_only(values: Any, dtype: Any) -> Any:
@@ -28,8 +29,9 @@ def read_only(values: Any, dtype: Any) -> Any:
 class Columns:
     """Readings of one metric, one element a reading, all arrays of shape (n,).
 
-    ``wall`` is seconds of the wall clock as written; ``timed`` is False where only a date is known (noon
-    stands in); ``day`` is the calendar day number. ``value`` is NaN for failed readings only. ``parts`` lists the stored
+    ``instant`` is seconds since 1970 in UTC; ``timed`` is False where only a date is known (noon stands in); ``day`` is the
+    calendar day number as written. ``reading`` is the stored number; a computed value has a negative one that means nothing
+    outside this snapshot: its source is its equation and visit . ``value`` is NaN for failed readings only. ``parts`` lists the stored
     readings behind a derived value, and is empty for a stored one.
     """
 
@@ -39,7 +41,7 @@ class Columns:
     client: Ints
     instrument: Ints
     setting: Ints
-    wall: Ints
+    instant: Ints
     day: Ints
     timed: npt.NDArray[np.bool_]
     replicate: Ints
@@ -53,51 +55,65 @@ class Columns:
         return int(self.reading.size)
 
 
-def joined(a: Columns, b: Columns) -> Columns:
-    """Two blocks of readings of one metric after each other."""
+def joined(*blocks: Columns) -> Columns:
+    """Blocks of readings of one metric after each other."""
+    if len(blocks) == 1:
+        return blocks[0]
     names = [f.name for f in fields(Columns) if f.name not in ("metric", "parts")]
-    arrays = {k: read_only(np.concatenate([getattr(a, k), getattr(b, k)]), getattr(a, k).dtype) for k in names}
-    parts = (a.parts or ((),) * a.n) + (b.parts or ((),) * b.n) if a.parts or b.parts else ()
-    return Columns(metric=a.metric, parts=parts, **arrays)
+    arrays = {k: read_only(np.concatenate([getattr(b, k) for b in blocks]), getattr(blocks[0], k).dtype) for k in names}
+    parts: tuple[tuple[int, ...], ...] = ()
+    if any(b.parts for b in blocks):
+        parts = tuple(p for b in blocks for p in (b.parts or ((),) * b.n))
+    return Columns(metric=blocks[0].metric, parts=parts, **arrays)
+
+
+def empty(metric: str) -> Columns:
+    """No reading of a metric."""
+    return Columns(
+        metric=metric,
+        **{
+            f.name: read_only([], np.bool_ if f.name == "timed" else np.float64 if f.name == "value" else np.int64)
+            for f in fields(Columns)
+            if f.name not in ("metric", "parts")
+        },
+    )
 
 
 @dataclass(frozen=True, eq=False)
 class VisitColumns:
-    """Visits, one element a visit: id, client id, wall seconds, age in years, height in cm (NaN unknown)."""
+    """Visits, one element a visit: number, client, instant, age in years, height in cm (NaN unknown)."""
 
     visit: Ints
     client: Ints
-    wall: Ints
+    instant: Ints
     age_years: Floats
     height_cm: Floats
 
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:
-    """A study at one revision. Columns are keyed by metric id."""
+    """A study at one revision: its catalogue, visits, and columns by metric. A revision stands for one content."""
 
     revision: int
-    title: str
-    clients: dict[int, Client]
-    instruments: dict[int, Instrument]
-    settings: dict[int, Setting]
+    catalogue: Catalogue
     visits: VisitColumns
-    columns: dict[str, Columns] = field(default_factory=dict)
+    columns: Mapping[str, Columns] = field(default_factory=dict)
+
+    @property
+    def clients(self) -> Mapping[int, Client]:
+        """Clients by number."""
+        return self.catalogue.clients
+
+    @property
+    def instruments(self) -> Mapping[int, Instrument]:
+        """Instruments by number, those of equations among them."""
+        return self.catalogue.instruments
+
+    @property
+    def settings(self) -> Mapping[int, Setting]:
+        """Settings by number."""
+        return self.catalogue.settings
 
     def instrument_named(self, name: str) -> Instrument | None:
-        """Find an instrument by name or equation id, whatever the case."""
-        low = name.strip().lower()
-        for item in self.instruments.values():
-            if low in (item.name.lower(), item.equation.lower()):
-                return item
-        return None
-
-    @cached_property
-    def digest(self) -> str:
-        """A short fingerprint of all values, statuses and settings in this snapshot."""
-        h = hashlib.sha256()
-        for metric in sorted(self.columns):
-            c = self.columns[metric]
-            for array in (c.reading, c.value, c.status, c.setting, c.wall):
-                h.update(array.tobytes())
-        return h.hexdigest()[:16]
+        """An instrument by name or equation id, whatever the case."""
+        return self.catalogue.instrument_named(name)

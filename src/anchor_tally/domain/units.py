@@ -58,9 +58,12 @@ ALIASES = {
     "kcal": "kcal/d",
     "kg/m²": "kg/m2",
 }
-_NUMBER = r"[+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"
+LONGEST = 40  # characters of a typed value with its unit
+_NUMBER = r"[+-]?(?:[0-9]+(?:[.,][0-9]*)?|[.,][0-9]+)(?:[eE][+-]?[0-9]+)?"
 _SIMPLE = re.compile(rf"^\s*({_NUMBER})\s*([^\d\s.,+-].*?)?\s*$")
-_COMPOUND = re.compile(r"^\s*(\d+)\s*(st|stone|ft|foot|feet|')\s*(\d+(?:[.,]\d*)?)\s*(lb|lbs|in|inch|inches|\")?\s*$", re.I)
+_COMPOUND = re.compile(
+    r"^\s*([0-9]+)\s*(st|stone|ft|foot|feet|')\s*([0-9]+(?:[.,][0-9]*)?)\s*(lb|lbs|in|inch|inches|\")?\s*$", re.I
+)
 
 
 class ValueRefused(UserError):
@@ -101,6 +104,9 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
     Raises ValueRefused with one sentence for text that is no number, for a unit of another dimension and
     for a value outside the metric's possible range.
     """
+    text = text.strip()
+    if len(text) > LONGEST:
+        raise ValueRefused(f'"{text[:20]}…" is too long for a number')
     compound = _COMPOUND.match(text)
     if compound:
         big, small = int(compound[1]), float(compound[3].replace(",", "."))

@@ -10,27 +10,29 @@ from pathlib import Path
 from typing import Any
 
 from ..domain.errors import UserError
+from ..domain.text import guarded, unguarded
 from ..study.dump import Cell, PlainTable
+from .fence import fence, look_into
+from .writing import replacing
 
 _FORMAT = "anchor-tally/package/1"
+NEEDED = ("clients", "instruments", "visits", "readings")  # without these there is no study
 
 
 def write(path: Path, facts: dict[str, Cell], tables: list[PlainTable]) -> None:
     """Write a package. Raises UserError when the place cannot be written."""
-    whole = path.with_name(path.name + ".part")
-    try:
-        with zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as z:
-            z.writestr("datapackage.json", json.dumps(_description(facts, tables), indent=1, ensure_ascii=False))
-            for t in tables:
-                text = io.StringIO(newline="")
-                out = csv.writer(text, lineterminator="\n")
-                out.writerow([name for name, _ in t.columns])
-                out.writerows([["" if v is None else repr(v) if isinstance(v, float) else v for v in row] for row in t.rows])
-                z.writestr(f"{t.resource}.csv", text.getvalue())
-        whole.replace(path)
-    except OSError as error:
-        whole.unlink(missing_ok=True)
-        raise UserError(f"{path}: cannot be written ({error.strerror}); the study is unchanged") from error
+    with replacing(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as z:
+        z.writestr("datapackage.json", json.dumps(_description(facts, tables), indent=1, ensure_ascii=False))
+        for t in tables:
+            text = io.StringIO(newline="")
+            out = csv.writer(text, lineterminator="\n")
+            out.writerow([name for name, _ in t.columns])
+            out.writerows([[_text(v) for v in row] for row in t.rows])
+            z.writestr(f"{t.resource}.csv", text.getvalue())
+
+
+def _text(value: Cell) -> str:
+    return "" if value is None else repr(value) if isinstance(value, float) else guarded(str(value))
 
 
 def _description(facts: dict[str, Cell], tables: list[PlainTable]) -> dict[str, Any]:
@@ -57,8 +59,7 @@ def _description(facts: dict[str, Cell], tables: list[PlainTable]) -> dict[str, 
     return {
         "profile": "tabular-data-package",
         "name": "study",
-        "title": facts["title"],
-        "created": facts["created_at"],
+        **({"title": facts["title"], "created": facts["created_at"]} if "title" in facts else {}),
         "anchor_tally": {"format": _FORMAT, **facts},
         "resources": resources,
     }
@@ -66,19 +67,22 @@ def _description(facts: dict[str, Cell], tables: list[PlainTable]) -> dict[str, 
 
 def read(path: Path) -> tuple[dict[str, Cell], dict[str, tuple[list[str], list[list[str]]]]]:
     """Facts and tables (header, rows) of a package. Raises UserError with one sentence when it is none."""
-    try:
-        with zipfile.ZipFile(path) as z:
-            described = json.loads(z.read("datapackage.json"))
-            facts = described["anchor_tally"]
-            if facts["format"] != _FORMAT:
-                raise UserError(f"{path}: a package of another format ({facts['format']}); nothing was imported")
-            tables = {}
-            for resource in described["resources"]:
-                name = str(resource["path"])
-                rows = list(csv.reader(io.StringIO(z.read(name).decode("utf-8"), newline="")))
-                if not rows:
-                    raise UserError(f"{path}: {name} has no header; nothing was imported")
-                tables[name.removesuffix(".csv")] = (rows[0], rows[1:])
-            return {k: facts[k] for k in ("uid", "title", "created_at", "visit_gap_minutes")}, tables
-    except (OSError, zipfile.BadZipFile, KeyError, TypeError, ValueError, csv.Error) as error:
-        raise UserError(f"{path}: not a data package of a study ({error}); nothing was imported") from error
+    look_into(path)
+    kept = "nothing was imported"
+    with fence(f"{path}: not a data package of a study", kept), zipfile.ZipFile(path) as z:
+        described = json.loads(z.read("datapackage.json"))
+        facts = described["anchor_tally"]
+        if facts["format"] != _FORMAT:
+            raise UserError(f"{path}: a package of another format ({str(facts['format'])[:40]}); {kept}")
+        tables: dict[str, tuple[list[str], list[list[str]]]] = {}
+        for resource in described["resources"]:
+            name = str(resource["path"])
+            rows = list(csv.reader(io.StringIO(z.read(name).decode("utf-8"), newline="")))
+            if not rows:
+                raise UserError(f"{path}: {name[:40]} has no header; {kept}")
+            tables[name.removesuffix(".csv")] = (rows[0], [[unguarded(cell) for cell in row] for row in rows[1:]])
+        gone = [name for name in NEEDED if name not in tables]
+        if gone:
+            raise UserError(f"{path}: {gone[0]}.csv is missing; {kept}")
+        return {k: v for k, v in facts.items() if k != "format"}, tables
+    raise AssertionError("the fence either returns or raises")

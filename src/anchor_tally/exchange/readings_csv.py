@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import csv
 import io
+import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
 from operator import itemgetter
 from pathlib import Path
 from typing import TextIO
 
 from ..domain.errors import UserError
+from ..domain.instants import NotAMoment, canonical
 from ..domain.metrics import metric_named
 from ..domain.records import KINDS, STATUSES, TIDY_COLUMNS, ImportRow, Reading, Refused
+from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
+from .fence import MOST_TEXT, bounded, fence, look_at
 
 HEADER = TIDY_COLUMNS
+MOST_REPLICATES = 1000
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")
 
 
@@ -35,11 +39,9 @@ class ReadingsFile:
 
 def open_readings(path: Path) -> ReadingsFile:
     """Open a tidy CSV in UTF-8 (with or without a mark). Raises UserError with one sentence when it holds no such table."""
-    try:
-        size = path.stat().st_size
+    size = look_at(path, MOST_TEXT)
+    with fence(str(path)):
         raw = path.open("rb")
-    except OSError as error:
-        raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
     text = io.TextIOWrapper(raw, encoding="utf-8-sig", newline="")
     try:
         return _readings(text, path, lambda: 1.0 if raw.closed else raw.tell() / (size or 1))
@@ -67,7 +69,7 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
     name = str(path)
     reader = csv.reader(source, strict=True)
     try:
-        header = [h.strip() for h in next(reader, [])]
+        header = [h.strip() for h in bounded(next(reader, []), name, 1)]
     except csv.Error as error:
         raise UserError(f"{name}, line 1: not readable as CSV ({error}); nothing was read") from error
     except UnicodeDecodeError as error:
@@ -88,6 +90,7 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
         with source:
             try:
                 for cells in reader:
+                    bounded(cells, name, reader.line_num)
                     if len(cells) == len(header):
                         if row := read(cells, reader.line_num):
                             yield row
@@ -131,9 +134,11 @@ class RowReader:
             taken = self.moments[cells[self.taken_at]]
             entered = cells[self.value]
             value = float(entered) if factor == base else float(entered) * factor / base
-            if low <= value <= high and entered.replace(".", "", 1).isdecimal():
+            if low <= value <= high and entered.isascii() and entered.replace(".", "", 1).isdecimal():
                 _, client, sex, age, height, _, instrument, kind, setting, metric, _, _, unit, rep, status, _, conditions = like
                 note = cells[self.note].strip()
+                if note and (note[0] in "'=+-@" or not note.isprintable() or len(note) > LONGEST_TEXT):
+                    raise ValueError(note)  # the careful way below reads it
                 return ImportRow(
                     line, client, sex, age, height, taken, instrument, kind, setting, metric, value, entered, unit, rep, status, note, conditions
                 )  # fmt: skip
@@ -163,7 +168,7 @@ def _optional(text: str, low: float, high: float, what: str) -> float | None:
     if not text.strip():
         return None
     try:
-        value = float(text.replace(",", "."))
+        value = float(text.replace(",", ".")) if len(text) < 30 else math.nan
     except ValueError as error:
         raise ValueRefused(f"{what} is not a number") from error
     if not low <= value <= high:
@@ -171,27 +176,17 @@ def _optional(text: str, low: float, high: float, what: str) -> float | None:
     return value
 
 
-def _moment(text: str) -> str:
-    text = text.strip()
-    try:
-        return date.fromisoformat(text).isoformat()
-    except ValueError:
-        pass  # not a date alone: a date-time, or refused below
-    try:
-        datetime.fromisoformat(text)
-    except ValueError as error:
-        raise ValueRefused("not an ISO 8601 date or date-time such as 2026-03-02T06:40") from error
-    return text
-
-
 def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | Refused:
     column = "client"
 
     def text(name: str) -> str:
-        return cell.get(name, "").strip()
+        return unguarded(cell.get(name, "").strip())
+
+    def name(column: str) -> str:
+        return plain_name(text(column))
 
     try:
-        if not text("client"):
+        if not name("client"):
             raise ValueRefused("the client's code is missing")
         column = "sex"
         if text("sex") not in ("", "male", "female"):
@@ -201,9 +196,9 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         column = "height_cm"
         height = _optional(text(column), 40, 260, "height")
         column = "taken_at"
-        taken = _moment(text(column))
+        taken = canonical(text(column))
         column = "instrument"
-        if not text(column):
+        if not name(column):
             raise ValueRefused("the instrument's name is missing")
         column = "kind"
         if text(column) not in KINDS:
@@ -217,9 +212,10 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         if status not in STATUSES:
             raise ValueRefused("must be ok, failed or excluded")
         column = "replicate"
-        replicate = int(text(column) or "1") if (text(column) or "1").isdigit() else 0
-        if replicate < 1:
-            raise ValueRefused("must be a whole number from 1")
+        said = text(column) or "1"
+        replicate = int(said) if said.isascii() and said.isdigit() and len(said) < 5 else 0
+        if not 1 <= replicate <= MOST_REPLICATES:
+            raise ValueRefused(f"must be a whole number from 1 to {MOST_REPLICATES}")
         column = "unit"
         unit = unit_named(text(column)) if text(column) else metric.unit
         if unit is None:
@@ -234,22 +230,22 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         else:
             quantity = parse_quantity(text(column), metric, unit)
             value, entered, unit = quantity.value, quantity.entered, quantity.unit
-        note = text("note")
+        note = plain_text(text("note"))
         if status == "excluded" and not note:
             note = "excluded in the imported file"
-    except ValueRefused as error:
+    except (ValueRefused, NotAMoment) as error:
         return Refused(line, column, cell.get(column, "").strip()[:80], str(error))
-    kept = tuple((c.removeprefix("condition:"), text(c)) for c in conditions if text(c))
+    kept = tuple((plain_name(c.removeprefix("condition:")), name(c)) for c in conditions if name(c))
     return ImportRow(
         line,
-        text("client"),
+        name("client"),
         text("sex"),
         age,
         height,
         taken,
-        text("instrument"),
+        name("instrument"),
         text("kind"),
-        text("setting"),
+        name("setting"),
         metric.id,
         value,
         entered,
@@ -278,20 +274,21 @@ def write(readings: Iterable[Reading], conditions: dict[int, dict[str, str]]) ->
         c = conditions.get(r.visit, {})
         yield line(
             [
-                r.client,
+                guarded(r.client),
                 r.sex,
                 r.age_years,
                 r.height_cm,
                 r.taken_at,
-                r.instrument,
+                guarded(r.instrument),
                 r.kind,
-                r.setting,
+                guarded(r.setting),
                 r.metric,
                 r.entered,
                 r.unit,
                 r.replicate,
-                r.status,
-                r.note,
-                *(c.get(k, "") for k in keys),
+                # the table has no column for it: what no real device has measured never comes back as if one had
+                "excluded" if r.simulated and r.status == "ok" else r.status,
+                "simulated reading" if r.simulated else guarded(r.note),
+                *(guarded(c.get(k, "")) for k in keys),
             ]
         )

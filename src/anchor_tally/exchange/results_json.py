@@ -7,16 +7,13 @@ from typing import Any
 from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.closeness import Limits
-from ..stats.estimate import Estimate, Interval
+from ..stats.estimate import Interval
 from ..wording.sentences import sentence
+from ..wording.statistics import STATISTICS
 
 
 def _pair(i: Interval | None) -> list[float] | None:
     return None if i is None else [i.low, i.high]
-
-
-def _estimate(e: Estimate | None, key: str) -> dict[str, Any] | None:
-    return None if e is None else {key: e.value, "ci": _pair(e.interval)}
 
 
 def _limits(lim: Limits | None) -> dict[str, Any] | None:
@@ -34,9 +31,23 @@ def _limits(lim: Limits | None) -> dict[str, Any] | None:
 
 
 def compare_json(r: CompareResult) -> dict[str, Any]:
-    """The object of ``compare --json`` (schema anchor-tally/compare/1)."""
-    p, lim, t, a, line = r.pairs, r.limits, r.trend, r.agreement, r.deming
+    """The object of ``compare --json`` (schema anchor-tally/compare/1); its figures stand in ``wording.statistics``."""
+    p = r.pairs
     metric = metric_named(p.metric)
+    groups: dict[str, dict[str, Any] | None] = {}
+    for s in STATISTICS:
+        value, interval = s.pick(r)
+        group, key, ci = s.path
+        kept = groups.setdefault(group, {})
+        if kept is not None:
+            kept |= {key: value} | ({ci: _pair(interval)} if ci else {})
+    for group, kept in groups.items():  # a figure that cannot be given is null as a whole, its note says why
+        if kept is not None and group != "components" and next(iter(kept.values())) is None:
+            groups[group] = None
+    if r.limits is not None and groups["limits"] is not None:
+        groups["limits"] |= {"coverage": r.limits.coverage, "design": r.limits.design, "method": r.limits.method}
+    if r.equivalence is not None and groups["equivalence"] is not None:
+        groups["equivalence"] |= {"equivalent": r.equivalence.equivalent}
     return {
         "schema": "anchor-tally/compare/1",
         "instrument": p.instrument.name,
@@ -50,30 +61,8 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
             "occasions": p.occasions,
             "dropped": [{"client": d.client, "taken_at": d.taken_at, "why": d.why} for d in p.dropped],
         },
-        "bias": None if r.bias is None else {"estimate": r.bias.value, "ci": _pair(r.bias.interval), "sd": r.sd},
-        "limits": _limits(lim),
         "limits_approximate_2sd": _limits(r.approximate),
-        "components": {
-            "client_sd": r.components.client_sd,
-            "occasion_sd": r.components.occasion_sd,
-            "replicate_sd": r.components.replicate_sd,
-        },
-        "proportional": None if t.slope is None else {"slope": t.slope.value, "ci": _pair(t.slope.interval), "p": t.p},
-        "correlation": _estimate(a.pearson, "pearson"),
-        "concordance": _estimate(a.concordance, "ccc"),
-        "error": None if a.rmse is None else {"rmse": a.rmse, "mae": a.mae},
-        "deming": None
-        if line is None
-        else {
-            "slope": line.slope.value,
-            "slope_ci": _pair(line.slope.interval),
-            "intercept": line.intercept.value,
-            "intercept_ci": _pair(line.intercept.interval),
-            "ratio": line.ratio,
-        },
+        **groups,
         "passing_bablok": None,
-        "equivalence": None
-        if r.equivalence is None
-        else {"margin": r.equivalence.margin, "p": r.equivalence.p, "equivalent": r.equivalence.equivalent},
         "notes": [sentence(n) for n in r.notes],
     }

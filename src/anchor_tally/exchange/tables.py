@@ -5,7 +5,8 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-import zipfile
+import itertools
+import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import date, datetime, time
@@ -13,8 +14,10 @@ from pathlib import Path
 from typing import Any
 
 from ..domain.errors import UserError
+from .fence import MOST_COLUMNS, MOST_ROWS, MOST_TEXT, bounded, fence, look_at, look_into
 
 _HEAD = 65536
+MOST_BLANK = 20_000  # blank rows of a sheet after which nothing more is looked for
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
 TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is read
@@ -70,12 +73,9 @@ def open_table(path: Path, sheet: str = "") -> Table:
     """Open a table file. Raises UserError with one sentence when it holds no table."""
     if path.suffix.lower() in (".xlsx", ".xlsm"):
         return _workbook(path, sheet)
-    try:
-        with path.open("rb") as f:
-            head = f.read(_HEAD)
-        size = path.stat().st_size
-    except OSError as error:
-        raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
+    size = look_at(path, MOST_TEXT)
+    with fence(str(path)), path.open("rb") as f:
+        head = f.read(_HEAD)
     if not head.strip(b"\0 \r\n\t"):
         raise UserError(f"{path}: the file is empty, nothing was read")
     encoding = encoding_of(head)
@@ -90,6 +90,8 @@ def pasted_table(text: str) -> Table:
     """A table pasted from the clipboard. Raises UserError when it is none."""
     if not text.strip():
         raise UserError("the clipboard holds no text; nothing was read")
+    if len(text) > MOST_TEXT:
+        raise UserError("the clipboard holds more than is read; nothing was read")
     return _text_table("clipboard", lambda: io.StringIO(text, newline=""), "", len(text))
 
 
@@ -101,14 +103,15 @@ def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, s
         raise UserError(f"{name}: not text in {encoding} ({error}); nothing was read") from error
     if "\0" in head:
         raise UserError(f"{name}: this is no table of text; nothing was read")
-    separator = separator_of(head)
+    with fence(name):
+        separator = separator_of(head)
 
     def rows() -> Iterator[tuple[int, list[str]]]:
-        with source() as f:
+        with fence(name, "nothing was imported"), source() as f:
             reader = csv.reader(f, delimiter=separator)
             try:
                 for cells in reader:
-                    if any(c.strip() for c in cells):
+                    if any(c.strip() for c in bounded(cells, name, reader.line_num)):
                         yield reader.line_num, cells
             except (csv.Error, UnicodeError) as error:
                 raise UserError(
@@ -162,30 +165,37 @@ def _cell(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, float):
-        return f"{value:.12g}"
+        return f"{value:.12g}" if math.isfinite(value) else ""
     return str(value).strip()
 
 
 def _workbook(path: Path, sheet: str) -> Table:
     from openpyxl import load_workbook  # only when a workbook is opened: it takes a while to load
-    from openpyxl.utils.exceptions import InvalidFileException
 
-    try:
-        book = load_workbook(path, read_only=True, data_only=True)
+    look_into(path)
+    with fence(f"{path}: not a workbook"):
+        book = load_workbook(path, read_only=True, data_only=True, keep_links=False)
         sheets = tuple(book.sheetnames)
         chosen = sheet if sheet in sheets else sheets[0]
         book.close()
-    except (OSError, InvalidFileException, zipfile.BadZipFile, KeyError, IndexError, ValueError) as error:
-        raise UserError(f"{path}: cannot be read as a workbook ({error}); nothing was read") from error
 
     def rows() -> Iterator[tuple[int, list[str]]]:
-        opened = load_workbook(path, read_only=True, data_only=True)
+        opened = None
+        empty = 0
         try:
-            for line, values in enumerate(opened[chosen].iter_rows(values_only=True), start=1):
-                cells = [_cell(v) for v in values]
-                if any(cells):
-                    yield line, cells
+            with fence(str(path), "nothing was imported"):
+                opened = load_workbook(path, read_only=True, data_only=True, keep_links=False)
+                values = opened[chosen].iter_rows(values_only=True, max_col=MOST_COLUMNS)
+                for line in itertools.count(1):
+                    row = next(values, None)
+                    if row is None or line > MOST_ROWS or empty > MOST_BLANK:
+                        break
+                    cells = [_cell(v) for v in row]
+                    empty = 0 if any(cells) else empty + 1
+                    if not empty:
+                        yield line, bounded(cells, str(path), line)
         finally:
-            opened.close()
+            if opened is not None:
+                opened.close()
 
     return _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen)

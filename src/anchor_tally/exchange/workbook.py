@@ -7,10 +7,11 @@ from pathlib import Path
 from typing import Any
 
 from ..analysis.compare import CompareResult
-from ..domain.errors import UserError
 from ..domain.records import TIDY_COLUMNS, Reading
 from ..domain.snapshot import Snapshot
-from ..wording.sentences import headline, rows, sentence
+from ..wording.sentences import headline, sentence
+from ..wording.statistics import rows
+from .writing import replacing
 
 Row = Sequence[str | int | float | None]
 
@@ -24,10 +25,8 @@ def write(path: Path, readings: Iterable[Reading], results: Sequence[CompareResu
         sheet = book.create_sheet(name)
         for line in lines:
             sheet.append([_safe(sheet, v) for v in line])
-    try:
-        book.save(path)
-    except OSError as error:
-        raise UserError(f"{path}: cannot be written ({error.strerror}); the study is unchanged") from error
+    with replacing(path) as part:
+        book.save(part)
 
 
 def _safe(sheet: Any, value: str | float | None) -> Any:
@@ -58,8 +57,8 @@ def _readings(readings: Iterable[Reading]) -> Iterable[Row]:
             _number(r.entered),
             r.unit,
             r.replicate,
-            r.status,
-            r.note,
+            "excluded" if r.simulated else r.status,
+            "simulated reading" if r.simulated else r.note,
             r.value,
         )
 
@@ -85,7 +84,7 @@ def _results(results: Sequence[CompareResult]) -> Iterable[Row]:
     yield ("instrument", "statistic", "value", "interval_95")
     for r in results:
         yield (r.pairs.instrument.name, headline(r), None, None)
-        for _, name, value, interval in rows(r):
+        for _, name, value, interval in rows(r, all_of_them=True):
             yield (r.pairs.instrument.name, name.strip(), value, interval)
         for n in r.notes:
             yield (r.pairs.instrument.name, sentence(n), None, None)

@@ -9,6 +9,8 @@ from ..domain.metrics import metric_named
 from ..domain.units import ValueRefused, parse_quantity
 
 LONGEST = 160  # bytes of one line; anything longer is noise
+ENDLESS = 4096  # bytes without a line end: this is no device of the protocol
+LIGHTEST, HEAVIEST = 2.0, 700.0  # kg of a person; a settled mass outside them is no reading
 _LINE = re.compile(r"([A-Z])(?: (.*))? #(\d\d)")
 _NUMBER = re.compile(r"-?\d{1,5}(?:\.\d{1,4})?")
 
@@ -111,7 +113,9 @@ def parse_line(text: str) -> Line:
             case "H", [model, serial] if model and serial:
                 return Hello(model, serial)
             case "L", [kg, ("=" | "~") as mark] if _NUMBER.fullmatch(kg):
-                return Live(float(kg), mark == "=")
+                if not -HEAVIEST <= float(kg) <= HEAVIEST:
+                    return Nonsense(shown, f"a mass of {kg} kg is not possible")
+                return Live(float(kg), mark == "=" and float(kg) >= LIGHTEST)
             case "V", [tally, metric, value, unit] if _NUMBER.fullmatch(value):
                 m = metric_named(metric)
                 if m is None:
@@ -143,9 +147,16 @@ class Assembler:
     def __init__(self) -> None:
         self._rest = b""
         self._skipping = False
+        self._since = 0
+
+    @property
+    def endless(self) -> bool:
+        """Whether so much has come without a line end that nothing more is to be hoped for."""
+        return self._since > ENDLESS
 
     def feed(self, data: bytes) -> list[str]:
         """Whole lines that are complete now."""
+        self._since = 0 if b"\n" in data or b"\r" in data else self._since + len(data)
         *whole, self._rest = (self._rest + data).replace(b"\r", b"\n").split(b"\n")
         lines = []
         for line in whole:
@@ -159,4 +170,4 @@ class Assembler:
 
     def reset(self) -> None:
         """Forget half a line: the connection was lost."""
-        self._rest, self._skipping = b"", False
+        self._rest, self._skipping, self._since = b"", False, 0

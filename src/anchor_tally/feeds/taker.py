@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from .protocol import Done, Empty, Failed, Hello, Line, Live, Nonsense, Value
+from .protocol import LIGHTEST, Done, Empty, Failed, Hello, Line, Live, Nonsense, Value
 
-LEAST_MASS = 2.0  # kg: less than that is an empty platform
+LEAST_MASS = LIGHTEST  # kg: less than that is an empty platform
+MOST_VALUES, MOST_WAITING = 64, 4  # values of a measurement, and measurements without their end mark, that are held
 LARGEST_STEP = 0.3  # kg that a settled mass may still move by before it counts as another stepping on
 
 
@@ -80,7 +81,12 @@ class Taker:
             case Value(tally):
                 if self._settled_at is None:
                     self._spoiled.add(tally)
-                self._values.setdefault(tally, []).append(line)
+                held = self._values.setdefault(tally, [])
+                if len(held) >= MOST_VALUES or len(self._values) > MOST_WAITING:
+                    del self._values[tally]
+                    self._spoiled.discard(tally)
+                    return LeftOut("values came without the end mark of their measurement")
+                held.append(line)
                 return None
             case Done(tally, count):
                 return self._done(tally, count)

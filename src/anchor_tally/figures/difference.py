@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -9,9 +10,12 @@ import numpy as np
 
 from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
+from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..wording.numbers import signed
 from .style import Mark, Palette, minus, prepare
+
+MOST = 4000  # points that are drawn
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,10 +30,15 @@ class Line:
 
 @dataclass(frozen=True, eq=False)
 class DifferenceInfo:
-    """What the plot shows: one point a pair, lines, the fitted trend."""
+    """What the plot shows: points (each with its place among the pairs), lines, the fitted trend.
 
-    x: np.ndarray
-    d: np.ndarray
+    Of more than MOST pairs an even selection is drawn, and ``said`` tells so.
+    """
+
+    x: Floats
+    d: Floats
+    pair: Ints
+    said: str
     lines: tuple[Line, ...]
     trend: tuple[float, float, float] | None
     x_label: str
@@ -50,14 +59,37 @@ def info(r: CompareResult) -> DifferenceInfo:
         lines.append(Line("limits", r.limits.lower, r.limits.lower_interval, f"lower limit {signed(r.limits.lower)}"))
     t = r.trend
     trend = (t.slope.value, t.intercept, t.centre) if t.slope and t.intercept is not None else None
+    step = -(-p.n // MOST) or 1
+    shown = np.arange(0, p.n, step)
     return DifferenceInfo(
-        (p.x + p.y) / 2,
-        p.d,
-        tuple(lines),
-        trend,
-        f"mean of {p.instrument.name} and {p.reference.name} ({m.unit if m else ''})",
-        f"{p.instrument.name} − {p.reference.name} ({unit})",
+        x=read_only(((p.x + p.y) / 2)[shown], np.float64),
+        d=read_only(p.d[shown], np.float64),
+        pair=read_only(shown, np.int64),
+        said=f"{shown.size:,} of {p.n:,} pairs drawn" if step > 1 else "",
+        lines=tuple(lines),
+        trend=trend,
+        x_label=f"mean of {p.instrument.name} and {p.reference.name} ({m.unit if m else ''})",
+        y_label=f"{p.instrument.name} − {p.reference.name} ({unit})",
     )
+
+
+def nearest(what: DifferenceInfo, to_pixels: Callable[[Any], Any], x: float, y: float, reach: float = 14.0) -> int | None:
+    """The pair whose point lies nearest to a place on the screen, within ``reach`` pixels."""
+    if what.x.size == 0:
+        return None
+    at = to_pixels(np.column_stack([what.x, what.d]))
+    gap = np.hypot(at[:, 0] - x, at[:, 1] - y)
+    return int(what.pair[int(gap.argmin())]) if gap.min() < reach else None
+
+
+def step(what: DifferenceInfo, pair: int | None, step: int) -> int | None:
+    """The next pair to the right or left of one, beginning at the left."""
+    order = np.argsort(what.x, kind="stable")
+    if order.size == 0:
+        return None
+    at = np.flatnonzero(what.pair[order] == pair)
+    where = int(at[0]) + step if at.size else 0
+    return int(what.pair[order[where % order.size]])
 
 
 def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: str, chosen: int | None = None) -> None:
@@ -106,10 +138,11 @@ def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: 
         zorder=3,
     )
     points.set_gid("pairs")
-    if chosen is not None and 0 <= chosen < what.x.size:
-        axes.scatter(what.x[chosen], what.d[chosen], s=150, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4)
+    at = np.flatnonzero(what.pair == chosen) if chosen is not None else np.empty(0, dtype=np.int64)
+    if at.size:
+        axes.scatter(what.x[at], what.d[at], s=150, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4)
     axes.yaxis.set_major_formatter(minus)
-    axes.set_xlabel(what.x_label, fontfamily=family, fontsize=9)
+    axes.set_xlabel(f"{what.x_label}  ·  {what.said}" if what.said else what.x_label, fontfamily=family, fontsize=9)
     axes.set_ylabel(what.y_label, fontfamily=family, fontsize=9)
 
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from importlib import resources
 from typing import Any
+
+from ..domain.records import Instrument
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,10 +70,18 @@ def mark_of(position: int, palette: Palette) -> Mark:
     return Mark(palette.inks[k], _SHAPES[k], _LINES[k])
 
 
+def marks_of(instruments: Iterable[Instrument], palette: Palette) -> Callable[[Instrument], Mark]:
+    """Marks by the study's order of instruments, references left out; computed methods come after them in a fixed order."""
+    order = {i.id: k for k, i in enumerate(i for i in instruments if i.kind != "reference")}
+    return lambda item: mark_of(order.get(item.id, len(order) - item.id - 1 if item.id < 0 else 0), palette)
+
+
 def use_fonts() -> str:
-    """Register the shipped font with matplotlib; return its family name."""
+    """Register the shipped font with matplotlib, names being plain text and no formulas; return its family name."""
+    import matplotlib as mpl
     from matplotlib import font_manager
 
+    mpl.rcParams["text.parse_math"] = False
     family = "IBM Plex Sans"
     if family not in {f.name for f in font_manager.fontManager.ttflist}:
         folder = resources.files("anchor_tally") / "assets" / "fonts"

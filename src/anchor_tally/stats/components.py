@@ -15,11 +15,11 @@ from functools import cached_property
 
 import numpy as np
 
-from .estimate import Floats, Ints
+from .estimate import Floats, FrozenArrays, Ints
 
 
 @dataclass(frozen=True, eq=False)
-class NestedFit:
+class NestedFit(FrozenArrays):
     """REML fit of the nested model.
 
     ``variances`` are (client, occasion, replicate); a level that the design cannot separate is 0 there and False in
@@ -72,7 +72,7 @@ class NestedFit:
 
 
 @dataclass(frozen=True, eq=False)
-class _Sums:
+class _Sums(FrozenArrays):
     """Sufficient sums: occasion means of [X, d] (M, q), their sizes, and the cross product within occasions."""
 
     means: Floats
@@ -87,7 +87,9 @@ class _Sums:
     def products(self) -> Floats:
         """Outer products of the occasion means, (M, q*q)."""
         m = self.means
-        return np.asarray((m[:, :, None] * m[:, None, :]).reshape(len(m), -1), dtype=float)
+        out = np.asarray((m[:, :, None] * m[:, None, :]).reshape(len(m), -1), dtype=float)
+        out.setflags(write=False)
+        return out
 
     def per_client(self, values: Floats) -> Floats:
         """Sum (M,) or (M, q) over the occasions of each client."""

@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
+
+
+class FrozenArrays:
+    """Base of results with arrays: a frozen dataclass whose arrays cannot be written to either."""
+
+    def __post_init__(self) -> None:
+        """Close every array of the result."""
+        for f in fields(self):  # type: ignore[arg-type]
+            value = getattr(self, f.name)
+            if isinstance(value, np.ndarray):
+                value.setflags(write=False)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,11 +9,11 @@ import numpy as np
 
 from .components import NestedFit
 from .distributions import t_quantile
-from .estimate import Estimate, Floats, Interval
+from .estimate import Estimate, Floats, FrozenArrays, Interval
 
 
 @dataclass(frozen=True, eq=False)
-class ClientOffsets:
+class ClientOffsets(FrozenArrays):
     """Partially pooled offsets, one element a client, all of shape (C,).
 
     ``sd`` is the conditional SD of the offset (uncertainty of the pooled part included); ``prediction_sd`` and

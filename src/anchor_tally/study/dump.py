@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import math
 import sqlite3
 from dataclasses import dataclass
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from ..domain.errors import UserError
-from .importing import ensure_metric
-from .open_file import transaction
+from ..domain.instants import canonical
+from ..domain.metrics import metric_named
+from ..domain.snapshot import VisitColumns
+from ..domain.text import plain_name
+from ..domain.units import unit_named
+from .connection import teach_instants, transaction
+from .edits.clients import check_day
+from .edits.readings import MOST_REPLICATES
+from .read import read_parameters
 
 Cell = str | int | float | None
 
@@ -36,6 +45,7 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("offered_metrics", "instrument_metric", (("instrument", "instruments"),)),
     ("settings", "setting", (("instrument", "instruments"), ("client", "clients"))),
     ("visits", "visit", (("client", "clients"),)),
+    ("visit_changes", "visit_change", (("visit", "visits"),)),
     ("conditions", "condition", (("visit", "visits"),)),
     ("readings", "reading", (("visit", "visits"), ("instrument", "instruments"), ("setting", "settings"))),
     ("reading_changes", "reading_change", (("reading", "readings"),)),
@@ -45,7 +55,18 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("protocol", "protocol_item", ()),
     ("assessor_values", "assessor_value", ()),
 )
-_PRIVATE = {"client": ("name", "notes")}  # never leaves the file
+# what says who somebody is, or is written by hand: it leaves the file only in a full copy
+_PRIVATE = {
+    "client": ("name", "notes", "birth", "cautions", "usual_activity", "scans_before", "last_scan"),
+    "instrument": ("notes", "price"),
+    "visit": ("assessor", "notes"),
+    "reading": ("source",),
+    "check_weight": ("note",),
+}
+_LEFT_OUT = ("client_height", "reading_change", "visit_change", "assessor_value")  # whole tables of that kind
+# free text that a column must have: what stands there instead, and where
+_INSTEAD = {("reading", "note"): "CASE WHEN t.status = 'excluded' THEN 'excluded' ELSE '' END"}
+_FROM = {"condition": "(SELECT * FROM condition WHERE value IN ('yes', 'no'))"}
 _READABLE = {
     "reading": (
         ("client_code", "(SELECT c.code FROM visit v JOIN client c ON c.id = v.client WHERE v.id = t.visit)"),
@@ -56,62 +77,142 @@ _READABLE = {
 _TYPES = {"INTEGER": "integer", "REAL": "number", "TEXT": "string"}
 
 
-def columns_of(conn: sqlite3.Connection, table: str) -> tuple[tuple[str, str], ...]:
-    """Names and types of a table's columns, private ones left out."""
+def columns_of(conn: sqlite3.Connection, table: str, *, full: bool = True) -> tuple[tuple[str, str], ...]:
+    """Names and types of a table's columns; what is private is left out unless ``full``."""
     rows = conn.execute("SELECT name, type FROM pragma_table_info(?)", (table,)).fetchall()
-    return tuple((name, _TYPES[kind]) for name, kind in rows if name not in _PRIVATE.get(table, ()))
+    return tuple((name, _TYPES[kind]) for name, kind in rows if full or name not in _PRIVATE.get(table, ()))
 
 
-def dump(conn: sqlite3.Connection) -> list[PlainTable]:
-    """All tables of a study. Names and private notes of clients are left out."""
+def dump(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -> list[PlainTable]:
+    """All tables of a study.
+
+    De-identified unless ``full``: codes only, the age in years and height at each visit (from ``persons``) in place of birth
+    dates, answers of yes or no, no free text, no names, no cautions, no history.
+    """
+    at_visit = {
+        v: (None if math.isnan(a) else round(a, 1), None if math.isnan(h) else h)
+        for v, a, h in zip(persons.visit.tolist(), persons.age_years.tolist(), persons.height_cm.tolist(), strict=True)
+    }
     out = []
     for resource, table, links in _TABLES:
-        columns = columns_of(conn, table)
+        if not full and table in _LEFT_OUT:
+            continue
+        columns = columns_of(conn, table, full=full)
         extra = _READABLE.get(table, ())
-        picked = [f"t.{name}" for name, _ in columns] + [f"{sql} AS {name}" for name, sql in extra]
-        rows = conn.execute(f"SELECT {', '.join(picked)} FROM {table} t ORDER BY 1, 2").fetchall()  # noqa: S608  (fixed names)
+        picked = [f"t.{name}" if full else f"{_INSTEAD.get((table, name), f't.{name}')} AS {name}" for name, _ in columns]
+        picked += [f"{sql} AS {name}" for name, sql in extra]
+        source = table if full else _FROM.get(table, table)
+        rows = conn.execute(f"SELECT {', '.join(picked)} FROM {source} t ORDER BY 1, 2").fetchall()
+        if table == "visit" and not full:
+            names = [name for name, _ in columns]
+            places = (names.index("age_years"), names.index("height_cm"))
+            rows = [tuple(at_visit[r[0]][places.index(k)] if k in places else x for k, x in enumerate(r)) for r in rows]
         whole = (*columns, *((name, "string") for name, _ in extra))
         out.append(PlainTable(resource, table, whole, links, tuple(name for name, _ in extra), tuple(rows)))
     return out
 
 
-def study_facts(conn: sqlite3.Connection) -> dict[str, Cell]:
-    """Title, identity and settings of the study itself."""
-    row = conn.execute("SELECT uid, title, created_at, visit_gap_minutes FROM study").fetchone()
-    return dict(zip(("uid", "title", "created_at", "visit_gap_minutes"), row, strict=True))
+def study_facts(conn: sqlite3.Connection, *, full: bool) -> dict[str, Cell]:
+    """Facts of the study itself; title and identity only in a full copy."""
+    row = conn.execute("SELECT uid, title, created_at, visit_gap_minutes, zone, practice FROM study").fetchone()
+    facts = dict(zip(("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice"), row, strict=True))
+    return facts if full else {k: v for k, v in facts.items() if k not in ("uid", "title", "created_at")}
 
 
 def load(conn: sqlite3.Connection, facts: dict[str, Cell], tables: dict[str, tuple[list[str], list[list[str]]]]) -> int:
     """Fill an empty study from resources (header, rows of text) in one transaction; returns the number of readings.
 
-    Raises UserError with one sentence when a resource does not fit.
+    Every value passes the checks that a typed or imported one does. Raises UserError with one sentence when a resource does
+    not fit; then nothing is written.
     """
     with transaction(conn):
-        try:
-            conn.execute(
-                "UPDATE study SET uid = ?, title = ?, created_at = ?, visit_gap_minutes = ?",
-                (facts["uid"], facts["title"], facts["created_at"], facts["visit_gap_minutes"]),
-            )
-        except sqlite3.Error as error:
-            raise UserError(f"datapackage.json: the facts of the study do not fit ({error}); nothing was imported") from error
+        conn.execute("PRAGMA defer_foreign_keys = ON")
+        _load_facts(conn, facts)
         for resource, table, _ in _TABLES:
-            if resource not in tables:
-                continue
-            header, rows = tables[resource]
-            types = dict(columns_of(conn, table))
-            picked = [(k, name) for k, name in enumerate(header) if name in types]
-            if "metric" in types and "metric" in header:
-                at = header.index("metric")
-                for metric in {row[at] for row in rows if len(row) > at}:
-                    ensure_metric(conn, metric)
-            names = ", ".join(name for _, name in picked)
-            sql = f"INSERT INTO {table} ({names}) VALUES ({', '.join('?' * len(picked))})"  # noqa: S608  (names of the schema)
-            for number, row in enumerate(rows, start=2):
-                try:
-                    conn.execute(sql, [_value(row[k], types[name]) for k, name in picked])
-                except (ValueError, IndexError, sqlite3.Error) as error:
-                    raise UserError(f"{resource}.csv, line {number}: {error}; nothing was imported") from error
+            if resource in tables:
+                _load_table(conn, resource, table, *tables[resource])
+        broken = conn.execute("PRAGMA main.foreign_key_check").fetchone()
+        if broken is not None:
+            raise UserError(f"{broken[0]}: a row names a {broken[2]} that is not in the package; nothing was imported")
         return int(conn.execute("SELECT count(*) FROM reading").fetchone()[0])
+
+
+def _load_facts(conn: sqlite3.Connection, facts: dict[str, Cell]) -> None:
+    known = ("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice")
+    kept = {k: v for k, v in facts.items() if k in known and v is not None}
+    try:
+        for name in ("uid", "title", "created_at", "zone"):
+            if name in kept and not isinstance(kept[name], str):
+                raise ValueError(f"{name} is not a text")
+        if "title" in kept:
+            kept["title"] = plain_name(str(kept["title"])) or "Study"
+        if "zone" in kept:
+            ZoneInfo(str(kept["zone"]))
+        if kept:
+            sets = ", ".join(f"{name} = ?" for name in kept)
+            conn.execute(f"UPDATE study SET {sets}", tuple(kept.values()))
+        teach_instants(conn, conn.execute("SELECT zone FROM study").fetchone()[0])
+    except (sqlite3.Error, ValueError, OverflowError, OSError, ZoneInfoNotFoundError) as error:
+        raise UserError(f"datapackage.json: the facts of the study do not fit ({short(error)}); nothing was imported") from error
+
+
+def _load_table(conn: sqlite3.Connection, resource: str, table: str, header: list[str], rows: list[list[str]]) -> None:
+    types = dict(columns_of(conn, table))
+    picked = [(k, name) for k, name in enumerate(header) if name in types]
+    names = [name for _, name in picked]
+    if len(set(names)) < len(names):
+        raise UserError(f"{resource}.csv, line 1: a column stands twice; nothing was imported")
+    if not {"id"} & types.keys() <= set(names):
+        raise UserError(f"{resource}.csv, line 1: the column id is missing; nothing was imported")
+    if table in ("visit", "reading"):  # moments of any earlier form get their instant here
+        names += [name for name in ("instant", "timed") if name not in names]
+    sql = f"INSERT INTO {table} ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})"
+    for number, cells in enumerate(rows, start=2):
+        try:
+            row = {name: _value(cells[k], types[name]) for k, name in picked}
+            _check(conn, table, row)
+            conn.execute(sql, [row[name] for name in names])
+        except IndexError as error:
+            raise UserError(f"{resource}.csv, line {number}: the row is cut off; nothing was imported") from error
+        except (ValueError, OverflowError, KeyError, UserError, sqlite3.Error) as error:
+            raise UserError(f"{resource}.csv, line {number}: {short(error)}; nothing was imported") from error
+
+
+def short(error: Exception) -> str:
+    """What an error says, in at most 120 characters of one line."""
+    return " ".join(str(error).split())[:120] or type(error).__name__
+
+
+def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:
+    """The checks that a typed row goes through and that the schema cannot make. Raises UserError or ValueError."""
+    for name in ("code", "name", "label", "assessor", "person", "key"):
+        if isinstance(row.get(name), str) and row[name] != plain_name(str(row[name])):
+            raise ValueError(f"{name} holds marks that no text has, or is too long")
+    for name in ("birth", "last_scan"):
+        if row.get(name):
+            check_day(str(row[name]), partial=True)
+    for name in ("start", "starts", "taken_at", "day"):
+        if row.get(name) is not None:
+            row[name] = canonical(str(row[name]))
+    if "metric" in row:
+        metric = metric_named(str(row["metric"]))
+        if metric is None:
+            raise ValueError(f"metric {str(row['metric'])[:40]} is not known")
+        conn.execute("INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (metric.id, metric.unit, metric.low, metric.high))
+    if table == "reading":
+        if not 1 <= int(row.get("replicate") or 0) <= MOST_REPLICATES:
+            raise ValueError("a repeat is a whole number from 1")
+        if row.get("unit") is not None and unit_named(str(row["unit"])) != row["unit"]:
+            raise ValueError("this unit is not known")
+    at = row.get("taken_at") if table == "reading" else row.get("start") if table == "visit" else None
+    if at is not None:
+        row["instant"], row["timed"] = conn.execute("SELECT instant_of(?), timed_of(?)", (at, at)).fetchone()
+    if table == "calibration":
+        read_parameters(str(row.get("parameters")))
+        for name in ("valid_until", "fitted_at"):
+            canonical(str(row.get(name)))
+    if any(isinstance(x, float) and not math.isfinite(x) for x in row.values()):
+        raise ValueError("a number is not finite")
 
 
 def _value(text: str, kind: str) -> Cell:

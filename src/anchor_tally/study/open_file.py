@@ -1,24 +1,23 @@
-"""Opening a study file: looked at before it is touched, upgraded with a copy kept, never changed when foreign."""
+"""Opening a study file: looked at before it is touched, healed, upgraded with a copy kept, never changed when foreign."""
 
 from __future__ import annotations
 
 import os
 import shutil
 import sqlite3
+import struct
 import uuid
+from dataclasses import dataclass
 from datetime import datetime
 from importlib import resources
 from pathlib import Path
 
-from ..domain.errors import UserError
-from ..domain.metrics import METRICS
+from ..domain.instants import system_zone
+from ..domain.metrics import METRICS, metric_named
+from .connection import APPLICATION_ID, StudyError, connect, in_memory, teach_instants, transaction, why
 
-APPLICATION_ID = 0x414E5459  # "ANTY"
 _MAGIC = b"SQLite format 3\x00"
-
-
-class StudyError(UserError):
-    """A study file that cannot be opened or written; the message says what was kept."""
+_PART = ".part"
 
 
 def migrations() -> list[str]:
@@ -39,81 +38,132 @@ def is_sqlite(path: Path) -> bool:
         return False
 
 
-def _connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
-    mode = "ro" if read_only else "rw"
-    conn = sqlite3.connect(f"{path.absolute().as_uri()}?mode={mode}", uri=True, isolation_level=None, timeout=2.0)
-    conn.execute("PRAGMA foreign_keys = ON")
-    if not read_only:
-        conn.execute("PRAGMA synchronous = FULL")
-    return conn
+# the schema
+def _migrate(conn: sqlite3.Connection, version: int, zone: str) -> None:
+    """Bring a study from ``version`` to today's schema, each step in a transaction of its own with its number."""
+    teach_instants(conn, zone)
+    conn.create_function("study_zone", 0, lambda: zone, deterministic=True)
+    conn.execute("PRAGMA foreign_keys = OFF")  # tables are rebuilt; the links are looked at before each commit
+    try:
+        for number, sql in enumerate(migrations(), start=1):
+            if number > version:
+                _run_migration(conn, sql, number)
+    finally:
+        conn.execute("PRAGMA foreign_keys = ON")
 
 
 def _run_migration(conn: sqlite3.Connection, sql: str, version: int) -> None:
-    conn.execute("BEGIN IMMEDIATE")
-    try:
+    with transaction(conn):
         statement = ""
         for line in sql.splitlines(keepends=True):
             statement += line
             if sqlite3.complete_statement(statement):
                 conn.execute(statement)
                 statement = ""
+        if conn.execute("PRAGMA main.foreign_key_check").fetchone() is not None:
+            raise sqlite3.DatabaseError("a link between two tables is broken")
         conn.execute(f"PRAGMA user_version = {version}")
         conn.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-        conn.execute("COMMIT")
-    except BaseException:
-        conn.execute("ROLLBACK")
-        raise
 
 
-def create(path: Path, title: str) -> sqlite3.Connection:
-    """Create a new study, readable by its owner only. Raises StudyError when the place cannot be written."""
-    try:
-        handle = os.open(path, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600)
-    except FileExistsError as error:
-        raise StudyError(f"{path}: a file of that name exists already; nothing was changed") from error
-    except OSError as error:
-        raise StudyError(f"{path}: cannot be created ({error.strerror}); nothing was written") from error
-    os.close(handle)
-    return _fill(_connect(path, read_only=False), title)
+def _sync_metrics(conn: sqlite3.Connection) -> None:
+    """Bring units and bounds of the metrics in the file up to those of the registry."""
+    known = {name: tuple(rest) for name, *rest in conn.execute("SELECT id, unit, low, high FROM metric")}
+    wanted = dict(METRICS) | {name: m for name in known if (m := metric_named(name)) is not None}
+    late = [(m.id, m.unit, m.low, m.high) for m in wanted.values() if known.get(m.id) != (m.unit, m.low, m.high)]
+    if late:
+        with transaction(conn):
+            conn.executemany(
+                "INSERT INTO metric VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE"
+                " SET unit = excluded.unit, low = excluded.low, high = excluded.high",
+                late,
+            )
 
 
-def create_in_memory(title: str) -> sqlite3.Connection:
-    """A study that lives only while it is open, for a CSV looked at without a study file."""
-    conn = sqlite3.connect(":memory:", isolation_level=None)
-    conn.execute("PRAGMA foreign_keys = ON")
-    return _fill(conn, title)
-
-
-def _fill(conn: sqlite3.Connection, title: str) -> sqlite3.Connection:
-    for number, sql in enumerate(migrations(), start=1):
-        _run_migration(conn, sql, number)
+def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection:
+    _migrate(conn, 0, zone)
     with transaction(conn):
         conn.execute(
-            "INSERT INTO study (id, uid, title, created_at) VALUES (1, ?, ?, ?)",
-            (str(uuid.uuid4()), title, datetime.now().astimezone().isoformat(timespec="seconds")),
+            "INSERT INTO study (id, uid, title, created_at, zone) VALUES (1, ?, ?, ?, ?)",
+            (str(uuid.uuid4()), title, datetime.now().astimezone().isoformat(timespec="seconds"), zone),
         )
     _sync_metrics(conn)
     return conn
 
 
-def _sync_metrics(conn: sqlite3.Connection) -> None:
-    known = {row[0] for row in conn.execute("SELECT id FROM metric")}
-    missing = [(m.id, m.unit, m.low, m.high) for m in METRICS.values() if m.id not in known]
-    if missing:
-        with transaction(conn):
-            conn.executemany("INSERT INTO metric VALUES (?, ?, ?, ?)", missing)
+# new studies
+def create(path: Path, title: str, zone: str | None = None) -> sqlite3.Connection:
+    """Create a new study, readable by its owner only.
 
-
-def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
-    """Open an existing study.
-
-    Raises StudyError with one sentence for a missing, empty, foreign, damaged, newer or locked file; none of these
-    is changed. A file that may only be read is opened read-only.
+    It is made beside its place and moved there when it is whole: a process that is killed leaves no half study. Raises
+    StudyError when the place cannot be written or is taken; nothing is left behind then.
     """
+    if path.exists() or path.is_symlink():
+        raise StudyError(f"{path}: a file of that name exists already; nothing was changed")
+    part = path.with_name(f".{path.name}.{os.getpid()}{_PART}")
+    _sweep(path)
+    try:
+        os.close(os.open(part, os.O_CREAT | os.O_TRUNC | os.O_RDWR | os.O_NOFOLLOW, 0o600))
+        _fill(connect(part, read_only=False), title, zone or system_zone()).close()
+        _put_in_place(part, path)
+    except (OSError, sqlite3.Error, StudyError) as error:
+        for left in (part, part.with_name(f"{part.name}-journal")):
+            left.unlink(missing_ok=True)
+        said = error.strerror if isinstance(error, OSError) else why(error) if isinstance(error, sqlite3.Error) else str(error)
+        if isinstance(error, FileExistsError):
+            raise StudyError(f"{path}: a file of that name exists already; nothing was changed") from error
+        raise StudyError(f"{path}: cannot be created ({said}); nothing was written") from error
+    return _taught(connect(path, read_only=False))
+
+
+def _sweep(path: Path) -> None:
+    """Take away what processes that were killed while making this study have left."""
+    for left in path.parent.glob(f".{path.name}.*{_PART}*"):
+        owner = left.name.removeprefix(f".{path.name}.").partition(".")[0]
+        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
+            left.unlink(missing_ok=True)
+
+
+def _put_in_place(part: Path, path: Path) -> None:
+    """Give a whole file its name, never over another one, and see that the name reaches the disk."""
+    try:
+        os.link(part, path)
+        part.unlink()
+    except FileExistsError:
+        raise
+    except OSError:  # a disk without links
+        if path.exists():
+            raise FileExistsError(path) from None
+        part.replace(path)
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
+
+
+def create_in_memory(title: str, zone: str | None = None) -> sqlite3.Connection:
+    """A study that lives only while it is open, for a CSV looked at without a study file."""
+    return _taught(_fill(in_memory(), title, zone or system_zone()))
+
+
+# studies that are there
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """What the first bytes of an SQLite file say."""
+
+    version: int
+    application: int
+
+
+def _head(path: Path) -> _Head:
+    """Look at a file without SQLite. Raises StudyError for a missing, empty or foreign one."""
     if not path.exists():
         raise StudyError(f"{path}: no such file")
     if path.is_dir():
         raise StudyError(f"{path}: this is a folder, not a study")
+    if not path.is_file():
+        raise StudyError(f"{path}: this is no file that can hold a study")
     try:
         with path.open("rb") as f:
             head = f.read(100)
@@ -121,58 +171,138 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
         raise StudyError(f"{path}: cannot be read ({error.strerror})") from error
     if not head:
         raise StudyError(f"{path}: the file is empty (0 bytes), so it holds no study; it was left as it is")
-    if not head.startswith(_MAGIC):
+    if not head.startswith(_MAGIC) or len(head) < 100:
         raise StudyError(f"{path}: not a study file (it is no SQLite file); it was left as it is")
-    if not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
-        read_only = True
+    version, application = struct.unpack(">I", head[60:64])[0], struct.unpack(">I", head[68:72])[0]
+    return _Head(version, application)
+
+
+def writable(path: Path) -> bool:
+    """Whether a study at this place can be written: SQLite needs the folder too."""
+    return os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
+
+
+def _heal(path: Path) -> None:
+    """Let SQLite take back what a killed process had half written; only a connection that may write does that."""
+    real = path.resolve()
+    if real.with_name(f"{real.name}-journal").exists() and writable(real):
+        conn = connect(path, read_only=False)
+        try:
+            conn.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        finally:
+            conn.close()
+
+
+def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
+    """Open an existing study.
+
+    Raises StudyError with one sentence for a missing, empty, foreign, damaged, newer or locked file; none of these is
+    changed. A file that may only be read is opened read-only; an older one is then brought up to date in memory.
+    """
+    head = _head(path)
+    if head.application != APPLICATION_ID:
+        raise StudyError(f"{path}: an SQLite file of another program, not a study; it was left as it is")
+    read_only = read_only or not writable(path)
     try:
-        conn = _connect(path, read_only=True)
-        application = conn.execute("PRAGMA application_id").fetchone()[0]
-        version = conn.execute("PRAGMA user_version").fetchone()[0]
-        if application != APPLICATION_ID:
-            conn.close()
-            raise StudyError(f"{path}: an SQLite file of another program, not a study; it was left as it is")
+        _heal(path)
+        version = _head(path).version
         if version > SCHEMA_VERSION:
-            conn.close()
             raise StudyError(
                 f"{path}: written by a newer version of Anchor Tally (file format {version}, this program knows "
                 f"{SCHEMA_VERSION}); it was left as it is"
             )
-        if conn.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-            raise sqlite3.DatabaseError("quick_check")
-        conn.close()
-        if read_only and version == SCHEMA_VERSION:
-            return _connect(path, read_only=True)
+        _look_whole(path)
         if read_only:
-            raise StudyError(f"{path}: an older study in a place that cannot be written; copy it elsewhere to upgrade it")
-        conn = _connect(path, read_only=False)
+            return _for_reading(path, version)
         if version < SCHEMA_VERSION:
-            shutil.copy2(path, path.with_name(f"{path.name}.before-{SCHEMA_VERSION}"))
-            for number, sql in enumerate(migrations(), start=1):
-                if number > version:
-                    _run_migration(conn, sql, number)
-        _sync_metrics(conn)
+            _keep_copy(path)
+        conn = connect(path, read_only=False)
+        try:
+            if version < SCHEMA_VERSION:
+                _migrate(conn, version, system_zone())
+            _sync_metrics(conn)
+            return _taught(conn)
+        except BaseException:
+            conn.close()
+            raise
     except sqlite3.OperationalError as error:
-        raise StudyError(
-            f"{path}: in use by another program ({error}); nothing was changed, close it there and try again"
-        ) from error
+        raise StudyError(f"{path}: cannot be opened now ({why(error)}); nothing was changed") from error
     except sqlite3.DatabaseError as error:
         raise StudyError(f"{path}: the file is damaged ({error}); it was left as it is, restore a copy") from error
+    except OSError as error:
+        raise StudyError(f"{path}: no copy of the older study could be kept ({error.strerror}); nothing was changed") from error
+    except StudyError as error:
+        raise error if str(error).startswith(str(path)) else StudyError(f"{path}: {error}") from error
+
+
+def _look_whole(path: Path) -> None:
+    conn = connect(path, read_only=True)
+    try:
+        if conn.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+            raise sqlite3.DatabaseError("quick_check")
+        if conn.execute("SELECT count(*) FROM study").fetchone()[0] != 1:
+            raise sqlite3.DatabaseError("it names no study")
+    finally:
+        conn.close()
+
+
+def _for_reading(path: Path, version: int) -> sqlite3.Connection:
+    """A connection that cannot write the file; of an older file, an up-to-date copy in memory."""
+    conn = connect(path, read_only=True)
+    if version == SCHEMA_VERSION:
+        return _taught(conn)
+    copy = in_memory()
+    try:
+        conn.backup(copy)
+    finally:
+        conn.close()
+    _migrate(copy, version, system_zone())
+    _sync_metrics(copy)
+    return _taught(copy)
+
+
+def _keep_copy(path: Path) -> None:
+    """Keep the file as it is before an upgrade, beside it, under a name that no earlier copy has."""
+    base = f"{path.name}.before-{SCHEMA_VERSION}"
+    names = (base, *(f"{base}-{k}" for k in range(2, 1000)))
+    target = next(path.with_name(name) for name in names if not path.with_name(name).exists())
+    part = target.with_name(f".{target.name}.{os.getpid()}{_PART}")
+    try:
+        shutil.copy2(path, part)
+        with part.open("rb") as f:
+            os.fsync(f.fileno())
+        part.replace(target)
+    except OSError:
+        part.unlink(missing_ok=True)
+        raise
+
+
+def _taught(conn: sqlite3.Connection) -> sqlite3.Connection:
+    """Give the connection the study's own time zone."""
+    teach_instants(conn, conn.execute("SELECT zone FROM study").fetchone()[0])
     return conn
 
 
-class transaction:  # noqa: N801  (reads as a statement: with transaction(conn))
-    """One write transaction: all of it, or none."""
+def mirror(conn: sqlite3.Connection) -> sqlite3.Connection:
+    """A copy of an open study in memory."""
+    copy = in_memory()
+    conn.backup(copy)
+    return copy
 
-    def __init__(self, conn: sqlite3.Connection) -> None:
-        self.conn = conn
 
-    def __enter__(self) -> sqlite3.Connection:
+def copy_to(conn: sqlite3.Connection, path: Path) -> None:
+    """Write all of an open study to a new file. Raises StudyError when it cannot be read any more or not be written."""
+    if path.exists():
+        raise StudyError(f"{path}: a file of that name exists already; nothing was changed")
+    part = path.with_name(f".{path.name}.{os.getpid()}{_PART}")
+    try:
+        os.close(os.open(part, os.O_CREAT | os.O_TRUNC | os.O_RDWR | os.O_NOFOLLOW, 0o600))
+        target = connect(part, read_only=False)
         try:
-            self.conn.execute("BEGIN IMMEDIATE")
-        except sqlite3.OperationalError as error:
-            raise StudyError(f"the study cannot be written now ({error}); nothing was changed") from error
-        return self.conn
-
-    def __exit__(self, kind: type[BaseException] | None, *rest: object) -> None:
-        self.conn.execute("COMMIT" if kind is None else "ROLLBACK")
+            conn.backup(target)
+        finally:
+            target.close()
+        _put_in_place(part, path)
+    except (OSError, sqlite3.Error) as error:
+        part.unlink(missing_ok=True)
+        raise StudyError(f"{path}: the copy could not be made ({error}); nothing was written") from error

@@ -2,27 +2,33 @@
 
 from __future__ import annotations
 
+import json
 import math
 import sqlite3
-from datetime import date, datetime
+from collections.abc import Generator
+from dataclasses import fields
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..domain.catalogue import Catalogue
 from ..domain.protocol import ASKED_AT_FIRST, CONDITIONS
-from ..domain.records import AssessorValue, CheckWeight, Client, Instrument, Reading, Setting
-from ..domain.snapshot import STATUS_CODES, Columns, read_only
-
-_EPOCH = date(1970, 1, 1).toordinal()
-
-
-def wall_clock(text: str) -> tuple[int, int, bool]:
-    """Wall seconds, day number and whether a time of day is known, of an ISO date or date-time."""
-    if len(text) == 10:
-        day = date.fromisoformat(text).toordinal() - _EPOCH
-        return day * 86400 + 43200, day, False
-    moment = datetime.fromisoformat(text)
-    day = moment.toordinal() - _EPOCH
-    return day * 86400 + moment.hour * 3600 + moment.minute * 60 + moment.second, day, True
+from ..domain.records import (
+    FORM_0_EQUATIONS,
+    AssessorValue,
+    CalibrationRecord,
+    CheckWeight,
+    Client,
+    Height,
+    Instrument,
+    Reading,
+    Setting,
+    Visit,
+    VisitNote,
+)
+from ..domain.snapshot import Columns, joined, read_only
+from ..domain.steps import finish
 
 
 def clients(conn: sqlite3.Connection) -> dict[int, Client]:
@@ -41,11 +47,38 @@ def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
     return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:10]) for r in rows}
 
 
-def heights(conn: sqlite3.Connection, client: int) -> list[tuple[int, str, float, str, str]]:
-    """Height history of a client, oldest first: row id, day, cm, as entered, unit."""
-    return conn.execute(
-        "SELECT id, day, height_cm, entered, unit FROM client_height WHERE client = ? ORDER BY day", (client,)
-    ).fetchall()
+class StudyFacts(NamedTuple):
+    """What the study says of itself; ``gap`` in seconds, ``zone`` an IANA name."""
+
+    title: str
+    gap: int
+    zone: str
+    practice: bool
+
+
+def study_facts(conn: sqlite3.Connection) -> StudyFacts:
+    """The study's title, visit gap, time zone, and whether it is for practice."""
+    title, minutes, zone, practice = conn.execute("SELECT title, visit_gap_minutes, zone, practice FROM study").fetchone()
+    return StudyFacts(title, minutes * 60, zone, bool(practice))
+
+
+def data_version(conn: sqlite3.Connection) -> int:
+    """A number that changes when another connection has written the file."""
+    return int(conn.execute("PRAGMA data_version").fetchone()[0])
+
+
+def heights(conn: sqlite3.Connection) -> dict[int, tuple[Height, ...]]:
+    """Height histories by client, oldest first."""
+    out: dict[int, list[Height]] = {}
+    for r in conn.execute("SELECT id, client, day, height_cm, entered, unit FROM client_height ORDER BY day"):
+        out.setdefault(r[1], []).append(Height(*r))
+    return {client: tuple(history) for client, history in out.items()}
+
+
+def stated_heights(conn: sqlite3.Connection) -> dict[int, float]:
+    """The height stated at the newest visit that states one, by client."""
+    rows = conn.execute("SELECT client, height_cm, max(instant) FROM visit WHERE height_cm IS NOT NULL GROUP BY client")
+    return {client: height for client, height, _ in rows}
 
 
 def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
@@ -85,43 +118,96 @@ def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
     return {r[0]: Setting(*r) for r in conn.execute("SELECT id, instrument, label, starts, client FROM setting")}
 
 
+def catalogue(conn: sqlite3.Connection) -> Catalogue:
+    """Everything but the readings and visits."""
+    facts = study_facts(conn)
+    return Catalogue(
+        title=facts.title,
+        gap=facts.gap,
+        zone=facts.zone,
+        practice=facts.practice,
+        clients=MappingProxyType(clients(conn)),
+        instruments=MappingProxyType(instruments(conn)),
+        settings=MappingProxyType(settings(conn)),
+        heights=MappingProxyType(heights(conn)),
+        offers=MappingProxyType(offered(conn)),
+        asked=protocol(conn),
+    )
+
+
 def metrics_present(conn: sqlite3.Connection) -> list[str]:
     """Ids of the metrics that have readings."""
     return [r[0] for r in conn.execute("SELECT id FROM metric WHERE EXISTS (SELECT 1 FROM reading WHERE metric = metric.id)")]
 
 
+_COLUMNS = (
+    "SELECT r.id, r.visit, v.client, r.instrument, ifnull(r.setting, 0), r.instant,"
+    " CAST(julianday(substr(r.taken_at, 1, 10)) - 2440587.5 AS INTEGER), r.timed, r.replicate,"
+    " CASE WHEN r.simulated AND NOT s.practice THEN 3 WHEN r.status = 'ok' THEN 0 WHEN r.status = 'failed' THEN 1 ELSE 2 END,"
+    " r.value, r.metric FROM reading r JOIN visit v ON v.id = r.visit, study s WHERE "
+)
+_NAMES = ("reading", "visit", "client", "instrument", "setting", "instant", "day", "timed", "replicate", "status")
+BLOCK = 8000  # rows read between two events of the window
+
+
+def _block(metric: str, rows: list[tuple[Any, ...]]) -> Columns:
+    cols = list(zip(*rows, strict=True)) if rows else [()] * 12
+    arrays = {k: read_only(v, np.bool_ if k == "timed" else np.int64) for k, v in zip(_NAMES, cols, strict=False)}
+    return Columns(metric=metric, value=read_only([math.nan if v is None else v for v in cols[10]], np.float64), **arrays)
+
+
+def columns_steps(conn: sqlite3.Connection, metric: str, after: int = 0) -> Generator[int, None, Columns | None]:
+    """Readings of one metric as read-only columns, ordered by number: all, or those beyond ``after``.
+
+    Yields the number of rows read so far after each block; None when an edit that was taken back has ended the look.
+    """
+    cursor = conn.execute(f"{_COLUMNS}r.metric = ? AND r.id > ? ORDER BY r.id", (metric, after))
+    blocks = [_block(metric, [])]
+    seen = 0
+    while True:
+        try:
+            rows = cursor.fetchmany(BLOCK)
+        except sqlite3.OperationalError as error:
+            if "abort" in str(error):
+                return None
+            raise
+        if not rows:
+            return joined(*blocks)
+        blocks.append(_block(metric, rows))
+        seen += len(rows)
+        yield seen
+
+
 def columns(conn: sqlite3.Connection, metric: str, after: int = 0) -> Columns:
-    """Readings of one metric as read-only columns, ordered by id: all, or those with an id beyond ``after``."""
-    rows = conn.execute(
-        "SELECT r.id, r.visit, v.client, r.instrument, ifnull(r.setting, 0), r.taken_at, r.replicate, r.status, r.value"
-        " FROM reading r JOIN visit v ON v.id = r.visit WHERE r.metric = ? AND r.id > ? ORDER BY r.id",
-        (metric, after),
-    ).fetchall()
-    parsed: dict[str, tuple[int, int, bool]] = {}
-    for r in rows:
-        if r[5] not in parsed:
-            parsed[r[5]] = wall_clock(r[5])
-    cols = list(zip(*rows, strict=True)) if rows else [()] * 9
-    when = [parsed[t] for t in cols[5]]
-    return Columns(
-        metric=metric,
-        reading=read_only(cols[0], np.int64),
-        visit=read_only(cols[1], np.int64),
-        client=read_only(cols[2], np.int64),
-        instrument=read_only(cols[3], np.int64),
-        setting=read_only(cols[4], np.int64),
-        wall=read_only([w[0] for w in when], np.int64),
-        day=read_only([w[1] for w in when], np.int64),
-        timed=read_only([w[2] for w in when], np.bool_),
-        replicate=read_only(cols[6], np.int64),
-        status=read_only([STATUS_CODES[s] for s in cols[7]], np.int64),
-        value=read_only([math.nan if v is None else v for v in cols[8]], np.float64),
-    )
+    """The same at once."""
+    return finish(columns_steps(conn, metric, after)) or _block(metric, [])
+
+
+def some_columns(conn: sqlite3.Connection, metric: str, numbers: tuple[int, ...]) -> Columns:
+    """The readings of a metric with these numbers."""
+    sql = f"{_COLUMNS}r.metric = ? AND r.id IN (SELECT value FROM json_each(?)) ORDER BY r.id"
+    return _block(metric, conn.execute(sql, (metric, json.dumps(numbers))).fetchall())
+
+
+def last_columns(conn: sqlite3.Connection, metric: str, instrument: int, most: int, before_visit: int) -> Columns:
+    """The last ``most`` readings of an instrument, those of one visit left out."""
+    sql = f"{_COLUMNS}r.metric = ? AND r.instrument = ? AND r.visit <> ? ORDER BY r.id DESC LIMIT ?"
+    return _block(metric, conn.execute(sql, (metric, instrument, before_visit, most)).fetchall()[::-1])
+
+
+def client_columns(conn: sqlite3.Connection, client: int, metrics: frozenset[str]) -> dict[str, Columns]:
+    """The readings of one client, by metric."""
+    sql = f"{_COLUMNS}v.client = ? AND r.metric IN (SELECT value FROM json_each(?)) ORDER BY r.id"
+    by_metric: dict[str, list[tuple[Any, ...]]] = {}
+    for row in conn.execute(sql, (client, json.dumps(sorted(metrics)))):
+        by_metric.setdefault(row[11], []).append(row)
+    return {metric: _block(metric, rows) for metric, rows in by_metric.items()}
 
 
 _READING = (
     "SELECT r.id, r.visit, c.code, r.taken_at, i.name, i.kind, ifnull(s.label, ''), r.metric, r.value, r.entered, r.unit,"
-    " r.replicate, r.status, r.note, c.sex, ifnull(v.age_years, ''), ifnull(v.height_cm, '')"
+    " r.replicate, r.status, r.note, c.sex, ifnull(v.age_years, ''), ifnull(v.height_cm, ''),"
+    " r.source, r.simulated"
     " FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
     " JOIN instrument i ON i.id = r.instrument LEFT JOIN setting s ON s.id = r.setting "
 )
@@ -133,10 +219,18 @@ def readings(conn: sqlite3.Connection, ids: list[int] | None = None, visit: int 
         rows = conn.execute(_READING + "WHERE r.visit = ? ORDER BY r.id", (visit,)).fetchall()
     elif ids is not None:
         marks = ",".join("?" * len(ids))
-        rows = conn.execute(_READING + f"WHERE r.id IN ({marks}) ORDER BY r.taken_at, r.id", ids).fetchall()
+        rows = conn.execute(_READING + f"WHERE r.id IN ({marks}) ORDER BY r.instant, r.id", ids).fetchall()
     else:
-        rows = conn.execute(_READING + "ORDER BY c.code, r.taken_at, r.id").fetchall()
-    return [Reading(*r[:15], *("" if x == "" else f"{x:g}" for x in r[15:17])) for r in rows]
+        rows = conn.execute(_READING + "ORDER BY c.code, r.instant, r.id").fetchall()
+    return [_reading(r) for r in rows]
+
+
+def _reading(r: tuple[Any, ...]) -> Reading:
+    names = [f.name for f in fields(Reading)]
+    row = dict(zip(names, r, strict=True))
+    for name in ("age_years", "height_cm"):
+        row[name] = "" if row[name] == "" else f"{row[name]:g}"
+    return Reading(**{**row, "simulated": bool(row["simulated"])})
 
 
 def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:
@@ -147,17 +241,32 @@ def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:
     return out
 
 
-def visit_note(conn: sqlite3.Connection, visit: int) -> tuple[dict[str, str], str, str]:
+def visit_note(conn: sqlite3.Connection, visit: int) -> VisitNote:
     """Conditions, assessor and remarks of a visit."""
     row = conn.execute("SELECT assessor, notes FROM visit WHERE id = ?", (visit,)).fetchone() or ("", "")
-    return dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()), row[0], row[1]
+    return VisitNote(dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()), *row)
 
 
-def visits_of(conn: sqlite3.Connection, client: str) -> list[tuple[int, str]]:
-    """Visits of a client, newest first: id and start."""
-    return conn.execute(
-        "SELECT v.id, v.start FROM visit v JOIN client c ON c.id = v.client WHERE c.code = ? ORDER BY v.start DESC", (client,)
-    ).fetchall()
+def visits_of(conn: sqlite3.Connection, client: str) -> list[Visit]:
+    """Visits of a client, newest first."""
+    rows = conn.execute(
+        "SELECT v.id, v.start, v.instant, v.timed FROM visit v JOIN client c ON c.id = v.client WHERE c.code = ?"
+        " ORDER BY v.instant DESC, v.id DESC",
+        (client,),
+    )
+    return [Visit(number, start, instant, bool(timed)) for number, start, instant, timed in rows]
+
+
+def visit_near(conn: sqlite3.Connection, client: str, instant: int, *, timed: bool, gap: int) -> int | None:
+    """The visit of a client with the start or reading nearest to an instant, closer than ``gap`` seconds."""
+    row = conn.execute(
+        "SELECT v.id FROM client c JOIN visit v ON v.client = c.id LEFT JOIN reading r ON r.visit = v.id"
+        " WHERE c.code = ?1 AND ((v.timed = ?3 AND abs(v.instant - ?2) < ?4) OR (r.timed = ?3 AND abs(r.instant - ?2) < ?4))"
+        " ORDER BY min(ifnull(CASE WHEN r.timed = ?3 THEN abs(r.instant - ?2) END, ?4),"
+        " CASE WHEN v.timed = ?3 THEN abs(v.instant - ?2) ELSE ?4 END), v.id LIMIT 1",
+        (client, instant, int(timed), gap),
+    ).fetchone()
+    return None if row is None else int(row[0])
 
 
 def history(conn: sqlite3.Connection, reading: int) -> list[tuple[str, str, str, str]]:
@@ -184,15 +293,72 @@ def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:
     return tuple(r[0] for r in rows)
 
 
-def setting_in_force(conn: sqlite3.Connection, instrument: str, day: str, client: str = "") -> str:
-    """Label of the newest setting of an instrument that starts on or before ``day``, or empty.
+def calibrations(conn: sqlite3.Connection) -> list[CalibrationRecord]:
+    """The newest calibration that is not withdrawn, for each instrument, metric and setting."""
+    rows = conn.execute(
+        "SELECT k.id, i.name, k.metric, k.setting, k.reference, k.model, k.parameters, k.range_low, k.range_high, k.pairs, k.clients,"
+        " k.fitted_at, k.valid_until, k.version, k.digest FROM calibration k JOIN instrument i ON i.id = k.instrument"
+        " WHERE ifnull((SELECT kind FROM calibration_mark m WHERE m.calibration = k.id ORDER BY m.id DESC LIMIT 1), '') <> 'withdrawn'"
+        " ORDER BY k.version"
+    ).fetchall()
+    latest: dict[tuple[str, str, str], CalibrationRecord] = {}
+    for r in rows:
+        p = read_parameters(r[6])
+        latest[r[1], r[2], r[3]] = CalibrationRecord(
+            id=r[0],
+            instrument=r[1],
+            metric=r[2],
+            setting=r[3],
+            reference=r[4],
+            model=r[5],
+            pooled=p.pooled,
+            clients=p.clients,
+            sources=p.sources,
+            range_low=r[7],
+            range_high=r[8],
+            pairs=r[9],
+            client_count=r[10],
+            fitted_at=r[11],
+            valid_until=r[12],
+            version=r[13],
+            digest=r[14],
+            form=p.form,
+        )
+    return list(latest.values())
 
-    A setting of this very client goes before one for all.
-    """
-    row = conn.execute(
-        "SELECT s.label FROM setting s JOIN instrument i ON i.id = s.instrument LEFT JOIN client c ON c.id = s.client"
-        " WHERE i.name = ? AND substr(s.starts, 1, 10) <= ? AND (s.client IS NULL OR c.code = ?)"
-        " ORDER BY s.client IS NULL, s.starts DESC, s.id DESC LIMIT 1",
-        (instrument, day[:10], client),
-    ).fetchone()
-    return row[0] if row else ""
+
+class Parameters(NamedTuple):
+    """Parameters of an adopted calibration, of any form that was ever written."""
+
+    form: int
+    pooled: tuple[float, float, float]
+    clients: dict[str, tuple[float, float, float, int]]
+    sources: tuple[str, ...]
+
+
+NEWEST_FORM = 1
+
+
+def read_parameters(text: str) -> Parameters:
+    """Parameters from their text. Raises ValueError for anything else, and for a form of a newer program."""
+    try:
+        p = json.loads(text)
+        form = int(p.get("form", 0))
+        if form > NEWEST_FORM:
+            raise ValueError(f"parameters of form {form} are of a newer program")
+        a, b, c = (float(x) for x in p["pooled"])
+        clients = {str(k): (float(v[0]), float(v[1]), float(v[2]), int(v[3])) for k, v in p["clients"].items()}
+        sources = tuple(str(s) for s in p["sources"]) if form else tuple(_named(int(i)) for i in p["readings"])
+    except (KeyError, TypeError, AttributeError, IndexError, OverflowError) as error:
+        raise ValueError("the parameters of a calibration are not whole") from error
+    if not all(math.isfinite(x) for v in ((a, b, c), *clients.values()) for x in v):
+        raise ValueError("the parameters of a calibration are not whole")
+    return Parameters(form, (a, b, c), clients, sources)
+
+
+def _named(number: int) -> str:
+    """A reading of a form 0 record: a negative number stands for the equation's place in the registry and the visit."""
+    if number > 0:
+        return str(number)
+    place, visit = divmod(-number, 10_000_000)
+    return f"{FORM_0_EQUATIONS[place - 1]}@{visit}"

@@ -12,6 +12,7 @@ from collections.abc import Generator, Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from ..domain.instants import Moment, NotAMoment, moment, zone_named
 from ..domain.records import ImportRow, Refused
 
 BLOCK = 4000
@@ -43,7 +44,14 @@ class _Stage:
             f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, replicate INTEGER, line INTEGER,"
             " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, replicate)) WITHOUT ROWID"
         )
-        conn.execute(f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, visit INTEGER)")
+        conn.execute(
+            f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, instant INTEGER, timed INTEGER,"
+            " visit INTEGER)"
+        )
+        # a client's visits that hold readings of this instant; more than one where a new visit was begun at once
+        conn.execute(
+            f"CREATE TEMP TABLE there_{self.k} (moment INTEGER, visit INTEGER, PRIMARY KEY (moment, visit)) WITHOUT ROWID"
+        )
         conn.execute(
             f"CREATE TEMP TABLE lane_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT, metric TEXT,"
             " instrument_id INTEGER, setting_id INTEGER)"
@@ -51,8 +59,11 @@ class _Stage:
         self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
         self.kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
         self.known = frozenset(self.sexes)
-        self.visits: dict[str, dict[str, int]] = {}
+        self.zone = zone_named(conn.execute("SELECT zone FROM study").fetchone()[0])
+        self.visits: dict[str, dict[tuple[int, int], list[int]]] = {}
+        self.instants: dict[str, Moment] = {}
         self.moments: dict[tuple[str, str], int] = {}
+        self.by_instant: dict[tuple[str, int, bool], int] = {}
         self.lanes: dict[tuple[str, str, str, str, str, str], int] = {}
         self.lane_numbers: dict[tuple[str, str, str], int] = {}
         self.stated: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
@@ -67,7 +78,9 @@ class _Stage:
         batch: list[tuple[Any, ...]] = []
         origin: list[ImportRow] = []
         moments, lanes, stated = self.moments, self.lanes, self.stated
-        new_moments, new_lanes = [], []
+        new_moments: list[tuple[Any, ...]] = []
+        new_lanes: list[tuple[Any, ...]] = []
+        new_there: list[tuple[int, int]] = []
         wanted = len(self.sample) < SAMPLE
         for r in rows:
             if isinstance(r, Refused):
@@ -104,19 +117,30 @@ class _Stage:
                     new_lanes.append((lane, instrument, kind, setting, metric, *self._lane_ids(instrument, setting)))
                     self.metrics.add(metric)
                 lanes[client, sex, instrument, kind, setting, metric] = lane
-            moment = moments.get((client, taken))
-            if moment is None:
-                moment = moments[client, taken] = len(moments) + 1
-                new_moments.append((moment, client, taken, self._visit_of(client, taken)))
+            at = moments.get((client, taken))
+            if at is None:
+                try:
+                    m = self._instant(taken)
+                except NotAMoment as error:
+                    self.refused.append(Refused(line, "taken_at", taken, str(error)))
+                    continue
+                at = self.by_instant.get((client, m.instant, m.timed))
+                if at is None:
+                    at = self.by_instant[client, m.instant, m.timed] = len(self.by_instant) + 1
+                    visits = self._visits_of(client, m)
+                    new_moments.append((at, client, taken, m.instant, int(m.timed), visits[0] if visits else None))
+                    new_there += [(at, v) for v in visits]
+                moments[client, taken] = at
             about = (age, height, conds)
-            if stated.get(moment) != about and about != _NOTHING:
-                stated[moment] = about
-                self.statements.setdefault((moment, *about), line)
-            batch.append((moment, lane, rep, line, value, entered, unit, status, note))
+            if stated.get(at) != about and about != _NOTHING:
+                stated[at] = about
+                self.statements.setdefault((at, *about), line)
+            batch.append((at, lane, rep, line, value, entered, unit, status, note))
             if wanted:
                 origin.append(r)
         with _block(self.conn):
-            self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?)", new_moments)
+            self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_moments)
+            self.conn.executemany(f"INSERT INTO there_{self.k} VALUES (?, ?)", new_there)
             self.conn.executemany(f"INSERT INTO lane_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?)", new_lanes)
             before = self.conn.total_changes
             self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
@@ -133,19 +157,28 @@ class _Stage:
             self.sexes[client] = sex
         return None
 
-    def _visit_of(self, client: str, taken: str) -> int | None:
-        """The visit that holds readings of this client and time already."""
+    def _instant(self, taken: str) -> Moment:
+        """The instant of a text; the texts of a table come again and again."""
+        found = self.instants.get(taken)
+        if found is None:
+            if len(self.instants) > 50_000:
+                self.instants.clear()
+            found = self.instants[taken] = moment(taken, self.zone)
+        return found
+
+    def _visits_of(self, client: str, m: Moment) -> list[int]:
+        """The visits that hold readings of this client and instant already."""
         if client not in self.known:
-            return None
+            return []
         if client not in self.visits:
-            self.visits[client] = dict(
-                self.conn.execute(
-                    "SELECT DISTINCT r.taken_at, r.visit FROM client c JOIN visit v ON v.client = c.id"
-                    " JOIN reading r ON r.visit = v.id WHERE c.code = ?",
-                    (client,),
-                ).fetchall()
-            )
-        return self.visits[client].get(taken)
+            there = self.visits[client] = {}
+            for instant, timed, visit in self.conn.execute(
+                "SELECT DISTINCT r.instant, r.timed, r.visit FROM client c JOIN visit v ON v.client = c.id"
+                " JOIN reading r ON r.visit = v.id WHERE c.code = ? ORDER BY r.visit",
+                (client,),
+            ):
+                there.setdefault((instant, timed), []).append(visit)
+        return self.visits[client].get((m.instant, int(m.timed)), [])
 
     def _lane_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
         """Instrument id, and setting id when there is exactly one of that label."""
@@ -157,10 +190,10 @@ class _Stage:
 
     def _repeated(self, batch: list[tuple[Any, ...]]) -> None:
         """Rows of a block whose key was staged before: the same again, or a contradiction."""
-        for moment, lane, rep, line, value, entered, _unit, status, _note in batch:
+        for at, lane, rep, line, value, entered, _unit, status, _note in batch:
             first, there, was = self.conn.execute(
                 f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND lane = ? AND replicate = ?",
-                (moment, lane, rep),
+                (at, lane, rep),
             ).fetchone()
             if first == line:
                 continue
@@ -174,10 +207,12 @@ class _Stage:
         """Take out what the study holds already; a reading with another value is refused."""
         k = self.k
         join = (
-            f"FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
-            " JOIN reading r ON r.visit = m.visit AND r.taken_at = m.taken_at AND r.instrument = l.instrument_id"
+            # CROSS JOIN keeps the order: each staged row looks up its visit's readings by their key
+            f"FROM staged_{k} s CROSS JOIN moment_{k} m ON m.id = s.moment CROSS JOIN lane_{k} l ON l.id = s.lane"
+            f" CROSS JOIN there_{k} h ON h.moment = m.id CROSS JOIN reading r ON r.visit = h.visit AND r.instant = m.instant"
+            " AND r.timed = m.timed AND r.instrument = l.instrument_id"
             " AND r.metric = l.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
-            " WHERE m.visit IS NOT NULL AND ifnull(t.label, '') = l.label"
+            " WHERE ifnull(t.label, '') = l.label"
         )
         equal = "(s.value IS r.value OR abs(s.value - r.value) < 1e-9 * max(1.0, abs(r.value)))"
         with _block(self.conn):
@@ -239,7 +274,7 @@ def stage(conn: sqlite3.Connection, rows: Iterable[ImportRow | Refused]) -> Gene
 
 def drop_tables(conn: sqlite3.Connection, number: int) -> None:
     """Remove the temporary tables of one staging."""
-    for table in ("staged", "moment", "lane", "choice", "guard"):
+    for table in ("staged", "moment", "there", "lane", "choice", "guard"):
         conn.execute(f"DROP TABLE IF EXISTS temp.{table}_{number}")
 
 

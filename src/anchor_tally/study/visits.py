@@ -10,7 +10,6 @@ from datetime import date
 import numpy as np
 
 from ..domain.snapshot import VisitColumns, read_only
-from .read import wall_clock
 
 _AGE = "(julianday(substr(v.start, 1, 10)) - julianday(substr(c.birth || '-07-01', 1, 10))) / 365.25"
 History = dict[int, list[tuple[str, float]]]
@@ -22,22 +21,25 @@ def _last(known: History, client: int, day: str) -> tuple[str, float] | None:
     return history[max(bisect_right(history, (day, math.inf)) - 1, 0)] if history else None
 
 
-def visits(conn: sqlite3.Connection) -> VisitColumns:
-    """All visits as columns.
+def visits(conn: sqlite3.Connection, only: int | None = None) -> VisitColumns:
+    """All visits as columns, or those of one client.
 
     An age that the visit does not state comes from the client's birth date (a year alone counts as its middle), else from the
     age stated at another visit and the time between; a height from the height history and other visits (the last one up to
     the visit, else the first one after it).
     """
     rows = conn.execute(
-        f"SELECT v.id, v.client, v.start, v.age_years, v.height_cm, CASE WHEN c.birth <> '' THEN {_AGE} END"  # noqa: S608
-        " FROM visit v JOIN client c ON c.id = v.client ORDER BY v.id"
+        f"SELECT v.id, v.client, v.start, v.age_years, v.height_cm, CASE WHEN c.birth <> '' THEN {_AGE} END, v.instant"
+        " FROM visit v JOIN client c ON c.id = v.client WHERE ?1 IS NULL OR v.client = ?1 ORDER BY v.id",
+        (only,),
     ).fetchall()
     heights: History = {}
     ages: History = {}
-    for client, day, height in conn.execute("SELECT client, day, height_cm FROM client_height"):
+    for client, day, height in conn.execute(
+        "SELECT client, day, height_cm FROM client_height WHERE ?1 IS NULL OR client = ?1", (only,)
+    ):
         heights.setdefault(client, []).append((day, height))
-    for _, client, start, age, height, _ in rows:
+    for _, client, start, age, height, *_ in rows:
         for known, value in ((ages, age), (heights, height)):
             if value is not None:
                 known.setdefault(client, []).append((start[:10], value))
@@ -61,7 +63,7 @@ def visits(conn: sqlite3.Connection) -> VisitColumns:
     return VisitColumns(
         read_only([r[0] for r in rows], np.int64),
         read_only([r[1] for r in rows], np.int64),
-        read_only([wall_clock(r[2])[0] for r in rows], np.int64),
+        read_only([r[6] for r in rows], np.int64),
         read_only([age_of(r[1], r[2], r[3], r[5]) for r in rows], np.float64),
         read_only([height_of(r[1], r[2], r[4]) for r in rows], np.float64),
     )

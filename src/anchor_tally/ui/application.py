@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import logging
 import sys
+from collections.abc import Sequence
 from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, QStandardPaths, Qt, QTimer
 from PyQt6.QtWidgets import QApplication
@@ -13,17 +16,24 @@ from ..domain.errors import UserError
 from .main_window import MainWindow
 from .theme import load_fonts
 
+if TYPE_CHECKING:
+    from ..app.session import Session
 
-def make_application(argv):
+log = logging.getLogger("anchor_tally")
+PATIENCE_MS = 4000  # a screen that asks for no picture by then never will: the study is opened all the same
+
+
+def make_application(argv: Sequence[str]) -> QApplication:
     """The one QApplication, with fonts."""
-    app = QApplication.instance() or QApplication(argv)
+    there = QApplication.instance()
+    app = there if isinstance(there, QApplication) else QApplication(list(argv))
     app.setApplicationName("anchor-tally")
     app.setStyle("Fusion")
     load_fonts()
     return app
 
 
-def _session(argv):
+def _session(argv: Sequence[str]) -> Session:
     from ..app.demo import demo_session  # after the first paint: brings NumPy
     from ..app.session import Session
 
@@ -33,33 +43,60 @@ def _session(argv):
     if files:
         return Session.open(Path(files[0]))
     place = Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.AppDataLocation))
-    place.mkdir(parents=True, exist_ok=True)
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise UserError(f"{place}: cannot be written ({error.strerror}); open or make a study elsewhere") from error
     first = place / "my-study.tally"
     return Session.open(first) if first.exists() else Session.new(first, "My study")
 
 
-def main(argv):
+def watch_faults(window: MainWindow) -> None:
+    """A fault in a slot is logged and said in the footer; the window lives on."""
+
+    def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        if issubclass(kind, KeyboardInterrupt):
+            QApplication.quit()
+        elif isinstance(error, UserError):
+            window.say(str(error), True)
+        else:
+            log.error("a fault of the program", exc_info=(kind, error, trace))
+            window.fault()
+
+    sys.excepthook = hook
+
+
+def open_after_first_paint(window: MainWindow, argv: Sequence[str]) -> None:
+    """Open the study when the frame is on the screen, and not before: that brings in everything heavy."""
+
+    def attach() -> None:
+        if begun:
+            return
+        begun.append(True)
+        try:
+            window.attach(_session(argv))
+        except UserError as error:
+            window.trouble(str(error))
+        except Exception:
+            log.exception("the study could not be opened")
+            window.trouble("The study could not be opened through a fault of the program; the file was left as it is.")
+
+    begun: list[bool] = []
+    window.painted.connect(attach)
+    QTimer.singleShot(PATIENCE_MS, attach)
+
+
+def main(argv: Sequence[str]) -> int:
     """Open the window; return the exit code."""
     logging.basicConfig(level=logging.WARNING)
     app = make_application(["anchor-tally", *argv])
     settings = QSettings("anchor-tally", "anchor-tally")
-    follows = app.styleHints().colorScheme() == Qt.ColorScheme.Dark
-    window = MainWindow(dark=settings.value("dark", follows, type=bool), settings=settings)
-    trouble = []
-
-    def attach():
-        try:
-            window.attach(_session(argv))
-        except UserError as error:
-            trouble.append(str(error))
-            app.exit(2)
-
+    hints = app.styleHints()
+    follows = hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark
+    window = MainWindow(dark=bool(settings.value("dark", follows, type=bool)), settings=settings)
+    watch_faults(window)
+    open_after_first_paint(window, argv)
     window.show()
-    app.processEvents()  # the frame is on the screen before anything heavy is imported
-    QTimer.singleShot(0, attach)
     code = app.exec()
-    if trouble:
-        print(f"anchor-tally: {trouble[0]}", file=sys.stderr)  # noqa: T201  (the window has nothing to show)
-    if window.session is not None:
-        window.session.close()
+    window.close()
     return code

@@ -1,105 +1,111 @@
-"""The Qt side of a device: a port that is read as it speaks, and opened again when it was lost."""
+"""The Qt side of a device: a serial port that is read as it speaks, and opened again when it was lost."""
 
 from __future__ import annotations
 
-import contextlib
-import os
-import stat
 import sys
-import termios
-import tty
 
-from PyQt6.QtCore import QObject, QProcess, QSocketNotifier, QTimer, pyqtSignal
+from PyQt6.QtCore import QIODevice, QObject, QProcess, QTimer, pyqtSignal
+from PyQt6.QtSerialPort import QSerialPort
 
-from ..feeds.protocol import Assembler, parse_line
+from ..feeds.protocol import Assembler, Nonsense, parse_line
 from ..feeds.taker import Taker
 
 RETRY_MS = 400
+MOST_NONSENSE = 40  # lines one after the other that are none of the protocol: this is no such device
+_Error = QSerialPort.SerialPortError
+_WHY = {
+    _Error.UnsupportedOperationError: "it is no serial device",
+    _Error.PermissionError: "it may not be opened by you (ask for access to serial ports)",
+    _Error.OpenError: "another program has it open",
+}
 
 
 class DevicePort(QObject):
-    """One connection. ``heard`` carries what the taker says, ``state`` is connected, waiting or closed."""
+    """One connection. ``heard`` carries what the taker says; ``state`` is connected, waiting, closed or refused, with the reason."""
 
     heard = pyqtSignal(object)
-    state = pyqtSignal(str)
+    state = pyqtSignal(str, str)
 
-    def __init__(self, parent=None):
+    def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.path, self.handle, self.notifier = "", -1, None
-        self.assembler, self.taker = Assembler(), Taker()
+        self.path = ""
+        self.port: QSerialPort | None = None
+        self.assembler, self.taker, self.nonsense = Assembler(), Taker(), 0
         self.timer = QTimer(self)
         self.timer.setInterval(RETRY_MS)
         self.timer.timeout.connect(self._open)
 
-    def connect_to(self, path):
-        """Open a port and keep at it until ``close``."""
+    def connect_to(self, path: str) -> None:
+        """Open a port and keep at it until ``close``, unless it can be no device."""
         self.close()
         self.path, self.taker = path, Taker()
         self._open()
-        if self.handle < 0:
-            self.state.emit("waiting")
-            self.timer.start()
 
-    def _open(self):
-        try:
-            handle = os.open(self.path, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
-        except OSError:
-            return  # not there yet: the timer tries again, and the state says so
-        if not stat.S_ISCHR(os.fstat(handle).st_mode):
-            os.close(handle)
+    def _open(self) -> None:
+        port = QSerialPort(self)
+        port.setPortName(self.path)
+        port.setBaudRate(9600)
+        if not port.open(QIODevice.OpenModeFlag.ReadWrite):
+            error = port.error()
+            port.deleteLater()
+            if error == _Error.UnsupportedOperationError:
+                self._refuse(_WHY[error])
+            elif not self.timer.isActive():
+                self.state.emit("waiting", _WHY.get(error, "there is no such port yet"))
+                self.timer.start()
             return
-        with contextlib.suppress(termios.error):  # a port without terminal settings needs none
-            tty.setraw(handle)
-        self.handle = handle
+        self.port = port
         self.timer.stop()
         self.assembler.reset()
-        self.notifier = QSocketNotifier(handle, QSocketNotifier.Type.Read, self)
-        self.notifier.activated.connect(self._read)
-        self.state.emit("connected")
+        self.nonsense = 0
+        port.readyRead.connect(self._read)
+        port.errorOccurred.connect(self._erred)
+        self.state.emit("connected", "")
 
-    def _read(self, *_):
-        try:
-            data = os.read(self.handle, 4096)
-        except BlockingIOError:
+    def _read(self) -> None:
+        if self.port is None:
             return
-        except OSError:
-            data = b""
-        if not data:
-            self._lost()
-            return
-        for text in self.assembler.feed(data):
-            told = self.taker.line(parse_line(text))
+        for text in self.assembler.feed(self.port.readAll().data()):
+            line = parse_line(text)
+            self.nonsense = self.nonsense + 1 if isinstance(line, Nonsense) else 0
+            told = self.taker.line(line)
             if told is not None:
                 self.heard.emit(told)
+        if self.assembler.endless or self.nonsense > MOST_NONSENSE:
+            what = "no line ends in what it sends" if self.assembler.endless else "nothing it sends is understood"
+            self._refuse(f"{what}, so it is no scale of this kind")
 
-    def _lost(self):
-        self._shut()
-        told = self.taker.lost()
-        if told is not None:
-            self.heard.emit(told)
-        self.state.emit("waiting")
-        self.timer.start()
+    def _refuse(self, why: str) -> None:
+        self.close()
+        self.state.emit("refused", why)
 
-    def send(self, text):
+    def _erred(self, error: QSerialPort.SerialPortError) -> None:
+        if error in (_Error.ResourceError, _Error.ReadError, _Error.DeviceNotFoundError) and self.port is not None:
+            self._shut()
+            told = self.taker.lost()
+            if told is not None:
+                self.heard.emit(told)
+            self.state.emit("waiting", "the connection was lost")
+            self.timer.start()
+
+    def send(self, text: str) -> None:
         """Send a line to the device."""
-        if self.handle >= 0:
-            with contextlib.suppress(BlockingIOError, OSError):  # a lost line shows at the next read
-                os.write(self.handle, f"{text}\n".encode())
+        if self.port is not None:
+            self.port.write(f"{text}\n".encode())
+            self.port.flush()
 
-    def _shut(self):
-        if self.notifier is not None:
-            self.notifier.setEnabled(False)
-            self.notifier.deleteLater()
-            self.notifier = None
-        if self.handle >= 0:
-            os.close(self.handle)
-            self.handle = -1
+    def _shut(self) -> None:
+        port, self.port = self.port, None
+        if port is not None:
+            port.blockSignals(True)
+            port.close()
+            port.deleteLater()
 
-    def close(self):
+    def close(self) -> None:
         """Stop reading."""
         self.timer.stop()
         self._shut()
-        self.state.emit("closed")
+        self.state.emit("closed", "")
 
 
 class StandInProcess(QObject):
@@ -107,23 +113,25 @@ class StandInProcess(QObject):
 
     ready = pyqtSignal(str)
 
-    def __init__(self, parent=None):
+    def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.process = None
+        self.process: QProcess | None = None
 
-    def start(self, arguments):
-        """Start the stand-in."""
+    def start(self, arguments: list[str]) -> None:
+        """Start the stand-in; -P keeps what lies in the working folder from being run in place of a library."""
         self.stop()
         self.process = QProcess(self)
         self.process.readyReadStandardOutput.connect(self._said)
-        self.process.start(sys.executable, ["-m", "anchor_tally.feeds.stand_in", *arguments])
+        self.process.start(sys.executable, ["-P", "-m", "anchor_tally.feeds.stand_in", *arguments])
 
-    def _said(self):
-        text = bytes(self.process.readAllStandardOutput()).decode().strip()
+    def _said(self) -> None:
+        if self.process is None:
+            return
+        text = self.process.readAllStandardOutput().data().decode().strip()
         if text:
             self.ready.emit(text.splitlines()[0])
 
-    def stop(self):
+    def stop(self) -> None:
         """End the stand-in and wait for it."""
         if self.process is not None:
             self.process.readyReadStandardOutput.disconnect()

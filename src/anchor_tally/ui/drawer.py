@@ -2,44 +2,52 @@
 
 from __future__ import annotations
 
-import json
-
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QHideEvent, QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from ..app.session import Session
 from ..domain.errors import UserError
-from ..wording.numbers import number, signed
-from ..wording.sentences import STATISTICS
+from ..domain.records import Reading
+from ..study.edits.edit import Edit
+from ..study.edits.readings import ExcludeReading, PutBackReading
+from ..wording.evidence import left_out_words, pair_words, reading_row, reading_words
+from ..wording.statistics import EXPLANATIONS
+from .pages import EvidenceFor
 from .widgets import Table, label
+
+MOST = 2000  # readings that are listed
+BLOCK = 500
 
 
 class Drawer(QWidget):
-    """Shows an Evidence; a reading can be excluded with a reason or put back from here."""
+    """Shows what a page asks for; a reading can be excluded with a reason or put back from here."""
 
     message = pyqtSignal(str, bool)
     toggled = pyqtSignal(bool)
 
-    def __init__(self, session):
+    def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.setObjectName("drawer")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(372)
-        self.evidence = None
-        self.readings = []
+        self.setFixedWidth(360)
+        self.ids: list[int] = []
+        self.readings: list[Reading] = []
         self.title = label("", "title", wrap=True)
         self.close_button = QPushButton("Close")
         self.close_button.setAccessibleName("Close the evidence drawer")
         self.close_button.clicked.connect(self.hide)
-        self.values = label("", wrap=True)
+        self.values = label("", "title", wrap=True)
         self.formula = label("", wrap=True)
         self.source = label("", "faint", wrap=True)
         self.table = Table(["Reading", "When", "Value", "Kept"], "Readings behind this", numeric_from=2)
-        self.table.itemSelectionChanged.connect(self._chosen)
+        self.table.chosen.connect(lambda _row, _column: self._chosen())
+        self.more = label("", "faint", wrap=True)
         self.left_out = label("", "faint", wrap=True)
         self.history = label("", "faint", wrap=True)
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why exclude it? (kept with the reading)")
+        self.reason.setPlaceholderText("Why exclude it? (kept with it)")
         self.reason.setAccessibleName("Reason for excluding")
         self.reason.returnPressed.connect(self._exclude)
         self.exclude = QPushButton("Exclude")
@@ -58,120 +66,91 @@ class Drawer(QWidget):
         for w in (self.values, self.formula, self.source):
             box.addWidget(w)
         box.addWidget(self.table, 1)
+        box.addWidget(self.more)
         box.addWidget(self.history)
         box.addLayout(row)
         box.addWidget(self.left_out)
         self.hide()
 
-    def show_evidence(self, evidence, name):
-        """Open on an Evidence of instrument ``name``."""
-        self.evidence = evidence
-        s = STATISTICS[evidence.statistic]
-        self.title.setText(f"{s.name} · {name}")
-        self.formula.setText(s.formula)
-        self.source.setText(f"Source: {s.source}")
-        v = dict(evidence.values)
-        self.values.setVisible(bool(v))
-        if v:
-            self.values.setText(
-                f"{name} {number(v['instrument'])}, scan {number(v['reference'])}: difference <b>{signed(v['difference'])}</b>"
-            )
-        counts = {}
-        for d in evidence.dropped:
-            counts[d.why] = counts.get(d.why, 0) + 1
-        self.left_out.setText("Left out: " + "; ".join(f"{n} × {why}" for why, n in sorted(counts.items())) if counts else "")
-        self.left_out.setVisible(bool(counts))
+    def open(self, what: EvidenceFor) -> None:
+        """Open on the evidence of a figure, or on single readings."""
+        evidence = what.evidence
+        if evidence is None:
+            self.ids = list(what.readings)
+            self.title.setText(what.name)
+            formula, source, values, left_out = "These are the readings as they were entered.", "", "", ""
+        else:
+            self.ids = [*evidence.instrument_readings, *evidence.reference_readings]
+            e = EXPLANATIONS[evidence.statistic]
+            self.title.setText(f"{e.name} · {what.name}")
+            formula, source = e.formula, f"Source: {e.source}"
+            values, left_out = pair_words(evidence, what.name), left_out_words(evidence)
+        for place, text in ((self.values, values), (self.formula, formula), (self.source, source), (self.left_out, left_out)):
+            place.setText(text)
+            place.setVisible(bool(text))
+        self.table.choose(-1)
         self.refresh()
         self.show()
-        if self.table.rowCount() and v:
-            self.table.selectRow(0)
-
-    def show_readings(self, ids, title):
-        """Open on single readings (from the bench)."""
-        from ..analysis.evidence import Evidence
-
-        self.evidence = Evidence("readings", "pair", tuple(ids), (), ())
-        self.title.setText(title)
-        self.formula.setText("These are the readings as they were entered.")
-        self.source.setText("")
-        self.values.hide()
-        self.left_out.hide()
-        self.refresh()
-        self.show()
-        if self.table.rowCount():
-            self.table.selectRow(0)
-
-    def refresh(self):
-        """Read the readings again."""
-        if self.evidence is None:
-            return
-        ids = [*self.evidence.instrument_readings, *self.evidence.reference_readings][:5000]
-        order = {i: k for k, i in enumerate(ids)}
-        kept = self.table.currentRow()
-        found = []
-        for start in range(0, len(ids), 500):
-            found += self.session.readings(ids[start : start + 500])
-        self.readings = sorted(found, key=lambda r: order[r.id])
-        self.table.fill(
-            [
-                (
-                    f"{r.client} {r.instrument} {r.replicate}",
-                    r.taken_at[:16].replace("T", " "),
-                    f"{r.entered} {r.unit}" if r.entered else "–",
-                    {"ok": "yes", "failed": "failed", "excluded": "no"}[r.status],
-                )
-                for r in self.readings
-            ]
-        )
-        if 0 <= kept < len(self.readings):
-            self.table.selectRow(kept)
+        if self.readings and (evidence is None or values):
+            self.table.choose(0)
         self._chosen()
 
-    def showEvent(self, event):
+    def refresh(self) -> None:
+        """Read the readings again."""
+        ids = self.ids[:MOST]
+        order = {i: k for k, i in enumerate(ids)}
+        kept = self.table.row
+        found: list[Reading] = []
+        for start in range(0, len(ids), BLOCK):
+            found += self.session.readings(ids[start : start + BLOCK])
+        self.readings = sorted(found, key=lambda r: order[r.id])
+        self.table.fill([reading_row(r) for r in self.readings])
+        self.more.setText(f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else "")
+        self.more.setVisible(len(self.ids) > MOST)
+        if 0 <= kept < len(self.readings):
+            self.table.choose(kept)
+        self._chosen()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
         self.toggled.emit(True)
 
-    def hideEvent(self, event):
+    def hideEvent(self, event: QHideEvent | None) -> None:
         super().hideEvent(event)
         self.toggled.emit(False)
 
-    def _current(self):
-        k = self.table.currentRow()
-        return self.readings[k] if 0 <= k < len(self.readings) and self.table.selectedItems() else None
+    def _current(self) -> Reading | None:
+        k = self.table.row
+        return self.readings[k] if 0 <= k < len(self.readings) else None
 
-    def _chosen(self):
+    def _chosen(self) -> None:
         r = self._current()
         writable = not self.session.read_only
-        self.exclude.setVisible(r is None or r.status != "excluded")
-        self.reason.setVisible(r is None or r.status != "excluded")
-        self.exclude.setEnabled(writable and r is not None and r.status == "ok")
-        self.reason.setEnabled(writable and r is not None and r.status == "ok")
-        self.back.setVisible(writable and r is not None and r.status == "excluded")
-        lines = [r.note] if r is not None and r.note else []
-        if r is not None:
-            for at, old, new, why in self.session.history(r.id):
-                a, b = json.loads(old), json.loads(new)
-                lines.append(
-                    f"{at[:16].replace('T', ' ')}: {a['entered'] or '–'} {a['status']} → {b['entered'] or '–'} {b['status']} ({why})"
-                )
-        self.history.setText("\n".join(lines))
-        self.history.setVisible(bool(lines))
+        out = r is not None and r.status == "excluded"
+        self.exclude.setVisible(not out)
+        self.reason.setVisible(not out)
+        for w in (self.exclude, self.reason):
+            w.setEnabled(writable and r is not None and r.status == "ok")
+        self.back.setVisible(writable and out)
+        words = reading_words(r, self.session.history(r.id)) if r is not None else ""
+        self.history.setText(words)
+        self.history.setVisible(bool(words))
 
-    def _exclude(self):
-        self._edit(lambda r: self.session.exclude(r.id, self.reason.text()), "Excluded; Undo brings it back.")
-
-    def _put_back(self):
-        self._edit(lambda r: self.session.put_back(r.id), "Put back.")
-
-    def _edit(self, change, said):
+    def _exclude(self) -> None:
         r = self._current()
-        if r is None:
-            return
+        if r is not None:
+            self._edit(ExcludeReading(r.id, self.reason.text()), "Excluded; Undo brings it back.")
+
+    def _put_back(self) -> None:
+        r = self._current()
+        if r is not None:
+            self._edit(PutBackReading(r.id), "Put back.")
+
+    def _edit(self, edit: Edit, said: str) -> None:
         try:
-            change(r)
+            self.session.do(edit)
         except UserError as error:
             self.message.emit(str(error), True)
             return
         self.reason.clear()
-        self.refresh()
         self.message.emit(said, False)

@@ -1,8 +1,9 @@
-"""The lens bar: what every stage looks at, and what it hides."""
+"""The lens bar: what every stage that asks about results looks at, and what it hides."""
 
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -18,46 +19,60 @@ from PyQt6.QtWidgets import (
     QWidgetAction,
 )
 
+from ..app.session import Session
 from ..domain.metrics import metric_named
 from ..wording.numbers import count
-from .widgets import label
+from .widgets import label, tip
 
 ALL = "all, pooled"
+WINDOWS = ((1.0, "1 h"), (6.0, "6 h"), (24.0, "24 h"), (48.0, "48 h"), (168.0, "7 days"))
+NEAREST, AROUND = "nearest tally", "mean around"
 
 
 class LensBar(QWidget):
-    """Metric, reference, clients, setting."""
+    """Metric, reference, clients, setting, pairing window."""
 
-    def __init__(self, session):
+    def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.setObjectName("lens")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.metric, self.reference, self.setting = QComboBox(), QComboBox(), QComboBox()
+        self.metric_box, self.reference, self.setting, self.window_, self.tallies = (QComboBox() for _ in range(5))
         self.clients = QPushButton("All clients")
-        self.hidden = label("", "faint")
+        self.hidden_ = label("", "faint")
+        for hours, text in WINDOWS:
+            self.window_.addItem(text, hours)
+        for text, around in ((NEAREST, False), (AROUND, True)):
+            self.tallies.addItem(text, around)
+        tip(self.window_, "How far from a scan a reading may lie to be paired with it")
+        tip(self.tallies, "Of several tallies in the window: the one nearest to the scan, or all of them")
         box = QHBoxLayout(self)
         box.setContentsMargins(16, 8, 16, 8)
+        box.setSpacing(5)
         for text, widget in (
-            ("&Metric", self.metric),
+            ("&Metric", self.metric_box),
             ("&Reference", self.reference),
             ("&Clients", self.clients),
             ("&Setting", self.setting),
+            ("&Window", self.window_),
         ):
             tag = label(text, "faint")
+            tag.setTextFormat(Qt.TextFormat.AutoText)  # the ampersand is the key
             tag.setBuddy(widget)
             widget.setAccessibleName(text.replace("&", ""))
             box.addWidget(tag)
             box.addWidget(widget)
-            box.addSpacing(8)
-        box.addWidget(self.hidden)
+            box.addSpacing(4)
+        self.tallies.setAccessibleName("Tallies that count")
+        box.addWidget(self.tallies)
+        box.addWidget(self.hidden_)
         box.addStretch(1)
-        self.metric.activated.connect(self._apply)
-        self.reference.activated.connect(self._apply)
-        self.setting.activated.connect(self._apply)
+        for combo in (self.metric_box, self.reference, self.setting, self.window_, self.tallies):
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+            combo.activated.connect(self._apply)
         self._menu()
 
-    def _menu(self):
+    def _menu(self) -> None:
         self.menu = QMenu(self)
         holder = QWidget()
         column = QVBoxLayout(holder)
@@ -79,57 +94,62 @@ class LensBar(QWidget):
         self.everyone.clicked.connect(self._all)
         self.menu.aboutToHide.connect(self._apply)
 
-    def _filter(self, text):
-        for k in range(self.list.count()):
-            item = self.list.item(k)
+    def _items(self) -> list[QListWidgetItem]:
+        found = (self.list.item(k) for k in range(self.list.count()))
+        return [item for item in found if item is not None]
+
+    def _filter(self, text: str) -> None:
+        for item in self._items():
             item.setHidden(text.lower() not in item.text().lower())
 
-    def _all(self):
-        for k in range(self.list.count()):
-            self.list.item(k).setCheckState(Qt.CheckState.Checked)
+    def _all(self) -> None:
+        for item in self._items():
+            item.setCheckState(Qt.CheckState.Checked)
         self.menu.hide()
 
-    def refresh(self):
+    def refresh(self) -> None:
         """Show the study's choices and the lens."""
-        lens, snapshot = self.session.lens, self.session.snapshot()
-        names = [m for m in self.session.metrics() if m]
-        names += [m for m in snapshot.columns if m not in names]
-        self._fill(self.metric, [(metric_named(m).label, m) for m in names], lens.metric)
-        references = [(i.name, i.name) for i in snapshot.instruments.values() if i.kind == "reference"]
+        lens, items = self.session.lens, self.session.catalogue()
+        names = self.session.metrics_known()
+        self._fill(self.metric_box, [(m.label, m.id) for m in map(metric_named, names) if m], lens.metric)
+        references = [(i.name, i.name) for i in items.instruments.values() if i.kind == "reference"]
         self._fill(self.reference, references, lens.reference or (references[0][1] if references else None))
-        labels = sorted({s.label for s in snapshot.settings.values()})
+        labels = sorted({s.label for s in items.settings.values()})
         self._fill(self.setting, [(ALL, None), *((x, x) for x in labels)], lens.setting)
-        codes = [c.code for c in snapshot.clients.values()]
-        if [self.list.item(k).text() for k in range(self.list.count())] != codes:
+        self.window_.setCurrentIndex(max(self.window_.findData(lens.window_hours), 0))
+        self.tallies.setCurrentIndex(int(lens.around))
+        codes = [c.code for c in items.clients.values()]
+        if [item.text() for item in self._items()] != codes:
             self.list.clear()
             for code in codes:
                 item = QListWidgetItem(code, self.list)
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-                item.setCheckState(
-                    Qt.CheckState.Checked if lens.clients is None or code in lens.clients else Qt.CheckState.Unchecked
-                )
-        shown = len(codes) if lens.clients is None else len(lens.clients & set(codes))
-        self.clients.setText(f"All {shown} clients" if shown == len(codes) else f"{shown} of {len(codes)} clients")
-        self.hidden.setText("" if shown == len(codes) else f"{count(len(codes) - shown, 'client')} hidden")
+                shown = lens.clients is None or code in lens.clients
+                item.setCheckState(Qt.CheckState.Checked if shown else Qt.CheckState.Unchecked)
+        there = len(codes) if lens.clients is None else len(lens.clients & set(codes))
+        self.clients.setText(f"All {there}" if there == len(codes) else f"{there} of {len(codes)}")
+        self.hidden_.setText("" if there == len(codes) else f"{count(len(codes) - there, 'client')} hidden")
 
     @staticmethod
-    def _fill(combo, items, current):
-        combo.clear()
-        for text, data in items:
-            combo.addItem(text, data)
+    def _fill(combo: QComboBox, items: list[tuple[str, Any]], current: Any) -> None:
+        if [(combo.itemText(k), combo.itemData(k)) for k in range(combo.count())] != items:
+            combo.clear()
+            for text, data in items:
+                combo.addItem(text, data)
         combo.setCurrentIndex(max(combo.findData(current), 0))
 
-    def _apply(self, *_):
-        checked = {
-            self.list.item(k).text() for k in range(self.list.count()) if self.list.item(k).checkState() == Qt.CheckState.Checked
-        }
-        everyone = len(checked) in (0, self.list.count())
+    def _apply(self, *_: object) -> None:
+        items = self._items()
+        checked = {item.text() for item in items if item.checkState() == Qt.CheckState.Checked}
+        everyone = len(checked) in (0, len(items))
         self.session.look(
             replace(
                 self.session.lens,
-                metric=self.metric.currentData() or self.session.lens.metric,
+                metric=self.metric_box.currentData() or self.session.lens.metric,
                 reference=self.reference.currentData(),
                 setting=self.setting.currentData(),
                 clients=None if everyone else frozenset(checked),
+                window_hours=self.window_.currentData(),
+                around=bool(self.tallies.currentData()),
             )
         )

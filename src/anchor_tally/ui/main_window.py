@@ -1,278 +1,369 @@
-"""The frame: stage rail, lens bar, work area, evidence drawer, footer."""
+"""The window: one study at a time, its pages, and what can be done with it."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QSettings, Qt, pyqtSignal
-from PyQt6.QtGui import QKeySequence, QShortcut
-from PyQt6.QtWidgets import (
-    QApplication,
-    QButtonGroup,
-    QFileDialog,
-    QHBoxLayout,
-    QMainWindow,
-    QPushButton,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtCore import QEvent, QSettings, QTimer, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox, QWidget
 
-from ..app.stages import STAGES
+from ..app.actions import ACTIONS, STAGES
 from ..domain.errors import UserError
-from ..figures.style import DARK, LIGHT
+from ..figures.style import DARK, LIGHT, Palette
+from .frame import Frame
 from .theme import icon, style_sheet
-from .widgets import label
+
+if TYPE_CHECKING:
+    from ..app.session import Session
+    from .drawer import Drawer
+    from .jobs import Jobs
+    from .lens_bar import LensBar
+    from .pages import EvidenceFor, Page
 
 TABLES = (".csv", ".tsv", ".txt", ".xlsx")
+LOOK_MS, MIRROR_MS = 1000, 2000
+_LENS = frozenset(s.id for s in STAGES if s.lens)
 
 
 class MainWindow(QMainWindow):
-    """One study, one window.
+    """One window.
 
-    The frame is built from QtWidgets alone and painted first; ``attach`` brings in the study and the screens, and with
-    them NumPy, SciPy and matplotlib.
+    The frame is built from QtWidgets alone and painted first; ``attach`` brings in a study, and pages are built when they are
+    first opened. Another study takes the place of the one before in the same window.
     """
 
     attached = pyqtSignal()
+    painted = pyqtSignal()
 
-    def __init__(self, session=None, *, dark=False, settings=None):
+    def __init__(self, session: Session | None = None, *, dark: bool = False, settings: QSettings | None = None) -> None:
         super().__init__()
-        self.session, self.dark = None, dark
-        self.compare = self.record = None
+        self.session: Session | None = None
+        self.dark = dark
+        self.pages: dict[str, Page] = {}
+        self.jobs: Jobs | None = None
+        self.lens: LensBar | None = None
+        self.drawer: Drawer | None = None
+        self.shown = ""
+        self._painted = False
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.setWindowIcon(icon())
         self.setWindowTitle("Anchor Tally")
-        self.resize(1280, 800)
-        self.setMinimumSize(1000, 640)
-        self._frame()
+        self._fit_screen()
+        self._looks = QTimer(self)
+        self._looks.setInterval(LOOK_MS)
+        self._looks.timeout.connect(self._look)
+        self._mirrors = QTimer(self)
+        self._mirrors.setInterval(MIRROR_MS)
+        self._mirrors.setSingleShot(True)
+        self._mirrors.timeout.connect(self._mirror)
+        self._build()
         self.set_dark(dark)
         if session is not None:
             self.attach(session)
 
-    def attach(self, session):
-        """Show a study."""
-        self.session = session
-        self._pages()
-        self._keys()
+    def _fit_screen(self) -> None:
+        """Open inside the screen's free area, title bar and borders included."""
+        screen = QApplication.primaryScreen()
+        self.setMinimumSize(1000, 620)
+        if screen is not None:
+            free = screen.availableGeometry()
+            self.resize(min(1280, free.width() - 8), min(800, free.height() - 40))
+            self.move(free.left() + max((free.width() - self.width()) // 2, 0), free.top() + 4)
+
+    def _build(self) -> None:
+        self.frame = Frame()
+        self.setCentralWidget(self.frame)
+        self.rail, self.footer, self.stack = self.frame.rail, self.frame.footer, self.frame.stack
+        do: dict[str, Callable[[], None]] = {
+            "new": self.ask_new,
+            "open": self.ask_open,
+            "demo": self.open_demo,
+            "import": self.ask_import,
+            "paste": self.paste_table,
+            "export": self.ask_export,
+            "copy": self.ask_copy,
+            "take_over": self.take_over,
+            "undo": self.undo,
+            "redo": self.redo,
+            "close_drawer": self.close_drawer,
+            "dark": self.toggle_dark,
+            **{f"go_{s.id}": lambda s=s.id: self.choose(s) for s in STAGES if s.built},  # type: ignore[misc]
+        }
+        self.do = do
+        for a in ACTIONS:
+            if a.keys:
+                QShortcut(QKeySequence(a.keys), self, lambda key=a.id: self.act(key))
+        for key, button in {**self.rail.tools, **self.frame.waiting.offers}.items():
+            button.clicked.connect(lambda _=False, key=key: self.act(key))
+        for stage, button in self.rail.stages.items():
+            button.clicked.connect(lambda _=False, stage=stage: self.choose(stage))
+        footer = self.footer
+        for key, button in (("undo", footer.undo), ("redo", footer.redo), ("copy", footer.copy), ("take_over", footer.take_over)):
+            button.clicked.connect(lambda _=False, key=key: self.act(key))
+        footer.cancel.clicked.connect(self._cancel)
         self.setAcceptDrops(True)
-        for button in self.tools:
-            button.setEnabled(True)
+        self._enable()
+
+    # the study
+    def attach(self, session: Session) -> None:
+        """Show a study in the place of the one before."""
+        from .drawer import Drawer
+        from .jobs import Jobs
+        from .lens_bar import LensBar
+
+        self._detach()
+        self.session = session
+        self.jobs = Jobs(self)
+        self.jobs.running.connect(self.footer.run)
+        self.jobs.quiet.connect(self.footer.rest)
+        self.lens = LensBar(session)
+        self.frame.put_lens(self.lens)
+        self.drawer = Drawer(session)
+        self.drawer.message.connect(self.say)
+        self.drawer.toggled.connect(self._drawer_toggled)
+        self.frame.put_drawer(self.drawer)
         session.changed.append(self.refresh)
+        self._looks.start()
+        self._mirrors.start()
+        self.say("")
         self.go("compare" if session.metrics() else "record")
         self.refresh()
         self.attached.emit()
 
+    def _detach(self) -> None:
+        """Let go of the study that is open, and of all that was built on it."""
+        self._looks.stop()
+        self._mirrors.stop()
+        if self.session is None:
+            return
+        for page in self.pages.values():
+            page.leave()
+        if self.jobs is not None:
+            self.jobs.stop()
+            self.jobs.deleteLater()
+        self.stack.setCurrentWidget(self.frame.waiting)
+        gone: list[QWidget | None] = [*self.pages.values(), self.drawer]
+        for widget in gone:
+            if widget is not None:
+                widget.hide()
+                widget.setParent(None)
+                widget.deleteLater()
+        self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
+        session, self.session = self.session, None
+        session.close()
+
+    def trouble(self, text: str) -> None:
+        """Say that no study is open, why, and what can be done."""
+        self.frame.waiting.tell(text[:1].upper() + text[1:] + ("" if text.endswith(".") else "."), offers=True)
+        self._enable()
+
     @property
-    def colours(self):
+    def colours(self) -> Palette:
+        """The palette of the theme."""
         return DARK if self.dark else LIGHT
 
-    def _pages(self):
-        from .drawer import Drawer
-        from .lens_bar import LensBar
-        from .stages.calibrate import CalibrateStage
-        from .stages.compare import CompareStage
-        from .stages.importing.page import ImportPage
-        from .stages.plan.page import PlanStage
-        from .stages.record.page import RecordStage
+    def page(self, key: str) -> Page:
+        """A page, built when it is first asked for."""
+        from .pages import PAGES, Surroundings
 
-        for stage in STAGES:
-            self.rail[stage.id].setEnabled(stage.built)
-        self.lens = LensBar(self.session)
-        self.right.replaceWidget(self.lens_place, self.lens)
-        self.lens_place.hide()
-        self.lens_place.deleteLater()
-        self.record = RecordStage(self.session, self.colours)
-        self.compare = CompareStage(self.session, self.colours)
-        self.calibrate = CalibrateStage(self.session)
-        self.importing = ImportPage(self.session)
-        self.plan = PlanStage(self.session, self.colours)
-        self.pages = {
-            "plan": self.plan,
-            "record": self.record,
-            "compare": self.compare,
-            "calibrate": self.calibrate,
-            "import": self.importing,
-        }
-        for page in self.pages.values():
-            self.stack.addWidget(page)
-        self.stack.removeWidget(self.waiting)
-        self.waiting.hide()
-        self.waiting.deleteLater()
-        self.drawer = Drawer(self.session)
-        self.drawer.message.connect(self.say)
-        self.drawer.toggled.connect(self.compare.drawer_open)
-        self.middle.addWidget(self.drawer)
-        self.compare.evidence.connect(self._evidence)
-        self.record.evidence.connect(self.drawer.show_readings)
-        self.record.import_wanted.connect(self.import_file)
-        for page in (self.plan, self.record, self.calibrate, self.importing):
+        assert self.session is not None
+        assert self.jobs is not None
+        if key not in self.pages:
+            page = PAGES[key]()(Surroundings(self.session, self.colours, self.jobs))
             page.message.connect(self.say)
-        self.importing.finished.connect(self._imported)
-
-    def _imported(self):
-        self.go("compare" if self.session.metrics() else "record")
-
-    def _frame(self):
-        rail = QWidget()
-        rail.setObjectName("rail")
-        rail.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        rail.setFixedWidth(148)
-        column = QVBoxLayout(rail)
-        column.setContentsMargins(0, 12, 0, 12)
-        column.setSpacing(2)
-        name = label("  Anchor Tally", "title")
-        column.addWidget(name)
-        column.addSpacing(10)
-        self.rail = {}
-        group = QButtonGroup(self)
-        for k, stage in enumerate(STAGES, start=1):
-            button = QPushButton(f"{k}  {stage.label}")
-            button.setCheckable(True)
-            button.setEnabled(False)
-            button.setToolTip(f"{stage.purpose} (Ctrl+{k})" if stage.built else f"{stage.purpose}: not in this version")
-            button.setAccessibleName(stage.label)
-            button.clicked.connect(lambda _=False, s=stage.id: self._chosen(s))
-            group.addButton(button)
-            column.addWidget(button)
-            self.rail[stage.id] = button
-        column.addStretch(1)
-        self.tools = []
-        for text, slot in (
-            ("Import…", self.ask_import),
-            ("Paste table", self.paste_table),
-            ("Export…", self.ask_export),
-            ("Open…", self.ask_open),
-            ("New study…", self.ask_new),
-            ("Light / dark", self.toggle_dark),
-        ):
-            button = QPushButton(text)
-            button.clicked.connect(lambda _=False, f=slot: f())
-            button.setEnabled(False)
-            self.tools.append(button)
-            column.addWidget(button)
-        self.lens_place = label("  ")
-        self.lens_place.setObjectName("lens")
-        self.lens_place.setFixedHeight(44)
-        self.waiting = label("Opening the study…", "headline")
-        self.waiting.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self.stack = QStackedWidget()
-        self.stack.addWidget(self.waiting)
-        footer = QWidget()
-        footer.setObjectName("footer")
-        footer.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        row = QHBoxLayout(footer)
-        row.setContentsMargins(16, 5, 16, 5)
-        self.place = label("", "faint")
-        self.said = label("", wrap=False)
-        self.said.setAccessibleName("Message")
-        self.undo_button, self.redo_button = QPushButton("Undo"), QPushButton("Redo")
-        self.undo_button.clicked.connect(self.undo)
-        self.redo_button.clicked.connect(self.redo)
-        row.addWidget(self.place)
-        row.addSpacing(12)
-        row.addWidget(self.said, 1)
-        row.addWidget(self.undo_button)
-        row.addWidget(self.redo_button)
-        self.middle = middle = QHBoxLayout()
-        middle.setSpacing(0)
-        middle.addWidget(self.stack, 1)
-        self.right = right = QVBoxLayout()
-        right.setSpacing(0)
-        right.addWidget(self.lens_place)
-        right.addLayout(middle, 1)
-        right.addWidget(footer)
-        whole = QHBoxLayout()
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(0)
-        whole.addWidget(rail)
-        whole.addLayout(right, 1)
-        centre = QWidget()
-        centre.setObjectName("work")
-        centre.setLayout(whole)
-        self.setCentralWidget(centre)
-
-    def _keys(self):
-        for k, stage in enumerate(STAGES, start=1):
-            if stage.built:
-                QShortcut(QKeySequence(f"Ctrl+{k}"), self, lambda s=stage.id: self._chosen(s))
-        for keys, slot in (
-            ("Ctrl+Z", self.undo),
-            ("Ctrl+Shift+Z", self.redo),
-            ("Ctrl+I", self.ask_import),
-            ("Ctrl+Shift+V", self.paste_table),
-            ("Ctrl+E", self.ask_export),
-            ("Ctrl+O", self.ask_open),
-            ("Ctrl+N", self.ask_new),
-            ("F6", self.drawer.hide),
-        ):
-            QShortcut(QKeySequence(keys), self, slot)
+            page.evidence.connect(self._evidence)
+            page.wanted.connect(self.go)
+            page.file_wanted.connect(self.import_file)
+            self.pages[key] = page
+            self.stack.addWidget(page)
+        return self.pages[key]
 
     # showing
-    def _chosen(self, stage):
+    def choose(self, stage: str) -> None:
         """Go where the user wants to; what was said about the work before is over."""
         self.say("")
         self.go(stage)
 
-    def go(self, stage):
-        """Show a stage."""
-        self.stack.setCurrentWidget(self.pages[stage])
-        if stage in self.rail:
-            self.rail[stage].setChecked(True)
-        if stage != "import":
-            self.pages[stage].refresh()
+    def go(self, key: str) -> None:
+        """Show a page; the drawer belongs to the page that opened it."""
+        if self.session is None:
+            return
+        page = self.page(key)
+        if key != self.shown and self.drawer is not None:
+            self.drawer.hide()
+        self.shown = key
+        if self.lens is not None:
+            self.lens.setVisible(key in _LENS)
+        self.stack.setCurrentWidget(page)
+        self.rail.mark(key)
+        self._refresh_shown()
 
-    def refresh(self):
+    def _refresh_shown(self) -> None:
+        try:
+            if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
+                self.lens.refresh()
+            self.pages[self.shown].refresh()
+            if self.drawer is not None and self.drawer.isVisible():
+                self.drawer.refresh()
+        except UserError as error:
+            self.say(str(error), trouble=True)
+
+    def refresh(self) -> None:
         """Show the study as it is now, after an edit or a change of lens."""
-        self.setWindowTitle(f"{self.session.title} – Anchor Tally")
-        self.lens.refresh()
-        kept = "read only, nothing is changed" if self.session.read_only else "all changes kept"
-        self.place.setText(f"{self.session.path.name} · {kept}" if self.session.path else "only in memory: not kept in a file")
-        self.place.setToolTip(str(self.session.path))
-        self.undo_button.setEnabled(self.session.can_undo)
-        self.redo_button.setEnabled(self.session.can_redo)
-        page = self.stack.currentWidget()
-        if page is not self.importing:
-            page.refresh()
-        if self.drawer.isVisible():
-            self.drawer.refresh()
+        session = self.session
+        if session is None:
+            return
+        self.setWindowTitle(f"{session.title} – Anchor Tally")
+        kept = "read only, nothing is changed" if session.read_only else "all changes kept"
+        if session.elsewhere:
+            kept = "open for writing elsewhere; followed here"
+        self.footer.place.setText(f"{session.path.name} · {kept}" if session.path else "only in memory: not kept in a file")
+        self.footer.place.setToolTip(str(session.path))
+        self.footer.take_over.setVisible(session.elsewhere)
+        self._enable()
+        self._refresh_shown()
+        self._mirrors.start()
 
-    def _evidence(self, evidence, name):
-        self.drawer.show_evidence(evidence, name)
+    def _enable(self) -> None:
+        """Buttons can be pressed where their action makes sense."""
+        session = self.session
+        there = session is not None
+        can = {
+            "nothing": True,
+            "study": there,
+            "writable": there and session is not None and not session.read_only,
+            "undo": session is not None and session.can_undo and not session.read_only,
+            "redo": session is not None and session.can_redo and not session.read_only,
+        }
+        self.can = {a.id: can[a.needs] for a in ACTIONS}
+        for key, button in self.rail.tools.items():
+            button.setEnabled(self.can[key])
+        for stage in STAGES:
+            self.rail.stages[stage.id].setEnabled(stage.built and there)
+        self.footer.undo.setEnabled(self.can["undo"])
+        self.footer.redo.setEnabled(self.can["redo"])
 
-    def say(self, text, trouble=False):
+    def act(self, key: str) -> None:
+        """Do an action of the table, where it can be done."""
+        if self.can.get(key, False):
+            self.do[key]()
+
+    def _evidence(self, what: EvidenceFor) -> None:
+        if self.drawer is not None:
+            self.drawer.open(what)
+
+    def _drawer_toggled(self, is_open: bool) -> None:
+        if self.shown in self.pages:
+            self.pages[self.shown].drawer_open(is_open)
+
+    def close_drawer(self) -> None:
+        """Close the evidence drawer."""
+        if self.drawer is not None:
+            self.drawer.hide()
+
+    def say(self, text: str, trouble: bool = False) -> None:
         """Show a message in place."""
-        self.said.setObjectName("warn" if trouble else "")
-        self.said.setText(text)
-        self.said.setToolTip(text)
-        self.said.style().unpolish(self.said)
-        self.said.style().polish(self.said)
+        self.footer.say(text, trouble=trouble)
 
-    def set_dark(self, dark):
+    @property
+    def said(self) -> str:
+        """What was said last."""
+        return self.footer.said.text()
+
+    def set_dark(self, dark: bool) -> None:
         """Choose the theme."""
         self.dark = dark
         self.setStyleSheet(style_sheet(self.colours))
-        if self.session is None:
-            return
-        self.compare.set_palette(self.colours)
-        self.record.set_palette(self.colours)
-        self.plan.set_palette(self.colours)
+        for page in self.pages.values():
+            page.set_palette(self.colours)
 
-    def toggle_dark(self):
+    def toggle_dark(self) -> None:
         """Switch between light and dark."""
         self.set_dark(not self.dark)
         self.settings.setValue("dark", self.dark)
 
+    # what may happen outside
+    def _look(self) -> None:
+        """Has another window written the study, or something happened to its file?"""
+        session = self.session
+        if session is None or session.path is None:
+            return
+        lost = session.lost()
+        self.footer.copy.setVisible(bool(lost))
+        if lost:
+            self.say(f"{lost}.", True)
+            return
+        if session.read_only:
+            try:
+                session.follow()
+            except UserError as error:
+                self.say(str(error), True)
+
+    def _mirror(self) -> None:
+        if self.session is not None and not self.session.lost():
+            self.session.keep_mirror()
+
+    def take_over(self) -> None:
+        """Become the one who writes."""
+        if self.session is None:
+            return
+        try:
+            done = self.session.take_over()
+        except UserError as error:
+            self.say(str(error), True)
+            return
+        self.say(
+            "The study can be written here now." if done else "The other window still has the study open; close it there first.",
+            not done,
+        )
+        self.refresh()
+
+    def ask_copy(self) -> None:
+        """Save a copy of what is open."""
+        if self.session is None:
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Save a copy", "copy.tally", "Study (*.tally)")
+        if path:
+            self._try(lambda: self._copy(Path(path).with_suffix(".tally")))
+
+    def _copy(self, path: Path) -> None:
+        if self.session is not None:
+            self.session.save_copy(path)
+            self.say(f"A copy was written to {path}.")
+
+    def fault(self) -> None:
+        """Something of ours has failed; the window lives on."""
+        self.say("Something went wrong; your data are kept. What happened stands in the log.", True)
+
+    def _try(self, action: Callable[[], None]) -> None:
+        try:
+            action()
+        except UserError as error:
+            self.say(str(error), True)
+
     # doing
-    def undo(self):
+    def _cancel(self) -> None:
+        if self.jobs is not None:
+            self.jobs.cancel()
+            self.say("Stopped.")
+            page = self.pages.get(self.shown)
+            if page is not None and not (self.session and self.session.writing):
+                page.shown.emit()
+
+    def undo(self) -> None:
         """Take back the last edit."""
-        self._step(self.session.undo, "Undone")
+        if self.session is not None:
+            self._step(self.session.undo, "Undone")
 
-    def redo(self):
+    def redo(self) -> None:
         """Do it again."""
-        self._step(self.session.redo, "Done again")
+        if self.session is not None:
+            self._step(self.session.redo, "Done again")
 
-    def _step(self, step, word):
+    def _step(self, step: Callable[[], str | None], word: str) -> None:
         try:
             words = step()
         except UserError as error:
@@ -281,90 +372,138 @@ class MainWindow(QMainWindow):
         if words:
             self.say(f"{word}: {words}.")
 
-    def import_file(self, path):
-        """Preview a CSV."""
+    def import_file(self, path: str) -> None:
+        """Preview a table."""
+        from .stages.importing.page import ImportPage
+
+        if self.session is not None and not self.session.read_only:
+            page = self.page("import")
+            assert isinstance(page, ImportPage)
+            self._preview(lambda: page.look(Path(path)))
+
+    def _preview(self, look: Callable[[], None]) -> None:
         try:
-            self.importing.look(Path(path))
+            look()
         except UserError as error:
             self.say(str(error), True)
             return
         self.go("import")
 
-    def ask_import(self):
+    def ask_import(self) -> None:
+        """Choose a table to import."""
         kinds = "Tables (*.csv *.tsv *.txt *.xlsx);;All files (*)"
         path, _ = QFileDialog.getOpenFileName(self, "Import readings", "", kinds)
         if path:
             self.import_file(path)
 
-    def paste_table(self):
+    def paste_table(self) -> None:
         """Preview a table from the clipboard."""
+        from .stages.importing.page import ImportPage
+
+        page, clipboard = self.page("import"), QApplication.clipboard()
+        assert isinstance(page, ImportPage)
+        text = clipboard.text() if clipboard is not None else ""
+        self._preview(lambda: page.paste(text))
+
+    def ask_export(self) -> None:
+        """Choose where and in which form to write the study."""
+        kinds = "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Whole copy with names and remarks (*.zip)"
+        path, kind = QFileDialog.getSaveFileName(self, "Export", "readings.csv", kinds)
+        if path:
+            self.export(Path(path), full=kind.startswith("Whole"))
+
+    def export(self, path: Path, *, full: bool) -> None:
+        """Write the study; a whole copy only after a plain warning."""
+        from ..app.exporting import export
+
+        if self.session is None or (full and not self._knows_what_full_means()):
+            return
         try:
-            self.importing.paste(QApplication.clipboard().text())
+            count = export(self.session, path, full=full)
         except UserError as error:
             self.say(str(error), True)
             return
-        self.go("import")
+        how = "with names, birth dates, cautions and remarks" if full else "codes only, no names"
+        self.say(f"{count} readings written to {path} ({how}).")
 
-    def ask_export(self):
-        kinds = "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package of the whole study (*.zip)"
-        path, _ = QFileDialog.getSaveFileName(self, "Export", "readings.csv", kinds)
-        if path:
-            try:
-                count = self.session.export(Path(path))
-            except UserError as error:
-                self.say(str(error), True)
-                return
-            self.say(f"{count} readings written to {path} (codes only, no names).")
+    def _knows_what_full_means(self) -> bool:
+        text = (
+            "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it to nobody who may not know."
+        )
+        buttons = QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Cancel
+        return QMessageBox.warning(self, "Whole copy", text, buttons) == QMessageBox.StandardButton.Save
 
-    def ask_open(self):
+    def ask_open(self) -> None:
+        """Choose a study, or a package to make one from."""
         path, _ = QFileDialog.getOpenFileName(self, "Open a study", "", "Study (*.tally);;Data package (*.zip)")
         if path.lower().endswith(".zip"):
             self._open_package(Path(path))
         elif path:
-            from ..app.session import Session
+            self.open_study(Path(path))
 
-            self._switch(lambda: Session.open(Path(path)))
+    def open_study(self, path: Path) -> None:
+        """Open a study in this window."""
+        from ..app.session import Session
 
-    def _open_package(self, package):
+        self._switch(lambda: Session.open(path), path)
+
+    def _open_package(self, package: Path) -> None:
+        from ..app.exporting import from_package
+
         suggested = str(package.with_suffix(".tally"))
         path, _ = QFileDialog.getSaveFileName(self, "Make a study from the package", suggested, "Study (*.tally)")
         if path:
-            from ..app.session import Session
+            self._switch(lambda: from_package(package, Path(path).with_suffix(".tally")))
 
-            self._switch(lambda: Session.from_package(package, Path(path).with_suffix(".tally")))
+    def ask_new(self) -> None:
+        """Choose a place for a new study."""
+        from ..app.session import Session
 
-    def ask_new(self):
         path, _ = QFileDialog.getSaveFileName(self, "New study", "study.tally", "Study (*.tally)")
         if path:
-            from ..app.session import Session
-
             target = Path(path).with_suffix(".tally")
             self._switch(lambda: Session.new(target, target.stem))
 
-    def _switch(self, opener):
+    def open_demo(self) -> None:
+        """Open a fresh demo study."""
+        from ..app.demo import demo_session
+
+        self._switch(demo_session)
+
+    def _switch(self, opener: Callable[[], Session], path: Path | None = None) -> None:
+        session = self.session
+        if path is not None and session is not None and session.path is not None and path.resolve() == session.path.resolve():
+            self.say(f"{path.name} is open here already.")
+            return
         try:
-            session = opener()
+            opened = opener()
         except UserError as error:
+            if self.session is None:
+                self.trouble(str(error))
             self.say(str(error), True)
             return
-        window = MainWindow(session, dark=self.dark, settings=self.settings)
-        self.successor = window
-        window.show()
-        self.close()
+        self.attach(opened)
 
-    def dragEnterEvent(self, event):
-        if any(u.toLocalFile().lower().endswith(TABLES) for u in event.mimeData().urls()):
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and any(u.toLocalFile().lower().endswith(TABLES) for u in data.urls()):
             event.acceptProposedAction()
 
-    def dropEvent(self, event):
-        for url in event.mimeData().urls()[:1]:
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        for url in data.urls()[:1] if data is not None else ():
             self.import_file(url.toLocalFile())
 
-    def closeEvent(self, event):
-        if self.session is not None:
-            self.compare.runner.stop()
-            self.calibrate.runner.stop()
-            self.record.live.stop()
-            self.importing.job.cancel()
-            self.session.changed.clear()
+    def event(self, event: QEvent | None) -> bool:
+        asked = not self._painted and event is not None and event.type() == QEvent.Type.UpdateRequest
+        done = super().event(event)
+        if asked:
+            handle = self.windowHandle()
+            if handle is not None and handle.isExposed():
+                self._painted = True  # the screen has asked for the picture and has it now
+                QTimer.singleShot(0, self.painted.emit)
+        return done
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        self._detach()
         super().closeEvent(event)

@@ -42,10 +42,11 @@ def style_sheet(p: Palette) -> str:
     QLabel#headline {{ font-size: 18px; font-weight: 600; }}
     QLabel#faint {{ color: {p.faint}; }}
     QLabel#warn {{ color: {p.warn}; font-weight: 500; }}
+    QLabel#strong {{ font-weight: 600; }}
     QLabel#title {{ font-size: 15px; font-weight: 600; }}
     QPushButton {{ background: {p.surface}; border: 1px solid {p.line}; border-radius: 5px; padding: 5px 12px; }}
     QPushButton:hover {{ border-color: {p.accent}; }}
-    QPushButton:focus, QLineEdit:focus, QComboBox:focus, QTableWidget:focus, QSpinBox:focus {{ border: 2px solid {p.accent}; }}
+    QPushButton:focus, QLineEdit:focus, QComboBox:focus, QTableView:focus, QSpinBox:focus {{ border: 2px solid {p.accent}; }}
     QPushButton:disabled {{ color: {p.faint}; }}
     QPushButton#primary {{ background: {p.accent}; color: {p.surface}; border-color: {p.accent}; font-weight: 600; }}
     QPushButton#primary:disabled {{ background: {p.line}; color: {p.faint}; border-color: {p.line}; }}
@@ -67,9 +68,9 @@ def style_sheet(p: Palette) -> str:
     QComboBox::down-arrow {{ image: url("{_ARROW}"); width: 11px; height: 11px; }}
     QComboBox QAbstractItemView, QListWidget, QMenu {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line};
         selection-background-color: {p.accent}; selection-color: {p.surface}; }}
-    QTableWidget {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};
+    QTableView {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};
         selection-background-color: {p.band}; selection-color: {p.ink}; border-radius: 4px; }}
-    QTableWidget::item {{ padding: 0 4px; }}
+    QTableView::item {{ padding: 0 4px; }}
     QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: none; border-bottom: 1px solid {p.line}; padding: 5px 7px; font-weight: 500; }}
     QTableCornerButton::section {{ background: {p.paper}; border: none; }}
     QScrollArea {{ border: none; background: transparent; }}

@@ -2,66 +2,102 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPoint, QRect, QSize, Qt
-from PyQt6.QtGui import QKeySequence
-from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QLabel, QLayout, QTableWidget, QTableWidgetItem
+from collections.abc import Sequence
+from html import escape
+from typing import Any
+
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QRect, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QLabel, QLayout, QLayoutItem, QTableView, QWidget
+
+_NOWHERE = QModelIndex()
 
 
-def label(text="", name="", *, wrap=False):
-    """A label with a style name."""
-    out = QLabel(text)
+def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
+    """A label with a style name. What it shows is plain text, whatever stands in it."""
+    out = QLabel()
+    out.setTextFormat(Qt.TextFormat.PlainText)
+    out.setText(text)
     out.setObjectName(name)
     out.setWordWrap(wrap)
     return out
 
 
+def bold(text: str) -> str:
+    """Plain text as bold rich text."""
+    return f"<b>{escape(text)}</b>"
+
+
+def rich(text: str = "", *, wrap: bool = False) -> QLabel:
+    """A label for rich text that this program has put together, with ``escape`` round everything typed."""
+    out = label("", wrap=wrap)
+    out.setTextFormat(Qt.TextFormat.RichText)
+    out.setText(text)
+    return out
+
+
+def restyle(widget: QWidget) -> None:
+    """Let the style look again at a widget whose state has changed."""
+    style = widget.style()
+    if style is not None:
+        style.unpolish(widget)
+        style.polish(widget)
+
+
+def tip(widget: QWidget, text: str) -> None:
+    """A tooltip of plain text."""
+    widget.setToolTip(f"<qt>{escape(text)}</qt>" if text else "")
+
+
 class Flow(QLayout):
     """Widgets in a row that goes on in the next line when the width is used up."""
 
-    def __init__(self, spacing=5):
+    def __init__(self, spacing: int = 5) -> None:
         super().__init__()
-        self.items = []
+        self.items: list[QLayoutItem] = []
         self.setSpacing(spacing)
         self.setContentsMargins(0, 0, 0, 0)
 
-    def addItem(self, item):
-        self.items.append(item)
+    def addItem(self, item: QLayoutItem | None) -> None:
+        if item is not None:
+            self.items.append(item)
 
-    def count(self):
+    def count(self) -> int:
         return len(self.items)
 
-    def itemAt(self, k):
+    def itemAt(self, k: int) -> QLayoutItem | None:
         return self.items[k] if 0 <= k < len(self.items) else None
 
-    def takeAt(self, k):
+    def takeAt(self, k: int) -> QLayoutItem | None:
         return self.items.pop(k) if 0 <= k < len(self.items) else None
 
-    def expandingDirections(self):
+    def expandingDirections(self) -> Qt.Orientation:
         return Qt.Orientation(0)
 
-    def hasHeightForWidth(self):
+    def hasHeightForWidth(self) -> bool:
         return True
 
-    def heightForWidth(self, width):
+    def heightForWidth(self, width: int) -> int:
         return self._place(QRect(0, 0, width, 0), move=False)
 
-    def setGeometry(self, rect):
+    def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)
         self._place(rect, move=True)
 
-    def sizeHint(self):
+    def sizeHint(self) -> QSize:
         return self.minimumSize()
 
-    def minimumSize(self):
+    def minimumSize(self) -> QSize:
         size = QSize()
         for item in self.items:
             size = size.expandedTo(item.minimumSize())
         return size
 
-    def _place(self, rect, *, move):
+    def _place(self, rect: QRect, *, move: bool) -> int:
         x, y, line = rect.x(), rect.y(), 0
         for item in self.items:
-            if item.widget() is not None and item.widget().isHidden():
+            widget = item.widget()
+            if widget is not None and widget.isHidden():
                 continue
             size = item.sizeHint()
             if x + size.width() > rect.right() + 1 and line:
@@ -72,42 +108,169 @@ class Flow(QLayout):
         return y + line - rect.y()
 
 
-class Table(QTableWidget):
-    """A read-only table of text; numbers right-aligned; Ctrl+C copies the selection (or all) as TSV."""
+class Rows(QAbstractTableModel):
+    """Rows of text; numbers from column ``numeric_from`` on stand to the right."""
 
-    def __init__(self, heads, name, *, numeric_from=1):
-        super().__init__(0, len(heads))
+    def __init__(self, heads: Sequence[str], numeric_from: int, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.heads = list(heads)
+        self.rows: list[Sequence[str]] = []
+        self.tips: list[str] = []
         self.numeric_from = numeric_from
-        self.setHorizontalHeaderLabels(heads)
+
+    def rowCount(self, parent: QModelIndex = _NOWHERE) -> int:
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: QModelIndex = _NOWHERE) -> int:
+        return 0 if parent.isValid() else len(self.heads)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not self.checkIndex(index) or not index.isValid():
+            return None
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
+            return self.rows[index.row()][index.column()]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return self._side(index.column())
+        if role == Qt.ItemDataRole.ToolTipRole and index.row() < len(self.tips):
+            return f"<qt>{escape(self.tips[index.row()])}</qt>"
+        return None
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation == Qt.Orientation.Horizontal and 0 <= section < len(self.heads):
+            if role == Qt.ItemDataRole.DisplayRole:
+                return self.heads[section]
+            if role == Qt.ItemDataRole.TextAlignmentRole:
+                return self._side(section)
+        return None
+
+    def _side(self, column: int) -> int:
+        side = Qt.AlignmentFlag.AlignRight if column >= self.numeric_from else Qt.AlignmentFlag.AlignLeft
+        return (side | Qt.AlignmentFlag.AlignVCenter).value
+
+    def show(self, rows: Sequence[Sequence[str]], heads: Sequence[str] | None, tips: Sequence[str]) -> None:
+        """Show other rows."""
+        self.beginResetModel()
+        self.rows, self.tips = list(rows), list(tips)
+        if heads is not None:
+            self.heads = list(heads)
+        self.endResetModel()
+
+
+class Table(QTableView):
+    """A read-only table of text; Ctrl+C copies the selection (or all) as TSV. Rows are drawn when they are seen.
+
+    ``chosen`` carries the row and column that the user went to, ``opened`` the cell that was clicked or entered.
+    """
+
+    chosen = pyqtSignal(int, int)
+    opened = pyqtSignal(int, int)
+    SAMPLE = 200  # rows whose text decides the width of a column
+
+    def __init__(self, heads: Sequence[str], name: str, *, numeric_from: int = 1, stretch: int = 0) -> None:
+        super().__init__()
+        self._rows = Rows(heads, numeric_from, self)
+        self._quiet, self._stretch, self._lines = False, stretch, 1
+        self.setModel(self._rows)
         self.setAccessibleName(name)
-        self.verticalHeader().hide()
         self.setShowGrid(False)
         self.setAlternatingRowColors(True)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setTabKeyNavigation(False)
-        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        self.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self.verticalHeader().setDefaultSectionSize(25)
-        for k in range(len(heads)):
-            side = Qt.AlignmentFlag.AlignRight if k >= numeric_from else Qt.AlignmentFlag.AlignLeft
-            self.horizontalHeaderItem(k).setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+        self.setWordWrap(True)
+        side, top = self.verticalHeader(), self.horizontalHeader()
+        assert side is not None
+        assert top is not None
+        side.hide()
+        side.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        side.setDefaultSectionSize(25)
+        top.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        top.setMinimumSectionSize(36)
+        self.clicked.connect(lambda index: self.opened.emit(index.row(), index.column()))
+        self.activated.connect(lambda index: self.opened.emit(index.row(), index.column()))
 
-    def fill(self, rows):
-        """Show rows of text."""
-        self.setRowCount(len(rows))
-        for i, cells in enumerate(rows):
-            for k, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                side = Qt.AlignmentFlag.AlignRight if k >= self.numeric_from else Qt.AlignmentFlag.AlignLeft
-                item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
-                self.setItem(i, k, item)
+    def fill(self, rows: Sequence[Sequence[str]], heads: Sequence[str] | None = None, tips: Sequence[str] = ()) -> None:
+        """Show rows of text; a text of two lines makes all rows high enough for them."""
+        self._quiet = True
+        self._rows.show(rows, heads, tips)
+        self._quiet = False
+        lines = max((text.count("\n") + 1 for row in rows[: self.SAMPLE] for text in row), default=1)
+        side = self.verticalHeader()
+        if side is not None and lines != self._lines:
+            self._lines = lines
+            side.setDefaultSectionSize(8 + 17 * lines)
+        self._widths()
 
-    def keyPressEvent(self, event):
+    def _widths(self) -> None:
+        """Every column as wide as its words, the one that stretches takes the rest."""
+        top = self.horizontalHeader()
+        viewport = self.viewport()
+        if top is None or viewport is None:
+            return
+        metrics = self.fontMetrics()
+        widths = []
+        for k, head in enumerate(self._rows.heads):
+            texts = (line for row in self._rows.rows[: self.SAMPLE] for line in row[k].split("\n"))
+            longest = max(map(len, texts), default=0)
+            texts = (line for row in self._rows.rows[: self.SAMPLE] for line in row[k].split("\n") if len(line) > 0.7 * longest)
+            wide = max((metrics.horizontalAdvance(t) for t in texts), default=0)
+            wide = max([wide, *(metrics.horizontalAdvance(line) + 6 for line in head.split("\n"))])
+            widths.append(wide + 18)
+        if not widths:
+            return
+        rest = viewport.width() - sum(widths) + widths[self._stretch]
+        least = min(widths[self._stretch], max(110, viewport.width() // 4))
+        widths[self._stretch] = max(rest, least)
+        for k, wide in enumerate(widths):
+            top.resizeSection(k, wide)
+
+    def resizeEvent(self, event: Any) -> None:
+        super().resizeEvent(event)
+        self._widths()
+
+    @property
+    def count(self) -> int:
+        """Number of rows."""
+        return self._rows.rowCount()
+
+    def text(self, row: int, column: int) -> str:
+        """The text of a cell."""
+        return self._rows.rows[row][column]
+
+    @property
+    def heads(self) -> list[str]:
+        """The heads of the columns."""
+        return self._rows.heads
+
+    @property
+    def row(self) -> int:
+        """The row in hand, −1 for none."""
+        return self.currentIndex().row()
+
+    def choose(self, row: int, column: int = 0) -> None:
+        """Take a row in hand without telling anybody."""
+        self._quiet = True
+        if 0 <= row < self.count:
+            self.setCurrentIndex(self._rows.index(row, column))
+            if self.selectionBehavior() == QAbstractItemView.SelectionBehavior.SelectRows:
+                self.selectRow(row)
+        self._quiet = False
+
+    def currentChanged(self, current: QModelIndex, previous: QModelIndex) -> None:
+        super().currentChanged(current, previous)
+        if current.isValid() and not self._quiet:
+            self.chosen.emit(current.row(), current.column())
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        selection = self.selectionModel()
+        if event is None or selection is None:
+            return
         if event.matches(QKeySequence.StandardKey.Copy):
-            chosen = sorted({i.row() for i in self.selectedIndexes()}) or range(self.rowCount())
-            heads = [self.horizontalHeaderItem(k).text() for k in range(self.columnCount())]
-            lines = ["\t".join(heads)] + ["\t".join(self.item(r, k).text() for k in range(self.columnCount())) for r in chosen]
-            QApplication.clipboard().setText("\n".join(lines))
+            rows = sorted({i.row() for i in selection.selectedIndexes()}) or range(self.count)
+            lines = ["\t".join(h.replace("\n", " ") for h in self.heads)]
+            lines += ["\t".join(t.replace("\n", " ") for t in self._rows.rows[r]) for r in rows]
+            clipboard = QApplication.clipboard()
+            if clipboard is not None:
+                clipboard.setText("\n".join(lines))
         else:
             super().keyPressEvent(event)

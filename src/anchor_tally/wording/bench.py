@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
+from html import escape
+
+from ..analysis.bench import LaneAnswer
 from ..analysis.cautions import Caution
 from ..analysis.field_method import MethodLine, Sensitivity
 from ..analysis.tally import Tally
 from ..domain.metrics import METRICS, Metric, metric_named
 from ..domain.protocol import Condition
-from .numbers import number, signed
-from .sentences import sentence
+from .numbers import count, number, signed
+from .sentences import corrected_sentence, sentence
 
 _PERSON = {"sex": "sex", "age_years": "age", "height": "height"}
 MARK = {"applies": "", "outside": "outside its population: ", "unfit": "does not apply: ", "missing": "needs "}
@@ -23,6 +28,70 @@ def tally_words(t: Tally, m: Metric) -> str:
     if not asked and t.agree is False and t.n >= 3:
         asked = f" · the first two differed by {number(t.difference, m.decimals)} {m.difference_unit}"
     return text + asked
+
+
+@dataclass(frozen=True, slots=True)
+class LaneWords:
+    """What stands beside a lane: its tag (plain), what it gives (rich text, everything typed escaped), whether it warns."""
+
+    tag: str
+    meaning: str
+    warn: bool
+
+
+def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
+    """What a lane says of its readings."""
+    m = metric_named(a.plan.metric)
+    if m is None:
+        raise KeyError(a.plan.metric)
+    what = m.unit if one_instrument else f"{m.label}, {m.unit}"
+    tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
+    if a.locked is not None and not a.values:
+        return LaneWords(tag, escape(caution_words(a.locked)), warn=True)
+    text = escape(tally_words(a.tally, m))
+    if a.simulated and text:
+        text += " · simulated"
+    if a.corrected is not None:
+        text += f" → corrected <b>{escape(corrected_sentence(a.corrected, a.plan.metric))}</b>"
+    elif a.uncorrected:
+        text += " · uncorrected"
+    if a.warning is not None:
+        text += f" · {escape(sentence(a.warning))}"
+    return LaneWords(tag, text, warn=bool(a.tally.notes))
+
+
+def bench_headline(who: str, kept: int, *, noted: bool, empty: bool) -> str:
+    """What the bench says on top: how far the visit is, and what comes next."""
+    if kept:
+        return f"{who}: {count(kept, 'reading')} kept in this visit." + ("" if noted else " Conditions are not noted yet (F7).")
+    if empty:
+        return "Add an instrument below, or import readings (Ctrl+I)."
+    return f"{who}: type the first reading." if who else "Choose a client, or type the code of a new one."
+
+
+def more_lanes_words(others: int) -> str:
+    """Lanes that are not shown."""
+    return f"{count(others, 'lane')} more: type an instrument's name to bring it up." if others else ""
+
+
+def device_words(name: str, whom: str, values: Sequence[tuple[str, str]], reason: str, *, simulated: bool) -> str:
+    """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure."""
+    found = [(metric_named(m), text) for m, text in values[:3]]
+    words = ", ".join(f"{m.label.lower()} {text}" for m, text in found if m) or f"failed ({reason})"
+    return f"{whom}, {name}{' (simulated)' if simulated else ''}: {words}."
+
+
+def strip_words(a: LaneAnswer) -> str:
+    """The spread of a lane beside its usual one."""
+    spread = number(max(a.values) - min(a.values), 1) if len(a.values) > 1 else "–"
+    usual = f"usual SD {number(a.usual, 2)}" if a.usual else "usual spread not known yet"
+    return f"Spread {spread}; {usual}"
+
+
+def refusal_words(error: Exception) -> str:
+    """Why a value was not taken, and what happens to it."""
+    said = str(error).removesuffix("; nothing was changed").removesuffix(". Nothing was changed")
+    return f"{said[:1].upper()}{said[1:]}; what you typed stays in the cell, nothing was written."
 
 
 def input_words(key: str) -> str:

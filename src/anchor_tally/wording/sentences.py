@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ..analysis.calibrate import CalibrateResult, Corrected
 from ..analysis.compare import CompareResult
 from ..domain.metrics import Metric, metric_named
 from ..domain.records import CalibrationRecord
 from ..stats.estimate import Note
-from .numbers import count, number, p_value, signed, span
+from .numbers import count, number, signed, span
 
 NOTES = {
     "no_pairs": "No reading lies within the window of a scan, so nothing can be compared ({dropped} readings were left out).",
@@ -25,6 +23,7 @@ NOTES = {
     "from_memory": "Equation of {source}; its coefficients are from memory, not yet checked against the publication.",
     "passing_bablok_not_built": "Passing–Bablok regression is not computed in this version.",
     "settings_pooled": "Readings of several settings are pooled: {settings}. Choose one in the lens to keep them apart.",
+    "paired_by_day": "Of {readings} readings, or of their scans, only the date is known: they are paired by the calendar day, whatever the window.",
     "constant_values": "All values of one side are the same: correlation and concordance do not exist.",
     "correlation_needs_three": "Correlation needs at least three pairs (there are {n}).",
     "correlation_interval_needs_clients": "Intervals of correlation and concordance need at least five clients (there are {clients}).",
@@ -54,48 +53,6 @@ ADVICE = {
     "unproven": "Too few clients to check whether correcting helps.",
     "not_enough": "Not enough scans for an offset with its uncertainty.",
     "no_pairs": "No pairs with a scan yet: take a tally right before or after a scan.",
-}
-
-
-@dataclass(frozen=True, slots=True)
-class Statistic:
-    """A statistic explained: name, formula in words, source."""
-
-    name: str
-    formula: str
-    source: str
-
-
-STATISTICS = {
-    "pair": Statistic(
-        "One pair", "Instrument reading minus the mean of the reference readings at the same anchor.", "Bland & Altman 1986"
-    ),
-    "bias": Statistic(
-        "Bias",
-        "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
-        "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom (Giesbrecht & Burns 1985)",
-    ),
-    "limits": Statistic(
-        "Limits of agreement",
-        "Bias ± 1.96 SD of single differences: where 95 of 100 single readings of new clients should fall.",
-        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: Zou 2013",
-    ),
-    "components": Statistic(
-        "Where the spread comes from",
-        "Variances between clients, between occasions of a client, and between replicates, by REML.",
-        "Patterson & Thompson 1971",
-    ),
-    "trend": Statistic(
-        "Trend with level",
-        "Slope of the difference on the mean of both: non-zero when the error grows or shrinks with the value.",
-        "Bland & Altman 1999",
-    ),
-    "concordance": Statistic(
-        "Concordance",
-        "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.",
-        "Lin 1989, 2000",
-    ),
-    "error": Statistic("Error", "Root mean square and mean absolute difference of single readings.", "standard definitions"),
 }
 
 
@@ -130,52 +87,6 @@ def headline(result: CompareResult) -> str:
             f"{head}; for one person, give or take {number((result.limits.upper - result.limits.lower) / 2, m.decimals)} {unit}."
         )
     return f"{head}; how far single readings stray cannot be said."
-
-
-def rows(result: CompareResult) -> list[tuple[str, str, str, str]]:
-    """The statistics table: evidence key, name, value, interval."""
-    m = _metric(result)
-    k, unit = m.decimals, m.difference_unit
-    b, lim, c, a = result.bias, result.limits, result.components, result.agreement
-    return [
-        ("bias", f"Bias ({unit})", signed(b.value if b else None, k), span(b.interval if b else None, k, sign=True)),
-        (
-            "limits",
-            f"Upper limit ({unit})",
-            signed(lim.upper if lim else None, k),
-            span(lim.upper_interval if lim else None, k, sign=True),
-        ),
-        (
-            "limits",
-            f"Lower limit ({unit})",
-            signed(lim.lower if lim else None, k),
-            span(lim.lower_interval if lim else None, k, sign=True),
-        ),
-        ("limits", f"SD of one difference ({unit})", number(result.sd, k + 1), ""),
-        ("components", f"  between clients ({unit})", number(c.client_sd, k + 1), ""),
-        ("components", f"  between occasions ({unit})", number(c.occasion_sd, k + 1), ""),
-        ("components", f"  between repeats ({unit})", number(c.replicate_sd, k + 1), ""),
-        (
-            "trend",
-            f"Trend ({unit} per {unit})",
-            signed(result.trend.slope.value if result.trend.slope else None, 2),
-            span(result.trend.slope.interval if result.trend.slope else None, 2, sign=True),
-        ),
-        ("trend", "  p of trend", p_value(result.trend.p), ""),
-        (
-            "concordance",
-            "Concordance",
-            number(a.concordance.value if a.concordance else None, 2),
-            span(a.concordance.interval if a.concordance else None, 2),
-        ),
-        (
-            "concordance",
-            "Correlation (is not agreement)",
-            number(a.pearson.value if a.pearson else None, 2),
-            span(a.pearson.interval if a.pearson else None, 2),
-        ),
-        ("error", f"RMSE ({unit})", number(a.rmse, k + 1), ""),
-    ]
 
 
 def pairs_sentence(result: CompareResult) -> str:

@@ -2,52 +2,51 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator
 from datetime import datetime
+from typing import Any
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from ...analysis.calibrate import CalibrateRequest, record_of
+from ...analysis.calibrate import CalibrateRequest, CalibrateResult, record_of
 from ...domain.errors import UserError
-from ...study.commands import AdoptCalibration
+from ...domain.lens import Lens
+from ...domain.snapshot import Snapshot
+from ...study.edits.calibrations import AdoptCalibration
 from ...wording import sentences
 from ...wording.board import board
 from ...wording.names import short_name
-from ..runner import Runner
+from ..pages import Surroundings
+from ..question_page import QuestionPage
 from ..widgets import Table, label
 
 
-class CalibrateStage(QWidget):
+class CalibrateStage(QuestionPage):
     """What is to be subtracted, for whom, and does it help?"""
 
-    message = pyqtSignal(str, bool)
-    shown = pyqtSignal()
+    owner, words = "calibrate", "Deriving offsets"
 
-    def __init__(self, session):
-        super().__init__()
-        self.setObjectName("page")
-        self.session = session
-        self.results, self.chosen, self.asked = (), 0, None
-        self.runner = Runner(self)
-        self.runner.done.connect(self._show)
-        self.runner.failed.connect(self._failed)
-        self.headline = label("", "headline", wrap=True)
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.results: tuple[CalibrateResult, ...] = ()
+        self.chosen = 0
+        self.headline = label("Reading the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
-        self.table = Table([""], "Offset board")
+        self.table = Table(["Subtract for"], "Offset board")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectColumns)
-        self.table.currentCellChanged.connect(lambda _r, column, *_: self.choose(column - 1))
+        self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.advice = label("", "title", wrap=True)
         self.detail = label("", wrap=True)
         self.in_force = label("", "faint", wrap=True)
         self.adopt = QPushButton("Adopt this offset")
         self.adopt.setObjectName("primary")
+        self.adopt.setEnabled(False)
         self.adopt.clicked.connect(self._adopt)
         card = QWidget()
         card.setObjectName("card")
         side = QVBoxLayout(card)
-        side.addWidget(self.advice)
-        side.addWidget(self.detail)
-        side.addWidget(self.in_force)
+        for w in (self.advice, self.detail, self.in_force):
+            side.addWidget(w)
         row = QHBoxLayout()
         row.addWidget(self.adopt)
         row.addStretch(1)
@@ -59,53 +58,44 @@ class CalibrateStage(QWidget):
         box.addWidget(self.table, 1)
         box.addWidget(card)
 
-    def refresh(self):
-        """Ask again when the study or the lens has changed."""
-        key = (self.session.revision, self.session.lens)
-        if key != self.asked:
-            self.asked = key
-            self.runner.submit(CalibrateRequest(self.session.snapshot(), self.session.lens).run())
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+        return CalibrateRequest(snapshot, lens).run()
 
-    def _failed(self, text):
+    def refresh(self) -> None:
+        super().refresh()
+        if self.results:
+            self._explain()  # what is in force may have changed, and whether this answer still holds
+
+    def no_answer(self, text: str) -> None:
         self.results = ()
         self.headline.setText(text[0].upper() + text[1:] + ".")
         self.under.setText("An offset needs readings taken within a day of a reference scan.")
-        self.table.setRowCount(0)
-        self.advice.setText("")
-        self.detail.setText("")
-        self.in_force.setText("")
+        self.table.fill([])
+        for place in (self.advice, self.detail, self.in_force):
+            place.setText("")
         self.adopt.setEnabled(False)
         self.shown.emit()
 
-    def _show(self, results):
-        if not results:
-            self._failed("no device or method has readings of this metric")
+    def answer(self, result: Any) -> None:
+        if not result:
+            self.no_answer("no device or method has readings of this metric")
             return
-        self.results = results
-        self.chosen = min(self.chosen, len(results) - 1)
-        b = board(results)
-        self.table.blockSignals(True)
-        self.table.setColumnCount(len(b.columns) + 1)
-        self.table.setHorizontalHeaderLabels(["Subtract for", *b.columns])
-        self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)])
-        header = self.table.horizontalHeader()
-        for k in range(len(b.columns) + 1):
-            header.setSectionResizeMode(k, QHeaderView.ResizeMode.ResizeToContents if k else QHeaderView.ResizeMode.Stretch)
-            side = Qt.AlignmentFlag.AlignRight if k else Qt.AlignmentFlag.AlignLeft
-            self.table.horizontalHeaderItem(k).setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
-        self.table.setCurrentCell(0, self.chosen + 1)
-        self.table.blockSignals(False)
+        self.results = result
+        self.chosen = min(self.chosen, len(self.results) - 1)
+        b = board(self.results)
+        self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
+        self.table.choose(0, self.chosen + 1)
         self.under.setText("Offset ± 95 % half-width, in brackets the number of scans behind it. Choose a column to adopt it.")
         self._explain()
         self.shown.emit()
 
-    def choose(self, k):
+    def choose(self, k: int) -> None:
         """Choose the instrument in column ``k``."""
         if 0 <= k < len(self.results):
             self.chosen = k
             self._explain()
 
-    def _explain(self):
+    def _explain(self) -> None:
         r = self.results[self.chosen]
         name = r.comparison.pairs.instrument.name
         self.headline.setText(sentences.offset_headline(r))
@@ -118,19 +108,25 @@ class CalibrateStage(QWidget):
             if adopted
             else "Nothing adopted yet: readings are shown uncorrected."
         )
-        self.adopt.setText(f"Adopt the offset of {short_name(name)}")
-        self.adopt.setEnabled(r.model != "none" and not self.session.read_only)
+        fresh = self.up_to_date(r.asked)
+        self.adopt.setText(f"Adopt the offset of {short_name(name)}" if fresh else "Working: the study or the lens has changed")
+        self.adopt.setEnabled(r.model != "none" and fresh and not self.session.read_only)
 
-    def _adopt(self):
+    def _adopt(self) -> None:
         r = self.results[self.chosen]
+        if not self.up_to_date(r.asked):  # what is adopted is what is on the screen, or nothing
+            self.message.emit(
+                "The study or the lens has changed since these offsets were derived; look at the new ones first.", True
+            )
+            self.refresh()
+            return
         item = r.comparison.pairs.instrument
         try:
-            record = record_of(r, self.session.snapshot(), datetime.now())
+            record = record_of(r, datetime.now())
             self.session.do(AdoptCalibration(record, item.kind, item.equation))
         except UserError as error:
             self.message.emit(str(error), True)
             return
-        self._explain()
         self.message.emit(
             f"Adopted: {item.name} is now corrected in Record until {record.valid_until}. Undo withdraws it.", False
         )

@@ -12,7 +12,8 @@ from ....domain.protocol import CONDITIONS
 from ....domain.records import KINDS
 from ....domain.units import UNITS
 from ....exchange.dates import ORDERS, ambiguous, order_of
-from ....exchange.mapping import ROLES, Mapping, missing
+from ....exchange.mapping import ROLES, Column, Mapping, missing
+from ....exchange.tables import Table as Source
 from ...widgets import Table, label
 
 
@@ -21,24 +22,25 @@ class MappingEditor(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self):
+    def __init__(self) -> None:
         super().__init__()
-        self.table, self.mapping = None, Mapping(())
+        self.table: Source | None = None
+        self.mapping = Mapping(())
         self.columns = Table(["Column", "Taken as", "For example"], "Columns of the table", numeric_from=99)
-        self.columns.itemSelectionChanged.connect(self._show_column)
+        self.columns.chosen.connect(lambda _row, _column: self._show_column())
         self.dates, self.decimal, self.client = QComboBox(), QComboBox(), QLineEdit()
         for key, words in ORDERS.items():
             self.dates.addItem(words, key)
         self.decimal.addItem("point (24.6)", ".")
         self.decimal.addItem("comma (24,6)", ",")
-        self.instrument, self.metric = QLineEdit(), self._metrics()
+        self.instrument, self.metric_box = QLineEdit(), self._metrics()
         self.whole = QFormLayout()
         for text, w in (
             ("Dates are", self.dates),
             ("Decimals with", self.decimal),
             ("The one client", self.client),
             ("The one instrument", self.instrument),
-            ("The one metric", self.metric),
+            ("The one metric", self.metric_box),
         ):
             self.whole.addRow(label(text, "faint"), w)
             w.setAccessibleName(text)
@@ -64,7 +66,7 @@ class MappingEditor(QWidget):
         ):
             self.one.addRow(label(text, "faint"), w)
             w.setAccessibleName(text)
-        for box in (self.dates, self.decimal, self.metric):
+        for box in (self.dates, self.decimal, self.metric_box):
             box.activated.connect(self._whole_changed)
         for field in (self.client, self.instrument):
             field.editingFinished.connect(self._whole_changed)
@@ -80,30 +82,32 @@ class MappingEditor(QWidget):
         right.addLayout(self.one)
         right.addWidget(self.wanting)
         right.addStretch(1)
-        box = QHBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(16)
-        box.addWidget(self.columns, 6)
-        box.addLayout(right, 5)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(16)
+        layout.addWidget(self.columns, 6)
+        layout.addLayout(right, 5)
 
     @staticmethod
-    def _metrics():
+    def _metrics() -> QComboBox:
         box = QComboBox()
         box.addItem("–", "")
         for m in METRICS.values():
             box.addItem(f"{m.label} ({m.unit})", m.id)
         return box
 
-    def show(self, table, mapping):
+    def open(self, table: Source, mapping: Mapping) -> None:
         """Show a table under a mapping."""
         self.table, self.mapping = table, mapping
         self._fill()
-        self.columns.selectRow(0)
+        self.columns.choose(0)
         self._show_column()
-        super().show()
+        self.show()
 
-    def _fill(self):
-        chosen = self.columns.currentRow()
+    def _fill(self) -> None:
+        if self.table is None:
+            return
+        chosen = self.columns.row
         rows = []
         for k, (head, c) in enumerate(zip(self.table.header, self.mapping.columns, strict=True)):
             examples = ", ".join(dict.fromkeys(row[k] for row in self.table.sample if k < len(row) and row[k]))
@@ -115,29 +119,27 @@ class MappingEditor(QWidget):
             elif c.role == "condition":
                 words = f"condition {c.key}"
             rows.append((head or f"column {k + 1}", words, examples[:40]))
-        self.columns.blockSignals(True)
         self.columns.fill(rows)
-        self.columns.selectRow(max(chosen, 0))
-        self.columns.blockSignals(False)
-        m = self.mapping
-        roles = {c.role for c in m.columns}
-        self.dates.setCurrentIndex(self.dates.findData(m.date_order))
-        self.decimal.setCurrentIndex(self.decimal.findData(m.decimal))
-        self.client.setText(m.client)
-        self.instrument.setText(m.instrument)
-        self.metric.setCurrentIndex(max(self.metric.findData(m.metric), 0))
+        self.columns.choose(max(chosen, 0))
+        whole = self.mapping
+        roles = {c.role for c in whole.columns}
+        self.dates.setCurrentIndex(self.dates.findData(whole.date_order))
+        self.decimal.setCurrentIndex(self.decimal.findData(whole.decimal))
+        self.client.setText(whole.client)
+        self.instrument.setText(whole.instrument)
+        self.metric_box.setCurrentIndex(max(self.metric_box.findData(whole.metric), 0))
         self.whole.setRowVisible(self.client, "client" not in roles)
         self.whole.setRowVisible(self.instrument, "value" in roles and "instrument" not in roles)
-        self.whole.setRowVisible(self.metric, "value" in roles and "metric" not in roles)
-        text = missing(m)
-        days = [row[k] for k, c in enumerate(m.columns) if c.role == "taken_at" for row in self.table.sample if k < len(row)]
-        if not text and m.date_order != "iso" and ambiguous(days):
+        self.whole.setRowVisible(self.metric_box, "value" in roles and "metric" not in roles)
+        text = missing(whole)
+        days = [row[k] for k, c in enumerate(whole.columns) if c.role == "taken_at" for row in self.table.sample if k < len(row)]
+        if not text and whole.date_order != "iso" and ambiguous(days):
             text = "Every date here could be day first or month first: make sure which it is."
         self.wanting.setText(text)
 
-    def _show_column(self):
-        k = self.columns.currentRow()
-        if not 0 <= k < len(self.mapping.columns):
+    def _show_column(self) -> None:
+        k = self.columns.row
+        if self.table is None or not 0 <= k < len(self.mapping.columns):
             return
         c = self.mapping.columns[k]
         self.name.setText(self.table.header[k] or f"column {k + 1}")
@@ -153,23 +155,23 @@ class MappingEditor(QWidget):
             self.one.setRowVisible(w, c.role == "reading")
         self.one.setRowVisible(self.key, c.role == "condition")
 
-    def _units(self, c):
+    def _units(self, c: Column) -> None:
         m = metric_named(c.metric)
         self.unit.clear()
         if m:
             self.unit.addItems([u for u, (dimension, _) in UNITS.items() if dimension == m.dimension])
             self.unit.setCurrentText(c.unit or m.unit)
 
-    def _metric_chosen(self, _index):
+    def _metric_chosen(self, _index: int) -> None:
         m = metric_named(self.what.currentData())
         self.unit.clear()
         if m:
             self.unit.addItem(m.unit)
         self._column_changed()
 
-    def _column_changed(self, *_):
-        k = self.columns.currentRow()
-        if not 0 <= k < len(self.mapping.columns):
+    def _column_changed(self, *_: object) -> None:
+        k = self.columns.row
+        if self.table is None or not 0 <= k < len(self.mapping.columns):
             return
         role, metric = self.role.currentData(), self.what.currentData()
         old = self.mapping.columns[k]
@@ -185,7 +187,8 @@ class MappingEditor(QWidget):
             key=self.key.currentText().strip(),
         )
         if role == "reading" and not new.unit:
-            new = replace(new, unit=metric_named(new.metric).unit)
+            m = metric_named(new.metric)
+            new = replace(new, unit=m.unit if m else "")
         if new != old:
             columns = self.mapping.columns
             mapping = replace(self.mapping, columns=(*columns[:k], new, *columns[k + 1 :]))
@@ -194,19 +197,19 @@ class MappingEditor(QWidget):
             self._set(mapping)
             self._show_column()
 
-    def _whole_changed(self, *_):
+    def _whole_changed(self, *_: object) -> None:
         new = replace(
             self.mapping,
             date_order=self.dates.currentData(),
             decimal=self.decimal.currentData(),
             client=self.client.text().strip(),
             instrument=self.instrument.text().strip(),
-            metric=self.metric.currentData(),
+            metric=self.metric_box.currentData(),
         )
         if new != self.mapping:
             self._set(new)
 
-    def _set(self, mapping):
+    def _set(self, mapping: Mapping) -> None:
         self.mapping = mapping
         self._fill()
         self.changed.emit()

@@ -4,54 +4,54 @@ from __future__ import annotations
 
 from datetime import date
 
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ....analysis.assessor import check, pairs_of
+from ....app.session import Session
 from ....domain.errors import UserError
-from ....domain.metrics import METRICS, metric_named
+from ....domain.metrics import METRICS
 from ....domain.units import parse_quantity
-from ....study.cards import AddRow, Together
+from ....study.edits.checks import AddAssessorPair
 from ....wording.assessor import assessor_notes, assessor_rows, verdict
 from ....wording.numbers import number, signed
 from ...widgets import Table, label
+from .tab import Tab
 
 _METRICS = [m for m in METRICS if m.startswith(("skinfold_", "girth_", "breadth_"))]
 
 
-class AssessorCheck(QWidget):
+class AssessorCheck(Tab):
     """Type person, first and second reading; the verdict follows."""
 
-    message = pyqtSignal(str, bool)
-
-    def __init__(self, session):
-        super().__init__()
-        self.session = session
-        self.assessor, self.metric = QComboBox(), QComboBox()
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.assessor, self.metric_box = QComboBox(), QComboBox()
         self.assessor.setEditable(True)
         self.assessor.setMinimumWidth(150)
         for m in _METRICS:
-            self.metric.addItem(METRICS[m].label, m)
-        self.metric.setCurrentIndex(_METRICS.index("skinfold_triceps"))
+            self.metric_box.addItem(METRICS[m].label, m)
+        self.metric_box.setCurrentIndex(_METRICS.index("skinfold_triceps"))
         self.person, self.first, self.second = QLineEdit(), QLineEdit(), QLineEdit()
         top = QHBoxLayout()
-        for text, w in (("Assessor", self.assessor), ("Measures", self.metric)):
+        for text, w in (("Assessor", self.assessor), ("Measures", self.metric_box)):
             top.addWidget(label(text, "faint"))
             top.addWidget(w)
             w.setAccessibleName(text)
             w.activated.connect(lambda _k: self.refresh())
-        self.assessor.lineEdit().editingFinished.connect(self.refresh)
+        line = self.assessor.lineEdit()
+        if line is not None:
+            line.editingFinished.connect(self.refresh)
         top.addStretch(1)
         entry = QHBoxLayout()
-        for text, w in (("Person", self.person), ("First", self.first), ("Second", self.second)):
+        for text, field in (("Person", self.person), ("First", self.first), ("Second", self.second)):
             entry.addWidget(label(text, "faint"))
-            entry.addWidget(w)
-            w.setAccessibleName(f"{text} reading" if text != "Person" else text)
-            w.setFixedWidth(100)
+            entry.addWidget(field)
+            field.setAccessibleName(f"{text} reading" if text != "Person" else text)
+            field.setFixedWidth(100)
         entry.addWidget(label("Enter keeps the pair. Take the second round only after everybody was measured once.", "faint"))
         entry.addStretch(1)
-        self.person.returnPressed.connect(self.first.setFocus)
-        self.first.returnPressed.connect(self.second.setFocus)
+        self.person.returnPressed.connect(lambda: self.first.setFocus())
+        self.first.returnPressed.connect(lambda: self.second.setFocus())
         self.second.returnPressed.connect(self._keep)
         self.trouble = label("", "warn", wrap=True)
         self.verdict = label("", "title", wrap=True)
@@ -66,8 +66,9 @@ class AssessorCheck(QWidget):
             wrap=True,
         )
         right = QVBoxLayout()
-        for w in (self.verdict, self.notes, self.numbers, self.source):
-            right.addWidget(w)
+        shown: tuple[QWidget, ...] = (self.verdict, self.notes, self.numbers, self.source)
+        for part in shown:
+            right.addWidget(part)
         right.setStretch(2, 1)
         middle = QHBoxLayout()
         middle.setSpacing(16)
@@ -80,8 +81,7 @@ class AssessorCheck(QWidget):
         box.addWidget(self.trouble)
         box.addLayout(middle, 1)
 
-    def refresh(self):
-        """Show the check of the chosen assessor and metric."""
+    def refresh(self) -> None:
         values = self.session.assessor_values()
         names = list(dict.fromkeys(v.assessor for v in values))
         who = self.assessor.currentText().strip()
@@ -89,8 +89,8 @@ class AssessorCheck(QWidget):
             self.assessor.clear()
             self.assessor.addItems(names)
             self.assessor.setEditText(who or (names[0] if names else ""))
-        who, metric = self.assessor.currentText().strip(), self.metric.currentData()
-        m = metric_named(metric)
+        who, metric = self.assessor.currentText().strip(), self.metric_box.currentData()
+        m = METRICS[metric]
         people = pairs_of(values, who, metric)
         k = m.decimals
         rows = [(p.person, p.day, number(p.first, k), number(p.second, k), signed(p.difference, k)) for p in reversed(people)]
@@ -102,28 +102,11 @@ class AssessorCheck(QWidget):
         if not self.person.text() and not self.person.hasFocus():
             self.person.setText(str(len(people) + 1))
 
-    def _keep(self):
-        who, metric, person = self.assessor.currentText().strip(), self.metric.currentData(), self.person.text().strip()
-        m, day = metric_named(metric), date.today().isoformat()
+    def _keep(self) -> None:
+        who, metric, person = self.assessor.currentText().strip(), self.metric_box.currentData(), self.person.text().strip()
         try:
-            pair = [parse_quantity(f.text(), m) for f in (self.first, self.second)]
-            commands = [
-                AddRow(
-                    "assessor_value",
-                    (
-                        ("assessor", who),
-                        ("day", day),
-                        ("metric", metric),
-                        ("person", person),
-                        ("repeat", k),
-                        ("value", q.value),
-                        ("entered", q.entered),
-                        ("unit", q.unit),
-                    ),
-                )
-                for k, q in enumerate(pair, start=1)
-            ]
-            self.session.do(Together(tuple(commands), "add a person to the assessor check"))
+            pair = tuple(parse_quantity(f.text(), METRICS[metric]) for f in (self.first, self.second))
+            self.session.do(AddAssessorPair(who, date.today().isoformat(), metric, person, pair))
         except UserError as error:
             said = str(error)
             self.trouble.setText(f"{said[0].upper()}{said[1:]}.")
@@ -131,5 +114,5 @@ class AssessorCheck(QWidget):
         self.trouble.setText("")
         for f in (self.first, self.second):
             f.clear()
-        self.person.setText(str(self.table.rowCount() + 1))
+        self.person.setText(str(self.table.count + 1))
         self.first.setFocus()

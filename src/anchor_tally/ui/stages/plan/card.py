@@ -1,26 +1,36 @@
-"""A card: a list on the left, the fields of one row on the right; a field is written when it is left."""
+"""A card: a list on the left, the fields of one record on the right; a field is written when it is left."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any, Generic, TypeVar
+
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from ....app.session import Session
 from ....domain.errors import UserError
-from ....study.cards import AddRow, ChangeRow
+from ....domain.records import Client, Instrument
+from ....study.edits.edit import Edit
 from ...widgets import Table, label
+from .tab import Tab
+
+R = TypeVar("R", Client, Instrument)
 
 
-class Card(QWidget):
-    """List and form of one table. Subclasses say what is listed and which fields there are."""
+class Card(Tab, Generic[R]):
+    """List and form of one kind of record. Subclasses say what is listed and which fields there are."""
 
-    message = pyqtSignal(str, bool)
-    table_name, heads, what = "", (), ""
+    heads: tuple[str, ...] = ()
+    what = ""
 
-    def __init__(self, session):
-        super().__init__()
-        self.session, self.row, self.fields = session, None, {}
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.row: int | None = None
+        self.ids: list[int] = []
+        self.fields: dict[str, QLineEdit | QComboBox] = {}
         self.list = Table(list(self.heads), f"List of {self.what}s", numeric_from=99)
-        self.list.itemSelectionChanged.connect(self._chosen)
+        self.list.chosen.connect(lambda row, _column: self._chosen(row))
         self.new = QLineEdit()
         self.new.setPlaceholderText(f"New {self.what}")
         self.new.setAccessibleName(f"New {self.what}")
@@ -31,6 +41,8 @@ class Card(QWidget):
         self.title = label("", "title", wrap=True)
         self.form = QFormLayout()
         self.form.setVerticalSpacing(5)
+        self.form.setRowWrapPolicy(QFormLayout.RowWrapPolicy.WrapLongRows)
+        self.form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
         holder = QWidget()
         holder.setObjectName("page")
         self.right = QVBoxLayout(holder)
@@ -42,13 +54,12 @@ class Card(QWidget):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(holder)
-        row = QHBoxLayout()
-        row.addWidget(self.new)
-        row.addWidget(self.add)
-        self.under = row
+        self.under = QHBoxLayout()
+        self.under.addWidget(self.new)
+        self.under.addWidget(self.add)
         left = QVBoxLayout()
         left.addWidget(self.list, 1)
-        left.addLayout(row)
+        left.addLayout(self.under)
         left.addWidget(self.trouble)
         box = QHBoxLayout(self)
         box.setContentsMargins(0, 6, 0, 0)
@@ -57,120 +68,121 @@ class Card(QWidget):
         box.addWidget(scroll, 6)
 
     # to be said by subclasses
-    def rows(self):
-        """Ids and cells of the list."""
+    def records(self) -> Mapping[int, R]:
+        """The records by number."""
         raise NotImplementedError
 
-    def build_form(self):
+    def rows(self) -> list[tuple[int, Sequence[str]]]:
+        """Numbers and cells of the list."""
+        raise NotImplementedError
+
+    def build_form(self) -> None:
         """Add the fields."""
         raise NotImplementedError
 
-    def show_row(self, number):
-        """Fill the fields from the row."""
+    def show_record(self, record: R) -> None:
+        """Fill the fields."""
         raise NotImplementedError
 
-    def values_of_new(self, text):
-        """Columns of a new row."""
+    def adding(self, text: str) -> Edit:
+        """The edit that adds a record by its name."""
+        raise NotImplementedError
+
+    def putting(self, record: R) -> Edit:
+        """The edit that writes a record."""
         raise NotImplementedError
 
     # fields
-    def line(self, column, text, hint="", *, parse=str):
-        """A text field for a column."""
+    def line(self, name: str, text: str, hint: str = "", *, parse: Callable[[str], Any] = str) -> None:
+        """A text field of the record."""
         field = QLineEdit()
         field.setPlaceholderText(hint)
         field.setAccessibleName(text)
-        field.editingFinished.connect(lambda: self._write(column, field, parse))
+        field.editingFinished.connect(lambda: self._write(name, field, parse))
         self.form.addRow(label(text, "faint"), field)
-        self.fields[column] = field
-        return field
+        self.fields[name] = field
 
-    def choice(self, column, text, items):
-        """A list of (words, value) for a column."""
+    def choice(self, name: str, text: str, items: Sequence[tuple[str, Any]]) -> None:
+        """A list of (words, value) for a field."""
         field = QComboBox()
         field.setAccessibleName(text)
         for words, value in items:
             field.addItem(words, value)
-        field.activated.connect(lambda _k: self.change(column, field.currentData()))
+        field.activated.connect(lambda _k: self.change(name, field.currentData()))
         self.form.addRow(label(text, "faint"), field)
-        self.fields[column] = field
-        return field
+        self.fields[name] = field
 
-    def _write(self, column, field, parse):
+    def _write(self, name: str, field: QLineEdit, parse: Callable[[str], Any]) -> None:
         text = field.text().strip()
         if self.row is None or text == field.property("kept"):
             return
         try:
             value = parse(text)
         except ValueError:
-            self.say(f'"{text}" is not a whole number; nothing was changed.')
+            self.say(f'"{text[:30]}" is not a whole number; nothing was changed.')
             return
-        self.change(column, value)
+        self.change(name, value)
 
-    def change(self, column, value):
+    def change(self, name: str, value: Any) -> None:
         """Write one field."""
-        if self.row is not None:
-            self.do(ChangeRow(self.table_name, self.row, ((column, value),)))
+        record = self.records().get(self.row) if self.row is not None else None
+        if record is not None:
+            self.do(self.putting(replace(record, **{name: value})))
 
-    def do(self, command):
+    def do(self, edit: Edit) -> bool:
         """Run an edit; what is refused is said here. Returns whether it was done."""
         try:
-            self.session.do(command)
+            self.session.do(edit)
         except UserError as error:
             self.say(f"{error}.")
             return False
         self.say("")
         return True
 
-    def say(self, text):
+    def say(self, text: str) -> None:
         """Say what could not be done."""
         self.trouble.setText(text[:1].upper() + text[1:])
 
-    def put(self, column, value):
+    def put(self, name: str, value: Any) -> None:
         """Show a value in its field."""
-        field = self.fields[column]
+        field = self.fields[name]
         if isinstance(field, QComboBox):
             field.setCurrentIndex(max(field.findData(value), 0))
-        elif not field.hasFocus() or field.property("row") != self.row:
-            text = "" if value is None else str(value)
+            return
+        text = "" if value is None else str(value)
+        if not field.hasFocus() or field.property("row") != self.row:
             field.setText(text)
-            field.setProperty("kept", text)
             field.setProperty("row", self.row)
-        else:
-            field.setProperty("kept", "" if value is None else str(value))
+        field.setProperty("kept", text)
 
     # list
-    def refresh(self):
-        """Show the study as it is now."""
+    def refresh(self) -> None:
         rows = self.rows()
-        ids = [number for number, _ in rows]
-        if self.row not in ids:
-            self.row = ids[0] if ids else None
-        self.ids = ids
-        self.list.blockSignals(True)
+        self.ids = [number for number, _ in rows]
+        if self.row not in self.ids:
+            self.row = self.ids[0] if self.ids else None
         self.list.fill([cells for _, cells in rows])
         if self.row is not None:
-            self.list.selectRow(ids.index(self.row))
-        self.list.blockSignals(False)
+            self.list.choose(self.ids.index(self.row))
         self._show()
 
-    def _chosen(self):
-        k = self.list.currentRow()
+    def _chosen(self, k: int) -> None:
         if 0 <= k < len(self.ids):
             self.row = self.ids[k]
             self._show()
 
-    def _show(self):
-        there = self.row is not None
+    def _show(self) -> None:
+        record = self.records().get(self.row) if self.row is not None else None
         for field in self.fields.values():
-            field.setEnabled(there)
-        if there:
-            self.show_row(self.row)
+            field.setEnabled(record is not None)
+        if record is not None:
+            self.show_record(record)
         else:
             self.title.setText(f"No {self.what} yet: type a name below the list.")
 
-    def _add(self):
+    def _add(self) -> None:
         text = self.new.text().strip()
-        if text and self.do(AddRow(self.table_name, self.values_of_new(text))):
+        if text and self.do(self.adding(text)):
             self.new.clear()
-            self.row = next((n for n, cells in self.rows() if cells[0] == text), self.row)
+            self.row = max(self.records())
             self.refresh()

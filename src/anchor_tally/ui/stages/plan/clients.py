@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import date
 
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton
 
 from ....analysis.cautions import cautions_of
 from ....domain.errors import UserError
-from ....domain.metrics import Metric
+from ....domain.metrics import HEIGHT
+from ....domain.records import Client
 from ....domain.units import parse_quantity
-from ....study.cards import AddRow
+from ....study.edits.clients import AddClient, AddHeight, PutClient
+from ....study.edits.edit import Edit
 from ....wording.bench import caution_words
 from ....wording.numbers import number
 from ...widgets import Table, label
 from .card import Card
 
-_HEIGHT = Metric("height", "Height", "cm", "length", 40, 260, 1, "height", "Stature.")
 CAUTIONS = (
     ("implant", "Implanted electronics (pacemaker, pump, stimulator)"),
     ("implant_cleared", "The person's clinician has agreed to impedance"),
@@ -24,27 +26,29 @@ CAUTIONS = (
 )
 
 
-def _count(text):
+def _count(text: str) -> int | None:
     return int(text) if text else None
 
 
-class Clients(Card):
+class Clients(Card[Client]):
     """People measured, known by a code."""
 
-    table_name, what = "client", "client"
+    what = "client"
     heads = ("Code", "Sex", "Born", "Height (cm)", "Cautions")
 
-    def rows(self):
-        out, visits = [], self.session.snapshot().visits
-        stated = dict(zip(visits.client.tolist(), visits.height_cm.tolist(), strict=True))  # the newest visit's
-        for c in self.session.snapshot().clients.values():
-            heights = self.session.heights(c.id)
-            last = heights[-1][2] if heights else stated.get(c.id)
-            shown = "–" if last is None or last != last else number(last)
-            out.append((c.id, (c.code, c.sex or "–", c.birth or "–", shown, "⚠" if c.cautions else "")))
+    def records(self) -> Mapping[int, Client]:
+        return self.session.catalogue().clients
+
+    def rows(self) -> list[tuple[int, Sequence[str]]]:
+        items, stated = self.session.catalogue(), self.session.stated_heights()
+        out: list[tuple[int, Sequence[str]]] = []
+        for c in items.clients.values():
+            history = items.heights.get(c.id)
+            last = history[-1].height_cm if history else stated.get(c.id)
+            out.append((c.id, (c.code, c.sex or "–", c.birth or "–", number(last), "⚠" if c.cautions else "")))
         return out
 
-    def build_form(self):
+    def build_form(self) -> None:
         self.line("code", "Code", "a short code, not the name")
         self.line("name", "Name (stays in this file)", "optional, never exported")
         self.choice("sex", "Equation sex", (("not known", ""), ("female", "female"), ("male", "male")))
@@ -53,7 +57,7 @@ class Clients(Card):
         self.line("scans_before", "Scans before this study", "how many", parse=_count)
         self.line("last_scan", "Last scan before", "2025-11-03")
         self.line("notes", "Notes")
-        self.boxes = {}
+        self.boxes: dict[str, QCheckBox] = {}
         for key, text in CAUTIONS:
             box = QCheckBox(text)
             box.clicked.connect(self._cautions)
@@ -65,50 +69,51 @@ class Clients(Card):
         self.heights = Table(["Day", "Height (cm)", "As entered"], "Height history")
         self.heights.setMaximumHeight(110)
         self.right.addWidget(self.heights)
-        self.day, self.height = QLineEdit(), QLineEdit()
+        self.day, self.height_field = QLineEdit(), QLineEdit()
         self.day.setPlaceholderText("day")
         self.day.setAccessibleName("Day of the height")
-        self.height.setPlaceholderText("181.5 cm, 5ft 11")
-        self.height.setAccessibleName("Height")
+        self.height_field.setPlaceholderText("181.5 cm, 5ft 11")
+        self.height_field.setAccessibleName("Height")
         keep = QPushButton("Keep height")
         keep.clicked.connect(self._keep_height)
-        self.height.returnPressed.connect(self._keep_height)
+        self.height_field.returnPressed.connect(self._keep_height)
         row = QHBoxLayout()
-        for w in (self.day, self.height, keep):
+        for w in (self.day, self.height_field, keep):
             row.addWidget(w)
         self.right.addLayout(row)
 
-    def show_row(self, number_):
-        c = self.session.snapshot().clients[number_]
-        self.title.setText(c.code)
-        for column in ("code", "name", "sex", "birth", "usual_activity", "scans_before", "last_scan", "notes"):
-            self.put(column, getattr(c, column))
+    def show_record(self, record: Client) -> None:
+        self.title.setText(record.code)
+        for name in ("code", "name", "sex", "birth", "usual_activity", "scans_before", "last_scan", "notes"):
+            self.put(name, getattr(record, name))
         for key, box in self.boxes.items():
-            box.setChecked(key in c.cautions)
-        self.boxes["implant_cleared"].setEnabled("implant" in c.cautions)
-        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(c)))
-        rows = self.session.heights(number_)
-        self.heights.fill([(day, number(cm), f"{entered} {unit}") for _, day, cm, entered, unit in reversed(rows)])
+            box.setChecked(key in record.cautions)
+        self.boxes["implant_cleared"].setEnabled("implant" in record.cautions)
+        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record)))
+        history = self.session.catalogue().heights.get(record.id, ())
+        self.heights.fill([(h.day, number(h.height_cm), f"{h.entered} {h.unit}") for h in reversed(history)])
         if not self.day.text():
             self.day.setText(date.today().isoformat())
 
-    def values_of_new(self, text):
-        return (("code", text),)
+    def adding(self, text: str) -> Edit:
+        return AddClient(Client(0, text))
 
-    def _cautions(self):
+    def putting(self, record: Client) -> Edit:
+        return PutClient(record)
+
+    def _cautions(self) -> None:
         chosen = {k for k, box in self.boxes.items() if box.isChecked()}
         if "implant" not in chosen:
             chosen.discard("implant_cleared")
-        self.change("cautions", " ".join(sorted(chosen)))
+        self.change("cautions", frozenset(chosen))
 
-    def _keep_height(self):
+    def _keep_height(self) -> None:
         if self.row is None:
             return
         try:
-            q = parse_quantity(self.height.text(), _HEIGHT)
+            q = parse_quantity(self.height_field.text(), HEIGHT)
         except UserError as error:
             self.say(f"{error}; nothing was written.")
             return
-        values = {"client": self.row, "day": self.day.text().strip(), "height_cm": q.value, "entered": q.entered, "unit": q.unit}
-        if self.do(AddRow("client_height", tuple(values.items()))):
-            self.height.clear()
+        if self.do(AddHeight(self.row, self.day.text(), q)):
+            self.height_field.clear()

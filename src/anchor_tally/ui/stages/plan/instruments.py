@@ -2,45 +2,53 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import date
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton
 
 from ....domain.metrics import METRICS, metric_named
-from ....domain.records import ELECTRODES
-from ....study.cards import AddRow, PutPair, SetOrder
+from ....domain.records import ELECTRODES, Instrument, Setting
+from ....study.edits.edit import Edit
+from ....study.edits.instruments import AddInstrument, OfferMetric, OrderInstruments, PutInstrument, StartSetting, WithdrawMetric
 from ...widgets import Table, label
 from .card import Card
 
 _LAYOUTS = {"": "not known", "none": "none (plain scale)", "eight": "eight electrodes, by segment"}
 
 
-class Instruments(Card):
+class Instruments(Card[Instrument]):
     """References, devices and methods."""
 
-    table_name, what = "instrument", "instrument"
+    what = "instrument"
     heads = ("Name", "Kind", "Electrodes", "Repeats", "Setting in force")
 
-    def build_form(self):
+    def records(self) -> Mapping[int, Instrument]:
+        return self.session.catalogue().instruments
+
+    def build_form(self) -> None:
         self.line("name", "Name")
         self.choice("kind", "Kind", (("device", "device"), ("reference scan", "reference"), ("method", "method")))
         self.choice("electrodes", "Electrodes", [(_LAYOUTS.get(e, e), e) for e in ELECTRODES])
         self.choice("repeats", "Repeats at a visit", [(str(n), n) for n in range(1, 6)])
         self.line("price", "Price", "149 EUR")
-        self.choice("exports_data", "Data can be exported", (("not known", None), ("yes", 1), ("no", 0)))
+        self.choice("exports_data", "Data can be exported", (("not known", None), ("yes", True), ("no", False)))
         self.line("notes", "Notes")
         self._offers()
         self._settings()
 
-    def _offers(self):
+    def _offers(self) -> None:
         self.right.addWidget(label("Offers", "title"))
         self.offers = Table(["Metric", "Resolution"], "Metrics offered")
         self.offers.setMaximumHeight(108)
         self.right.addWidget(self.offers)
-        self.metric, self.resolution = QComboBox(), QLineEdit()
+        self.offered: list[str] = []
+        self.metric_box, self.resolution = QComboBox(), QLineEdit()
+        self.metric_box.setMinimumContentsLength(14)
+        self.metric_box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         for m in METRICS.values():
-            self.metric.addItem(f"{m.label} ({m.unit})", m.id)
-        self.metric.setAccessibleName("Metric offered")
+            self.metric_box.addItem(f"{m.label} ({m.unit})", m.id)
+        self.metric_box.setAccessibleName("Metric offered")
         self.resolution.setPlaceholderText("0.1")
         self.resolution.setAccessibleName("Resolution")
         self.resolution.setFixedWidth(80)
@@ -49,11 +57,11 @@ class Instruments(Card):
         self.resolution.returnPressed.connect(self._keep_metric)
         drop.clicked.connect(self._drop_metric)
         row = QHBoxLayout()
-        for w in (self.metric, self.resolution, keep, drop):
+        for w in (self.metric_box, self.resolution, keep, drop):
             row.addWidget(w)
         self.right.addLayout(row)
 
-    def _settings(self):
+    def _settings(self) -> None:
         self.right.addWidget(label("Settings", "title"))
         self.settings = Table(["Setting", "From", "For"], "Settings", numeric_from=99)
         self.settings.setMaximumHeight(84)
@@ -81,82 +89,77 @@ class Instruments(Card):
         order.addStretch(1)
         self.right.addLayout(order)
 
-    def _instruments(self):
-        found = [i for i in self.session.snapshot().instruments.values() if i.id > 0]
-        return sorted(found, key=lambda i: (i.position, i.id))
+    def _in_order(self) -> list[Instrument]:
+        return sorted(self.records().values(), key=lambda i: (i.position, i.id))
 
-    def rows(self):
-        today = date.today().isoformat()
-        out = []
-        for i in self._instruments():
+    def rows(self) -> list[tuple[int, Sequence[str]]]:
+        today, items = date.today().isoformat(), self.session.catalogue()
+        out: list[tuple[int, Sequence[str]]] = []
+        for i in self._in_order():
             layout = (i.electrodes or "not known") if i.kind == "device" else "–"
-            out.append((i.id, (i.name, i.kind, layout, str(i.repeats), self.session.settings_at(i.name, today) or "–")))
+            out.append((i.id, (i.name, i.kind, layout, str(i.repeats), items.setting_in_force(i.name, today) or "–")))
         return out
 
-    def show_row(self, number):
-        i = self.session.snapshot().instruments[number]
-        self.title.setText(i.name)
-        for column in ("name", "kind", "electrodes", "repeats", "price", "notes"):
-            self.put(column, getattr(i, column))
-        self.put("exports_data", None if i.exports_data is None else int(i.exports_data))
-        self.fields["electrodes"].setEnabled(i.kind == "device")
-        offers = self.session.offered().get(number, {})
+    def show_record(self, record: Instrument) -> None:
+        self.title.setText(record.name)
+        for name in ("name", "kind", "electrodes", "repeats", "price", "notes", "exports_data"):
+            self.put(name, getattr(record, name))
+        self.fields["electrodes"].setEnabled(record.kind == "device")
+        items = self.session.catalogue()
+        offers = items.offers.get(record.id, {})
         self.offered = list(offers)
-        self.offers.fill(
-            [(metric_named(m).label, "–" if r is None else f"{r:g} {metric_named(m).unit}") for m, r in offers.items()]
-        )
-        snapshot = self.session.snapshot()
-        own = sorted((s for s in snapshot.settings.values() if s.instrument == number), key=lambda s: s.starts)
-        who = {c.id: c.code for c in snapshot.clients.values()}
-        self.settings.fill([(s.label, s.starts[:10], who.get(s.client, "all clients")) for s in reversed(own)])
-        codes = [None, *who]
+        lines = []
+        for name, step in offers.items():
+            m = metric_named(name)
+            lines.append((m.label if m else name, "–" if step is None else f"{step:g} {m.unit if m else ''}"))
+        self.offers.fill(lines)
+        own = sorted(items.settings_of(record.id), key=lambda s: s.starts)
+        who = {c.id: c.code for c in items.clients.values()}
+        self.settings.fill([(s.label, s.starts[:10], who.get(s.client or 0, "all clients")) for s in reversed(own)])
+        codes: list[int | None] = [None, *who]
         if [self.whom.itemData(k) for k in range(self.whom.count())] != codes:
             self.whom.clear()
             self.whom.addItem("all clients", None)
             for n, code in who.items():
                 self.whom.addItem(code, n)
 
-    def values_of_new(self, text):
-        last = max((i.position for i in self._instruments()), default=0)
-        return (("name", text), ("kind", "device"), ("position", last + 1))
+    def adding(self, text: str) -> Edit:
+        last = max((i.position for i in self.records().values()), default=0)
+        return AddInstrument(Instrument(0, text, "device", position=last + 1))
 
-    def _keep_metric(self):
+    def putting(self, record: Instrument) -> Edit:
+        return PutInstrument(record)
+
+    def _keep_metric(self) -> None:
         if self.row is None:
             return
-        m, text = metric_named(self.metric.currentData()), self.resolution.text().strip()
+        m, text = metric_named(self.metric_box.currentData()), self.resolution.text().strip()
+        if m is None:
+            return
         try:
             step = float(text.replace(",", ".")) if text else None
-            if step is not None and not 0 < step < m.high:
-                raise ValueError
         except ValueError:
-            self.say(f'"{text}" is not a resolution in {m.unit}; nothing was changed.')
+            self.say(f'"{text[:30]}" is not a resolution in {m.unit}; nothing was changed.')
             return
-        if self.do(PutPair("instrument_metric", (("instrument", self.row), ("metric", m.id)), "resolution", step)):
+        if self.do(OfferMetric(self.row, m.id, step)):
             self.resolution.clear()
 
-    def _drop_metric(self):
-        k = self.offers.currentRow()
-        if 0 <= k < len(self.offered):
-            keys = (("instrument", self.row), ("metric", self.offered[k]))
-            self.do(PutPair("instrument_metric", keys, "resolution", None, there=False))
+    def _drop_metric(self) -> None:
+        k = self.offers.row
+        if self.row is not None and 0 <= k < len(self.offered):
+            self.do(WithdrawMetric(self.row, self.offered[k]))
 
-    def _start_setting(self):
-        if self.row is None:
-            return
-        values = {
-            "instrument": self.row,
-            "client": self.whom.currentData(),
-            "label": self.label_.text().strip(),
-            "starts": self.starts.text().strip(),
-        }
-        if self.do(AddRow("setting", tuple(values.items()))):
+    def _start_setting(self) -> None:
+        if self.row is not None and self.do(
+            StartSetting(Setting(0, self.row, self.label_.text(), self.starts.text(), self.whom.currentData()))
+        ):
             self.label_.clear()
 
-    def _move(self, step):
-        order = [i.id for i in self._instruments()]
+    def _move(self, step: int) -> None:
+        order = [i.id for i in self._in_order()]
         k = order.index(self.row) + step if self.row in order else -1
-        if not 0 <= k < len(order):
+        if self.row is None or not 0 <= k < len(order):
             return
         order.remove(self.row)
         order.insert(k, self.row)
-        self.do(SetOrder(tuple(order)))
+        self.do(OrderInstruments(tuple(order)))

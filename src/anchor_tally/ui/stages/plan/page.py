@@ -2,69 +2,81 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from collections.abc import Callable
 
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout
+
+from ....app.session import Session
+from ....figures.style import Palette
+from ...pages import Page, Surroundings
 from ...widgets import label
 from .assessors import AssessorCheck
 from .clients import Clients
 from .instruments import Instruments
 from .practice import Practice
 from .protocol import Protocol
+from .tab import Tab
 
-_TABS = (
+_TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("clients", "Clients", Clients, "Who is measured, and what must not be done to them."),
     ("instruments", "Instruments", Instruments, "What measures, with which settings, in which order."),
     ("protocol", "Protocol", Protocol, "What must be so at each visit."),
     ("assessors", "Assessor check", AssessorCheck, "Does this assessor repeat well enough to be trusted?"),
     ("practice", "Practice", Practice, "Read a dial or a tape until reading is no source of error."),
 )
+_PURPOSE = {key: purpose for key, _, _, purpose in _TABS}
 
 
-class PlanStage(QWidget):
-    """Tabs of cards."""
+class PlanStage(Page):
+    """Tabs of cards; a tab is built when it is first opened."""
 
-    message = pyqtSignal(str, bool)
-
-    def __init__(self, session, palette):
-        super().__init__()
-        self.setObjectName("page")
-        self.headline = label("", "headline")
-        self.stack, self.tabs, self.pages, row = QStackedWidget(), {}, {}, QHBoxLayout()
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.headline = label("", "headline", wrap=True)
+        self.stack, row = QStackedWidget(), QHBoxLayout()
+        self.buttons: dict[str, QPushButton] = {}
+        self.tabs: dict[str, Tab] = {}
+        self.current = "clients"
         group = QButtonGroup(self)
-        for key, text, make, purpose in _TABS:
+        for key, text, _, _ in _TABS:
             button = QPushButton(text)
             button.setObjectName("tab")
             button.setCheckable(True)
             button.clicked.connect(lambda _=False, k=key: self.go(k))
             group.addButton(button)
             row.addWidget(button)
-            page = make(session)
-            page.message.connect(self.message)
-            page.setProperty("purpose", purpose)
-            self.stack.addWidget(page)
-            self.tabs[key], self.pages[key] = button, page
+            self.buttons[key] = button
         row.addStretch(1)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 10)
         box.addWidget(self.headline)
         box.addLayout(row)
         box.addWidget(self.stack, 1)
-        self.set_palette(palette)
-        self.tabs["clients"].setChecked(True)
+        self.buttons[self.current].setChecked(True)
 
-    def set_palette(self, palette):
-        """Choose the theme of what is painted."""
-        self.pages["practice"].set_palette(palette)
+    def tab(self, key: str) -> Tab:
+        """A tab."""
+        if key not in self.tabs:
+            make = next(m for k, _, m, _ in _TABS if k == key)
+            tab = self.tabs[key] = make(self.session)
+            tab.message.connect(self.message)
+            tab.set_palette(self.colours)
+            self.stack.addWidget(tab)
+        return self.tabs[key]
 
-    def go(self, key):
+    def set_palette(self, palette: Palette) -> None:
+        super().set_palette(palette)
+        for tab in self.tabs.values():
+            tab.set_palette(palette)
+
+    def go(self, key: str) -> None:
         """Show a tab."""
-        self.tabs[key].setChecked(True)
-        self.stack.setCurrentWidget(self.pages[key])
+        self.current = key
+        self.buttons[key].setChecked(True)
         self.refresh()
 
-    def refresh(self):
-        """Show the study as it is now."""
-        page = self.stack.currentWidget()
-        self.headline.setText(page.property("purpose"))
-        page.refresh()
+    def refresh(self) -> None:
+        tab = self.tab(self.current)
+        self.stack.setCurrentWidget(tab)
+        self.headline.setText(_PURPOSE[self.current])
+        tab.refresh()

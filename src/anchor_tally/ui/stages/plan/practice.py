@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ....analysis.practice import RANGES, hidden_values, score
+from ....app.session import Session
+from ....figures.style import Palette
 from ....wording.assessor import practice_words
 from ....wording.numbers import number, signed
 from ...widgets import Table, label
+from .tab import Tab
 
 _UNIT = {"dial": "mm", "tape": "cm"}
 MANY = 200
@@ -20,25 +23,26 @@ MANY = 200
 class Scale(QWidget):
     """The painted dial or tape."""
 
-    def __init__(self):
+    def __init__(self) -> None:
         super().__init__()
-        self.palette_, self.kind, self.value = None, "dial", 0.0
-        self.setMinimumSize(420, 320)
+        self.colours: Palette | None = None
+        self.kind, self.value = "dial", 0.0
+        self.setMinimumSize(300, 260)
         self.setAccessibleName("Dial or tape to be read")
 
-    def show_value(self, kind, value):
+    def show_value(self, kind: str, value: float) -> None:
         """Point at a value."""
         self.kind, self.value = kind, value
         self.update()
 
-    def paintEvent(self, _event):
-        if self.palette_ is None:
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        if self.colours is None:
             return
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        (self._dial if self.kind == "dial" else self._tape)(p, self.palette_)
+        (self._dial if self.kind == "dial" else self._tape)(p, self.colours)
 
-    def _dial(self, p, c):
+    def _dial(self, p: QPainter, c: Palette) -> None:
         """One turn is 10 mm, a line each 0.2 mm; the window counts whole tens."""
         side = min(self.width(), self.height()) - 16
         p.translate(self.width() / 2, self.height() / 2)
@@ -71,7 +75,7 @@ class Scale(QWidget):
         p.setBrush(QColor(c.warn))
         p.drawEllipse(QPointF(0, 0), 4, 4)
 
-    def _tape(self, p, c):
+    def _tape(self, p: QPainter, c: Palette) -> None:
         """A strip of tape with a line each 2 mm, read at the upright index."""
         w, h = self.width(), self.height()
         per_cm = w / 9
@@ -94,21 +98,21 @@ class Scale(QWidget):
         p.drawLine(QPointF(w / 2, top - 26), QPointF(w / 2, top + 92))
 
 
-class Practice(QWidget):
+class Practice(Tab):
     """Read, type, Enter; the truth is shown after each reading."""
 
-    message = pyqtSignal(str, bool)
-
-    def __init__(self, _session, seed=None):
-        super().__init__()
-        self.seed, self.hidden, self.read = seed, (), ()
+    def __init__(self, session: Session, seed: int | None = None) -> None:
+        super().__init__(session)
+        self.seed = seed
+        self.hidden: tuple[float, ...] = ()
+        self.read: tuple[float, ...] = ()
         self.kind = QComboBox()
         self.kind.addItem("Calliper dial (mm)", "dial")
         self.kind.addItem("Tape (cm)", "tape")
         self.kind.setAccessibleName("What to read")
         self.kind.activated.connect(lambda _k: self.begin())
         self.again = QPushButton("Begin again")
-        self.again.clicked.connect(self.begin)
+        self.again.clicked.connect(lambda: self.begin())
         self.scale = Scale()
         self.value = QLineEdit()
         self.value.setAccessibleName("What you read")
@@ -119,11 +123,12 @@ class Practice(QWidget):
         self.table = Table(["Read", "True", "Error"], "Readings", numeric_from=0)
         self.digits = Table(["Last digit", "Times"], "Last digits")
         top = QHBoxLayout()
-        for w in (self.kind, label("You read", "faint"), self.value, label("to one decimal, then Enter", "faint"), self.again):
+        for w in (self.kind, label("You read", "faint"), self.value, self.again):
             top.addWidget(w)
         top.addStretch(1)
         left, right = QVBoxLayout(), QVBoxLayout()
         left.addLayout(top)
+        left.addWidget(label("To one decimal, then Enter.", "faint"))
         left.addWidget(self.trouble)
         left.addWidget(self.scale, 1)
         right.addWidget(self.words)
@@ -138,21 +143,19 @@ class Practice(QWidget):
         box.addLayout(right, 5)
         self.begin()
 
-    def set_palette(self, palette):
-        """Choose the theme of what is painted."""
-        self.scale.palette_ = palette
+    def set_palette(self, palette: Palette) -> None:
+        self.scale.colours = palette
         self.scale.update()
 
-    def refresh(self):
-        """Be ready to type."""
+    def refresh(self) -> None:
         self.value.setFocus()
 
-    def begin(self):
+    def begin(self) -> None:
         """Draw new hidden values."""
         self.hidden, self.read = hidden_values(self.kind.currentData(), MANY, self.seed), ()
         self._show()
 
-    def _answer(self):
+    def _answer(self) -> None:
         text = self.value.text().strip().replace(",", ".")
         low, high = RANGES[self.kind.currentData()]
         try:
@@ -170,7 +173,7 @@ class Practice(QWidget):
             self.begin()
         self._show()
 
-    def _show(self):
+    def _show(self) -> None:
         kind = self.kind.currentData()
         self.scale.show_value(kind, self.hidden[len(self.read)])
         result = score(self.hidden, self.read)

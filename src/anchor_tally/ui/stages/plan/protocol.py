@@ -1,24 +1,25 @@
-"""The protocol: which conditions are asked for at each visit."""
+"""The protocol: which conditions are asked for at each visit, and whether the study is for practice."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout
 
+from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.protocol import CONDITIONS
-from ....study.cards import PutPair
+from ....study.edits.checks import AskCondition
+from ....study.edits.clients import PutStudy
+from ....study.edits.edit import Edit
 from ...widgets import label
+from .tab import Tab
 
 
-class Protocol(QWidget):
+class Protocol(Tab):
     """A tick for each condition, with what it wants and what a breach means."""
 
-    message = pyqtSignal(str, bool)
-
-    def __init__(self, session):
-        super().__init__()
-        self.session, self.boxes = session, {}
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.boxes: dict[str, QCheckBox] = {}
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         grid.setVerticalSpacing(8)
@@ -26,30 +27,34 @@ class Protocol(QWidget):
             grid.addWidget(label(head, "faint"), 0, k)
         for n, c in enumerate(CONDITIONS, start=1):
             box = QCheckBox(c.question)
-            box.clicked.connect(lambda on, key=c.key: self._ask(key, on))
+            box.clicked.connect(lambda on, key=c.key: self._do(AskCondition(key, on)))
             self.boxes[c.key] = box
             grid.addWidget(box, n, 0)
             grid.addWidget(label(c.wanted), n, 1)
             grid.addWidget(label(c.breach, "faint", wrap=True), n, 2)
         grid.setColumnStretch(2, 1)
-        box = QVBoxLayout(self)
-        box.setContentsMargins(0, 6, 0, 0)
+        self.practice = QCheckBox("This study is for practice: readings of simulated devices count")
+        self.practice.clicked.connect(lambda on: self._do(PutStudy(self.session.title, on)))
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 6, 0, 0)
         text = (
             "What must be so for readings to compare. Record shows a switch for each; an answer is kept only when it was given."
         )
-        box.addWidget(label(text, "faint", wrap=True))
-        box.addLayout(grid)
-        box.addStretch(1)
+        column.addWidget(label(text, "faint", wrap=True))
+        column.addLayout(grid)
+        column.addSpacing(10)
+        column.addWidget(self.practice)
+        column.addStretch(1)
 
-    def _ask(self, key, on):
+    def _do(self, edit: Edit) -> None:
         try:
-            self.session.do(PutPair("protocol_item", (("key", key),), "asked", int(on)))
+            self.session.do(edit)
         except UserError as error:
             self.message.emit(str(error), True)
             self.refresh()
 
-    def refresh(self):
-        """Show what the study asks for."""
-        asked = self.session.protocol()
+    def refresh(self) -> None:
+        items = self.session.catalogue()
         for key, box in self.boxes.items():
-            box.setChecked(key in asked)
+            box.setChecked(key in items.asked)
+        self.practice.setChecked(items.practice)

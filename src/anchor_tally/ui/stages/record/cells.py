@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPen
-from PyQt6.QtWidgets import QLineEdit, QWidget
+from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QLabel, QLineEdit, QWidget
 
-from ....wording.numbers import number
+from ....analysis.bench import LaneAnswer, LanePlan
+from ....domain.records import Reading
+from ....figures.style import Palette
+from ....wording.bench import strip_words
+from ...widgets import restyle, tip
 
 
 class Cell(QLineEdit):
@@ -19,48 +23,54 @@ class Cell(QLineEdit):
     vertical = pyqtSignal(object, int)
     entered = pyqtSignal(object)
 
-    def __init__(self, lane, replicate):
+    def __init__(self, lane: Lane, replicate: int) -> None:
         super().__init__()
         self.lane, self.replicate = lane, replicate
-        self.reading = None
+        self.reading: Reading | None = None
         self.stored = ""
         self.setFixedWidth(74)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.setAccessibleName(f"{lane.instrument} {lane.label}, repeat {replicate}")
+        self.setAccessibleName(f"{lane.plan.instrument} {lane.label}, repeat {replicate}")
         self.editingFinished.connect(self._leave)
 
-    def load(self, reading):
+    def load(self, reading: Reading | None) -> None:
         """Show a reading, or emptiness."""
         self.reading = reading
         self.stored = "" if reading is None else ("failed" if reading.status == "failed" else self._text(reading))
         self.setText(self.stored)
-        self.setReadOnly(reading is not None and reading.status == "excluded")
+        out = reading is not None and reading.status == "excluded"
+        self.setReadOnly(out)
         self.state("" if reading is None else reading.status)
-        self.setToolTip(f"Excluded: {reading.note}" if reading is not None and reading.status == "excluded" else "")
+        said = f"Excluded: {reading.note}" if reading is not None and out else ""
+        tip(
+            self,
+            "Simulated: no real device has measured this" if reading is not None and reading.simulated and not said else said,
+        )
 
     @staticmethod
-    def _text(reading):
+    def _text(reading: Reading) -> str:
         return reading.entered if reading.unit in ("percent", "kg", "cm", "mm", "ohm") else f"{reading.entered} {reading.unit}"
 
-    def state(self, name):
+    def state(self, name: str) -> None:
         """Set the look."""
         self.setProperty("state", name)
         font = self.font()
         font.setStrikeOut(name == "excluded")
         self.setFont(font)
-        self.style().unpolish(self)
-        self.style().polish(self)
+        restyle(self)
 
-    def _leave(self):
-        if self.text().strip() != self.stored:
+    def _leave(self) -> None:
+        if self.text().strip() != self.stored or self.property("state") == "refused":
             self.committed.emit(self)
 
-    def focusInEvent(self, event):
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
         self.selectAll()
         self.entered.emit(self)
 
-    def keyPressEvent(self, event):
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
         key = event.key()
         if key == Qt.Key.Key_F and not self.isReadOnly():
             self.failed.emit(self)
@@ -71,7 +81,8 @@ class Cell(QLineEdit):
             if self.property("state") != "refused":
                 self.walk.emit(self)
         elif key == Qt.Key.Key_Escape:
-            self.setText(self.stored)
+            self.state("")
+            self.load(self.reading)
         elif key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             self.vertical.emit(self, 1 if key == Qt.Key.Key_Down else -1)
         else:
@@ -81,23 +92,21 @@ class Cell(QLineEdit):
 class TallyStrip(QWidget):
     """The repeats as ticks against the spread that this device usually has."""
 
-    def __init__(self, palette, width=150):
+    def __init__(self, palette: Palette, width: int = 150) -> None:
         super().__init__()
-        self.palette_ = palette
-        self.values, self.usual = [], None
+        self.colours = palette
+        self.values: tuple[float, ...] = ()
+        self.usual: float | None = None
         self.setFixedSize(width, 26)
 
-    def show_values(self, values, usual):
-        """Draw ``values`` against the usual SD (None when not known)."""
-        self.values, self.usual = values, usual
-        spread = f"{number(max(values) - min(values), 1)}" if len(values) > 1 else "–"
-        self.setToolTip(
-            f"Spread {spread}; usual SD {number(usual, 2)}" if usual else f"Spread {spread}; usual spread not known yet"
-        )
+    def show_answer(self, answer: LaneAnswer) -> None:
+        """Draw the values of a lane against its usual SD."""
+        self.values, self.usual = answer.values, answer.usual
+        tip(self, strip_words(answer))
         self.update()
 
-    def paintEvent(self, _event):
-        p, c = QPainter(self), self.palette_
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        p, c = QPainter(self), self.colours
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         w, h = self.width(), self.height()
         p.setPen(QPen(QColor(c.line), 1))
@@ -118,22 +127,27 @@ class TallyStrip(QWidget):
 
 
 class Lane:
-    """One instrument and metric at the bench: its cells, strip and labels."""
+    """One instrument and metric at the bench: its cells, strip and labels, and what they give."""
 
-    def __init__(self, instrument, kind, metric, label, repeats):
-        self.instrument, self.kind, self.metric, self.label, self.repeats = instrument, kind, metric, label, repeats
-        self.cells = []
-        self.tag = self.strip = self.meaning = None
-        self.tally = None
-        self.locked = ""
+    def __init__(self, plan: LanePlan, text: str, tag: QLabel, strip: TallyStrip, meaning: QLabel) -> None:
+        self.plan, self.label = plan, text
+        self.cells: list[Cell] = []
+        self.tag, self.strip, self.meaning = tag, strip, meaning
+        self.answer: LaneAnswer | None = None
 
     @property
-    def key(self):
-        return self.instrument, self.kind, self.metric, self.repeats
+    def instrument(self) -> str:
+        """The instrument's name."""
+        return self.plan.instrument
 
-    def wants(self, cell):
+    @property
+    def metric(self) -> str:
+        """What it measures."""
+        return self.plan.metric
+
+    def wants(self, cell: Cell) -> bool:
         """Whether the protocol asks for this cell: a planned repeat, or one more after two that differ."""
-        if self.locked:
+        if self.answer is None or self.answer.locked is not None:
             return False
-        planned = cell.replicate <= self.repeats
-        return planned or (self.tally is not None and self.tally.ask and cell.replicate == self.tally.n + 1)
+        tally = self.answer.tally
+        return cell.replicate <= self.plan.repeats or (tally.ask and cell.replicate == tally.n + 1)

@@ -7,10 +7,11 @@ from datetime import datetime
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS
 from ....domain.units import parse_quantity
-from ....study.cards import AddRow
+from ....study.edits.checks import AddCheckWeight
 from ....wording.numbers import number, signed
 from ...widgets import Table, label
 
@@ -20,14 +21,14 @@ class CheckWeights(QWidget):
 
     message = pyqtSignal(str, bool)
 
-    def __init__(self, session):
+    def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.scale, self.nominal, self.shown = QComboBox(), QLineEdit(), QLineEdit()
         self.add = QPushButton("Keep")
         self.add.setObjectName("primary")
         self.add.clicked.connect(self._keep)
-        self.nominal.returnPressed.connect(self.shown.setFocus)
+        self.nominal.returnPressed.connect(lambda: self.shown.setFocus())
         self.shown.returnPressed.connect(self._keep)
         row = QHBoxLayout()
         for text, w in (("Scale", self.scale), ("Known mass", self.nominal), ("Scale shows", self.shown)):
@@ -49,9 +50,9 @@ class CheckWeights(QWidget):
         box.addWidget(self.trouble)
         box.addWidget(self.table, 1)
 
-    def refresh(self):
+    def refresh(self) -> None:
         """Show scales and what was kept."""
-        names = [i.name for i in self.session.snapshot().instruments.values() if i.kind == "device"]
+        names = [i.name for i in self.session.catalogue().instruments.values() if i.kind == "device"]
         if [self.scale.itemText(k) for k in range(self.scale.count())] != names:
             self.scale.clear()
             self.scale.addItems(names)
@@ -69,22 +70,15 @@ class CheckWeights(QWidget):
         self.add.setEnabled(bool(names))
         self.trouble.setText("" if names else "Add a scale under Plan, Instruments, or at the Devices station first.")
 
-    def _keep(self):
+    def _keep(self) -> None:
         if not self.add.isEnabled():
             return
         try:
             nominal = parse_quantity(self.nominal.text(), METRICS["body_mass"])
             shown = parse_quantity(self.shown.text(), METRICS["body_mass"])
-            scale = next(i.id for i in self.session.snapshot().instruments.values() if i.name == self.scale.currentText())
-            values = {
-                "instrument": scale,
-                "taken_at": datetime.now().strftime("%Y-%m-%dT%H:%M"),
-                "nominal_kg": nominal.value,
-                "shown_kg": shown.value,
-                "entered": shown.entered,
-                "unit": shown.unit,
-            }
-            self.session.do(AddRow("check_weight", tuple(values.items())))
+            items = self.session.catalogue().instruments.values()
+            scale = next(i.id for i in items if i.name == self.scale.currentText())
+            self.session.do(AddCheckWeight(scale, datetime.now().strftime("%Y-%m-%dT%H:%M"), nominal, shown))
         except UserError as error:
             self.trouble.setText(f"{error}; nothing was written.".replace("nothing was changed; ", ""))
             return

@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
-from ....domain.protocol import BY_KEY, breaches
+from ....domain.protocol import BY_KEY, Condition, breaches
 from ....wording.bench import condition_words
-from ...widgets import Flow, label
+from ...widgets import Flow, label, restyle, tip
 
 
 class Switch(QPushButton):
     """One condition: not noted, as wanted, or broken. Space or a click goes on to the next."""
 
-    def __init__(self, condition):
+    def __init__(self, condition: Condition) -> None:
         super().__init__()
         self.condition = condition
-        self.answer = None
-        self.setToolTip(f"{condition.question} The protocol wants: {condition.wanted}. Otherwise {condition.breach}.")
+        self.answer: str | None = None
+        tip(self, f"{condition.question} The protocol wants: {condition.wanted}. Otherwise {condition.breach}.")
 
-    def show_answer(self, answer):
+    def show_answer(self, answer: str | None) -> None:
         """Show an answer; None is not noted."""
         self.answer = answer
         c = self.condition
@@ -29,11 +31,10 @@ class Switch(QPushButton):
         said = {"open": "not noted", "kept": f"{answer}, as wanted", "broken": f"{answer}, against the protocol"}[state]
         self.setAccessibleName(f"{c.question} {said}")
         self.setProperty("condition", state)
-        self.style().unpolish(self)
-        self.style().polish(self)
+        restyle(self)
 
     @property
-    def following(self):
+    def following(self) -> str | None:
         """The answer after the next click."""
         return (
             self.condition.wanted
@@ -49,9 +50,9 @@ class ConditionsBar(QWidget):
 
     noted = pyqtSignal(tuple)
 
-    def __init__(self):
+    def __init__(self) -> None:
         super().__init__()
-        self.switches = []
+        self.switches: list[Switch] = []
         self.row = Flow()
         self.all = QPushButton("All as wanted (F7)")
         self.all.setToolTip("Note every condition as the protocol wants it; then change those that are not so")
@@ -64,15 +65,16 @@ class ConditionsBar(QWidget):
         box.addLayout(self.row)
         box.addWidget(self.breach)
 
-    def build(self, keys):
+    def build(self, keys: Sequence[str]) -> None:
         """Make switches for these conditions."""
         if [s.condition.key for s in self.switches] == list(keys):
             return
         while self.row.count():
             item = self.row.takeAt(0)
-            if item.widget() and item.widget() is not self.all:
-                item.widget().hide()
-                item.widget().deleteLater()
+            widget = item.widget() if item is not None else None
+            if widget is not None and widget is not self.all:
+                widget.hide()
+                widget.deleteLater()
         self.switches = []
         tag = label("Conditions", "faint")
         tag.setMinimumHeight(self.all.sizeHint().height())
@@ -84,7 +86,7 @@ class ConditionsBar(QWidget):
             self.row.addWidget(switch)
         self.row.addWidget(self.all)
 
-    def show_answers(self, answers):
+    def show_answers(self, answers: dict[str, str]) -> None:
         """Show what was noted."""
         for switch in self.switches:
             switch.show_answer(answers.get(switch.condition.key))
@@ -93,7 +95,7 @@ class ConditionsBar(QWidget):
         self.breach.setVisible(bool(broken))
         self.all.setVisible(any(s.answer is None for s in self.switches))
 
-    def note_all(self):
+    def note_all(self) -> None:
         """Note what is not noted yet as the protocol wants it."""
         open_ = tuple((s.condition.key, s.condition.wanted) for s in self.switches if s.answer is None)
         if open_:

@@ -2,252 +2,242 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
+from collections.abc import Mapping, Sequence
+from typing import Protocol
+
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
-from ....analysis.calibrate import correct
-from ....analysis.cautions import essential_fat
-from ....analysis.consistency import usual_spread
-from ....analysis.tally import judge
+from ....analysis.bench import REPEATS, LanePlan, lane_answer
+from ....analysis.cautions import Caution
+from ....app.bench import Place
+from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
-from ....study.commands import add_reading
-from ....wording.bench import tally_words
-from ....wording.sentences import corrected_sentence, sentence
-from ...widgets import label
+from ....domain.records import Reading
+from ....figures.style import Palette
+from ....study.edits.readings import AddReadings, CorrectReading, NewReading
+from ....wording.bench import lane_words, refusal_words
+from ...pages import EvidenceFor
+from ...widgets import label, restyle, rich
 from .cells import Cell, Lane, TallyStrip
 
-COLUMNS = 3
+
+class Bench(Protocol):
+    """What the lanes know of the visit."""
+
+    def place(self) -> Place | None:
+        """Where a reading typed now belongs; None (said in place) when that is not known."""
+
+    def day(self) -> str:
+        """Day of the visit as far as it is known."""
+
+    def refuse(self, text: str) -> None:
+        """Say in place what could not be done."""
 
 
 class LaneGrid(QWidget):
     """Lanes of one station in one visit.
 
-    ``bench`` gives the visit: ``who()``, ``moment()``, ``visit`` and ``refuse(text)``. ``by_round`` walks all lanes for the
-    first repeat, then all for the second; otherwise the repeats of one lane after each other.
+    ``by_round`` walks all lanes for the first repeat, then all for the second; otherwise the repeats of one lane after each other.
     """
 
-    evidence = pyqtSignal(object, str)
+    evidence = pyqtSignal(object)
     entered = pyqtSignal(object)
     typing = pyqtSignal(object, str)
     finished = pyqtSignal()
 
-    def __init__(self, session, palette, bench):
+    def __init__(self, session: Session, palette: Palette, bench: Bench) -> None:
         super().__init__()
         self.setObjectName("page")
-        self.session, self.palette_, self.bench = session, palette, bench
-        self.lanes, self.by_round, self.setting, self.one, self.narrow = [], False, None, None, False
-        self.grid = QGridLayout(self)
-        self.grid.setContentsMargins(0, 0, 6, 0)
-        self.grid.setVerticalSpacing(5)
-        self.grid.setHorizontalSpacing(8)
+        self.session, self.colours, self.bench = session, palette, bench
+        self.lanes: list[Lane] = []
+        self.by_round, self.narrow, self.one = False, False, False
+        self.setting: str | None = None
+        self._built: tuple[tuple[LanePlan, ...], bool] | None = None
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 6, 0)
+        self._grid.setVerticalSpacing(5)
+        self._grid.setHorizontalSpacing(8)
 
-    @property
-    def meanings(self):
-        return [lane.meaning for lane in self.lanes]
-
-    def build(self, wanted, by_round, one_instrument):
-        """Make lanes for (instrument, kind, metric, repeats); nothing happens when they stand already."""
+    def build(self, wanted: Sequence[LanePlan], *, by_round: bool, one_instrument: bool) -> None:
+        """Make lanes; nothing happens when they stand already."""
         self.by_round = by_round
-        if [lane.key for lane in self.lanes] == wanted and self.one == one_instrument:
+        if self._built == (tuple(wanted), one_instrument):
             return
+        self._built = (tuple(wanted), one_instrument)
         self.one = one_instrument
-        while self.grid.count():
-            item = self.grid.takeAt(0)
-            if item.widget():
-                item.widget().hide()
-                item.widget().deleteLater()
-        for row in range(self.grid.rowCount()):
-            self.grid.setRowStretch(row, 0)
-        self.lanes = []
+        self._clear()
         heads = ["Site or value" if one_instrument else "Instrument", "" if one_instrument else "Measures"]
-        heads += [f"Repeat {n + 1}" for n in range(COLUMNS)] + ["Tally", "What it gives"]
+        heads += [f"Repeat {n}" for n in REPEATS] + ["Tally", "What it gives"]
         for k, head in enumerate(heads if wanted else ()):
-            self.grid.addWidget(label(head, "faint"), 0, k)
-        for k, (instrument, kind, metric, repeats) in enumerate(wanted, start=1):
-            m = metric_named(metric)
-            lane = Lane(instrument, kind, metric, m.label, repeats)
-            self.grid.addWidget(label(f"<b>{m.label if one_instrument else instrument}</b>"), k, 0)
-            lane.tag = label("", "faint")
-            self.grid.addWidget(lane.tag, k, 1)
-            for n in range(COLUMNS):
-                cell = Cell(lane, n + 1)
-                cell.committed.connect(self._commit)
-                cell.failed.connect(self._mark_failed)
-                cell.walk.connect(self.focus_next)
-                cell.evidence.connect(self._open)
-                cell.vertical.connect(self._vertical)
-                cell.entered.connect(self.entered)
-                cell.textEdited.connect(lambda text, c=cell: self.typing.emit(c, text))
-                lane.cells.append(cell)
-                self.grid.addWidget(cell, k, 2 + n)
-                cell.show()  # at once, so that it can take the focus before the layout has run
-            lane.strip = TallyStrip(self.palette_, 90 if one_instrument else 150)
-            lane.meaning = label("", wrap=True)
-            self.grid.addWidget(lane.strip, k, 5)
-            lane.strip.setVisible(not (self.narrow and one_instrument))
-            self.grid.addWidget(lane.meaning, k, 6)
-            self.lanes.append(lane)
-        self.grid.setColumnStretch(6, 1)
-        self.grid.setRowStretch(len(self.lanes) + 1, 1)
+            self._grid.addWidget(label(head, "faint"), 0, k)
+        for row, plan in enumerate(wanted, start=1):
+            self._add(plan, row)
+        self._grid.setColumnStretch(len(heads) - 1, 1)
+        self._grid.setRowStretch(len(self.lanes) + 1, 1)
 
-    def set_narrow(self, narrow):
-        """Leave out the strips of a station where there is no room for them."""
+    def _clear(self) -> None:
+        while self._grid.count():
+            item = self._grid.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        for row in range(self._grid.rowCount()):
+            self._grid.setRowStretch(row, 0)
+        self.lanes = []
+
+    def _add(self, plan: LanePlan, row: int) -> None:
+        metric = metric_named(plan.metric)
+        text = metric.label if metric else plan.metric
+        tag, meaning = label("", "faint"), rich(wrap=True)
+        strip = TallyStrip(self.colours, 90 if self.one else 150)
+        lane = Lane(plan, text, tag, strip, meaning)
+        name = label(text if self.one else plan.instrument, "strong")
+        self._grid.addWidget(name, row, 0)
+        self._grid.addWidget(tag, row, 1)
+        for n in REPEATS:
+            cell = Cell(lane, n)
+            cell.committed.connect(self._commit)
+            cell.failed.connect(self._mark_failed)
+            cell.walk.connect(self.focus_next)
+            cell.evidence.connect(self._open)
+            cell.vertical.connect(self._vertical)
+            cell.entered.connect(self.entered)
+            cell.textEdited.connect(lambda typed, c=cell: self.typing.emit(c, typed))
+            lane.cells.append(cell)
+            self._grid.addWidget(cell, row, 1 + n)
+            cell.show()  # at once, so that it can take the focus before the layout has run
+        self._grid.addWidget(strip, row, 5)
+        strip.setVisible(not self.narrow)
+        self._grid.addWidget(meaning, row, 6)
+        self.lanes.append(lane)
+
+    def set_narrow(self, narrow: bool) -> None:
+        """Leave out the strips where there is no room for them."""
         self.narrow = narrow
         for lane in self.lanes:
-            lane.strip.setVisible(not (narrow and self.one))
+            lane.strip.setVisible(not narrow)
 
-    def set_palette(self, palette):
+    def set_palette(self, palette: Palette) -> None:
         """Choose the theme of what is painted."""
-        self.palette_ = palette
+        self.colours = palette
         for lane in self.lanes:
-            lane.strip.palette_ = palette
+            lane.strip.colours = palette
             lane.strip.update()
 
     # showing
-    def load(self, readings, locks):
-        """Show the readings of the visit; ``locks`` maps an instrument to the reason why it must not be used."""
+    def load(self, readings: Sequence[Reading], locks: Mapping[str, Caution], who: str, visit: int | None) -> None:
+        """Show the readings of the visit; ``locks`` maps an instrument to the caution that forbids it."""
         at = {(r.instrument, r.metric, r.replicate): r for r in readings if self.setting in (None, r.setting)}
-        day, who = self.bench.moment(quiet=True) or "", self.bench.who()
-        records = {}
-        for record in self.session.calibrations():
-            records.setdefault((record.instrument, record.metric), []).append(record)
-        spreads = {}
+        items, day = self.session.catalogue(), self.bench.day()
+        client, records = items.client_coded(who), self.session.calibrations()
+        comparable = {metric for _, kind, metric in self.session.instrument_lanes() if kind == "reference"}
         for lane in self.lanes:
-            m = metric_named(lane.metric)
-            lane.locked = locks.get(lane.instrument, "")
+            plan = lane.plan
             for cell in lane.cells:
                 if not (cell.property("state") == "refused" and cell.hasFocus()):
-                    cell.load(at.get((lane.instrument, lane.metric, cell.replicate)))
-                cell.setEnabled(not lane.locked or cell.reading is not None)
+                    cell.load(at.get((plan.instrument, plan.metric, cell.replicate)))
+                cell.setEnabled(plan.instrument not in locks or cell.reading is not None)
             own = [cell.reading for cell in lane.cells if cell.reading is not None]
-            setting = own[-1].setting if own else self.setting_of(lane, day)
-            shown = setting if self.one is None or not self.one else ""
-            what = m.unit if self.one else f"{m.label}, {m.unit}"
-            lane.tag.setText(what + (f" · {shown}" if shown else ""))
-            if lane.metric not in spreads:
-                spreads[lane.metric] = usual_spread(self.session.snapshot(lane.metric), lane.metric)
-            usual = spreads[lane.metric].get(lane.instrument)
-            values = [r.value for r in own if r.status == "ok"]
-            lane.tally = judge(m, values, lane.repeats, usual)
-            lane.strip.show_values(values, usual)
-            if lane.locked and not own:
-                lane.meaning.setText(lane.locked)
-                lane.meaning.setObjectName("warn")
-            else:
-                lane.meaning.setText(self._meaning(lane, m, who, day, setting, records.get((lane.instrument, lane.metric), [])))
-                lane.meaning.setObjectName("warn" if lane.tally.notes else "")
-            lane.meaning.style().polish(lane.meaning)
+            setting = own[-1].setting if own else self._setting_now(plan.instrument, day, who)
+            stale = {r.id: self.session.stale(r) for r in records if (r.instrument, r.metric) == (plan.instrument, plan.metric)}
+            lane.answer = lane_answer(
+                plan,
+                own,
+                client=client,
+                day=day,
+                setting=setting,
+                usual=self.session.usual_spread(plan.instrument, plan.metric, visit),
+                records=records,
+                stale=stale,
+                locked=locks.get(plan.instrument),
+                correcting=not self.one and plan.metric in comparable,
+            )
+            lane.strip.show_answer(lane.answer)
+            words = lane_words(lane.answer, one_instrument=self.one)
+            lane.tag.setText(words.tag)
+            lane.meaning.setText(words.meaning)
+            lane.meaning.setObjectName("warn" if words.warn else "")
+            restyle(lane.meaning)
         self.mark_next()
 
-    def setting_of(self, lane, day):
+    def _setting_now(self, instrument: str, day: str, who: str) -> str:
         """The setting that a reading typed now gets: the station's own, or the one in force."""
-        return self.setting if self.setting is not None else self.session.settings_at(lane.instrument, day, self.bench.who())
-
-    def _meaning(self, lane, m, who, day, setting, records):
-        value = lane.tally.value
-        if value is None:
-            return ""
-        text = tally_words(lane.tally, m)
-        if lane.kind == "reference" or self.one:
-            return text
-        sex = next((c.sex for c in self.session.snapshot().clients.values() if c.code == who), "")
-        if not records:
-            mark = " · uncorrected" if lane.metric == self.session.lens.metric else ""
-            return text + mark + self._caution(lane.metric, sex, value)
-        record = next((r for r in records if r.setting == setting), records[-1])
-        c = correct(record, who, value, day, setting, self.session.snapshot(lane.metric))
-        return f"{text} → corrected <b>{corrected_sentence(c, lane.metric)}</b>" + self._caution(lane.metric, sex, c.value)
-
-    @staticmethod
-    def _caution(metric, sex, value):
-        found = essential_fat(metric, sex, value)
-        return f" · {sentence(found)}" if found else ""
+        return self.setting if self.setting is not None else self.session.catalogue().setting_in_force(instrument, day, who)
 
     # walking
-    def ordered(self):
+    def ordered(self) -> list[Cell]:
         """Cells in the order in which Enter walks them."""
-        cells = [(lane, cell) for lane in self.lanes for cell in lane.cells]
-        if self.by_round:
-            cells.sort(key=lambda x: x[1].replicate)  # stable: the lanes keep their order
-        return [cell for _, cell in cells]
+        cells = [cell for lane in self.lanes for cell in lane.cells]
+        return sorted(cells, key=lambda c: c.replicate) if self.by_round else cells  # stable: the lanes keep their order
 
-    def _open_cells(self):
-        return [c for c in self.ordered() if not c.text() and c.lane.wants(c)]
-
-    def mark_next(self):
+    def mark_next(self) -> None:
         """Show which cell comes next."""
-        following = next(iter(self._open_cells()), None)
-        for c in self.ordered():
-            if c.property("state") in ("", "next"):
-                c.state("next" if c is following else "")
+        cells = self.ordered()
+        following = next((c for c in cells if not c.text() and c.lane.wants(c)), None)
+        for c in cells:
+            wanted = "next" if c is following else ""
+            if c.property("state") in ("", "next") and c.property("state") != wanted:
+                c.state(wanted)
 
-    def focus_next(self, after):
+    def focus_next(self, after: Cell | None) -> None:
         """Walk to the next empty cell that the protocol asks for."""
         cells = self.ordered()
         start = cells.index(after) + 1 if after in cells else 0
         for c in cells[start:] + cells[:start]:
             if not c.text() and c.lane.wants(c):
-                c.setFocus()
+                c.setFocus(Qt.FocusReason.TabFocusReason)
                 return
         if after is not None:
             self.finished.emit()
 
-    def _vertical(self, cell, step):
+    def _vertical(self, cell: Cell, step: int) -> None:
         k = self.lanes.index(cell.lane) + step
         if 0 <= k < len(self.lanes):
             self.lanes[k].cells[cell.replicate - 1].setFocus()
 
     # writing
-    def _commit(self, cell):
+    def _commit(self, cell: Cell) -> None:
         text = cell.text().strip()
         if text.lower() in ("f", "failed"):
             self._mark_failed(cell)
             return
         if not text:
             cell.load(cell.reading)
+            self.mark_next()
             if cell.reading is not None:
                 self.bench.refuse("A reading is not deleted: exclude it with a reason (F4).")
             return
         self._write(cell, text)
 
-    def _mark_failed(self, cell):
+    def _mark_failed(self, cell: Cell) -> None:
         if cell.reading is None or cell.reading.status != "failed":
             self._write(cell, None)
             if cell.property("state") != "refused":
                 self.focus_next(cell)
 
-    def _write(self, cell, typed):
-        lane, who, at = cell.lane, self.bench.who(), self.bench.moment()
-        if at is None:
+    def _write(self, cell: Cell, typed: str | None) -> None:
+        place = self.bench.place()
+        if place is None:
             return
-        if not who:
-            self.bench.refuse("Choose or type a client's code first; nothing was written.")
-            return
+        plan = cell.lane.plan
         cell.state("")
         try:
             if cell.reading is not None:
-                self.session.correct_reading(cell.reading.id, typed, "corrected at the bench")
+                self.session.do(CorrectReading(cell.reading.id, typed, "corrected at the bench"))
             else:
-                self.session.do(
-                    add_reading(
-                        client=who,
-                        taken_at=at,
-                        instrument=lane.instrument,
-                        kind=lane.kind,
-                        metric=lane.metric,
-                        typed=typed,
-                        replicate=cell.replicate,
-                        setting=self.setting_of(lane, at),
-                    )
-                )
+                setting = self._setting_now(plan.instrument, place.at, place.client)
+                new = NewReading(plan.instrument, plan.kind, plan.metric, typed, cell.replicate, setting)
+                self.session.do(AddReadings(place.client, place.at, (new,), visit=place.visit, fresh=place.fresh))
         except UserError as error:
             cell.state("refused")
-            said = str(error)
-            self.bench.refuse(f"{said[0].upper()}{said[1:]}; what you typed stays in the cell, nothing was written.")
+            self.bench.refuse(refusal_words(error))
             return
         self.bench.refuse("")
 
-    def _open(self, cell):
+    def _open(self, cell: Cell) -> None:
         if cell.reading is not None:
-            self.evidence.emit([cell.reading.id], f"{cell.lane.instrument}, {cell.lane.label}, repeat {cell.replicate}")
+            name = f"{cell.lane.instrument}, {cell.lane.label}, repeat {cell.replicate}"
+            self.evidence.emit(EvidenceFor(name, readings=(cell.reading.id,)))

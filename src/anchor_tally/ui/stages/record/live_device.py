@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Protocol
 
 from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtSerialPort import QSerialPortInfo
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QWidget
 
+from ....app.bench import Place
+from ....app.session import Session
 from ....domain.errors import UserError
-from ....domain.metrics import metric_named
 from ....feeds.folder import WatchedFolder
-from ....feeds.taker import LeftOut, Named, NoValue, Shown, Taken
+from ....feeds.taker import LEAST_MASS, Event, LeftOut, Named, NoValue, Shown, Taken
+from ....wording.bench import device_words
 from ....wording.numbers import number
 from ...device_port import DevicePort, StandInProcess
-from ...widgets import label
+from ...widgets import label, tip
+from .visit_bar import VisitBar
 
 SIMULATED = {
     "simulated foot scale": "feet",
@@ -24,17 +30,32 @@ SIMULATED = {
 LOOK_MS = 500
 
 
+class Bench(Protocol):
+    """What a device needs of the bench."""
+
+    bar: VisitBar
+
+    def take_tally(
+        self, place: Place | None, instrument: str, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
+    ) -> str:
+        """Take what was sent; return why not, or ""."""
+
+
 class LiveDevice(QWidget):
-    """Connect, see the reading settle, and it is taken into the next free cell."""
+    """Connect, see the reading settle, and it is taken for whoever was chosen when the person stepped on."""
 
     message = pyqtSignal(str, bool)
-    import_wanted = pyqtSignal(str)
+    file_wanted = pyqtSignal(str)
     taken = pyqtSignal(object)
 
-    def __init__(self, session, bench):
+    def __init__(self, session: Session, bench: Bench) -> None:
         super().__init__()
         self.session, self.bench = session, bench
-        self.port, self.stand_in, self.folder, self.arrived = DevicePort(self), StandInProcess(self), None, None
+        self.port, self.stand_in = DevicePort(self), StandInProcess(self)
+        self.folder: WatchedFolder | None = None
+        self.arrived: Path | None = None
+        self.standing: Place | None = None
+        self.on_it = False
         self.port.heard.connect(self._event)
         self.port.state.connect(self._state)
         self.stand_in.ready.connect(self.port.connect_to)
@@ -48,7 +69,7 @@ class LiveDevice(QWidget):
         self.timer.setInterval(LOOK_MS)
         self.timer.timeout.connect(self._look)
 
-    def _device_row(self):
+    def _device_row(self) -> QWidget:
         place = QWidget()
         row = QHBoxLayout(place)
         row.setContentsMargins(0, 0, 0, 0)
@@ -58,28 +79,41 @@ class LiveDevice(QWidget):
         self.instrument.setMinimumWidth(110)
         self.where.setAccessibleName("Port of the device")
         self.where.setEditable(True)
-        self.where.addItems([*SIMULATED, "/dev/ttyUSB0"])
-        self.where.setMinimumWidth(220)
+        self.where.setMinimumWidth(210)
+        self._ports()
         self.connect_button, self.step_on = QPushButton("Connect"), QPushButton("Step on (simulated)")
         self.connect_button.clicked.connect(self._toggle)
         self.step_on.clicked.connect(lambda: self.port.send("GO"))
         self.step_on.hide()
         self.shown = label("")
         self.shown.setAccessibleName("What the device shows")
-        for w in (label("Read from", "faint"), self.instrument, label("at", "faint"), self.where):
+        asked: list[QWidget] = [label("Read from", "faint"), self.instrument, label("at", "faint"), self.where]
+        for w in (*asked, self.connect_button, self.step_on):
             row.addWidget(w)
-        for w in (self.connect_button, self.step_on, self.shown):
-            row.addWidget(w)
-        row.addStretch(1)
+        row.addWidget(self.shown, 1)
         return place
 
-    def _folder_row(self):
+    def _ports(self) -> None:
+        """Real ports first; simulated scales last, and marked unless the study is for practice."""
+        practice = self.session.catalogue().practice
+        real = [f"/dev/{p.portName()}" for p in QSerialPortInfo.availablePorts()]
+        for name in real or ["/dev/ttyUSB0"]:
+            self.where.addItem(name, "")
+        for name, profile in SIMULATED.items():
+            self.where.addItem(name if practice else f"{name} (not for real data)", profile)
+
+    def _profile(self) -> str:
+        """Profile of the simulated scale that is chosen, empty for a real port."""
+        k = self.where.findText(self.where.currentText().strip())
+        return str(self.where.itemData(k) or "") if k >= 0 else ""
+
+    def _folder_row(self) -> QWidget:
         place = QWidget()
         row = QHBoxLayout(place)
         row.setContentsMargins(0, 0, 0, 0)
         self.watch, self.look_at = QPushButton("Watch a folder for results…"), QPushButton("Look at it")
         self.watch.clicked.connect(self._ask_folder)
-        self.look_at.clicked.connect(lambda: self.import_wanted.emit(str(self.arrived)))
+        self.look_at.clicked.connect(lambda: self.file_wanted.emit(str(self.arrived)))
         self.look_at.hide()
         self.folder_says = label("", "faint")
         for w in (self.watch, self.folder_says, self.look_at):
@@ -87,11 +121,11 @@ class LiveDevice(QWidget):
         row.addStretch(1)
         return place
 
-    def show_station(self, station):
+    def show_station(self, station: str) -> None:
         """Show the row that belongs to a station."""
         self.setVisible(station in ("devices", "scan"))
         self.stack.setCurrentIndex(1 if station == "scan" else 0)
-        names = [i.name for i in self.session.snapshot().instruments.values() if i.kind == "device"]
+        names = [i.name for i in self.session.catalogue().instruments.values() if i.kind == "device"]
         if [self.instrument.itemText(k) for k in range(self.instrument.count())] != names:
             current = self.instrument.currentText()
             self.instrument.clear()
@@ -99,31 +133,44 @@ class LiveDevice(QWidget):
             self.instrument.setEditText(current or (names[0] if names else ""))
 
     # the device
-    def _toggle(self):
+    def _toggle(self) -> None:
         if self.connect_button.text() == "Disconnect":
             self.stop()
             return
         if not self.instrument.currentText().strip():
             self.message.emit("Name the device whose readings these are first.", True)
             return
-        where = self.where.currentText().strip()
+        where, profile = self.where.currentText().strip(), self._profile()
+        if not where:
+            self.message.emit("Name the port of the device first, such as /dev/ttyUSB0.", True)
+            return
         self.connect_button.setText("Disconnect")
-        if where in SIMULATED:
+        if profile:
             self.shown.setText("starting the simulated device…")
-            self.stand_in.start(["--profile", SIMULATED[where]])
+            self.stand_in.start(["--profile", profile])
         else:
             self.port.connect_to(where)
 
-    def _state(self, state):
+    def _state(self, state: str, why: str) -> None:
         self.step_on.setVisible(state == "connected" and self.stand_in.process is not None)
-        self.shown.setText(
-            {"connected": "● connected, waiting for somebody to step on", "waiting": "○ no connection: trying again"}.get(
-                state, ""
-            )
-        )
+        self.on_it, self.standing = False, None
+        words = {
+            "connected": "● connected, waiting for somebody to step on",
+            "waiting": f"○ no connection ({why}): trying again",
+            "refused": f"✗ {why}",
+        }.get(state, "")
+        self.shown.setText(words)
+        tip(self.shown, words)
+        if state == "refused":
+            self.connect_button.setText("Connect")
+            self.message.emit(f"{self.where.currentText().strip()}: {why}.", True)
 
-    def _event(self, told):
+    def _event(self, told: Event) -> None:
         if isinstance(told, Shown):
+            if told.kg >= LEAST_MASS and not self.on_it:  # stepped on: the reading is this person's, whoever is chosen later
+                self.on_it, self.standing = True, self.bench.bar.place
+            elif told.kg < LEAST_MASS:
+                self.on_it, self.standing = False, None
             mark = "● settled" if told.settled else "◌ settling"
             self.shown.setText(f"{mark}  {number(told.kg)} kg" if told.kg else "● connected")
         elif isinstance(told, Named):
@@ -134,23 +181,23 @@ class LiveDevice(QWidget):
             self._take(told)
             self.taken.emit(told)
 
-    def _take(self, told):
+    def _take(self, told: Taken | NoValue) -> None:
         name = self.instrument.currentText().strip()
-        if isinstance(told, Taken):
-            said = self.bench.take_tally(name, [(m, f"{text} {unit}") for m, text, unit in told.values], "")
-            words = ", ".join(f"{metric_named(m).label.lower()} {text}" for m, text, _ in told.values[:3])
-        else:
-            said = self.bench.take_tally(name, None, told.reason)
-            words = f"failed ({told.reason})"
-        self.message.emit(said or f"{name}: {words}.", bool(said))
+        values = [(m, f"{text} {unit}") for m, text, unit in told.values] if isinstance(told, Taken) else None
+        reason = told.reason if isinstance(told, NoValue) else ""
+        simulated = self.stand_in.process is not None
+        said = self.bench.take_tally(self.standing, name, values, reason, simulated=simulated)
+        whom = self.standing.client if self.standing else ""
+        self.on_it, self.standing = False, None
+        self.message.emit(said or device_words(name, whom, values or (), reason, simulated=simulated), bool(said))
 
     # the folder
-    def _ask_folder(self):
+    def _ask_folder(self) -> None:
         path = QFileDialog.getExistingDirectory(self, "Folder of the scan laboratory")
         if path:
             self.watch_folder(Path(path))
 
-    def watch_folder(self, path):
+    def watch_folder(self, path: Path) -> None:
         """Look for new result files from now on."""
         try:
             self.folder = WatchedFolder(path)
@@ -160,7 +207,9 @@ class LiveDevice(QWidget):
         self.folder_says.setText(f"watching {path}")
         self.timer.start()
 
-    def _look(self):
+    def _look(self) -> None:
+        if self.folder is None:
+            return
         try:
             ready = self.folder.look()
         except UserError as error:
@@ -172,10 +221,10 @@ class LiveDevice(QWidget):
             self.look_at.show()
             self.message.emit(f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you look at it.", False)
 
-    def stop(self):
+    def stop(self) -> None:
         """Let go of device, stand-in and folder."""
-        self.port.close()
         self.stand_in.stop()
+        self.port.close()
         self.timer.stop()
         self.connect_button.setText("Connect")
         self.step_on.hide()

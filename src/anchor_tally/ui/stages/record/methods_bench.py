@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from ....analysis.field_method import InputRefused, parse_input, sensitivity, side_by_side, spread
+from ....analysis.field_method import InputRefused, MethodLine, parse_input, rank, sensitivity, side_by_side, spread
 from ....domain.metrics import METRICS, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
 from ....wording.numbers import number
-from ...widgets import Table, label
+from ...widgets import Table, label, restyle
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
 _UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
@@ -20,10 +22,11 @@ ALL = "Every input"
 class MethodsBench(QWidget):
     """Inputs on the left, equations in the middle, one equation opened up on the right; everything follows the typing."""
 
-    def __init__(self, session):
+    def __init__(self) -> None:
         super().__init__()
-        self.session = session
-        self.fields, self.given, self.lines = {}, {}, []
+        self.fields: dict[str, QLineEdit] = {}
+        self.given: dict[str, float] = {}
+        self.lines: list[MethodLine] = []
         self.output, self.form, self.only = QComboBox(), QComboBox(), QComboBox()
         self.output.setAccessibleName("What the equations give")
         self.output.addItem("Body fat", "body_fat_percent")
@@ -55,7 +58,7 @@ class MethodsBench(QWidget):
         self.refused = label("", "warn", wrap=True)
         left.addWidget(self.refused)
         self.table = Table(["Equation", "Gives"], "Equations side by side", numeric_from=1)
-        self.table.itemSelectionChanged.connect(self._open)
+        self.table.chosen.connect(lambda _row, _column: self._open())
         self.spread = label("", wrap=True)
         top = QHBoxLayout()
         for text, w in (("Show", self.output), ("Density to fat by", self.form)):
@@ -81,7 +84,7 @@ class MethodsBench(QWidget):
             box.addLayout(layout, share)
         self._follow()
 
-    def _build_fields(self):
+    def _build_fields(self) -> None:
         keys = dict.fromkeys((*_PERSON, *(k for e in EQUATIONS.values() for k in e.all_inputs)))
         for key in keys:
             field = QLineEdit()
@@ -96,23 +99,24 @@ class MethodsBench(QWidget):
             self.inputs.addRow(tag, field)
             self.fields[key] = field
 
-    def _next(self):
+    def _next(self) -> None:
         self.focusNextChild()
 
-    def focus_first(self):
+    def focus_first(self) -> None:
         """Go to the first empty input."""
         next((f for f in self.fields.values() if not f.text() and not f.isHidden()), next(iter(self.fields.values()))).setFocus()
 
-    def take_from_visit(self, given):
+    def take_from_visit(self, given: Mapping[str, float]) -> None:
         """Fill in what the visit has; what was typed by hand stays where the visit has nothing."""
         for key, value in given.items():
             if key in self.fields:
                 m = metric_named(key)
                 text = ("male" if value == 1 else "female") if key == "sex" else f"{value:.{max(m.decimals, 1) if m else 1}f}"
                 self.fields[key].setText(text)
-        self.table.selectRow(0)
+        self.table.choose(0)
+        self._open()
 
-    def _choose_inputs(self, _index):
+    def _choose_inputs(self, _index: int) -> None:
         chosen = self.only.currentData()
         wanted = set(EQUATIONS[chosen].all_inputs) | set(_PERSON) if chosen else set(self.fields)
         for key, field in self.fields.items():
@@ -123,9 +127,10 @@ class MethodsBench(QWidget):
         if chosen:
             row = next((k for k, x in enumerate(self.lines) if x.id == chosen), None)
             if row is not None:
-                self.table.selectRow(row)
+                self.table.choose(row)
+                self._open()
 
-    def _follow(self, *_):
+    def _follow(self, *_: object) -> None:
         """Compute everything anew from what is typed."""
         self.given, bad = {}, []
         for key, field in self.fields.items():
@@ -137,27 +142,22 @@ class MethodsBench(QWidget):
                 except InputRefused as error:
                     bad.append(str(error))
                     field.setProperty("state", "refused")
-            field.style().unpolish(field)
-            field.style().polish(field)
+            restyle(field)
         self.refused.setText("; ".join(bad))
         wanted, form = self.output.currentData(), self.form.currentData()
-        order = {"applies": 0, "outside": 1, "missing": 2, "unfit": 3}
         found = [x for x in side_by_side(self.given, form) if wanted is None or wanted in (x.metric, *EQUATIONS[x.id].outputs)]
-        chosen = self.lines[self.table.currentRow()].id if 0 <= self.table.currentRow() < len(self.lines) else None
-        self.lines = sorted(found, key=lambda x: (order[x.state], len(x.missing)))
+        chosen = self.lines[self.table.row].id if 0 <= self.table.row < len(self.lines) else None
+        self.lines = sorted(found, key=rank)
         rows = []
         for x in self.lines:
             value, said = method_words(x)
             rows.append((f"{x.label}\n{said}" if said else x.label, value))
-        self.table.blockSignals(True)
         self.table.fill(rows)
-        self.table.resizeRowsToContents()
-        self.table.selectRow(next((k for k, x in enumerate(self.lines) if x.id == chosen), 0))
-        self.table.blockSignals(False)
+        self.table.choose(next((k for k, x in enumerate(self.lines) if x.id == chosen), 0))
         self._say_spread(wanted)
         self._open()
 
-    def _say_spread(self, wanted):
+    def _say_spread(self, wanted: str | None) -> None:
         found = spread(self.lines, wanted) if wanted == "body_fat_percent" else None
         if found:
             n, low, high = found
@@ -169,18 +169,15 @@ class MethodsBench(QWidget):
             there = any(x.value is not None for x in self.lines)
             self.spread.setText("" if there else "Type what was measured; equations fill in as their inputs come.")
 
-    def _open(self):
-        k = self.table.currentRow()
+    def _open(self) -> None:
+        k = self.table.row
         if not 0 <= k < len(self.lines):
             return
         x = self.lines[k]
         e = EQUATIONS[x.id]
         self.title.setText(x.label)
-        memory = (
-            " <b>Coefficients from memory, not yet checked against the publication.</b>" if e.certainty == "from memory" else ""
-        )
-        self.about.setText(
-            f"For {e.population}. {e.advice}{memory}<br><br>Standard error as published: {e.see}.<br>{e.source}.<br><i>{e.id}</i>"
-        )
+        memory = " Coefficients from memory, not yet checked against the publication." if e.certainty == "from memory" else ""
+        about = f"For {e.population}. {e.advice}{memory}\n\nStandard error as published: {e.see}.\n{e.source}.\n{e.id}"
+        self.about.setText(about)
         changes = sensitivity(e, self.given, self.form.currentData()) if x.value is not None else ()
         self.errors.fill([sensitivity_words(s, x.metric) for s in changes])

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -18,56 +18,55 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....analysis.assessor import errors_of, reading_error
-from ....analysis.cautions import cautions_of, scan_cautions
+from ....analysis.bench import device_lanes, locks
+from ....analysis.cautions import Caution, cautions_of, scan_cautions
 from ....analysis.derive import visit_inputs
-from ....analysis.field_method import sensitivity, side_by_side
-from ....app.bench import take_measurement
+from ....analysis.field_method import station_results
+from ....app.bench import Place, take_measurement
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS, metric_named
-from ....domain.records import KINDS
+from ....domain.records import Client, Instrument, Reading, VisitNote
 from ....domain.stations import STATION, STATIONS
 from ....domain.units import ValueRefused, parse_quantity
-from ....methods.registry import EQUATIONS
-from ....study.cards import AddRow, NoteVisit
-from ....wording.bench import caution_words
-from ....wording.numbers import count
+from ....figures.style import Palette
+from ....study.edits.clients import AddClient
+from ....study.edits.visits import NoteVisit
+from ....wording.bench import bench_headline, caution_words, more_lanes_words
 from ....wording.sentences import sentence
+from ...pages import Page, Surroundings
 from ...widgets import Flow, label
+from .cells import Cell, Lane
 from .check_weights import CheckWeights
 from .conditions import ConditionsBar
 from .guide import Guide
 from .lane_grid import LaneGrid
 from .live_device import LiveDevice
 from .methods_bench import MethodsBench
-from .station_head import StationHead, device_lanes
+from .station_head import StationHead
 from .visit_bar import VisitBar
 
 _KEYS = (
     "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · Ctrl+Z: undo · Ctrl+Page down: next station"
 )
-DEVICES, CHECK, METHODS = "devices", "check_weight", "methods"
+DEVICES, CHECK, METHODS = "devices", "check", "methods"
 LABELS = {DEVICES: "Devices", **{s.id: s.label for s in STATIONS}, CHECK: "Check weight", METHODS: "Methods"}
+NARROW = 1000
 
 
-class RecordStage(QWidget):
+class RecordStage(Page):
     """Type repeats, see at once what is kept and what it means."""
 
-    message = pyqtSignal(str, bool)
-    evidence = pyqtSignal(object, str)
-    import_wanted = pyqtSignal(str)
-
-    def __init__(self, session, palette):
-        super().__init__()
-        self.setObjectName("page")
-        self.session = session
-        self.added, self.station = [], DEVICES
-        self.bar = VisitBar(session)
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.added: list[tuple[str, str, str]] = []
+        self.station = DEVICES
+        self.bar = VisitBar(self.session)
         self.client, self.visits, self.when, self.assessor = self.bar.client, self.bar.visits, self.bar.when, self.bar.assessor
         self.bar.chosen.connect(self._chosen)
         self.bar.assessor_named.connect(self._note_assessor)
+        self.bar.message.connect(self.message)
         self.headline = label("", "headline", wrap=True)
-        self.hint = label(_KEYS, "faint")
+        self.hint = label(_KEYS, "faint", wrap=True)
         self.trouble = label("", "warn", wrap=True)
         self.trouble.setAccessibleName("What went wrong")
         self.trouble.hide()
@@ -76,20 +75,20 @@ class RecordStage(QWidget):
         self.caution.hide()
         self.conditions = ConditionsBar()
         self.conditions.noted.connect(lambda answers: self._note(conditions=answers))
-        self.head = StationHead(session)
+        self.head = StationHead(self.session)
         self.head.changed.connect(self.refresh)
-        self.grid = LaneGrid(session, palette, self)
+        self.grid = LaneGrid(self.session, self.colours, self)
         self.grid.evidence.connect(self.evidence)
         self.grid.entered.connect(self._cell_entered)
         self.grid.typing.connect(self._typing)
         self.grid.finished.connect(self._station_done)
-        self.guide = Guide(palette)
-        self.check = CheckWeights(session)
-        self.methods = MethodsBench(session)
-        self.live = LiveDevice(session, self)
+        self.guide = Guide(self.colours)
+        self.check = CheckWeights(self.session)
+        self.methods = MethodsBench()
+        self.live = LiveDevice(self.session, self)
         self.check.message.connect(self.message)
         self.live.message.connect(self.message)
-        self.live.import_wanted.connect(self.import_wanted)
+        self.live.file_wanted.connect(self.file_wanted)
         self._lay_out()
         for keys, slot in (
             ("Ctrl+PgDown", lambda: self._step_station(1)),
@@ -98,8 +97,9 @@ class RecordStage(QWidget):
         ):
             QShortcut(QKeySequence(keys), self, slot)
 
-    def _lay_out(self):
-        self.tabs, group, tabs = {}, QButtonGroup(self), Flow(4)
+    def _lay_out(self) -> None:
+        self.tabs: dict[str, QPushButton] = {}
+        group, tabs = QButtonGroup(self), Flow(4)
         for key, text in LABELS.items():
             button = QPushButton(text)
             button.setObjectName("tab")
@@ -130,108 +130,117 @@ class RecordStage(QWidget):
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 10, 16, 8)
         box.setSpacing(6)
-        box.addWidget(self.headline)
-        box.addWidget(self.bar)
-        box.addWidget(self.caution)
-        box.addWidget(self.conditions)
+        for widget in (self.headline, self.bar, self.caution, self.conditions):
+            box.addWidget(widget)
         box.addLayout(tabs)
         box.addWidget(self.trouble)
         box.addWidget(self.stack, 1)
         box.addWidget(self.hint)
 
-    def _adder(self):
+    def _adder(self) -> QWidget:
         place = QWidget()
         row = QHBoxLayout(place)
         row.setContentsMargins(0, 0, 0, 0)
         self.new_instrument = QLineEdit()
         self.new_instrument.setPlaceholderText("Another instrument")
         self.new_instrument.setAccessibleName("Name of another instrument")
-        self.new_instrument.setFixedWidth(170)
+        self.new_instrument.setFixedWidth(150)
         self.new_kind, self.new_metric = QComboBox(), QComboBox()
         self.new_kind.addItems(["device", "method", "reference"])
         self.new_kind.setAccessibleName("Kind of instrument")
         for m in METRICS.values():
             self.new_metric.addItem(f"{m.label} ({m.unit})", m.id)
         self.new_metric.setAccessibleName("What it measures")
+        self.new_metric.setMinimumContentsLength(18)
+        self.new_metric.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         add = QPushButton("Add lane")
         add.clicked.connect(self._add_lane)
         self.new_instrument.returnPressed.connect(self._add_lane)
-        for w in (self.new_instrument, self.new_kind, self.new_metric, add):
+        self.more = label("", "faint")
+        for w in (self.new_instrument, self.new_kind, self.new_metric, add, self.more):
             row.addWidget(w)
         row.addStretch(1)
         return place
 
-    def _add_lane(self):
+    def _add_lane(self) -> None:
         name = self.new_instrument.text().strip()
-        if name and self.new_kind.currentText() in KINDS:
-            self.add_lane(name, self.new_kind.currentText(), self.new_metric.currentData())
-            self.new_instrument.clear()
-            cells = [lane.cells[0] for lane in self.lanes if lane.instrument == name]
-            if cells:
-                cells[-1].setFocus()
+        if not name:
+            return
+        known = next((i for i in self.session.catalogue().instruments.values() if i.name.lower() == name.lower()), None)
+        kind = known.kind if known else self.new_kind.currentText()
+        self.add_lane(known.name if known else name, kind, self.new_metric.currentData())
+        self.new_instrument.clear()
+        cells = [lane.cells[0] for lane in self.lanes if lane.instrument == (known.name if known else name)]
+        if cells:
+            cells[-1].setFocus()
 
-    def add_lane(self, instrument, kind, metric):
+    def add_lane(self, instrument: str, kind: str, metric: str) -> None:
         """Show a lane for an instrument that has no reading yet."""
         if (instrument, kind, metric) not in self.added:
             self.added.append((instrument, kind, metric))
         self.refresh()
 
     @property
-    def lanes(self):
+    def lanes(self) -> list[Lane]:
+        """The lanes shown."""
         return self.grid.lanes
-
-    @property
-    def meanings(self):
-        return self.grid.meanings
 
     # the visit, as the lanes see it
     @property
-    def visit(self):
-        return self.bar.visit
+    def visit(self) -> int | None:
+        """Number of the visit shown, None for a new one."""
+        return self.bar.visit.id if self.bar.visit else None
 
-    def who(self):
+    def who(self) -> str:
         """The client's code."""
         return self.bar.who
 
-    def moment(self, *, quiet=False):
-        """Date and time of the visit, or None (said unless ``quiet``)."""
-        at = self.bar.moment
-        if at is None and not quiet:
-            self.refuse(f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was written.')
-        return at
+    def day(self) -> str:
+        """Date and time of the visit as far as it is known."""
+        return self.bar.moment or ""
 
-    def refuse(self, text):
+    def place(self) -> Place | None:
+        """Where a reading typed now belongs; None (said in place) when that is not known."""
+        if self.bar.moment is None:
+            self.refuse(f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was written.')
+        elif not self.who():
+            self.refuse("Choose or type a client's code first; nothing was written.")
+        return self.bar.place
+
+    def refuse(self, text: str) -> None:
         """Say in place what could not be done; empty text takes it away."""
         self.trouble.setText(text)
         self.trouble.setVisible(bool(text))
 
     # what is shown
-    def refresh(self, *_):
-        """Show the study as it is now."""
+    def refresh(self) -> None:
         self.bar.refresh()
-        self._show_station()
-        self._load()
+        own = self.session.readings(visit=self.visit) if self.visit is not None else []
+        note = self.session.visit_note(self.visit) if self.visit is not None else VisitNote({})
+        self._show_station(own)
+        self._load(own, note)
 
-    def resizeEvent(self, event):
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
-        narrow = event.size().width() < 1000
-        self.guide.set_narrow(narrow)
-        self.grid.set_narrow(narrow)
+        if event is not None:
+            narrow = event.size().width() < NARROW
+            self.guide.set_narrow(narrow)
+            self.grid.set_narrow(narrow)
 
-    def set_palette(self, palette):
-        """Choose the theme of what is painted."""
+    def set_palette(self, palette: Palette) -> None:
+        super().set_palette(palette)
         self.grid.set_palette(palette)
         self.guide.set_palette(palette)
 
-    def _client(self):
-        return next((c for c in self.session.snapshot().clients.values() if c.code == self.who()), None)
+    def _client(self) -> Client | None:
+        return self.session.catalogue().client_coded(self.who())
 
-    def _chosen(self):
+    def _chosen(self) -> None:
         self.refuse("")
         self.refresh()
         self.grid.focus_next(None)
 
-    def go_station(self, key):
+    def go_station(self, key: str) -> None:
         """Show a station and go to its next empty cell."""
         self.station = key
         self.tabs[key].setChecked(True)
@@ -247,16 +256,16 @@ class RecordStage(QWidget):
         else:
             self.client.setFocus()
 
-    def _step_station(self, step):
+    def _step_station(self, step: int) -> None:
         keys = list(LABELS)
         self.go_station(keys[(keys.index(self.station) + step) % len(keys)])
 
-    def _station_done(self):
+    def _station_done(self) -> None:
         keys = list(LABELS)
         following = LABELS[keys[keys.index(self.station) + 1]]
         self.message.emit(f"{LABELS[self.station]}: nothing more is asked for. Ctrl+Page down: {following}.", False)
 
-    def _show_station(self):
+    def _show_station(self, own: Sequence[Reading]) -> None:
         station = STATION.get(self.station)
         self.stack.setCurrentIndex({CHECK: 1, METHODS: 2}.get(self.station, 0))
         self.head.setVisible(station is not None)
@@ -267,135 +276,124 @@ class RecordStage(QWidget):
         self.hint.setText(f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS)
         if station is None:
             self.grid.setting = None
-            self.grid.build(device_lanes(self.session, self.added), False, False)
+            lanes, others = device_lanes(self.session.catalogue(), self.session.instrument_lanes(), self.added, own)
+            self.more.setText(more_lanes_words(others))
+            self.grid.build(lanes, by_round=False, one_instrument=False)
             return
-        own = self.session.readings(visit=self.visit[0]) if self.visit else []
         used = [r.setting for r in own if r.kind == station.kind and r.metric in station.metrics]
-        self.head.show_station(station, self.visit, self.who(), self.moment(quiet=True) or "9999-12-31", used)
+        self.head.show_station(station, self.visit, self.who(), self.day() or "9999-12-31", used)
         self.grid.setting = self.head.label_of_setting
-        self.grid.build(self.head.lanes(), station.repeats == 2, True)
+        self.grid.build(self.head.lanes(), by_round=station.repeats == 2, one_instrument=True)
 
-    def _inputs(self):
-        return visit_inputs(self.session.snapshot(), self.visit[0]) if self.visit else {}
+    def _inputs(self) -> dict[str, float]:
+        client = self._client()
+        return visit_inputs(self.session.person(client.id), self.visit) if client and self.visit is not None else {}
 
-    def _load(self):
-        readings = self.session.readings(visit=self.visit[0]) if self.visit else []
-        answers, assessor, _ = self.session.visit_note(self.visit[0]) if self.visit else ({}, "", "")
-        self.conditions.build(self.session.protocol())
-        self.conditions.show_answers(answers)
-        self.bar.show_assessor(assessor)
-        self.headline.setText(self._headline(readings, answers))
+    def _load(self, own: Sequence[Reading], note: VisitNote) -> None:
+        self.conditions.build(self.session.catalogue().asked)
+        self.conditions.show_answers(note.conditions)
+        self.bar.show_assessor(note.assessor)
+        empty = not self.lanes and self.station == DEVICES
+        self.headline.setText(bench_headline(self.who(), len(own), noted=bool(note.conditions), empty=empty))
         for key, button in self.tabs.items():
             station = STATION.get(key)
-            kept = {r.metric for r in readings if station and r.metric in station.metrics and r.kind == station.kind}
+            kept = {r.metric for r in own if station and r.metric in station.metrics and r.kind == station.kind}
             button.setText(LABELS[key] + (f" · {len(kept)}" if kept else ""))
-        locks = self._cautions()
+        locked = self._cautions()
         if self.station == CHECK:
             self.check.refresh()
         elif self.station != METHODS:
-            self.grid.load(readings, locks)
+            self.grid.load(own, locked, self.who(), self.visit)
             if self.station in STATION:
                 focused = next((c.lane for c in self.grid.ordered() if c.hasFocus()), self.lanes[0] if self.lanes else None)
-                self.guide.show_site(focused, STATION[self.station].reminder)
+                self.guide.show_site(focused.plan if focused else None, STATION[self.station].reminder)
                 self._show_results({})
 
-    def _headline(self, readings, answers):
-        if readings:
-            later = "" if answers else " Conditions are not noted yet (F7)."
-            return f"{self.who()}: {count(len(readings), 'reading')} kept in this visit.{later}"
-        if self.lanes or self.station != DEVICES:
-            return f"{self.who()}: type the first reading." if self.who() else "Choose a client, or type the code of a new one."
-        return "Add an instrument below, or import readings (Ctrl+I)."
-
-    def _cautions(self):
-        """Show the cautions of the client; return the instruments that must not be used, with the reason."""
+    def _cautions(self) -> Mapping[str, Caution]:
+        """Show the cautions of the client; return the instruments that must not be used."""
         client = self._client()
-        found = cautions_of(client) if client else ()
-        why = {c.forbids: caution_words(c) for c in reversed(found) if c.forbids}
-        locks = {}
-        for i in self.session.snapshot().instruments.values():
-            reason = why.get("impedance") if i.is_impedance else why.get("scan") if i.kind == "reference" else None
-            if reason:
-                locks[i.name] = reason
-        if "impedance" in why:
-            locks |= {name: why["impedance"] for name, kind, _ in self.added if kind == "device" and name not in locks}
-        if self.station in ("impedance", "scan") and self.station in why:
-            locks[self.head.name] = why[self.station]
-        texts = [caution_words(c) for c in found]
+        there = list(self.session.catalogue().instruments.values())
+        names = {i.name for i in there}
+        there += [Instrument(0, name, kind) for name, kind, _ in self.added if name not in names]
+        if self.station in STATION:
+            there += [Instrument(0, self.head.name, STATION[self.station].kind, electrodes="none")]
+        found = locks(client, there)
+        texts = [caution_words(c) for c in (cautions_of(client) if client else ())]
+        if self.station == "impedance" and client:
+            forbidding = next((c for c in cautions_of(client) if c.forbids == "impedance"), None)
+            if forbidding is not None:
+                found[self.head.name] = forbidding
         if self.station == "scan" and client:
-            day = self.moment(quiet=True) or datetime.now().isoformat()
+            day = self.day() or datetime.now().isoformat()
             texts += [sentence(n) for n in scan_cautions(client, self.session.scan_days(client.code), day)]
         self.caution.setText("⚠ " + "  ".join(texts))
         self.caution.setVisible(bool(texts))
-        return locks
+        return found
 
-    def _cell_entered(self, cell):
+    def _cell_entered(self, cell: Cell) -> None:
         if self.station in STATION:
-            self.guide.show_site(cell.lane, STATION[self.station].reminder)
+            self.guide.show_site(cell.lane.plan, STATION[self.station].reminder)
 
-    def _typing(self, cell, text):
+    def _typing(self, cell: Cell, text: str) -> None:
         """Results follow while a first repeat is being typed; the mean with those before comes when the cell is left."""
-        if self.station not in STATION or cell.replicate > 1:
+        metric = metric_named(cell.lane.metric)
+        if self.station not in STATION or cell.replicate > 1 or metric is None:
             return
         try:
-            value = parse_quantity(text, metric_named(cell.lane.metric)).value
+            value = parse_quantity(text, metric).value
         except ValueRefused:
             return
         self._show_results({cell.lane.metric: value})
 
-    def _show_results(self, typed):
-        given = self._inputs() | typed
-        client = self._client()
-        if client and client.sex:
-            given.setdefault("sex", 1.0 if client.sex == "male" else 0.0)
-        station = STATION[self.station]
-        metrics = set(station.metrics) if station.kind == "method" else set()  # a reference is no input of an equation
-        lines = [x for x in side_by_side(given) if metrics & set(EQUATIONS[x.id].all_inputs)]
-        tem = errors_of(self.session.assessor_values(), self.assessor.text().strip())
-        errors = {}
-        if tem:
-            for x in lines:
-                if x.value is not None:
-                    errors[x.id] = reading_error(sensitivity(EQUATIONS[x.id], given), tem, station.repeats)
+    def _show_results(self, typed: dict[str, float]) -> None:
+        client, values = self._client(), self.session.assessor_values()
+        sex = client.sex if client else ""
+        lines, errors = station_results(STATION[self.station], self._inputs() | typed, sex, values, self.assessor.text().strip())
         self.guide.show_results(lines, errors)
 
-    def take_tally(self, instrument, values, reason):
-        """Take what a device sent, as one edit: (metric, text with unit) pairs, or None for a failed reading.
+    def take_tally(
+        self, place: Place | None, instrument: str, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
+    ) -> str:
+        """Take what a device sent for the person who stood on it, as one edit: (metric, text with unit), or None for a failure.
 
         Each value goes into the next free repeat of the visit. Returns the sentence that says why nothing was taken, or "".
         """
-        who, at = self.who(), self.moment(quiet=True)
-        if not who or at is None:
-            return "A device has sent a reading, but no client is chosen: nothing was taken."
-        lock = self._cautions().get(instrument, "")
-        if lock:
-            return f"Nothing was taken from {instrument}. {lock}"
+        if place is None:
+            return "A device has sent a reading, but no client was chosen when it began: nothing was taken."
+        items = self.session.catalogue()
+        item = next((i for i in items.instruments.values() if i.name == instrument), Instrument(0, instrument, "device"))
+        lock = locks(items.client_coded(place.client), [item]).get(instrument)
+        if lock is not None:
+            return f"Nothing was taken from {instrument}. {caution_words(lock)}"
+        kept: Sequence[tuple[str, str | None]]
         if values is None:
-            values = [(next((x.metric for x in self.lanes if x.instrument == instrument), "body_fat_percent"), None)]
-        visit = self.visit[0] if self.visit else None
+            kept = [(next((x.metric for x in self.lanes if x.instrument == instrument), "body_fat_percent"), None)]
+        else:
+            kept = list(values)
         try:
-            take_measurement(self.session, client=who, at=at, visit=visit, instrument=instrument, values=values, reason=reason)
+            take_measurement(self.session, place, instrument=instrument, values=kept, reason=reason, simulated=simulated)
         except UserError as error:
             return f"{error}."
         self.refuse("")
         return ""
 
     # writing around the readings
-    def _note(self, **what):
-        at = self.moment()
-        if at is None:
+    def _note(self, *, conditions: tuple[tuple[str, str | None], ...] = (), assessor: str | None = None) -> None:
+        place = self.place()
+        if place is None:
             return
-        if not self.who():
-            self.refuse("Choose or type a client's code first; nothing was written.")
-            return
+        at = self.bar.visit.start if self.bar.visit else place.at
         try:
             if self._client() is None:
-                self.session.do(AddRow("client", (("code", self.who()),)))
-            self.session.do(NoteVisit(self.who(), self.visit[1] if self.visit else at, **what))
+                self.session.do(AddClient(Client(0, place.client)))
+            self.session.do(NoteVisit(place.client, at, conditions, assessor, visit=place.visit, fresh=place.fresh))
         except UserError as error:
             self.refuse(str(error))
 
-    def _note_assessor(self, name):
-        before = self.session.visit_note(self.visit[0])[1] if self.visit else ""
-        if name != before:
-            self._note(fields=(("assessor", name),))
+    def _note_assessor(self, name: str) -> None:
+        before = self.session.visit_note(self.visit).assessor if self.visit is not None else ""
+        if name != before and (self.visit is not None or name):
+            self._note(assessor=name)
+
+    def leave(self) -> None:
+        self.live.stop()

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen
+from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
-from ....domain.sites import SITES_OF_BODY
+from ....domain.sites import SITES_OF_BODY, Site
+from ....figures.style import Palette
 
 # half of an outline, from the neck down the arm and leg on the viewer's left (x of the middle is 50); mirrored for the other
 _TORSO = ((45, 26), (44, 32), (30, 37), (28, 44), (31, 56), (34, 72), (35, 84), (33, 97), (31, 110), (50, 118))
@@ -43,20 +44,20 @@ _LEG = (
 class SiteFigure(QWidget):
     """A standing figure, front or back, with the mark of one site."""
 
-    def __init__(self, palette):
+    def __init__(self, palette: Palette) -> None:
         super().__init__()
-        self.palette_ = palette
-        self.site = None
+        self.colours = palette
+        self.site: Site | None = None
         self.setAccessibleName("Figure of the site")
 
-    def show_site(self, metric):
+    def show_site(self, metric: str) -> None:
         """Mark the site of a metric; the plain figure when it has none."""
         self.site = SITES_OF_BODY.get(metric)
         self.setAccessibleDescription(self.site.where if self.site else "")
         self.update()
 
-    def paintEvent(self, _event):
-        p, c = QPainter(self), self.palette_
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        p, c = QPainter(self), self.colours
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         scale = min(self.width() / 100, self.height() / 232)
         p.translate((self.width() - 100 * scale) / 2, 2)
@@ -80,7 +81,6 @@ class SiteFigure(QWidget):
         p.setPen(QPen(QColor(c.faint), 1.0))
         if view == "front":
             p.drawEllipse(QPointF(50, 95), 0.8, 0.8)
-            p.drawArc(QRectF(46, 15, 8, 5), 200 * 16, 140 * 16)
         else:
             p.drawLine(QPointF(50, 40), QPointF(50, 104))
             for x in (40, 60):
@@ -93,8 +93,8 @@ class SiteFigure(QWidget):
         p.setPen(QColor(c.faint))
         p.drawText(QRectF(0, 216, 100, 12), Qt.AlignmentFlag.AlignCenter, f"seen from the {view}")
 
-    def _mark(self, p, site):
-        pen = QPen(QColor(self.palette_.warn), 2.4)
+    def _mark(self, p: QPainter, site: Site) -> None:
+        pen = QPen(QColor(self.colours.warn), 2.4)
         pen.setCapStyle(Qt.PenCapStyle.RoundCap)
         p.setPen(pen)
         p.setBrush(Qt.BrushStyle.NoBrush)
@@ -103,18 +103,18 @@ class SiteFigure(QWidget):
             p.translate(site.x, site.y)
             p.rotate(site.angle)
             p.drawLine(QPointF(0, -4), QPointF(0, 4))
-            p.setPen(QPen(QColor(self.palette_.warn), 1.0))
+            p.setPen(QPen(QColor(self.colours.warn), 1.0))
             p.drawLine(QPointF(-4, 0), QPointF(-1.8, 0))
             p.drawLine(QPointF(4, 0), QPointF(1.8, 0))
             p.restore()
         elif site.mark == "girth":
             half = site.width / 2
             p.drawArc(QRectF(site.x - half, site.y - 3, site.width, 6), 180 * 16, 180 * 16)
-            p.setPen(QPen(QColor(self.palette_.warn), 1.0, Qt.PenStyle.DotLine))
+            p.setPen(QPen(QColor(self.colours.warn), 1.0, Qt.PenStyle.DotLine))
             p.drawArc(QRectF(site.x - half, site.y - 3, site.width, 6), 0, 180 * 16)
         else:
             half = site.width / 2
             p.drawLine(QPointF(site.x - half, site.y - 3), QPointF(site.x - half, site.y + 3))
             p.drawLine(QPointF(site.x + half, site.y - 3), QPointF(site.x + half, site.y + 3))
-            p.setPen(QPen(QColor(self.palette_.warn), 1.0))
+            p.setPen(QPen(QColor(self.colours.warn), 1.0))
             p.drawLine(QPointF(site.x - half, site.y), QPointF(site.x + half, site.y))

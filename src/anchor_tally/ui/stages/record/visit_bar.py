@@ -5,39 +5,52 @@ from __future__ import annotations
 from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QCompleter, QHBoxLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QComboBox, QCompleter, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from ....study.read import wall_clock
+from ....app.bench import Place
+from ....app.session import Session
+from ....domain.errors import UserError
+from ....domain.instants import NotAMoment, canonical
+from ....domain.records import Visit
+from ....study.edits.visits import MoveVisit
 from ...widgets import label
 
 NEW = "New visit"
 
 
 class VisitBar(QWidget):
-    """Client, visit, time and assessor. ``chosen`` is sent when another client or visit is shown."""
+    """Client, visit, time and assessor.
+
+    ``chosen`` is sent when another client or visit is shown. The visit follows the time: a time near a visit shows that visit,
+    any other one a new visit, and *New visit* a new one even within the visit gap.
+    """
 
     chosen = pyqtSignal()
     assessor_named = pyqtSignal(str)
+    message = pyqtSignal(str, bool)
 
-    def __init__(self, session):
+    def __init__(self, session: Session) -> None:
         super().__init__()
-        self.session, self.visit = session, None
-        self.client = QComboBox()
+        self.session = session
+        self.visit: Visit | None = None
+        self.fresh = False
+        self.client, self.visits = QComboBox(), QComboBox()
         self.client.setEditable(True)
-        self.client.setMinimumWidth(150)
-        self.client.completer().setFilterMode(Qt.MatchFlag.MatchContains)
-        self.client.completer().setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
-        self.client.textActivated.connect(self.choose_client)
-        self.client.lineEdit().returnPressed.connect(lambda: self.choose_client(self.client.currentText()))
-        self.visits = QComboBox()
-        self.visits.setMinimumWidth(160)
-        self.visits.activated.connect(self.choose_visit)
+        self.client.setMinimumWidth(130)
+        self.line = self.client.lineEdit()
+        self._completer(self.client.completer())
+        self.client.textActivated.connect(lambda _text: self.choose_client())
+        self.visits.setMinimumWidth(150)
+        self.visits.activated.connect(lambda _k: self.choose_visit())
         self.when, self.assessor = QLineEdit(), QLineEdit()
-        self.when.setFixedWidth(140)
-        self.assessor.setFixedWidth(110)
+        self.when.setFixedWidth(130)
+        self.when.editingFinished.connect(self._time_typed)
+        self.assessor.setFixedWidth(100)
         self.assessor.editingFinished.connect(lambda: self.assessor_named.emit(self.assessor.text().strip()))
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
+        self.move_button = QPushButton("Move visit…")
+        self.move_button.setAccessibleName("Move this visit to another time or client")
+        self.move_button.clicked.connect(self._ask_move)
+        row = QHBoxLayout()
         for text, name, w in (
             ("C&lient", "Client", self.client),
             ("&Visit", "Visit", self.visits),
@@ -45,82 +58,175 @@ class VisitBar(QWidget):
             ("&Assessor", "Assessor", self.assessor),
         ):
             tag = label(text, "faint")
+            tag.setTextFormat(Qt.TextFormat.AutoText)  # the ampersand is the key
             tag.setBuddy(w)
             w.setAccessibleName(name)
             row.addWidget(tag)
             row.addWidget(w)
-            row.addSpacing(8)
+            row.addSpacing(6)
+        row.addWidget(self.move_button)
         row.addStretch(1)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.addLayout(row)
+        box.addWidget(self._mover())
+
+    def _completer(self, completer: QCompleter | None) -> None:
+        if completer is not None:
+            completer.setFilterMode(Qt.MatchFlag.MatchContains)
+            completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+        if self.line is not None:
+            self.line.returnPressed.connect(self.choose_client)
+
+    def _mover(self) -> QWidget:
+        self.mover = QWidget()
+        self.to_when, self.to_client = QLineEdit(), QComboBox()
+        self.to_when.setFixedWidth(130)
+        self.to_when.setAccessibleName("Move the visit to this time")
+        self.to_client.setAccessibleName("Move the visit to this client")
+        self.to_client.setMinimumWidth(120)
+        go, leave = QPushButton("Move"), QPushButton("Leave it")
+        go.clicked.connect(self._move)
+        leave.clicked.connect(self.mover.hide)
+        self.to_when.returnPressed.connect(self._move)
+        row = QHBoxLayout(self.mover)
+        row.setContentsMargins(0, 0, 0, 0)
+        said: list[QWidget] = [label("Move this visit with all its readings to", "faint"), self.to_when]
+        for w in (*said, label("of client", "faint"), self.to_client, go, leave):
+            row.addWidget(w)
+        row.addStretch(1)
+        self.mover.hide()
+        return self.mover
 
     @property
-    def who(self):
+    def who(self) -> str:
         """The client's code."""
         return self.client.currentText().strip()
 
     @property
-    def moment(self):
-        """Date and time as ISO 8601, or None when it is none."""
-        text = self.when.text().strip().replace(" ", "T")
+    def moment(self) -> str | None:
+        """Date and time as ISO 8601, or None when it is none; that of the visit shown exactly as it is kept."""
+        if self.visit is not None and self.when.text() == self.visit.words:
+            return self.visit.start
         try:
-            wall_clock(text)
-        except ValueError:
+            return canonical(self.when.text())
+        except NotAMoment:
             return None
-        return text
 
-    def refresh(self):
+    @property
+    def place(self) -> Place | None:
+        """Where a reading typed now belongs; None without a client or a moment."""
+        at = self.moment
+        if at is None or not self.who:
+            return None
+        return Place(self.who, at, self.visit.id if self.visit else None, self.fresh)
+
+    def refresh(self) -> None:
         """Show the study's clients and the visits of this one."""
-        codes = [c.code for c in self.session.snapshot().clients.values()]
+        codes = [c.code for c in self.session.catalogue().clients.values()]
         if [self.client.itemText(k) for k in range(self.client.count())] != codes:
             current = self.client.currentText()
+            self.client.blockSignals(True)
             self.client.clear()
             self.client.addItems(codes)
             self.client.setEditText(current if current or not codes else codes[0])
+            self.client.blockSignals(False)
         if not self.when.text():
             self._now()
         known = self.session.visits_of(self.who)
-        if self.visit is None:  # readings close in time form one visit, so the bench goes on with it
-            self.visit = self._near(known)
-        elif self.visit not in known:
-            self.visit = None  # undone
+        if self.visit is not None:
+            self.visit = next((v for v in known if v.id == self.visit.id), None)  # None: it was taken back
+        if self.visit is None:
+            self._find(known)
         self.visits.clear()
         self.visits.addItem(NEW, None)
-        for n, start in known:
-            self.visits.addItem(start[:16].replace("T", " "), (n, start))
-        self.visits.setCurrentIndex(next((k for k in range(self.visits.count()) if self.visits.itemData(k) == self.visit), 0))
+        for v in known:
+            self.visits.addItem(v.words, v)
+        at = next((k for k, v in enumerate(known, start=1) if self.visit is not None and v.id == self.visit.id), 0)
+        self.visits.setCurrentIndex(at)
+        self.move_button.setVisible(self.visit is not None and not self.session.read_only)
+        if self.visit is None:
+            self.mover.hide()
 
-    def _near(self, known):
+    def _find(self, known: list[Visit]) -> None:
+        """The visit that the time belongs to; a new visit begun on purpose takes only what was entered since."""
         at = self.moment
-        if at is None:
-            return None
-        wall, _, timed = wall_clock(at)
-        gap = self.session.visit_gap_seconds
-        near = []
-        for n, start in known:
-            other, _, other_timed = wall_clock(start)
-            if other_timed == timed and abs(other - wall) < gap:
-                near.append((abs(other - wall), (n, start)))
-        return min(near)[1] if near else None
+        if at is None or not known:
+            return
+        if self.fresh:
+            begun = next((v for v in known if v.start == at and v.id > self._newest), None)
+            if begun is not None:
+                self.visit, self.fresh = begun, False
+            return
+        near = self.session.visit_near(self.who, at)
+        self.visit = next((v for v in known if v.id == near), None)
 
-    def show_assessor(self, name):
+    _newest = 0  # number of the client's newest visit when a new one was begun
+
+    def show_assessor(self, name: str) -> None:
         """Show who measured; what was typed for a visit that has no reading yet stays."""
         if not self.assessor.hasFocus() and (self.visit or name):
             self.assessor.setText(name)
 
-    def choose_client(self, _text):
-        """Go to a new visit of the client named."""
-        self.client.completer().popup().hide()
-        self.visit = None
+    def choose_client(self) -> None:
+        """Go to the client named, now."""
+        completer = self.client.completer()
+        popup = completer.popup() if completer is not None else None
+        if popup is not None:
+            popup.hide()
+        self.visit, self.fresh = None, False
         self._now()
         self.chosen.emit()
 
-    def choose_visit(self, _index):
-        """Go to a visit of the list."""
-        self.visit = self.visits.currentData()
-        if self.visit:
-            self.when.setText(self.visit[1][:16].replace("T", " "))
+    def choose_visit(self) -> None:
+        """Go to a visit of the list, or begin a new one, also within the visit gap of another."""
+        visit = self.visits.currentData()
+        self.visit, self.fresh = visit, visit is None
+        if visit is not None:
+            self.when.setText(visit.words)
         else:
+            self._newest = max((v.id for v in self.session.visits_of(self.who)), default=0)
             self._now()
         self.chosen.emit()
 
-    def _now(self):
+    def _time_typed(self) -> None:
+        """A time that is not that of the visit shown goes to its own visit."""
+        at = self.moment
+        if at is None or (self.visit is not None and self.visit.words == at[:16].replace("T", " ")):
+            return
+        near = None if self.fresh else self.session.visit_near(self.who, at)
+        if near != (self.visit.id if self.visit else None):
+            self.visit = next((v for v in self.session.visits_of(self.who) if v.id == near), None)
+            self.chosen.emit()
+
+    def _now(self) -> None:
         self.when.setText(datetime.now().strftime("%Y-%m-%d %H:%M"))
+
+    # moving
+    def _ask_move(self) -> None:
+        if self.visit is None:
+            return
+        self.to_when.setText(self.visit.words)
+        self.to_client.clear()
+        self.to_client.addItems([c.code for c in self.session.catalogue().clients.values()])
+        self.to_client.setCurrentText(self.who)
+        self.mover.show()
+        self.to_when.setFocus()
+        self.to_when.selectAll()
+
+    def _move(self) -> None:
+        if self.visit is None:
+            return
+        visit, to = self.visit, self.to_client.currentText()
+        try:
+            self.session.do(MoveVisit(visit.id, self.to_when.text(), to, self.assessor.text().strip()))
+        except UserError as error:
+            self.message.emit(str(error), True)
+            return
+        self.mover.hide()
+        self.client.setEditText(to)
+        self.visit = next((v for v in self.session.visits_of(to) if v.id == visit.id), None)
+        if self.visit is not None:
+            self.when.setText(self.visit.words)
+        self.message.emit("The visit was moved with all its readings. Undo moves it back.", False)
+        self.chosen.emit()

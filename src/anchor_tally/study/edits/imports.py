@@ -1,78 +1,84 @@
-"""Taking staged rows into a study: clients, instruments, settings, visits and readings, in one transaction."""
+"""Taking staged rows into a study: clients, instruments, settings, visits and readings, as one edit."""
 
 from __future__ import annotations
 
 import sqlite3
-from bisect import bisect_left
-from collections.abc import Generator, Iterator
+from collections.abc import Generator
 from dataclasses import dataclass
 from typing import Any
 
-from ..domain.errors import UserError
-from ..domain.metrics import metric_named
-from .read import wall_clock
-from .staging import Staged, drop_tables
+from ...domain.errors import UserError
+from ...domain.records import ImportRow
+from ...domain.steps import finish
+from ...domain.text import plain_name
+from ..staging import Staged, drop_tables, stage
+from .edit import EditRefused, Journal
+from .readings import ensure_metric, period_of
+from .visits import moments_of, nearest
 
 LARGE = 20_000  # rows from which on the indexes are built once, at the end
 
 
 @dataclass(frozen=True, slots=True)
-class Created:
-    """What an import made, so that it can be taken back: a range of reading ids (first, last) and the ids of the rest."""
+class TakeStaged:
+    """Take in what was staged."""
 
-    readings: tuple[int, int]
-    visits: tuple[int, ...]
-    clients: tuple[int, ...]
-    instruments: tuple[int, ...]
-    settings: tuple[int, ...]
-    metrics: frozenset[str]
+    staged: Staged
+    source: str
 
-    def rows(self) -> Iterator[tuple[str, str, tuple[Any, ...]]]:
-        """Each table with the condition that picks what was made there, in an order in which it can be deleted."""
-        yield "reading", "id BETWEEN ? AND ?", self.readings
-        for table, column, ids in (
-            ("condition", "visit", self.visits),
-            ("visit", "id", self.visits),
-            ("setting", "id", self.settings),
-            ("instrument", "id", self.instruments),
-            ("client", "id", self.clients),
-        ):
-            yield table, f"{column} IN (SELECT value FROM json_each(?))", (str(list(ids)),)
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return f"import {self.source}"
+
+    def write(self, journal: Journal) -> None:
+        """Write all staged rows."""
+        finish(self.steps(journal))
+
+    def steps(self, journal: Journal) -> Generator[float, None, None]:
+        """Write in slices; yields the share done."""
+        yield from take(journal, self.staged, plain_name(self.source))
 
 
-def ensure_metric(conn: sqlite3.Connection, metric: str) -> None:
-    """Make sure that a metric of the registry has its row."""
-    m = metric_named(metric)
-    if m is not None:
-        conn.execute("INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (m.id, m.unit, m.low, m.high))
+@dataclass(frozen=True, slots=True)
+class ImportReadings:
+    """Take in parsed rows: all of them, or none."""
+
+    rows: tuple[ImportRow, ...]
+    source: str
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return f"import {self.source}"
+
+    def write(self, journal: Journal) -> None:
+        """Insert what is new; a row that contradicts the study refuses the whole."""
+        staged = finish(stage(journal.conn, self.rows))
+        if staged.refused:
+            r = staged.refused[0]
+            raise EditRefused(f"{self.source}, line {r.line}, {r.column}: {r.reason}; nothing was imported")
+        TakeStaged(staged, self.source).write(journal)
 
 
-def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[float, None, Created]:
+def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None, None]:
     """Write staged rows inside the caller's transaction; yields the share done.
 
     Visits form where readings of a client lie closer than the study's gap. Raises UserError when age, height or a condition
     is stated twice, differently, for one visit.
     """
-    k = staged.number
-    made: dict[str, list[int]] = {"client": [], "instrument": [], "setting": [], "visit": []}
-
-    def add(table: str, sql: str, values: tuple[object, ...]) -> int:
-        number = conn.execute(sql, values).lastrowid
-        if number is None:
-            raise sqlite3.IntegrityError(f"no row was made in {table}")
-        made[table].append(number)
-        return number
-
+    k, conn = staged.number, journal.conn
     for metric in staged.metrics:
-        ensure_metric(conn, metric)
+        ensure_metric(journal, metric)
     used = f"IN (SELECT moment FROM staged_{k})"
     sexes = dict(staged.sexes)
     clients = dict(conn.execute("SELECT code, id FROM client").fetchall())
+    unknown = {number for (number,) in conn.execute("SELECT id FROM client WHERE sex = ''")}
     for (code,) in conn.execute(f"SELECT DISTINCT client FROM moment_{k} WHERE id {used} ORDER BY id").fetchall():
         if code not in clients:
-            clients[code] = add("client", "INSERT INTO client (code, sex) VALUES (?, ?)", (code, sexes.get(code, "")))
-        elif code in sexes:
-            conn.execute("UPDATE client SET sex = ? WHERE id = ? AND sex = ''", (sexes[code], clients[code]))
+            clients[code] = journal.insert("client", {"code": code, "sex": sexes.get(code, "")})
+        elif code in sexes and clients[code] in unknown:
+            journal.update("client", {"id": clients[code]}, {"sex": sexes[code]})
     lanes = conn.execute(
         f"SELECT l.id, l.instrument, l.kind, l.label, l.instrument_id, min(m.taken_at)"
         f" FROM (SELECT DISTINCT lane, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment"
@@ -80,15 +86,15 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
     ).fetchall()
     for lane, name, kind, label, known, starts in lanes:
         row = None if known else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
-        item = known or (row[0] if row else add("instrument", "INSERT INTO instrument (name, kind) VALUES (?, ?)", (name, kind)))
+        item = known or (row[0] if row else journal.insert("instrument", {"name": name, "kind": kind}))
         ids = conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)).fetchall()
         setting = ids[0][0] if len(ids) == 1 else None
         if label and not ids:
-            setting = add("setting", "INSERT INTO setting (instrument, label, starts) VALUES (?, ?, ?)", (item, label, starts))
+            setting = journal.insert("setting", {"instrument": item, "client": None, "label": label, "starts": starts})
         conn.execute(f"UPDATE lane_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, lane))
-    _place(conn, k, clients, add)
-    _note_visits(conn, k, staged, source, frozenset(made["visit"]))
-    top = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
+    fresh = _place(journal, k, clients)
+    _note_visits(journal, k, staged, source, fresh)
+    top = conn.execute("SELECT ifnull(max(seq), 0) FROM sqlite_sequence WHERE name = 'reading'").fetchone()[0]
     last = conn.execute(f"SELECT ifnull(max(id), 0) FROM moment_{k}").fetchone()[0]
     step = max(last // 25, 500)
     _choose_settings(conn, k)
@@ -97,10 +103,11 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
         _lift(conn, k)
     for low in range(0, last + 1, step):
         conn.execute(
-            "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source)"
+            "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source,"
+            " instant, timed)"
             " SELECT m.visit, m.taken_at, l.instrument_id,"
             f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.lane = s.lane)),"
-            " l.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?"
+            " l.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?, m.instant, m.timed"
             f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
             " WHERE s.moment > ? AND s.moment <= ? ORDER BY s.line",
             (source, low, low + step),
@@ -109,15 +116,8 @@ def take(conn: sqlite3.Connection, staged: Staged, source: str) -> Generator[flo
     if whole:
         _restore(conn, k)
     end = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
+    journal.made("reading", "id BETWEEN ? AND ?", (top + 1, max(end, top)), staged.metrics)
     drop_tables(conn, k)
-    return Created(
-        (top + 1, end),
-        tuple(made["visit"]),
-        tuple(made["client"]),
-        tuple(made["instrument"]),
-        tuple(made["setting"]),
-        staged.metrics,
-    )
 
 
 _GUARDS = ("reading_range", "reading_key", "reading_metric")
@@ -153,70 +153,60 @@ def _choose_settings(conn: sqlite3.Connection, k: int) -> None:
         f"SELECT id, instrument_id, label FROM lane_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
     ).fetchall():
         periods = conn.execute(
-            "SELECT starts, client, id FROM setting WHERE instrument = ? AND label = ? ORDER BY starts", (instrument, label)
+            "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ? ORDER BY starts", (instrument, label)
         ).fetchall()
         for moment, taken, client in conn.execute(
             f"SELECT DISTINCT m.id, m.taken_at, v.client FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment"
             " JOIN visit v ON v.id = m.visit WHERE s.lane = ?",
             (lane,),
         ).fetchall():
-            fitting = [p for p in periods if p[1] in (None, client)] or periods
-            begun = [p for p in fitting if p[0][:10] <= taken[:10]]
-            chosen = max(begun, key=lambda p: (p[1] is not None, p[0])) if begun else fitting[0]
-            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, lane, chosen[2]))
+            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, lane, period_of(periods, client, taken)))
 
 
-def _place(conn: sqlite3.Connection, k: int, clients: dict[str, int], add: Any) -> None:
-    """Give each staged moment its visit: one there already within the gap, one just made, or a new one."""
+def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
+    """Give each staged moment its visit: one there already within the gap, one just made, or a new one.
+
+    Returns the numbers of the new visits.
+    """
+    conn = journal.conn
     gap = conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0] * 60
-    waiting: dict[str, list[tuple[bool, int, int, str]]] = {}
-    for number, code, taken in conn.execute(
-        f"SELECT id, client, taken_at FROM moment_{k} WHERE visit IS NULL AND id IN (SELECT moment FROM staged_{k})"
+    first = conn.execute("SELECT ifnull(max(seq), 0) + 1 FROM sqlite_sequence WHERE name = 'visit'").fetchone()[0]
+    waiting: dict[str, list[tuple[int, int, int, str]]] = {}
+    for number, code, taken, instant, timed in conn.execute(
+        f"SELECT id, client, taken_at, instant, timed FROM moment_{k} WHERE visit IS NULL AND id IN (SELECT moment FROM staged_{k})"
     ):
-        wall, _, timed = wall_clock(taken)
-        waiting.setdefault(code, []).append((timed, wall, number, taken))
+        waiting.setdefault(code, []).append((timed, instant, number, taken))
     found: list[tuple[int, int]] = []
+    new: list[tuple[int, int, str, int, int]] = []
     for code, moments in waiting.items():
-        there = {timed: sorted((w, v) for w, t, v in visit_times(conn, clients[code]) if t == timed) for timed in (True, False)}
-        last: tuple[bool, int, int] | None = None
-        for timed, wall, number, taken in sorted(moments):
-            near = nearest(there[timed], wall, gap) if there[timed] else None
+        known = moments_of(journal, clients[code])
+        there = {timed: sorted((w, v) for w, t, v in known if t == timed) for timed in (True, False)}
+        last: tuple[int, int, int] | None = None
+        for timed, instant, number, taken in sorted(moments):
+            near = nearest(there[bool(timed)], instant, gap) if there[bool(timed)] else None
             if near is not None:
                 visit = near
-            elif last is not None and last[0] == timed and wall - last[1] < gap:
+            elif last is not None and last[0] == timed and instant - last[1] < gap:
                 visit = last[2]
             else:
-                visit = add("visit", "INSERT INTO visit (client, start) VALUES (?, ?)", (clients[code], taken))
-            last = (timed, wall, visit)
+                visit = first + len(new)
+                new.append((visit, clients[code], taken, instant, timed))
+            last = (timed, instant, visit)
             found.append((visit, number))
+    conn.executemany("INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, ?, ?, ?)", new)
     conn.executemany(f"UPDATE moment_{k} SET visit = ? WHERE id = ?", found)
+    fresh = range(first, first + len(new))
+    if new:
+        journal.made("visit", "id BETWEEN ? AND ?", (fresh.start, fresh.stop - 1))
+    return fresh
 
 
-def nearest(times: list[tuple[int, int]], wall: int, gap: int) -> int | None:
-    """The visit of the nearest of sorted (wall seconds, visit) that lies closer than ``gap``; None when none does."""
-    k = bisect_left(times, (wall,))
-    near = [(abs(wall - w), v) for w, v in times[max(k - 1, 0) : k + 1] if abs(wall - w) < gap]
-    return min(near)[1] if near else None
-
-
-def visit_times(conn: sqlite3.Connection, client: int) -> list[tuple[int, bool, int]]:
-    """Every moment of a client's visits: wall seconds, whether the time of day is known, visit."""
-    out = []
-    for visit, taken in conn.execute(
-        "SELECT v.id, v.start FROM visit v WHERE v.client = ?1 UNION"
-        " SELECT v.id, r.taken_at FROM visit v JOIN reading r ON r.visit = v.id WHERE v.client = ?1",
-        (client,),
-    ):
-        wall, _, timed = wall_clock(taken)
-        out.append((wall, timed, visit))
-    return out
-
-
-def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str, fresh: frozenset[int]) -> None:
+def _note_visits(journal: Journal, k: int, staged: Staged, source: str, fresh: range) -> None:
     """Keep age, height and conditions with the visits; a second, different statement refuses the import.
 
     ``fresh`` visits were just made: nothing is known of them yet.
     """
+    conn = journal.conn
     where = dict(conn.execute(f"SELECT id, visit FROM moment_{k} WHERE id IN (SELECT moment FROM staged_{k})").fetchall())
     told: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
     visits: dict[int, dict[str, Any]] = {}
@@ -245,16 +235,21 @@ def _note_visits(conn: sqlite3.Connection, k: int, staged: Staged, source: str, 
                 )
             if old is None and new is not None:
                 visits[visit][what] = changed.setdefault(visit, {})[what] = new
+    new = {visit: c for visit, c in changed.items() if visit in fresh}
     conn.executemany(
-        "UPDATE visit SET age_years = ifnull(age_years, ?), height_cm = ifnull(height_cm, ?) WHERE id = ?",
-        [(c.get("age_years"), c.get("height_cm"), visit) for visit, c in changed.items()],
+        "UPDATE visit SET age_years = ?, height_cm = ? WHERE id = ?",
+        [(c.get("age_years"), c.get("height_cm"), visit) for visit, c in new.items()],
     )
     conn.executemany(
-        "INSERT INTO condition VALUES (?, ?, ?)",
-        [
-            (visit, what.removeprefix("condition:"), text)
-            for visit, c in changed.items()
-            for what, text in c.items()
-            if what.startswith("condition:")
-        ],
+        "INSERT INTO condition VALUES (?, ?, ?)", [(visit, key, text) for visit, c in new.items() for key, text in _conditions(c)]
     )
+    for visit, c in changed.items():
+        if visit in new:
+            continue
+        journal.update("visit", {"id": visit}, {what: c[what] for what in ("age_years", "height_cm") if what in c})
+        for key, text in _conditions(c):
+            journal.put("condition", {"visit": visit, "key": key, "value": text})
+
+
+def _conditions(said: dict[str, Any]) -> list[tuple[str, str]]:
+    return [(what.removeprefix("condition:"), text) for what, text in said.items() if what.startswith("condition:")]

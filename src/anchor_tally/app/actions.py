@@ -1,0 +1,61 @@
+"""Stages and actions, declared once: words, keys and where they apply. Buttons, shortcuts, menu and key sheet come from here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True)
+class Stage:
+    """One stage: id, words, what happens there, and whether this version has its screen; ``lens``: it asks through the lens."""
+
+    id: str
+    label: str
+    purpose: str
+    built: bool
+    lens: bool = False
+
+
+STAGES = (
+    Stage("plan", "Plan", "Clients, instruments, protocol and assessors", True),
+    Stage("record", "Record", "Type readings at the bench", True),
+    Stage("review", "Review", "What does not look right", False, True),
+    Stage("compare", "Compare", "How close each instrument is to the scan", True, True),
+    Stage("drift", "Drift", "Has an instrument moved", False, True),
+    Stage("calibrate", "Calibrate", "What to subtract, for whom", True, True),
+    Stage("track", "Track", "One client through time", False, True),
+    Stage("report", "Report", "Pages to print", False, True),
+)
+
+Needs = Literal["nothing", "study", "writable", "undo", "redo"]
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """One thing that can be done: id, words, keys, where it stands in the menu, and what it needs to be enabled."""
+
+    id: str
+    words: str
+    keys: str
+    menu: str
+    needs: Needs
+    stage: str = ""
+
+
+ACTIONS = (
+    Action("new", "New study…", "Ctrl+N", "Study", "nothing"),
+    Action("open", "Open…", "Ctrl+O", "Study", "nothing"),
+    Action("demo", "Open the demo study", "", "Study", "nothing"),
+    Action("import", "Import…", "Ctrl+I", "Study", "writable"),
+    Action("paste", "Paste table", "Ctrl+Shift+V", "Study", "writable"),
+    Action("export", "Export…", "Ctrl+E", "Study", "study"),
+    Action("copy", "Save a copy…", "", "Study", "study"),
+    Action("take_over", "Write here (when the other window is closed)", "", "Study", "study"),
+    Action("undo", "Undo", "Ctrl+Z", "Edit", "undo"),
+    Action("redo", "Redo", "Ctrl+Shift+Z", "Edit", "redo"),
+    *(Action(f"go_{s.id}", s.label, f"Ctrl+{k}", "Go", "study", s.id) for k, s in enumerate(STAGES, start=1) if s.built),
+    Action("close_drawer", "Close the evidence drawer", "F6", "View", "study"),
+    Action("dark", "Light / dark", "", "View", "nothing"),
+)
+ACTION = {a.id: a for a in ACTIONS}

@@ -1,0 +1,29 @@
+"""Long work as data: what is done beside the study in short slices, and what is computed from it away from the window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator
+from dataclasses import dataclass
+from typing import Any
+
+from ..domain.steps import finish
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """One piece of long work. ``words`` say what runs.
+
+    ``here`` makes a generator that needs the study's connection: it runs between the events of the window. ``away`` (if any)
+    takes what that returned and computes on the worker, from frozen things only. Each yield is progress and a place to stop;
+    closing a generator takes back what it has done. A share is a float, anything else is for the one who asked.
+    """
+
+    words: str
+    here: Callable[[], Generator[Any, None, Any]]
+    away: Callable[[Any], Generator[Any, None, Any]] | None = None
+
+
+def run_inline(job: Job) -> Any:
+    """Run a job to its end, at once."""
+    found = finish(job.here())
+    return finish(job.away(found)) if job.away else found

@@ -1,0 +1,40 @@
+"""Text from outside: what people type and files hold, as plain text."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+LONGEST_NAME, LONGEST_TEXT = 120, 4000
+_SPACES = re.compile(r"\s+")
+# marks that turn the direction of the text after them: a name could pass for another one
+_TURNING = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069")
+_FORMULA = re.compile(r"'*[=+\-@\t\r]")
+_NUMBER = re.compile(r"[+-]?[\d.,]+(?:[eE][+-]?\d+)?")
+
+
+def _keeps(c: str) -> bool:
+    return c not in _TURNING and not unicodedata.category(c).startswith(("Cc", "Cs"))
+
+
+def plain_name(text: str) -> str:
+    """A name on one line: control and direction marks gone, runs of white space one space, at most 120 characters."""
+    return _SPACES.sub(" ", "".join(c if _keeps(c) else " " for c in text)).strip()[:LONGEST_NAME].rstrip()
+
+
+def plain_text(text: str) -> str:
+    """Free text: control marks other than line ends gone, at most 4,000 characters."""
+    return "".join(c for c in text if c == "\n" or _keeps(c)).strip()[:LONGEST_TEXT]
+
+
+def guarded(text: str) -> str:
+    """A cell of a text file that no program computes: an apostrophe before a text that begins as a formula does.
+
+    Numbers stay as they are; ``unguarded`` gives back exactly what was given.
+    """
+    return f"'{text}" if _FORMULA.match(text) and not _NUMBER.fullmatch(text) else text
+
+
+def unguarded(text: str) -> str:
+    """What ``guarded`` was given."""
+    return text[1:] if text.startswith("'") and _FORMULA.match(text) else text

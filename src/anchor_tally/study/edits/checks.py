@@ -1,0 +1,83 @@
+"""Edits of what stands around the readings: check weights, assessor values, the protocol."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ...domain.text import plain_name
+from ...domain.units import Quantity
+from .clients import check_day
+from .edit import EditRefused, Journal, Row
+from .readings import ensure_metric
+from .visits import when
+
+
+@dataclass(frozen=True, slots=True)
+class AddCheckWeight:
+    """A known mass on a scale (kg), and what the scale showed."""
+
+    instrument: int
+    at: str
+    nominal: Quantity
+    shown: Quantity
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "add a check weight"
+
+    def write(self, journal: Journal) -> None:
+        """Insert it."""
+        written, _ = when(journal, self.at)
+        row: Row = {"instrument": self.instrument, "taken_at": written, "nominal_kg": self.nominal.value}
+        row |= {"shown_kg": self.shown.value, "entered": self.shown.entered, "unit": self.shown.unit}
+        journal.insert("check_weight", row)
+
+
+@dataclass(frozen=True, slots=True)
+class AddAssessorPair:
+    """A person measured twice by an assessor: the first and the second value."""
+
+    assessor: str
+    day: str
+    metric: str
+    person: str
+    values: tuple[Quantity, ...]
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "add a person to the assessor check"
+
+    def write(self, journal: Journal) -> None:
+        """Insert the values, numbered from 1."""
+        assessor, person, day = plain_name(self.assessor), plain_name(self.person), check_day(self.day)
+        for text, noun in ((assessor, "an assessor's name"), (person, "a person"), (day, "a day")):
+            if not text:
+                raise EditRefused(f"the check needs {noun}; nothing was changed")
+        ensure_metric(journal, self.metric)
+        key = (assessor, day, self.metric, person)
+        sql = "SELECT 1 FROM assessor_value WHERE assessor = ? AND day = ? AND metric = ? AND person = ?"
+        if journal.one(sql, *key) is not None:
+            raise EditRefused(f"person {person} of {day} is there already; nothing was changed")
+        for repeat, q in enumerate(self.values, start=1):
+            row: Row = dict(zip(("assessor", "day", "metric", "person"), key, strict=True))
+            row |= {"repeat": repeat, "value": q.value, "entered": q.entered, "unit": q.unit}
+            journal.insert("assessor_value", row)
+
+
+@dataclass(frozen=True, slots=True)
+class AskCondition:
+    """Whether a condition is asked for at each visit."""
+
+    key: str
+    asked: bool
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "change the protocol"
+
+    def write(self, journal: Journal) -> None:
+        """Write the choice."""
+        journal.put("protocol_item", {"key": self.key, "asked": int(self.asked)})

@@ -1,0 +1,187 @@
+"""The frame of the window, from QtWidgets alone: stage rail, places for lens bar, page and drawer, footer."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QProgressBar, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from ..app.actions import ACTION, STAGES
+from .widgets import label, restyle, tip
+
+TOOLS = ("import", "paste", "export", "open", "new", "dark")
+
+
+def _panel(name: str) -> QWidget:
+    out = QWidget()
+    out.setObjectName(name)
+    out.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+    return out
+
+
+def action_button(action: str) -> QPushButton:
+    """A button of an action of the table, with its words and key."""
+    a = ACTION[action]
+    out = QPushButton(a.words)
+    tip(out, f"{a.words} ({a.keys})" if a.keys else a.words)
+    return out
+
+
+class Rail(QWidget):
+    """The stages in the order of the work, and the tools of the study below them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("rail")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(148)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 12, 0, 12)
+        column.setSpacing(2)
+        column.addWidget(label("  Anchor Tally", "title"))
+        column.addSpacing(10)
+        self.stages: dict[str, QPushButton] = {}
+        self._group = QButtonGroup(self)
+        for k, stage in enumerate(STAGES, start=1):
+            button = QPushButton(f"{k}  {stage.label}")
+            button.setCheckable(True)
+            button.setEnabled(False)
+            tip(button, f"{stage.purpose} (Ctrl+{k})" if stage.built else f"{stage.purpose}: not in this version")
+            button.setAccessibleName(stage.label)
+            self._group.addButton(button)
+            column.addWidget(button)
+            self.stages[stage.id] = button
+        column.addStretch(1)
+        self.tools = {key: action_button(key) for key in TOOLS}
+        for button in self.tools.values():
+            column.addWidget(button)
+
+    def mark(self, stage: str) -> None:
+        """Mark the stage that is shown; none when a page outside the stages is."""
+        self._group.setExclusive(False)
+        for key, button in self.stages.items():
+            button.setChecked(key == stage)
+        self._group.setExclusive(True)
+
+
+class Footer(QWidget):
+    """Where the file is, what was said, what runs, undo and redo."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("footer")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 5, 16, 5)
+        self.place = label("", "faint")
+        self.said = label("")
+        self.said.setAccessibleName("Message")
+        self.said.setMinimumWidth(60)
+        self.runs = label("", "faint")
+        self.runs.setAccessibleName("Running work")
+        self.bar = QProgressBar()
+        self.bar.setAccessibleName("Progress")
+        self.bar.setTextVisible(False)
+        self.bar.setFixedWidth(110)
+        self.cancel = QPushButton("Cancel")
+        self.cancel.setAccessibleName("Cancel the running work")
+        self.take_over, self.copy = action_button("take_over"), action_button("copy")
+        self.take_over.setText("Write here")
+        self.undo, self.redo = action_button("undo"), action_button("redo")
+        row.addWidget(self.place)
+        row.addSpacing(12)
+        row.addWidget(self.said, 1)
+        for w in (self.runs, self.bar, self.cancel, self.copy, self.take_over, self.undo, self.redo):
+            row.addWidget(w)
+        for w in (self.copy, self.take_over):
+            w.hide()
+        self.rest()
+
+    def say(self, text: str, *, trouble: bool) -> None:
+        """Show a message in place."""
+        self.said.setObjectName("warn" if trouble else "")
+        self.said.setText(text)
+        tip(self.said, text)
+        restyle(self.said)
+
+    def run(self, words: str, share: object) -> None:
+        """Show what runs."""
+        self.runs.setText(words)
+        known = isinstance(share, float)
+        self.bar.setRange(0, 1000 if known else 0)
+        if isinstance(share, float):
+            self.bar.setValue(int(1000 * share))
+        for w in (self.runs, self.bar, self.cancel):
+            w.show()
+
+    def rest(self) -> None:
+        """Nothing runs."""
+        for w in (self.runs, self.bar, self.cancel):
+            w.hide()
+
+
+class Waiting(QWidget):
+    """What stands in the place of a page while a study is opened, or when none could be: why, and what to do."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.words = label("Opening the study…", "headline", wrap=True)
+        self.words.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.offers = {key: action_button(key) for key in ("open", "new", "demo")}
+        row = QHBoxLayout()
+        row.addStretch(1)
+        for button in self.offers.values():
+            row.addWidget(button)
+            button.hide()
+        row.addStretch(1)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(60, 40, 60, 40)
+        box.addStretch(2)
+        box.addWidget(self.words)
+        box.addSpacing(16)
+        box.addLayout(row)
+        box.addStretch(3)
+
+    def tell(self, text: str, *, offers: bool) -> None:
+        """Say something, with or without offers."""
+        self.words.setText(text)
+        for button in self.offers.values():
+            button.setVisible(offers)
+
+
+class Frame(QWidget):
+    """Rail, lens bar, page, drawer and footer, each in its place."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("work")
+        self.rail, self.footer, self.waiting = Rail(), Footer(), Waiting()
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
+        self._lens_place: QLabel | QWidget = label("  ")
+        self._lens_place.setObjectName("lens")
+        self._lens_place.setFixedHeight(44)
+        self._middle = QHBoxLayout()
+        self._middle.setSpacing(0)
+        self._middle.addWidget(self.stack, 1)
+        self._right = QVBoxLayout()
+        self._right.setSpacing(0)
+        self._right.addWidget(self._lens_place)
+        self._right.addLayout(self._middle, 1)
+        self._right.addWidget(self.footer)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(self.rail)
+        whole.addLayout(self._right, 1)
+
+    def put_lens(self, bar: QWidget) -> None:
+        """Put a lens bar in its place."""
+        self._right.replaceWidget(self._lens_place, bar)
+        self._lens_place.hide()
+        self._lens_place.deleteLater()
+        self._lens_place = bar
+
+    def put_drawer(self, drawer: QWidget) -> None:
+        """Put the drawer beside the page."""
+        self._middle.addWidget(drawer)

@@ -1,0 +1,108 @@
+"""What a page of the window is, and the one table of pages."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QWidget
+
+from ..app.session import Session
+from ..figures.style import Palette
+from .jobs import Jobs
+
+if TYPE_CHECKING:
+    from ..analysis.evidence import Evidence
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a page is built with: the study, the colours, and the runner of long work."""
+
+    session: Session
+    palette: Palette
+    jobs: Jobs
+
+
+class Page(QWidget):
+    """A page. It shows the study when it is told to refresh; everything it says goes out by signals.
+
+    ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens the drawer; ``wanted`` asks for
+    another page by its id, ``file_wanted`` for the import of a file; ``shown`` tells that an answer is on the screen.
+    """
+
+    message = pyqtSignal(str, bool)
+    evidence = pyqtSignal(object)
+    wanted = pyqtSignal(str)
+    file_wanted = pyqtSignal(str)
+    shown = pyqtSignal()
+
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.session, self.colours, self.jobs = around.session, around.palette, around.jobs
+
+    def refresh(self) -> None:
+        """Show the study as it is now."""
+        raise NotImplementedError
+
+    def set_palette(self, palette: Palette) -> None:
+        """Choose the theme of what is painted."""
+        self.colours = palette
+
+    def drawer_open(self, is_open: bool) -> None:
+        """The evidence drawer was opened or closed beside this page."""
+
+    def leave(self) -> None:
+        """Let go of timers and devices: the study is being closed."""
+
+
+@dataclass(frozen=True, slots=True)
+class EvidenceFor:
+    """What the drawer is to show: an explanation with the name of its instrument, or single readings under a title."""
+
+    name: str
+    evidence: Evidence | None = None
+    readings: tuple[int, ...] = ()
+
+
+def _plan() -> type[Page]:
+    from .stages.plan.page import PlanStage
+
+    return PlanStage
+
+
+def _record() -> type[Page]:
+    from .stages.record.page import RecordStage
+
+    return RecordStage
+
+
+def _compare() -> type[Page]:
+    from .stages.compare import CompareStage
+
+    return CompareStage
+
+
+def _calibrate() -> type[Page]:
+    from .stages.calibrate import CalibrateStage
+
+    return CalibrateStage
+
+
+def _importing() -> type[Page]:
+    from .stages.importing.page import ImportPage
+
+    return ImportPage
+
+
+# a page is built, and what it needs imported, when it is first opened
+PAGES: dict[str, Callable[[], type[Page]]] = {
+    "plan": _plan,
+    "record": _record,
+    "compare": _compare,
+    "calibrate": _calibrate,
+    "import": _importing,
+}

@@ -1,0 +1,56 @@
+"""A page that asks one question through the lens: it asks anew when the study or the lens has changed, and drops stale answers."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from typing import Any
+
+from ..analysis.question import Asked
+from ..app.jobs import Job
+from ..domain.lens import Lens
+from ..domain.snapshot import Snapshot
+from .pages import Page, Surroundings
+
+
+class QuestionPage(Page):
+    """Subclasses say what is asked, and show the answer or why there is none."""
+
+    owner, words = "", ""
+
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.asked: Asked | None = None
+
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+        """The computation, from frozen things only; it runs on the worker."""
+        raise NotImplementedError
+
+    def answer(self, result: Any) -> None:
+        """Show a result."""
+        raise NotImplementedError
+
+    def no_answer(self, text: str) -> None:
+        """Say why there is none."""
+        raise NotImplementedError
+
+    def refresh(self) -> None:
+        """Ask when the question is another one than the last."""
+        now = self.session.asked()
+        if now != self.asked or self.session.writing:
+            self.ask()
+
+    def ask(self) -> None:
+        """Ask now."""
+        lens = self.session.lens
+        self.asked = self.session.asked()
+        job = Job(self.words, lambda: self.session.snapshot_steps(lens.metric), lambda snapshot: self.request(snapshot, lens))
+        self.jobs.start(self.owner, job, self.answer, self._failed)
+
+    def _failed(self, text: str) -> None:
+        if self.session.writing:
+            self.asked = None  # asked again when the import is done
+        self.no_answer(text)
+
+    def up_to_date(self, asked: Asked) -> bool:
+        """Whether a result still answers what the study and the lens ask now."""
+        return asked == self.session.asked()

@@ -1,0 +1,46 @@
+"""What the evidence drawer says: of a statistic, a pair, a reading and its history."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+
+from ..analysis.evidence import Evidence
+from ..domain.records import Reading
+from .numbers import number, signed
+
+_KEPT = {"ok": "yes", "failed": "failed", "excluded": "no"}
+
+
+def pair_words(evidence: Evidence, name: str) -> str:
+    """The values of one pair; empty for a statistic."""
+    v = dict(evidence.values)
+    if not v:
+        return ""
+    return f"{name} {number(v['instrument'])}, scan {number(v['reference'])}: difference {signed(v['difference'])}"
+
+
+def left_out_words(evidence: Evidence) -> str:
+    """What was left out, by reason."""
+    counts = Counter(d.why for d in evidence.dropped)
+    return "Left out: " + "; ".join(f"{n} × {why}" for why, n in sorted(counts.items())) if counts else ""
+
+
+def reading_row(r: Reading) -> tuple[str, str, str, str]:
+    """A reading as a line: whose, when, value, whether it is kept."""
+    value = f"{r.entered} {r.unit}" if r.entered else "–"
+    kept = "simulated" if r.simulated and r.status == "ok" else _KEPT[r.status]
+    return f"{r.client} {r.instrument} {r.replicate}", r.taken_at[:16].replace("T", " "), value, kept
+
+
+def reading_words(r: Reading, history: list[tuple[str, str, str, str]]) -> str:
+    """A reading's remark, where it came from, and what was changed of it, a line each."""
+    lines = [r.note] if r.note else []
+    if r.source and r.source != "bench":
+        lines.append(f"From: {r.source}")
+    for at, old, new, why in history:
+        a, b = json.loads(old), json.loads(new)
+        lines.append(
+            f"{at[:16].replace('T', ' ')}: {a['entered'] or '–'} {a['status']} → {b['entered'] or '–'} {b['status']} ({why})"
+        )
+    return "\n".join(lines)

@@ -1,0 +1,150 @@
+"""One entry a statistic: label, decimals, where it stands in the result, formula and source.
+
+The table on the screen, the workbook, the JSON and the evidence drawer are all made from these.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from ..analysis.compare import CompareResult
+from ..domain.metrics import Metric, metric_named
+from ..stats.estimate import Estimate, Interval
+from .numbers import number, p_value, signed, span
+
+Found = tuple[float | None, Interval | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """A statistic explained: name, formula in words, source."""
+
+    name: str
+    formula: str
+    source: str
+
+
+EXPLANATIONS = {
+    "pair": Explanation(
+        "One pair", "Instrument reading minus the mean of the reference readings at the same anchor.", "Bland & Altman 1986"
+    ),
+    "bias": Explanation(
+        "Bias",
+        "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
+        "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom (Giesbrecht & Burns 1985)",
+    ),
+    "limits": Explanation(
+        "Limits of agreement",
+        "Bias ± 1.96 SD of single differences: where 95 of 100 single readings of new clients should fall.",
+        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: Zou 2013",
+    ),
+    "components": Explanation(
+        "Where the spread comes from",
+        "Variances between clients, between occasions of a client, and between replicates, by REML.",
+        "Patterson & Thompson 1971",
+    ),
+    "trend": Explanation(
+        "Trend with level",
+        "Slope of the difference on the mean of both: non-zero when the error grows or shrinks with the value.",
+        "Bland & Altman 1999",
+    ),
+    "concordance": Explanation(
+        "Concordance",
+        "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.",
+        "Lin 1989, 2000",
+    ),
+    "error": Explanation("Error", "Root mean square and mean absolute difference of single readings.", "standard definitions"),
+    "deming": Explanation(
+        "Line with error in both",
+        "Deming regression of instrument on reference, jackknife intervals leaving out one client.",
+        "Linnet 1993",
+    ),
+    "equivalence": Explanation("Equivalence", "Two one-sided t tests of the bias against the margin.", "Schuirmann 1987"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Statistic:
+    """One figure of a comparison.
+
+    ``explains`` is its entry in EXPLANATIONS; ``label`` may hold {unit}; ``pick`` gives value and interval; ``form`` is
+    difference (sign shown), size or p; ``decimals`` are added to the metric's, or counted alone when ``alone``. ``path`` is its
+    place in the JSON: group, key, key of the interval. ``shown`` tells whether it stands in the table.
+    """
+
+    explains: str
+    label: str
+    pick: Callable[[CompareResult], Found]
+    path: tuple[str, str, str]
+    form: str = "size"
+    decimals: int = 0
+    alone: bool = False
+    shown: bool = True
+
+    def texts(self, result: CompareResult, metric: Metric) -> tuple[str, str, str]:
+        """Label, value and interval as text."""
+        value, interval = self.pick(result)
+        unit = metric.difference_unit
+        label = self.label.format(unit=unit)
+        if self.form == "p":
+            return label, p_value(value), ""
+        k = self.decimals + (0 if self.alone else metric.decimals)
+        if self.form == "difference":
+            return label, signed(value, k), span(interval, k, sign=True) if self.path[2] else ""
+        return label, number(value, k), span(interval, k) if self.path[2] else ""
+
+
+def _of(name: str) -> Callable[[CompareResult], Found]:
+    """An estimate that a result holds under ``name`` (dots lead on)."""
+
+    def pick(result: CompareResult) -> Found:
+        found: Any = result
+        for part in name.split("."):
+            found = getattr(found, part, None)
+        if isinstance(found, Estimate):
+            return found.value, found.interval
+        return (None if found is None else float(found)), None
+
+    return pick
+
+
+def _limit(side: str) -> Callable[[CompareResult], Found]:
+    def pick(result: CompareResult) -> Found:
+        lim = result.limits
+        return (None, None) if lim is None else (getattr(lim, side), getattr(lim, f"{side}_interval"))
+
+    return pick
+
+
+STATISTICS = (
+    Statistic("bias", "Bias ({unit})", _of("bias"), ("bias", "estimate", "ci"), "difference"),
+    Statistic("limits", "Upper limit ({unit})", _limit("upper"), ("limits", "upper", "upper_ci"), "difference"),
+    Statistic("limits", "Lower limit ({unit})", _limit("lower"), ("limits", "lower", "lower_ci"), "difference"),
+    Statistic("limits", "SD of one difference ({unit})", _of("sd"), ("bias", "sd", ""), decimals=1),
+    Statistic("components", "  between clients ({unit})", _of("components.client_sd"), ("components", "client_sd", ""), decimals=1),
+    Statistic("components", "  between occasions ({unit})", _of("components.occasion_sd"), ("components", "occasion_sd", ""), decimals=1),
+    Statistic("components", "  between repeats ({unit})", _of("components.replicate_sd"), ("components", "replicate_sd", ""), decimals=1),
+    Statistic("trend", "Trend ({unit} per {unit})", _of("trend.slope"), ("proportional", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend", "  p of trend", _of("trend.p"), ("proportional", "p", ""), "p"),
+    Statistic("concordance", "Concordance", _of("agreement.concordance"), ("concordance", "ccc", "ci"), decimals=2, alone=True),
+    Statistic(
+        "concordance", "Correlation (is not agreement)", _of("agreement.pearson"), ("correlation", "pearson", "ci"), decimals=2, alone=True
+    ),
+    Statistic("error", "RMSE ({unit})", _of("agreement.rmse"), ("error", "rmse", ""), decimals=1),
+    Statistic("error", "MAE ({unit})", _of("agreement.mae"), ("error", "mae", ""), decimals=1, shown=False),
+    Statistic("deming", "Deming slope", _of("deming.slope"), ("deming", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("deming", "Deming intercept", _of("deming.intercept"), ("deming", "intercept", "intercept_ci"), decimals=1, shown=False),
+    Statistic("deming", "Ratio of error variances", _of("deming.ratio"), ("deming", "ratio", ""), decimals=2, alone=True, shown=False),
+    Statistic("equivalence", "Margin ({unit})", _of("equivalence.margin"), ("equivalence", "margin", ""), shown=False),
+    Statistic("equivalence", "  p of equivalence", _of("equivalence.p"), ("equivalence", "p", ""), "p", shown=False),
+)  # fmt: skip
+
+
+def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str, str, str, str]]:
+    """The statistics as text: key of the explanation, label, value, interval."""
+    metric = metric_named(result.pairs.metric)
+    if metric is None:
+        raise KeyError(result.pairs.metric)
+    return [(s.explains, *s.texts(result, metric)) for s in STATISTICS if s.shown or all_of_them]
