@@ -5,7 +5,7 @@ setup:
 	@scripts/setup.sh
 
 demo: setup          ## start the program with the demo study
-	$(PY) -m anchor_tally --demo
+	.venv/bin/anchor-tally --demo
 
 test:                ## every check; pytest's closing line comes last
 	@scripts/setup.sh dev

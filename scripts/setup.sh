@@ -4,7 +4,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 libraries=(python3-venv libegl1 libgl1 libdbus-1-3 libfontconfig1 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0
   libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0 libxcb-xinerama0 libxcb-xkb1)
-[ "${1:-}" = dev ] && libraries+=(xvfb)
+[ "${1:-}" = dev ] && libraries+=(xvfb openbox)
 missing=()
 if command -v dpkg-query >/dev/null; then
   for name in "${libraries[@]}"; do
@@ -21,11 +21,15 @@ if [ ${#missing[@]} -gt 0 ]; then
     echo "Some libraries are missing. Please run: sudo $install"
   fi
 fi
-stamp=.venv/.ready-$(cat requirements.lock pyproject.toml | sha256sum | cut -c1-16)
-if [ ! -f "$stamp" ]; then
+# two locks: what the program runs on, and what its checks need on top
+lock=requirements.lock
+[ "${1:-}" = dev ] && lock=requirements-dev.lock
+mark() { echo ".venv/.ready-$1-$(cat "requirements$1.lock" pyproject.toml | sha256sum | cut -c1-16)"; }
+if [ ! -f "$(mark -dev)" ] && { [ "$lock" != requirements.lock ] || [ ! -f "$(mark "")" ]; }; then
   [ -x .venv/bin/python ] || "${PYTHON:-python3}" -m venv .venv
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock"
   .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
   rm -f .venv/.ready-*
-  touch "$stamp"
+  suffix=${lock#requirements}
+  touch "$(mark "${suffix%.lock}")"
 fi

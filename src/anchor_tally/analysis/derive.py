@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Generator, Mapping
 from dataclasses import dataclass, replace
+from functools import cache
 from types import MappingProxyType
 
 import numpy as np
@@ -16,6 +17,7 @@ from ..methods.registry import EQUATIONS
 _NOT_RAW = ("sex", "age_years", "height")
 
 
+@cache
 def raw_metrics() -> frozenset[str]:
     """Metrics that some equation needs."""
     return frozenset(k for e in EQUATIONS.values() for k in e.all_inputs if k not in _NOT_RAW)

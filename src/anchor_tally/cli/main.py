@@ -125,6 +125,7 @@ def _import(args: argparse.Namespace) -> None:
     if session.read_only:
         where = "in use by another window or command" if session.elsewhere else "it cannot be written in this place"
         session.close()
+        source.close()
         raise UserError(f"{args.into}: {where}; nothing was imported")
     try:
         staged = finish(session.stage(source.rows))

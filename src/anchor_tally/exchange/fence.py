@@ -21,7 +21,7 @@ MOST_PART = 400 << 20  # bytes of one part of a workbook
 MOST_RATIO = 200  # times that a part may grow when it is unpacked, beyond 8 MB
 MOST_PARTS = 2000
 MOST_COLUMNS = 2000
-MOST_CELL = 2000  # characters of one cell
+MOST_CELL = 5000  # characters of one cell
 MOST_ROWS = 5_000_000
 
 

@@ -35,6 +35,7 @@ class ReadingsFile:
     columns_left_out: tuple[str, ...]
     rows: Iterator[ImportRow | Refused]
     progress: Callable[[], float]
+    close: Callable[[], None] = lambda: None
 
 
 def open_readings(path: Path) -> ReadingsFile:
@@ -102,7 +103,7 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
             except UnicodeDecodeError as error:
                 raise _not_text(path, error) from error
 
-    return ReadingsFile(name, tuple(h for h in extra if h not in conditions), rows(), progress)
+    return ReadingsFile(name, tuple(h for h in extra if h not in conditions), rows(), progress, source.close)
 
 
 class RowReader:

@@ -300,6 +300,8 @@ def copy_to(conn: sqlite3.Connection, path: Path) -> None:
         target = connect(part, read_only=False)
         try:
             conn.backup(target)
+            if target.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
+                raise sqlite3.DatabaseError("the file was cut off")
         finally:
             target.close()
         _put_in_place(part, path)

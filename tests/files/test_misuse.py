@@ -1,0 +1,456 @@
+"""A study under attack: locks, kills, full disks, two writers, lost files, broken and hostile input. Nothing is lost or doubled."""
+
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+import zipfile
+from dataclasses import replace
+
+import numpy as np
+import openpyxl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from anchor_tally.analysis.calibrate import fingerprint
+from anchor_tally.analysis.compare import CompareRequest
+from anchor_tally.analysis.derive import derive_steps, with_methods
+from anchor_tally.app.bench import Place, take_measurement
+from anchor_tally.app.exporting import export
+from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.records import FORM_0_EQUATIONS, Client, Instrument, Setting
+from anchor_tally.domain.steps import finish
+from anchor_tally.domain.text import guarded, plain_name, unguarded
+from anchor_tally.exchange.readings_csv import HEADER
+from anchor_tally.exchange.tables import open_table
+from anchor_tally.methods import registry
+from anchor_tally.study import open_file
+from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.instruments import AddInstrument, StartSetting
+from anchor_tally.study.edits.readings import CorrectReading
+from anchor_tally.study.edits.visits import MoveVisit
+from places import DATA, adoption, parse_text, typed
+
+HEAD = ",".join(HEADER) + "\n"
+
+
+def weigh(at, *values, **where):
+    """Repeats of body mass on Fir."""
+    return typed("A", at, "Fir", "device", "body_mass", *values, **where)
+
+
+@pytest.fixture
+def session(tmp_path):
+    """An empty study."""
+    opened = Session.new(tmp_path / "s.tally", "t")
+    yield opened
+    opened.close()
+
+
+# where a reading belongs
+def test_visits_follow_the_moment(session):
+    """Three weeks are three visits; a new visit can begin at once; one visit moves with its readings, once, and back."""
+    for day in ("2026-03-02", "2026-03-09", "2026-03-16"):
+        session.do(weigh(f"{day}T06:30", "70"))
+    session.do(weigh("2026-03-16T06:45", "71", fresh=True))
+    assert [v.start for v in session.visits_of("A")] == [
+        "2026-03-16T06:45", "2026-03-16T06:30", "2026-03-09T06:30", "2026-03-02T06:30"
+    ]  # fmt: skip
+    session.do(AddClient(Client(0, "B")))
+    third = session.visits_of("A")[1]
+    session.do(MoveVisit(third.id, "2026-04-01T07:00+02:00", "B", "R"))
+    (moved,) = [r for r in session.readings() if r.visit == third.id]
+    assert (moved.client, moved.taken_at) == ("B", "2026-03-16T05:00") or (moved.client, moved.taken_at) == (
+        "B",
+        "2026-04-01T05:00",
+    )
+    assert [v.start for v in session.visits_of("B")] == ["2026-04-01T07:00+02:00"]
+    with pytest.raises(UserError, match="already"):
+        session.do(MoveVisit(session.visits_of("A")[0].id, "2026-03-02T06:30", "A"))
+    assert session._conn.execute("SELECT count(*) FROM visit_change").fetchone() == (1,)
+    session.undo()
+    assert [v.id for v in session.visits_of("A")][1] == third.id
+
+
+def test_the_same_instant_is_one_reading(session):
+    """However an instant is written, importing it again adds nothing; another value at it is a contradiction."""
+    session.do(weigh("2026-03-02T07:50", "70"))
+    for stamp in ("2026-03-02T07:50:00", "2026-03-02 07:50", "2026-03-02T09:50+02:00", "20260302T0750", "2026-03-02T07:50Z"):
+        staged = finish(session.stage(parse_text(f"{HEAD}A,,,,{stamp},Fir,device,,body_mass,70,kg,1,ok,\n")[0]))
+        assert (staged.new, staged.already_there, staged.refused) == (0, 1, ()), stamp
+        session.drop(staged)
+    other = parse_text(f"{HEAD}A,,,,2026-03-02T08:50+01:00,Fir,device,,body_mass,71,kg,1,ok,\n")[0]
+    assert "already holds" in finish(session.stage(other)).refused[0].reason
+    with pytest.raises(UserError, match="already"):
+        session.do(weigh("2026-03-02T07:50:00", "72", fresh=True))
+
+
+def test_pairs_by_instant(session):
+    """Zones count; the nearest anchor and tally win; what is more than the window away does not pair."""
+    lines = [
+        "A,,,,2026-03-02T08:00+05:00,Scan,reference,,body_fat_percent,20,percent,1,ok,",  # 03:00 UTC
+        "A,,,,2026-03-02T08:00,Fir,device,,body_fat_percent,30,percent,1,ok,",  # 5 h later
+        "A,,,,2026-03-02T03:20Z,Fir,device,,body_fat_percent,22,percent,1,ok,",  # 20 min later
+        "A,,,,2026-03-03T03:10Z,Scan,reference,,body_fat_percent,21,percent,1,ok,",  # another scan, 24 h later
+    ]
+    session.do(ImportReadings(tuple(parse_text(HEAD + "\n".join(lines))[0]), "x"))
+    pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
+    assert pairs.d.tolist() == [2]  # not the reading whose clock shows the hour of the scan, in another zone
+    assert pairs.anchors.mean.tolist() == [20, 21]
+    assert sorted(d.why for d in pairs.dropped) == [
+        "a tally nearer to the scan counted", "scan without a reading of Fir within the window"
+    ]  # fmt: skip
+    near = finish(CompareRequest(session.snapshot(), Lens(window_hours=1), "Fir").run()).pairs
+    assert near.d.tolist() == [2]
+    assert "no scan within the window" in {d.why for d in near.dropped}
+
+
+def test_a_result_knows_its_question(demo):
+    """A result is out of date after any edit that could change it, and stays in date after a note on a card."""
+    snapshot = demo.snapshot()
+    result = finish(CompareRequest(snapshot, demo.lens, "Alder").run())
+    assert result.asked == demo.asked()
+    client = next(iter(demo.catalogue().clients.values()))
+    demo.do(PutClient(replace(client, notes="a note")))
+    assert result.asked == demo.asked()
+    assert demo.snapshot() is snapshot
+    demo.do(CorrectReading(int(result.pairs.reading[0]), "19.1", "misread"))
+    assert result.asked != demo.asked()
+    assert demo.snapshot().revision == demo.asked().revision
+
+
+def test_provenance_survives_a_new_equation(tmp_path, monkeypatch):
+    """Computed readings are known by equation and visit: another order of the registry makes no calibration stale."""
+    shutil.copy(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", tmp_path / "s.tally")
+    session = Session.open(tmp_path / "s.tally")
+    tape = next(c for c in session.calibrations() if c.instrument != "Fir")
+    before = session.snapshot()
+    turned = dict(reversed(registry.EQUATIONS.items()))
+    monkeypatch.setattr("anchor_tally.analysis.derive.EQUATIONS", turned)
+    session._forget_all()
+    assert not session.stale(tape)
+    assert set(registry.EQUATIONS) >= set(FORM_0_EQUATIONS)
+    after = session.snapshot()
+    for s in (before, after):
+        c = s.columns["body_fat_percent"]
+        rows = np.flatnonzero(c.reading < 0)
+        assert set(fingerprint(s, "body_fat_percent", rows)[0]) >= set(tape.sources) - {x for x in tape.sources if "@" not in x}
+    session.close()
+
+
+def test_simulated_readings_stay_out(session, tmp_path):
+    """A simulated reading is marked, pairs only in a study for practice, and never comes back from a table as a real one."""
+    session.do(typed("A", "2026-03-02T08:00", "Scan", "reference", "body_fat_percent", "20"))
+    place = Place("A", "2026-03-02T07:50")
+    take_measurement(session, place, instrument="Fir", values=[("body_fat_percent", "22 percent")], simulated=True)
+    assert [r.simulated for r in session.readings() if r.instrument == "Fir"] == [True]
+    pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
+    assert (pairs.n, {d.why for d in pairs.dropped} >= {"simulated reading"}) == (0, True)
+    export(session, tmp_path / "r.csv")
+    again = parse_text((tmp_path / "r.csv").read_text())[0]
+    assert [(r.status, r.note) for r in again if r.instrument == "Fir"] == [("excluded", "simulated reading")]
+    session.do(PutStudy("t", practice=True))
+    assert finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs.n == 1
+
+
+def test_settings_and_bounds_are_kept_straight(session):
+    """An identical setting for all clients is refused; bounds of metrics in the file follow the registry."""
+    session.do(AddInstrument(Instrument(0, "Fir", "device")))
+    session.do(StartSetting(Setting(0, 1, "std", "2026-03-02")))
+    with pytest.raises(UserError, match="already"):
+        session.do(StartSetting(Setting(0, 1, "std", "2026-03-02")))
+    session._conn.execute("UPDATE metric SET high = 80 WHERE id = 'body_mass'")
+    session.close()
+    again = Session.open(session.path)
+    assert again._conn.execute("SELECT high FROM metric WHERE id = 'body_mass'").fetchone() == (700,)
+    again.close()
+
+
+# the file
+def test_failed_commit_is_taken_back(session):
+    """Another program holds a read lock at the commit: nothing is kept, nothing is shown, and the next try works."""
+    other = sqlite3.connect(session.path, isolation_level=None)
+    other.execute("BEGIN")
+    other.execute("SELECT count(*) FROM reading").fetchone()
+    with pytest.raises(UserError, match="another program"):
+        session.do(weigh("2026-03-02", "70"))
+    assert session.readings() == []
+    assert not session.can_undo
+    other.execute("ROLLBACK")
+    other.close()
+    session.do(weigh("2026-03-02", "70"))
+    assert [r.value for r in session.readings()] == [70]
+
+
+def test_one_writer(tmp_path, capsys):
+    """A second opening reads and follows; it may write when the first has closed; an import beside it is refused in a line."""
+    first = Session.new(tmp_path / "s.tally", "t")
+    second = Session.open(tmp_path / "s.tally")
+    assert (second.read_only, second.elsewhere) == (True, True)
+    with pytest.raises(UserError, match="another window"):
+        second.do(weigh("2026-03-02", "70"))
+    assert not second.follow()
+    first.do(weigh("2026-03-02", "70"))
+    assert second.follow()
+    assert [r.value for r in second.readings()] == [70]
+    (tmp_path / "r.csv").write_text(f"{HEAD}A,,,,2026-03-03,Fir,device,,body_mass,70,kg,1,ok,\n")
+    assert main(["import", str(tmp_path / "r.csv"), "--into", str(tmp_path / "s.tally")]) == 2
+    assert "in use" in capsys.readouterr().err
+    assert not second.take_over()
+    first.close()
+    assert second.take_over()
+    second.do(weigh("2026-03-09", "71"))
+    assert len(second.readings()) == 2
+    second.close()
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["r.csv", "s.tally"]
+
+
+@pytest.mark.parametrize("how", ["removed", "replaced", "cut off"])
+def test_file_lost_under_an_open_study(session, tmp_path, how):
+    """One sentence, no edit into nowhere, and a copy of what is in memory."""
+    session.do(weigh("2026-03-02", "70"))
+    session.keep_mirror()
+    if how == "removed":
+        session.path.unlink()
+    elif how == "replaced":
+        (tmp_path / "other").write_text("something else")
+        (tmp_path / "other").replace(session.path)
+    else:
+        session.path.write_bytes(b"")
+    assert how.split()[0] in session.lost()
+    with pytest.raises(UserError, match="keep a copy"):
+        session.do(weigh("2026-03-09", "71"))
+    session.save_copy(tmp_path / "copy.tally")
+    copy = Session.open(tmp_path / "copy.tally")
+    assert [r.value for r in copy.readings()] == [70]
+    copy.close()
+
+
+def test_killed_half_way_heals(tmp_path):
+    """A journal that a killed process has left is rolled back on opening, also by a command that only reads."""
+    path = tmp_path / "s.tally"
+    Session.new(path, "t").close()
+    code = (
+        "import os, signal, sqlite3, sys; c = sqlite3.connect(sys.argv[1], isolation_level=None); c.execute('PRAGMA cache_size = 2')\n"
+        "c.execute('BEGIN IMMEDIATE'); c.execute('UPDATE study SET title = ?', ('half',))\n"
+        "c.executemany('INSERT INTO metric VALUES (?, ?, 0, 1)', [(f'm{k}', 'x' * 500) for k in range(400)])\n"
+        "os.kill(os.getpid(), signal.SIGKILL)"
+    )
+    done = subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True)
+    assert done.returncode == -signal.SIGKILL
+    assert (tmp_path / "s.tally-journal").exists()
+    session = Session.open(path, read_only=True)
+    assert session.title == "t"
+    session.close()
+
+
+def test_full_disk(tmp_path):
+    """A disk that is full refuses an edit, a new study and an upgrade in a sentence, and leaves what was there."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    pages = session._conn.execute("PRAGMA page_count").fetchone()[0]
+    session._conn.execute(f"PRAGMA max_page_count = {pages}")
+    rows = tuple(
+        parse_text(
+            HEAD + "".join(f"A,,,,2026-03-02T07:{k:02},Fir,device,,body_mass,70,kg,1,ok,{'x' * 3000}\n" for k in range(60))
+        )[0]
+    )
+    with pytest.raises(UserError, match="disk is full"):
+        session.do(ImportReadings(rows, "x"))
+    assert session.readings() == []
+    session._conn.execute("PRAGMA max_page_count = 100000")
+    session.do(ImportReadings(rows, "x"))
+    assert len(session.readings()) == 60
+    session.close()
+    limited = (
+        "import resource, signal, sys; from pathlib import Path; signal.signal(signal.SIGXFSZ, signal.SIG_IGN)\n"
+        "resource.setrlimit(resource.RLIMIT_FSIZE, (30000, 30000)); from anchor_tally.app.session import Session\n"
+        "from anchor_tally.domain.errors import UserError\n"
+        "try:\n    Session.new(Path(sys.argv[1]), 't') if sys.argv[2] == 'new' else Session.open(Path(sys.argv[1]))\n"
+        "except UserError as e:\n    print(e)"
+    )
+    shutil.copy(DATA / "study_schema_2.tally", tmp_path / "old.tally")
+    before = (tmp_path / "old.tally").read_bytes()
+    for name, what in (("new.tally", "new"), ("old.tally", "upgrade")):
+        run = [sys.executable, "-c", limited, str(tmp_path / name), what]
+        done = subprocess.run(run, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        assert done.stdout.count("\n") == 1, done.stdout
+    assert (tmp_path / "old.tally").read_bytes() == before
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["old.tally", "s.tally"]
+
+
+# what comes in
+def odd_workbook(path, kind):
+    """Workbooks that hang or break a careless reader."""
+    book = openpyxl.Workbook()
+    book.active.append(["Client", "Date", "Fir fat (%)"])
+    book.active.append(["A", "2026-03-02", 20.5])
+    book.save(path)
+    if kind == "cut":
+        path.write_bytes(path.read_bytes()[:-700])
+    elif kind == "xml":
+        with zipfile.ZipFile(path) as z:
+            parts = {n: z.read(n) for n in z.namelist()}
+        with zipfile.ZipFile(path, "w") as z:
+            for n, data in parts.items():
+                z.writestr(
+                    n, data.replace(b"<sheetData>", b"<sheetData><row><c t='n'><v>1e999</v></c>") if "sheet1" in n else data
+                )
+    elif kind == "bomb":
+        with zipfile.ZipFile(path, "a", zipfile.ZIP_DEFLATED) as z, z.open("xl/media/blank.xml", "w", force_zip64=True) as f:
+            for _ in range(450):
+                f.write(bytes(1 << 20))
+
+
+@pytest.mark.parametrize("kind", ["cut", "xml", "bomb"])
+def test_odd_workbooks(tmp_path, kind):
+    """One short sentence, soon."""
+    odd_workbook(tmp_path / "w.xlsx", kind)
+    start = time.monotonic()
+    with pytest.raises(UserError) as told:
+        list(open_table(tmp_path / "w.xlsx").rows())
+    assert time.monotonic() - start < 5
+    assert len(str(told.value).removeprefix(str(tmp_path))) < 250
+    assert "\n" not in str(told.value)
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("x" + " " * 100_000 + "y", "cell of"),
+        (",".join(["a"] * 100_000), "columns"),
+        (f"{HEAD}A,,,,2026-03-02,Fir,device,,body_mass,{'9' * 500},kg,1,ok,\n", "too long"),
+        (f"{HEAD}A,,,,2026-03-02,Fir,device,,body_mass,70,kg,{'9' * 400},ok,\n", "whole number"),
+        (f"{HEAD}A,,,,2026-03-02,Fir,device,,body_mass,70,kg,²,ok,\n", "whole number"),
+        (f"{HEAD}A,,,,9999-12-31T23:59-12:00,Fir,device,,body_mass,70,kg,1,ok,\n", "of the year"),
+        (f"{HEAD}A,,{'9' * 300},,2026-03-02,Fir,device,,body_mass,70,kg,1,ok,\n", "outside"),
+    ],
+)
+def test_odd_tables(tmp_path, capsys, text, says):
+    """Over-long and odd cells are refused in one line."""
+    (tmp_path / "t.csv").write_text(text)
+    assert main(["import", str(tmp_path / "t.csv"), "--into", str(tmp_path / "n.tally")]) == 2
+    error = capsys.readouterr().err
+    assert says in error
+    assert (error.count("\n"), (tmp_path / "n.tally").exists()) == (1, False)
+    assert len(error) < 600
+
+
+def test_what_is_no_file(tmp_path, capsys):
+    """A pipe or a folder is told apart at once."""
+    os.mkfifo(tmp_path / "f.csv")
+    for name in ("f.csv", "."):
+        assert main(["import", str(tmp_path / name), "--into", str(tmp_path / "n.tally")]) == 2
+        assert capsys.readouterr().err.count("\n") == 1
+
+
+@pytest.mark.parametrize(
+    ("resource", "column", "text"),
+    [
+        ("readings", "taken_at", "hello"),
+        ("visits", "start", "hello"),
+        ("readings", "replicate", "99999999999999999999"),
+        ("readings", "value", "nan"),
+        ("readings", "metric", "soul"),
+        ("readings", "unit", "stones"),
+        ("clients", "code", "A\x00B"),
+        ("readings", "visit", "77"),
+        ("settings", "starts", "soon"),
+        ("visits", "", ""),
+    ],
+)
+def test_packages_are_checked(tmp_path, capsys, resource, column, text):
+    """A package passes through the same checks as a table; a missing resource is said."""
+    shutil.copy(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", tmp_path / "s.tally")
+    session = Session.open(tmp_path / "s.tally")
+    export(session, tmp_path / "p.zip", full=True)
+    session.close()
+    with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "q.zip", "w") as out:
+        for name in z.namelist():
+            data = z.read(name).decode()
+            if name == f"{resource}.csv":
+                if not column:
+                    continue
+                lines = data.splitlines()
+                cells = lines[1].split(",")
+                cells[lines[0].split(",").index(column)] = text
+                data = "\n".join([lines[0], ",".join(cells), *lines[2:]])
+            out.writestr(name, data)
+    assert main(["import", str(tmp_path / "q.zip"), "--into", str(tmp_path / "n.tally")]) == 2
+    error = capsys.readouterr().err
+    assert error.count("\n") == 1
+    assert resource in error or "reading:" in error
+    assert not (tmp_path / "n.tally").exists()
+
+
+@given(st.text(max_size=40))
+def test_guarded_text_comes_back(text):
+    """A cell that begins like a formula is neutralised, and read back as it was."""
+    assert unguarded(guarded(text)) == text
+    assert not guarded(text).startswith(("=", "@")) or not text
+    assert plain_name(plain_name(text)) == plain_name(text)
+
+
+def test_formulas_in_text_formats(session, tmp_path):
+    """Names and remarks that begin like formulas leave neutralised, in CSV and package, and come back equal."""
+    session.do(typed("=1+1", "2026-03-02", "@Fir", "device", "body_mass", "70", setting="+x"))
+    export(session, tmp_path / "r.csv")
+    assert ",'@Fir," in (tmp_path / "r.csv").read_text()
+    assert (tmp_path / "r.csv").stat().st_mode & 0o777 == 0o600
+    (row,) = parse_text((tmp_path / "r.csv").read_text())[0]
+    assert (row.client, row.instrument, row.setting) == ("=1+1", "@Fir", "+x")
+    export(session, tmp_path / "p.zip", full=True)
+    with zipfile.ZipFile(tmp_path / "p.zip") as z:
+        assert b",'=1+1" in z.read("clients.csv")
+    assert main(["import", str(tmp_path / "p.zip"), "--into", str(tmp_path / "q.tally")]) == 0
+    again = Session.open(tmp_path / "q.tally")
+    assert [r.client for r in again.readings()] == ["=1+1"]
+    again.close()
+
+
+# the command line
+def run(*args, stdout=subprocess.PIPE, **env):
+    """The program as a process of its own."""
+    command = [sys.executable, "-m", "anchor_tally", *args]
+    return subprocess.run(command, stdout=stdout, stderr=subprocess.PIPE, env={**os.environ, **env}, timeout=60)
+
+
+def test_command_line_under_stress(tmp_path):
+    """Odd hours, a full or closed output, a Latin-1 terminal, Ctrl+C: one line each, and no minus is lost."""
+    peak = str(DATA / "peak_flow_1986.csv")
+    ask = ("compare", peak, "--instrument", "large meter", "--metric", "peak_expiratory_flow")
+    done = run(*ask, "--window-hours", "nan")
+    assert (done.returncode, done.stderr.count(b"\n")) == (2, 1)
+    with open("/dev/full", "wb") as full:
+        done = run(*ask, stdout=full)
+    assert (done.returncode, done.stderr.count(b"\n")) == (2, 1)
+    done = run(*ask, PYTHONIOENCODING="latin-1")
+    assert done.returncode == 0
+    assert b"-22 to +18" in done.stdout
+    reader, writer = os.pipe()
+    os.close(reader)
+    done = run(*ask, stdout=writer)
+    os.close(writer)
+    assert (done.returncode, done.stderr) == (0, b"")
+    child = subprocess.Popen([sys.executable, "-c", (
+        "import sys, threading, _thread, time; from anchor_tally.cli import main as m\n"
+        "m._RUN['methods'] = lambda a: (threading.Timer(0.1, _thread.interrupt_main).start(), time.sleep(5))\n"
+        "sys.exit(m.main(['methods']))")], stderr=subprocess.PIPE)  # fmt: skip
+    _, error = child.communicate(timeout=60)
+    assert (child.returncode, error) == (130, b"anchor-tally: stopped\n")
+
+
+def test_derived_values_need_no_second_look(demo):
+    """Deriving is a pure step: twice the same, and part of every snapshot."""
+    one, two = finish(derive_steps(demo.person(1))), finish(derive_steps(demo.person(1)))
+    assert one.columns.keys() == two.columns.keys()
+    assert with_methods(demo.person(1)).columns.keys() >= one.columns.keys()
+    assert adoption(demo, "Alder").record.sources
