@@ -75,6 +75,7 @@ def main(folder: Path) -> None:
     with tempfile.TemporaryDirectory() as place:
         session = demo_session(Path(place))
         window = MainWindow(session, settings=QSettings(f"{place}/settings.ini", QSettings.Format.IniFormat))
+        window.resize(1280, 800)
         until(window.page("compare").shown, window.show)
 
         def keep(name: str) -> None:

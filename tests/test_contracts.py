@@ -1,26 +1,39 @@
 """Promises that hold for the whole program: floors, no Qt on the command line, frozen results, contrast."""
 
+import ast
 import dataclasses
 import importlib
 import importlib.util
 import json
 import pkgutil
+import re
+import sqlite3
 import subprocess
 import sys
+from collections.abc import Mapping
+from pathlib import Path
 
 import numpy as np
 import pytest
 
 import anchor_tally
 from anchor_tally.analysis import pairing
+from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.compare import LadderRequest
+from anchor_tally.app.actions import ACTIONS, STAGES
 from anchor_tally.cli.main import main
 from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.results_json import compare_json
+from anchor_tally.figures import difference, ladder
 from anchor_tally.figures.style import DARK, LIGHT
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.scenario.squad import TRUTH, squad_rows
+from anchor_tally.stats.offsets import client_offsets
+from anchor_tally.study import open_file
+from anchor_tally.ui.pages import PAGES
 from anchor_tally.wording import sentences
+from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
 from places import DATA
 
 
@@ -86,6 +99,86 @@ def test_results_are_frozen():
                     count += 1
                     assert item.__dataclass_params__.frozen, item
     assert count > 25
+
+
+def arrays_in(item, seen):
+    """Every array that a result leads to."""
+    if id(item) in seen:
+        return
+    seen[id(item)] = item
+    if isinstance(item, np.ndarray):
+        yield item
+    elif dataclasses.is_dataclass(item):
+        for f in dataclasses.fields(item):
+            yield from arrays_in(getattr(item, f.name), seen)
+        for value in getattr(item, "__dict__", {}).values():  # what was computed once and kept
+            yield from arrays_in(value, seen)
+    elif isinstance(item, tuple | list | frozenset | set):
+        for x in item:
+            yield from arrays_in(x, seen)
+    elif isinstance(item, Mapping):
+        for x in item.values():
+            yield from arrays_in(x, seen)
+
+
+def test_no_result_has_a_writable_array(demo):
+    """Snapshots, comparisons, offsets and what figures draw are frozen to the last array."""
+    snapshot = demo.snapshot()
+    compared = finish(LadderRequest(snapshot, demo.lens).run())
+    calibrated = finish(CalibrateRequest(snapshot, demo.lens).run())
+    drawn = [difference.info(compared[0]), ladder.info(compared)]
+    offsets = [client_offsets(r.fit) for r in compared if r.fit is not None]
+    found = list(arrays_in((snapshot, compared, calibrated, drawn, offsets, demo.person(1)), {}))
+    assert len(found) > 200
+    assert [a.shape for a in found if a.flags.writeable] == []
+    assert all(r.asked == demo.asked() for r in (*compared, *calibrated))
+
+
+def test_no_table_of_the_file_is_named_above_the_study():
+    """Only ``study`` knows tables and speaks SQL; above it there are records and typed edits."""
+    root = Path(anchor_tally.__path__[0])
+    with sqlite3.connect(":memory:") as empty:
+        tables = [name for sql in open_file.migrations() for name in re.findall(r"CREATE TABLE (\w+)", sql)]
+        assert empty.execute("SELECT 1").fetchone() == (1,)
+    long_names = {t for t in tables if "_" in t and not t.endswith("_new")}
+    assert {"reading_change", "client_height"} <= long_names
+    sql = re.compile(r"\b(SELECT|INSERT INTO|UPDATE|DELETE FROM|PRAGMA)\b")
+    odd = []
+    for path in root.rglob("*.py"):
+        if path.is_relative_to(root / "study"):
+            continue
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            text = node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
+            if sql.search(text) or text in long_names - {"check_weight"}:  # also a profile of a simulated scale
+                odd.append(f"{path.name}: {text[:60]}")
+            if isinstance(node, ast.Attribute) and node.attr == "_conn" and path.name != "session.py":
+                odd.append(f"{path.name}: _conn")
+    assert odd == []
+
+
+def test_actions_have_words_and_keys():
+    """One table of actions: ids and keys are there once, every stage built has its page and its key."""
+    assert len({a.id for a in ACTIONS}) == len(ACTIONS)
+    keys = [a.keys for a in ACTIONS if a.keys]
+    assert len(set(keys)) == len(keys)
+    assert all(a.words and a.menu for a in ACTIONS)
+    for stage in STAGES:
+        assert (f"go_{stage.id}" in {a.id for a in ACTIONS}) == stage.built == (stage.id in PAGES)
+
+
+def test_one_entry_a_statistic(demo, capsys):
+    """Table, JSON, workbook and evidence come from the same entries: each figure of the JSON is the one in the table."""
+    result = finish(LadderRequest(demo.snapshot(), demo.lens).run())[0]
+    out = compare_json(result)
+    m = METRICS["body_fat_percent"]
+    for s in STATISTICS:
+        group, key, ci = s.path
+        value, interval = s.pick(result)
+        assert out[group][key] == value
+        assert out[group].get(ci) == ([interval.low, interval.high] if interval and ci else out[group].get(ci))
+        assert EXPLANATIONS[s.explains].source
+        assert s.texts(result, m)[0]
+    assert {key for key, *_ in rows(result)} <= set(EXPLANATIONS)
 
 
 def test_registries():

@@ -16,7 +16,7 @@ from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.results_json import compare_json
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
-from anchor_tally.wording import sentences
+from anchor_tally.wording import sentences, statistics
 from anchor_tally.wording.board import board
 from places import parse_text
 
@@ -48,7 +48,7 @@ def test_any_design_gives_results_or_reasons(clients):
         return  # no reference at all, or no such instrument: said in a sentence, tested elsewhere
     finally:
         session.close()
-    text = json.dumps(compare_json(result), allow_nan=False) + sentences.headline(result) + str(sentences.rows(result))
+    text = json.dumps(compare_json(result), allow_nan=False) + sentences.headline(result) + str(statistics.rows(result))
     calibrations = finish(CalibrateRequest(snapshot, Lens()).run())
     text += str(board(calibrations).cells) + "".join(map(sentences.calibration_sentence, calibrations))
     assert "nan" not in text

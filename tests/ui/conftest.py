@@ -33,7 +33,7 @@ def window_on(qtbot, tmp_path):
         qtbot.addWidget(window)
         opened.append(window)
         window.show()
-        qtbot.waitUntil(lambda: bool(window.shown != "compare" or window.compare.results))
+        qtbot.waitUntil(lambda: bool(window.shown != "compare" or window.compare.results), timeout=30_000)
         return window
 
     yield build

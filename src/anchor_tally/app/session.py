@@ -267,6 +267,7 @@ class Session:
         self._grown: set[str] = set()
         self._catalogue: Catalogue | None = None
         self._visits: VisitColumns | None = None
+        self._heights: dict[int, float] | None = None
         self._derived: Derived | None = None
         self._snapshots: dict[str, Snapshot] = {}
         self._calibrations: list[CalibrationRecord] | None = None
@@ -288,7 +289,7 @@ class Session:
         if facts - {"visits", "conditions", "calibrations", "checks"}:
             self._catalogue = None
         if facts & {"visits", "people"}:
-            self._visits = None
+            self._visits = self._heights = None
         if facts & {"visits", "people", "instruments", "settings"} or touched.metrics:
             self._people.clear()
         computed = bool(touched.metrics & raw_metrics()) or bool(facts & {"visits", "people", "instruments"})
@@ -443,7 +444,9 @@ class Session:
 
     def stated_heights(self) -> dict[int, float]:
         """The height stated at a client's newest visit that states one, by client."""
-        return read.stated_heights(self.connection())
+        if self._heights is None:
+            self._heights = read.stated_heights(self.connection())
+        return self._heights
 
     def visits_of(self, client: str) -> list[Visit]:
         """Visits of a client, newest first."""

@@ -24,6 +24,7 @@ TIDY_COLUMNS = (
     "note",
 )
 STATUSES = ("ok", "failed", "excluded")
+MOST_REPLICATES = 1000
 
 
 # electrode layouts of impedance devices; "none" is a plain scale, "" is not known

@@ -38,3 +38,8 @@ def guarded(text: str) -> str:
 def unguarded(text: str) -> str:
     """What ``guarded`` was given."""
     return text[1:] if text.startswith("'") and _FORMULA.match(text) else text
+
+
+def short(error: BaseException) -> str:
+    """What an error says, on one line of at most 120 characters."""
+    return " ".join(str(error).split())[:120] or type(error).__name__

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ..domain.errors import UserError
+from ..domain.text import short
 
 log = logging.getLogger("anchor_tally")
 
@@ -23,11 +24,6 @@ MOST_PARTS = 2000
 MOST_COLUMNS = 2000
 MOST_CELL = 5000  # characters of one cell
 MOST_ROWS = 5_000_000
-
-
-def short(error: BaseException) -> str:
-    """What an error says, on one line of at most 120 characters."""
-    return " ".join(str(error).split())[:120] or type(error).__name__
 
 
 @contextmanager

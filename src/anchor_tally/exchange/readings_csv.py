@@ -14,13 +14,12 @@ from typing import TextIO
 from ..domain.errors import UserError
 from ..domain.instants import NotAMoment, canonical
 from ..domain.metrics import metric_named
-from ..domain.records import KINDS, STATUSES, TIDY_COLUMNS, ImportRow, Reading, Refused
+from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, TIDY_COLUMNS, ImportRow, Reading, Refused
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
 from .fence import MOST_TEXT, bounded, fence, look_at
 
 HEADER = TIDY_COLUMNS
-MOST_REPLICATES = 1000
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")
 
 

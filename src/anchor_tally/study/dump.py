@@ -10,12 +10,12 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from ..domain.errors import UserError
 from ..domain.instants import canonical
 from ..domain.metrics import metric_named
+from ..domain.records import MOST_REPLICATES
 from ..domain.snapshot import VisitColumns
-from ..domain.text import plain_name
+from ..domain.text import plain_name, short
 from ..domain.units import unit_named
 from .connection import teach_instants, transaction
 from .edits.clients import check_day
-from .edits.readings import MOST_REPLICATES
 from .read import read_parameters
 
 Cell = str | int | float | None
@@ -176,11 +176,6 @@ def _load_table(conn: sqlite3.Connection, resource: str, table: str, header: lis
             raise UserError(f"{resource}.csv, line {number}: the row is cut off; nothing was imported") from error
         except (ValueError, OverflowError, KeyError, UserError, sqlite3.Error) as error:
             raise UserError(f"{resource}.csv, line {number}: {short(error)}; nothing was imported") from error
-
-
-def short(error: Exception) -> str:
-    """What an error says, in at most 120 characters of one line."""
-    return " ".join(str(error).split())[:120] or type(error).__name__
 
 
 def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:

@@ -6,7 +6,6 @@ import json
 import math
 import sqlite3
 from collections.abc import Generator
-from dataclasses import fields
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
@@ -226,11 +225,8 @@ def readings(conn: sqlite3.Connection, ids: list[int] | None = None, visit: int 
 
 
 def _reading(r: tuple[Any, ...]) -> Reading:
-    names = [f.name for f in fields(Reading)]
-    row = dict(zip(names, r, strict=True))
-    for name in ("age_years", "height_cm"):
-        row[name] = "" if row[name] == "" else f"{row[name]:g}"
-    return Reading(**{**row, "simulated": bool(row["simulated"])})
+    age, height = ("" if x == "" else f"{x:g}" for x in r[15:17])
+    return Reading(*r[:15], age, height, r[17], bool(r[18]))  # type: ignore[call-arg]  # the columns in the order of the fields
 
 
 def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, ClassVar
 
 from matplotlib.backends.backend_qtagg import FigureCanvasQTAgg
+from matplotlib.colors import to_hex
 from matplotlib.figure import Figure
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QResizeEvent
+from PyQt6 import sip
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QPainter, QPaintEvent, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QSizePolicy
 
 from ..figures.style import use_fonts
+
+TURN_MS = 8
 
 
 class FigureView(FigureCanvasQTAgg):
@@ -22,6 +26,8 @@ class FigureView(FigureCanvasQTAgg):
     opened = pyqtSignal()
 
     def __init__(self, name: str, margins: tuple[int, int, int, int]) -> None:
+        self._stale = True
+        self._last: QImage | None = None
         super().__init__(Figure())
         self.family = use_fonts()
         self.margins = margins
@@ -30,6 +36,50 @@ class FigureView(FigureCanvasQTAgg):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.mpl_connect("button_press_event", self.clicked.emit)
+
+    # drawing: one canvas a turn of the event loop, and none that is not seen; meanwhile the last picture stands, stretched
+    _waiting: ClassVar[list[FigureView]] = []
+
+    def draw_idle(self, *_args: object, **_kwargs: object) -> None:
+        """Draw when it is this canvas' turn."""
+        self._stale = True
+        if self.isVisible() and self not in FigureView._waiting:
+            FigureView._waiting.append(self)
+            if len(FigureView._waiting) == 1:
+                QTimer.singleShot(TURN_MS, FigureView._next)
+
+    @staticmethod
+    def _next() -> None:
+        waiting = FigureView._waiting
+        while waiting:
+            view = waiting.pop(0)
+            if not sip.isdeleted(view) and view.isVisible() and view._stale:
+                view.draw()
+                break
+        if waiting:
+            QTimer.singleShot(TURN_MS, FigureView._next)
+
+    def draw(self) -> None:
+        """Draw now."""
+        self._stale = False
+        super().draw()
+        buffer = self.buffer_rgba()
+        height, width = buffer.shape[:2]
+        self._last = QImage(bytes(buffer), width, height, QImage.Format.Format_RGBA8888)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if not self._stale:
+            super().paintEvent(event)
+            return
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(to_hex(self.figure.get_facecolor())))
+        if self._last is not None:
+            painter.drawImage(self.rect(), self._last)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if self._stale:
+            self.draw_idle()
 
     def redraw(self, paint: Callable[[Any, str], None]) -> None:
         """Clear, let ``paint(axes, family)`` draw, and show."""

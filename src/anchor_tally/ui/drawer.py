@@ -16,8 +16,7 @@ from ..wording.statistics import EXPLANATIONS
 from .pages import EvidenceFor
 from .widgets import Table, label
 
-MOST = 2000  # readings that are listed
-BLOCK = 500
+MOST = 500  # readings that are listed
 
 
 class Drawer(QWidget):
@@ -31,7 +30,7 @@ class Drawer(QWidget):
         self.session = session
         self.setObjectName("drawer")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(360)
+        self.setFixedWidth(350)
         self.ids: list[int] = []
         self.readings: list[Reading] = []
         self.title = label("", "title", wrap=True)
@@ -100,10 +99,7 @@ class Drawer(QWidget):
         ids = self.ids[:MOST]
         order = {i: k for k, i in enumerate(ids)}
         kept = self.table.row
-        found: list[Reading] = []
-        for start in range(0, len(ids), BLOCK):
-            found += self.session.readings(ids[start : start + BLOCK])
-        self.readings = sorted(found, key=lambda r: order[r.id])
+        self.readings = sorted(self.session.readings(ids), key=lambda r: order[r.id])
         self.table.fill([reading_row(r) for r in self.readings])
         self.more.setText(f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else "")
         self.more.setVisible(len(self.ids) > MOST)

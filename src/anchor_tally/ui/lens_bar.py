@@ -70,6 +70,8 @@ class LensBar(QWidget):
         for combo in (self.metric_box, self.reference, self.setting, self.window_, self.tallies):
             combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             combo.activated.connect(self._apply)
+        self._widen(self.window_)
+        self._widen(self.tallies)
         self._menu()
 
     def _menu(self) -> None:
@@ -137,6 +139,13 @@ class LensBar(QWidget):
             for text, data in items:
                 combo.addItem(text, data)
         combo.setCurrentIndex(max(combo.findData(current), 0))
+        LensBar._widen(combo)
+
+    @staticmethod
+    def _widen(combo: QComboBox) -> None:
+        """As wide as the longest words that are not out of the ordinary."""
+        wide = max((combo.fontMetrics().horizontalAdvance(combo.itemText(k)) for k in range(combo.count())), default=40)
+        combo.setMinimumWidth(min(wide, 110) + 42)
 
     def _apply(self, *_: object) -> None:
         items = self._items()

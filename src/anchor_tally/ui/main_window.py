@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -47,7 +48,7 @@ class MainWindow(QMainWindow):
         self.lens: LensBar | None = None
         self.drawer: Drawer | None = None
         self.shown = ""
-        self._painted = False
+        self._painted = self._ready = False
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.setWindowIcon(icon())
         self.setWindowTitle("Anchor Tally")
@@ -177,9 +178,20 @@ class MainWindow(QMainWindow):
             page.evidence.connect(self._evidence)
             page.wanted.connect(self.go)
             page.file_wanted.connect(self.import_file)
+            page.shown.connect(self._answered)
             self.pages[key] = page
             self.stack.addWidget(page)
         return self.pages[key]
+
+    def _answered(self) -> None:
+        """A page has its answer: the lens may offer more now, and the other pages are made ready."""
+        from .pages import import_pages
+
+        if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
+            self.lens.refresh()
+        if not self._ready:
+            self._ready = True
+            threading.Thread(target=import_pages, daemon=True).start()
 
     # showing
     def choose(self, stage: str) -> None:

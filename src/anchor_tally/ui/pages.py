@@ -98,6 +98,12 @@ def _importing() -> type[Page]:
     return ImportPage
 
 
+def import_pages() -> None:
+    """Import what the pages need, so that the first opening of each is quick; runs on a thread of its own while nothing else does."""
+    for page in PAGES.values():
+        page()
+
+
 # a page is built, and what it needs imported, when it is first opened
 PAGES: dict[str, Callable[[], type[Page]]] = {
     "plan": _plan,

@@ -8,7 +8,17 @@ from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QKeySequence
-from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QLabel, QLayout, QLayoutItem, QTableView, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLayout,
+    QLayoutItem,
+    QTableView,
+    QWidget,
+)
 
 _NOWHERE = QModelIndex()
 
@@ -47,6 +57,23 @@ def restyle(widget: QWidget) -> None:
 def tip(widget: QWidget, text: str) -> None:
     """A tooltip of plain text."""
     widget.setToolTip(f"<qt>{escape(text)}</qt>" if text else "")
+
+
+def paired(text: str, widget: QWidget, name: str = "") -> QWidget:
+    """A field with its words before it; an ampersand in them marks the key that goes there."""
+    tag = label("", "faint")
+    tag.setTextFormat(Qt.TextFormat.AutoText)
+    tag.setText(text)
+    tag.setBuddy(widget)
+    if name:
+        widget.setAccessibleName(name)
+    out = QWidget()
+    row = QHBoxLayout(out)
+    row.setContentsMargins(0, 0, 6, 0)
+    row.setSpacing(5)
+    row.addWidget(tag)
+    row.addWidget(widget)
+    return out
 
 
 class Flow(QLayout):
@@ -215,11 +242,11 @@ class Table(QTableView):
             texts = (line for row in self._rows.rows[: self.SAMPLE] for line in row[k].split("\n") if len(line) > 0.7 * longest)
             wide = max((metrics.horizontalAdvance(t) for t in texts), default=0)
             wide = max([wide, *(metrics.horizontalAdvance(line) + 6 for line in head.split("\n"))])
-            widths.append(wide + 18)
+            widths.append(wide + 15)
         if not widths:
             return
         rest = viewport.width() - sum(widths) + widths[self._stretch]
-        least = min(widths[self._stretch], max(110, viewport.width() // 4))
+        least = min(widths[self._stretch], max(88, viewport.width() // 4))
         widths[self._stretch] = max(rest, least)
         for k, wide in enumerate(widths):
             top.resizeSection(k, wide)

@@ -28,7 +28,7 @@ def left_out_words(evidence: Evidence) -> str:
 
 def reading_row(r: Reading) -> tuple[str, str, str, str]:
     """A reading as a line: whose, when, value, whether it is kept."""
-    value = f"{r.entered} {r.unit}" if r.entered else "–"
+    value = f"{r.entered} {'%' if r.unit == 'percent' else r.unit}" if r.entered else "–"
     kept = "simulated" if r.simulated and r.status == "ok" else _KEPT[r.status]
     return f"{r.client} {r.instrument} {r.replicate}", r.taken_at[:16].replace("T", " "), value, kept
 

@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ...domain.metrics import Metric, metric_named
+from ...domain.records import MOST_REPLICATES
 from ...domain.text import plain_name, plain_text
 from ...domain.units import parse_quantity
 from .edit import EditRefused, Journal, Row
 from .visits import visit_for, when
-
-MOST_REPLICATES = 1000
 
 
 def known_metric(name: str) -> Metric:

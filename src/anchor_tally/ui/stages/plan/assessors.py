@@ -14,7 +14,7 @@ from ....domain.units import parse_quantity
 from ....study.edits.checks import AddAssessorPair
 from ....wording.assessor import assessor_notes, assessor_rows, verdict
 from ....wording.numbers import number, signed
-from ...widgets import Table, label
+from ...widgets import Flow, Table, label, paired
 from .tab import Tab
 
 _METRICS = [m for m in METRICS if m.startswith(("skinfold_", "girth_", "breadth_"))]
@@ -32,24 +32,17 @@ class AssessorCheck(Tab):
             self.metric_box.addItem(METRICS[m].label, m)
         self.metric_box.setCurrentIndex(_METRICS.index("skinfold_triceps"))
         self.person, self.first, self.second = QLineEdit(), QLineEdit(), QLineEdit()
-        top = QHBoxLayout()
-        for text, w in (("Assessor", self.assessor), ("Measures", self.metric_box)):
-            top.addWidget(label(text, "faint"))
-            top.addWidget(w)
-            w.setAccessibleName(text)
-            w.activated.connect(lambda _k: self.refresh())
+        top, entry = Flow(), Flow()
+        for words, combo in (("Assessor", self.assessor), ("Measures", self.metric_box)):
+            top.addWidget(paired(words, combo, words))
+            combo.activated.connect(lambda _k: self.refresh())
         line = self.assessor.lineEdit()
         if line is not None:
             line.editingFinished.connect(self.refresh)
-        top.addStretch(1)
-        entry = QHBoxLayout()
-        for text, field in (("Person", self.person), ("First", self.first), ("Second", self.second)):
-            entry.addWidget(label(text, "faint"))
-            entry.addWidget(field)
-            field.setAccessibleName(f"{text} reading" if text != "Person" else text)
+        for words, field in (("Person", self.person), ("First", self.first), ("Second", self.second)):
+            entry.addWidget(paired(words, field, words if words == "Person" else f"{words} reading"))
             field.setFixedWidth(100)
-        entry.addWidget(label("Enter keeps the pair. Take the second round only after everybody was measured once.", "faint"))
-        entry.addStretch(1)
+        rule = label("Enter keeps the pair. Take the second round only after everybody was measured once.", "faint", wrap=True)
         self.person.returnPressed.connect(lambda: self.first.setFocus())
         self.first.returnPressed.connect(lambda: self.second.setFocus())
         self.second.returnPressed.connect(self._keep)
@@ -78,6 +71,7 @@ class AssessorCheck(Tab):
         box.setContentsMargins(0, 6, 0, 0)
         box.addLayout(top)
         box.addLayout(entry)
+        box.addWidget(rule)
         box.addWidget(self.trouble)
         box.addLayout(middle, 1)
 

@@ -13,7 +13,7 @@ from ....app.session import Session
 from ....figures.style import Palette
 from ....wording.assessor import practice_words
 from ....wording.numbers import number, signed
-from ...widgets import Table, label
+from ...widgets import Flow, Table, label, paired
 from .tab import Tab
 
 _UNIT = {"dial": "mm", "tape": "cm"}
@@ -122,10 +122,10 @@ class Practice(Tab):
         self.words = label("", "title", wrap=True)
         self.table = Table(["Read", "True", "Error"], "Readings", numeric_from=0)
         self.digits = Table(["Last digit", "Times"], "Last digits")
-        top = QHBoxLayout()
-        for w in (self.kind, label("You read", "faint"), self.value, self.again):
-            top.addWidget(w)
-        top.addStretch(1)
+        top = Flow()
+        top.addWidget(self.kind)
+        top.addWidget(paired("You read", self.value))
+        top.addWidget(self.again)
         left, right = QVBoxLayout(), QVBoxLayout()
         left.addLayout(top)
         left.addWidget(label("To one decimal, then Enter.", "faint"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ....app.session import Session
 from ....domain.errors import UserError
@@ -13,7 +13,7 @@ from ....domain.metrics import METRICS
 from ....domain.units import parse_quantity
 from ....study.edits.checks import AddCheckWeight
 from ....wording.numbers import number, signed
-from ...widgets import Table, label
+from ...widgets import Flow, Table, label, paired
 
 
 class CheckWeights(QWidget):
@@ -30,22 +30,21 @@ class CheckWeights(QWidget):
         self.add.clicked.connect(self._keep)
         self.nominal.returnPressed.connect(lambda: self.shown.setFocus())
         self.shown.returnPressed.connect(self._keep)
-        row = QHBoxLayout()
+        row = Flow()
         for text, w in (("Scale", self.scale), ("Known mass", self.nominal), ("Scale shows", self.shown)):
-            row.addWidget(label(text, "faint"))
-            w.setAccessibleName(text)
-            row.addWidget(w)
+            row.addWidget(paired(text, w, text))
         self.nominal.setPlaceholderText("20 kg")
         self.shown.setPlaceholderText("20.1")
         for w in (self.nominal, self.shown):
             w.setFixedWidth(100)
         row.addWidget(self.add)
-        row.addStretch(1)
         self.trouble = label("", "warn", wrap=True)
         self.table = Table(["Scale", "When", "Known (kg)", "Shown (kg)", "Difference (kg)"], "Check weights", numeric_from=2)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 6, 0, 0)
-        box.addWidget(label("A known mass on the scale, before the first client: it shows drift of the scale itself.", "faint"))
+        box.addWidget(
+            label("A known mass on the scale, before the first client: it shows drift of the scale itself.", "faint", wrap=True)
+        )
         box.addLayout(row)
         box.addWidget(self.trouble)
         box.addWidget(self.table, 1)

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Protocol
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QGridLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from ....analysis.bench import REPEATS, LanePlan, lane_answer
 from ....analysis.cautions import Caution
@@ -21,6 +21,8 @@ from ....wording.bench import lane_words, refusal_words
 from ...pages import EvidenceFor
 from ...widgets import label, restyle, rich
 from .cells import Cell, Lane, TallyStrip
+
+_STRIP = 2 + len(REPEATS)  # column of the tally strips
 
 
 class Bench(Protocol):
@@ -54,6 +56,7 @@ class LaneGrid(QWidget):
         self.lanes: list[Lane] = []
         self.by_round, self.narrow, self.one = False, False, False
         self.setting: str | None = None
+        self._heads: list[QLabel] = []
         self._built: tuple[tuple[LanePlan, ...], bool] | None = None
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 6, 0)
@@ -70,10 +73,12 @@ class LaneGrid(QWidget):
         self._clear()
         heads = ["Site or value" if one_instrument else "Instrument", "" if one_instrument else "Measures"]
         heads += [f"Repeat {n}" for n in REPEATS] + ["Tally", "What it gives"]
-        for k, head in enumerate(heads if wanted else ()):
-            self._grid.addWidget(label(head, "faint"), 0, k)
+        self._heads = [label(head, "faint") for head in heads if wanted]
+        for k, words in enumerate(self._heads):
+            self._grid.addWidget(words, 0, k)
         for row, plan in enumerate(wanted, start=1):
             self._add(plan, row)
+        self.set_narrow(self.narrow)
         self._grid.setColumnStretch(len(heads) - 1, 1)
         self._grid.setRowStretch(len(self.lanes) + 1, 1)
 
@@ -106,17 +111,20 @@ class LaneGrid(QWidget):
             cell.vertical.connect(self._vertical)
             cell.entered.connect(self.entered)
             cell.textEdited.connect(lambda typed, c=cell: self.typing.emit(c, typed))
+            if self.one:
+                cell.setFixedWidth(66)
             lane.cells.append(cell)
             self._grid.addWidget(cell, row, 1 + n)
             cell.show()  # at once, so that it can take the focus before the layout has run
-        self._grid.addWidget(strip, row, 5)
-        strip.setVisible(not self.narrow)
+        self._grid.addWidget(strip, row, _STRIP)
         self._grid.addWidget(meaning, row, 6)
         self.lanes.append(lane)
 
     def set_narrow(self, narrow: bool) -> None:
         """Leave out the strips where there is no room for them."""
         self.narrow = narrow
+        if self._heads:
+            self._heads[_STRIP].setVisible(not narrow)
         for lane in self.lanes:
             lane.strip.setVisible(not narrow)
 

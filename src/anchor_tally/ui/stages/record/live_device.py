@@ -18,7 +18,7 @@ from ....feeds.taker import LEAST_MASS, Event, LeftOut, Named, NoValue, Shown, T
 from ....wording.bench import device_words
 from ....wording.numbers import number
 from ...device_port import DevicePort, StandInProcess
-from ...widgets import label, tip
+from ...widgets import Flow, label, paired, tip
 from .visit_bar import VisitBar
 
 SIMULATED = {
@@ -71,15 +71,15 @@ class LiveDevice(QWidget):
 
     def _device_row(self) -> QWidget:
         place = QWidget()
-        row = QHBoxLayout(place)
-        row.setContentsMargins(0, 0, 0, 0)
+        row = Flow()
+        place.setLayout(row)
         self.instrument, self.where = QComboBox(), QComboBox()
         self.instrument.setAccessibleName("Device to read from")
         self.instrument.setEditable(True)
         self.instrument.setMinimumWidth(110)
         self.where.setAccessibleName("Port of the device")
         self.where.setEditable(True)
-        self.where.setMinimumWidth(210)
+        self.where.setMinimumWidth(190)
         self._ports()
         self.connect_button, self.step_on = QPushButton("Connect"), QPushButton("Step on (simulated)")
         self.connect_button.clicked.connect(self._toggle)
@@ -87,10 +87,10 @@ class LiveDevice(QWidget):
         self.step_on.hide()
         self.shown = label("")
         self.shown.setAccessibleName("What the device shows")
-        asked: list[QWidget] = [label("Read from", "faint"), self.instrument, label("at", "faint"), self.where]
-        for w in (*asked, self.connect_button, self.step_on):
+        row.addWidget(paired("Read from", self.instrument))
+        row.addWidget(paired("at", self.where))
+        for w in (self.connect_button, self.step_on, self.shown):
             row.addWidget(w)
-        row.addWidget(self.shown, 1)
         return place
 
     def _ports(self) -> None:

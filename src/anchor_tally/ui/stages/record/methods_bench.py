@@ -12,7 +12,7 @@ from ....domain.metrics import METRICS, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
 from ....wording.numbers import number
-from ...widgets import Table, label, restyle
+from ...widgets import Flow, Table, label, paired, restyle
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
 _UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
@@ -48,6 +48,7 @@ class MethodsBench(QWidget):
         self.holder.setObjectName("page")
         self.inputs = QFormLayout(self.holder)
         self.inputs.setVerticalSpacing(4)
+        self.inputs.setRowWrapPolicy(QFormLayout.RowWrapPolicy.WrapLongRows)
         self._build_fields()
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -60,11 +61,12 @@ class MethodsBench(QWidget):
         self.table = Table(["Equation", "Gives"], "Equations side by side", numeric_from=1)
         self.table.chosen.connect(lambda _row, _column: self._open())
         self.spread = label("", wrap=True)
-        top = QHBoxLayout()
-        for text, w in (("Show", self.output), ("Density to fat by", self.form)):
-            top.addWidget(label(text, "faint"))
-            top.addWidget(w)
-        top.addStretch(1)
+        top = Flow()
+        top.addWidget(paired("Show", self.output))
+        top.addWidget(paired("Density to fat by", self.form))
+        for combo in (self.only, self.output):
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            combo.setMinimumContentsLength(12)
         middle = QVBoxLayout()
         middle.addLayout(top)
         middle.addWidget(self.spread)

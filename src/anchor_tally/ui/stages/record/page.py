@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from functools import cached_property
 
 from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
@@ -50,7 +51,7 @@ _KEYS = (
 )
 DEVICES, CHECK, METHODS = "devices", "check", "methods"
 LABELS = {DEVICES: "Devices", **{s.id: s.label for s in STATIONS}, CHECK: "Check weight", METHODS: "Methods"}
-NARROW = 1000
+NARROW, CROWDED = 1000, 720  # widths of the page from which on strips, and the guide, have no room
 
 
 class RecordStage(Page):
@@ -59,7 +60,7 @@ class RecordStage(Page):
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.added: list[tuple[str, str, str]] = []
-        self.station = DEVICES
+        self.station, self.crowded = DEVICES, False
         self.bar = VisitBar(self.session)
         self.client, self.visits, self.when, self.assessor = self.bar.client, self.bar.visits, self.bar.when, self.bar.assessor
         self.bar.chosen.connect(self._chosen)
@@ -83,10 +84,7 @@ class RecordStage(Page):
         self.grid.typing.connect(self._typing)
         self.grid.finished.connect(self._station_done)
         self.guide = Guide(self.colours)
-        self.check = CheckWeights(self.session)
-        self.methods = MethodsBench()
         self.live = LiveDevice(self.session, self)
-        self.check.message.connect(self.message)
         self.live.message.connect(self.message)
         self.live.file_wanted.connect(self.file_wanted)
         self._lay_out()
@@ -116,7 +114,7 @@ class RecordStage(Page):
         lanes = QHBoxLayout()
         lanes.addWidget(scroll, 1)
         lanes.addWidget(self.guide)
-        bench = QWidget()
+        bench = self._bench = QWidget()
         column = QVBoxLayout(bench)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.head)
@@ -125,8 +123,7 @@ class RecordStage(Page):
         self.adder = self._adder()
         column.addWidget(self.adder)
         self.stack = QStackedWidget()
-        for w in (bench, self.check, self.methods):
-            self.stack.addWidget(w)
+        self.stack.addWidget(bench)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 10, 16, 8)
         box.setSpacing(6)
@@ -137,10 +134,25 @@ class RecordStage(Page):
         box.addWidget(self.stack, 1)
         box.addWidget(self.hint)
 
+    @cached_property
+    def check(self) -> CheckWeights:
+        """The station of check weights, made when it is first opened."""
+        made = CheckWeights(self.session)
+        made.message.connect(self.message)
+        self.stack.addWidget(made)
+        return made
+
+    @cached_property
+    def methods(self) -> MethodsBench:
+        """The bench of the equations, made when it is first opened."""
+        made = MethodsBench()
+        self.stack.addWidget(made)
+        return made
+
     def _adder(self) -> QWidget:
         place = QWidget()
-        row = QHBoxLayout(place)
-        row.setContentsMargins(0, 0, 0, 0)
+        row = Flow()
+        place.setLayout(row)
         self.new_instrument = QLineEdit()
         self.new_instrument.setPlaceholderText("Another instrument")
         self.new_instrument.setAccessibleName("Name of another instrument")
@@ -159,7 +171,6 @@ class RecordStage(Page):
         self.more = label("", "faint")
         for w in (self.new_instrument, self.new_kind, self.new_metric, add, self.more):
             row.addWidget(w)
-        row.addStretch(1)
         return place
 
     def _add_lane(self) -> None:
@@ -223,14 +234,20 @@ class RecordStage(Page):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
         if event is not None:
-            narrow = event.size().width() < NARROW
-            self.guide.set_narrow(narrow)
-            self.grid.set_narrow(narrow)
+            width = event.size().width()
+            self.guide.set_narrow(width < NARROW)
+            self.grid.set_narrow(width < NARROW)
+            self.crowded = width < CROWDED
+            self._place_guide()
 
     def set_palette(self, palette: Palette) -> None:
         super().set_palette(palette)
         self.grid.set_palette(palette)
         self.guide.set_palette(palette)
+
+    def _place_guide(self) -> None:
+        station = STATION.get(self.station)
+        self.guide.setVisible(station is not None and station.kind == "method" and not self.crowded)
 
     def _client(self) -> Client | None:
         return self.session.catalogue().client_coded(self.who())
@@ -267,9 +284,10 @@ class RecordStage(Page):
 
     def _show_station(self, own: Sequence[Reading]) -> None:
         station = STATION.get(self.station)
-        self.stack.setCurrentIndex({CHECK: 1, METHODS: 2}.get(self.station, 0))
+        other = self.check if self.station == CHECK else self.methods if self.station == METHODS else None
+        self.stack.setCurrentWidget(other or self._bench)
         self.head.setVisible(station is not None)
-        self.guide.setVisible(station is not None and station.kind == "method")
+        self._place_guide()
         self.adder.setVisible(self.station == DEVICES)
         self.live.show_station(self.station)
         self.hint.setVisible(self.station not in (CHECK, METHODS))

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QWidget
 
 from ....analysis.bench import LanePlan
 from ....app.session import Session
 from ....domain.metrics import region_of
 from ....domain.stations import FREQUENCIES, STATIONS, Station
 from ....methods.registry import EQUATIONS
-from ...widgets import label
+from ...widgets import Flow, label, paired
 
 
 class StationHead(QWidget):
@@ -28,10 +28,7 @@ class StationHead(QWidget):
         self.shown: tuple[str, str] | None = None
         self.visit: int | None = None
         self.instrument, self.setting, self.profile, self.frequency = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.setting_tag, self.profile_tag = label("", "faint"), label("S&ites", "faint")
-        instrument_tag = label("I&nstrument", "faint")
-        for tag in (self.profile_tag, instrument_tag):
-            tag.setTextFormat(Qt.TextFormat.AutoText)  # the ampersand is the key
+        self.setting_tag = label("", "faint")
         for box, name in (
             (self.instrument, "Instrument of the station"),
             (self.setting, "Setting"),
@@ -51,21 +48,16 @@ class StationHead(QWidget):
         for f in FREQUENCIES:
             self.frequency.addItem(f"{f} kHz", f)
         self.frequency.currentIndexChanged.connect(self._add_frequency)
-        for tag, box in ((instrument_tag, self.instrument), (self.setting_tag, self.setting), (self.profile_tag, self.profile)):
-            tag.setBuddy(box)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        for w in (
-            instrument_tag,
-            self.instrument,
-            self.setting_tag,
-            self.setting,
-            self.profile_tag,
-            self.profile,
-            self.frequency,
-        ):
+        self.sites = paired("S&ites", self.profile)
+        row = Flow()
+        row.addWidget(paired("I&nstrument", self.instrument))
+        self.setting_tag.setMinimumHeight(self.setting.sizeHint().height())
+        for w in (self.setting_tag, self.setting, self.sites, self.frequency):
             row.addWidget(w)
-        row.addStretch(1)
+        self.setLayout(row)
+        for combo in (self.profile, self.setting):
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            combo.setMinimumContentsLength(20)
         self._profiles()
 
     def _profiles(self) -> None:
@@ -104,8 +96,7 @@ class StationHead(QWidget):
         self.shown, self.visit, self.station = (station.id, who), visit, station
         for w in (self.setting_tag, self.setting):
             w.setVisible(bool(station.setting_label))
-        for w in (self.profile_tag, self.profile):
-            w.setVisible(station.id == "skinfolds")
+        self.sites.setVisible(station.id == "skinfolds")
         self.frequency.setVisible(station.id == "impedance")
         known_items = self.session.catalogue()
         known = [i.name for i in known_items.instruments.values() if i.id > 0 and i.kind == station.kind and not i.equation]

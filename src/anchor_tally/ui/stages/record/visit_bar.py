@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QCompleter, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QCompleter, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ....app.bench import Place
 from ....app.session import Session
@@ -13,7 +13,7 @@ from ....domain.errors import UserError
 from ....domain.instants import NotAMoment, canonical
 from ....domain.records import Visit
 from ....study.edits.visits import MoveVisit
-from ...widgets import label
+from ...widgets import Flow, paired
 
 NEW = "New visit"
 
@@ -50,22 +50,12 @@ class VisitBar(QWidget):
         self.move_button = QPushButton("Move visit…")
         self.move_button.setAccessibleName("Move this visit to another time or client")
         self.move_button.clicked.connect(self._ask_move)
-        row = QHBoxLayout()
-        for text, name, w in (
-            ("C&lient", "Client", self.client),
-            ("&Visit", "Visit", self.visits),
-            ("&Taken at", "Date and time", self.when),
-            ("&Assessor", "Assessor", self.assessor),
-        ):
-            tag = label(text, "faint")
-            tag.setTextFormat(Qt.TextFormat.AutoText)  # the ampersand is the key
-            tag.setBuddy(w)
-            w.setAccessibleName(name)
-            row.addWidget(tag)
-            row.addWidget(w)
-            row.addSpacing(6)
+        row = Flow()
+        row.addWidget(paired("C&lient", self.client, "Client"))
+        row.addWidget(paired("&Visit", self.visits, "Visit"))
+        row.addWidget(paired("&Taken at", self.when, "Date and time"))
+        row.addWidget(paired("&Assessor", self.assessor, "Assessor"))
         row.addWidget(self.move_button)
-        row.addStretch(1)
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.addLayout(row)
@@ -89,12 +79,12 @@ class VisitBar(QWidget):
         go.clicked.connect(self._move)
         leave.clicked.connect(self.mover.hide)
         self.to_when.returnPressed.connect(self._move)
-        row = QHBoxLayout(self.mover)
-        row.setContentsMargins(0, 0, 0, 0)
-        said: list[QWidget] = [label("Move this visit with all its readings to", "faint"), self.to_when]
-        for w in (*said, label("of client", "faint"), self.to_client, go, leave):
-            row.addWidget(w)
-        row.addStretch(1)
+        row = Flow()
+        row.addWidget(paired("Move this visit with all its readings to", self.to_when))
+        row.addWidget(paired("of client", self.to_client))
+        row.addWidget(go)
+        row.addWidget(leave)
+        self.mover.setLayout(row)
         self.mover.hide()
         return self.mover
 
