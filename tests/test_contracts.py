@@ -231,7 +231,7 @@ def test_demo_truths_are_found(demo):
     birch = {s: finish(LadderRequest(c, dataclasses.replace(demo.lens, setting=s)).run()) for s in ("standard", "athlete")}
     step = [next(r for r in v if r.pairs.instrument.name == "Birch").bias.value for v in birch.values()]
     assert step[1] - step[0] == pytest.approx(TRUTH.birch_step, abs=0.8)
-    assert any(d.why == "failed reading" for d in results["Cedar"].pairs.dropped)
+    assert any(d.why == "failed reading" for d in results["Cedar"].pairs.left_out.listed())
 
 
 def test_every_note_has_its_sentence(demo):

@@ -86,7 +86,7 @@ def test_pairing(tmp_path):
     snap = s.snapshot()
     p = pair(snap, Lens(), snap.instrument_named("fir"), snap.instrument_named("Scan"))
     assert sorted(p.d.round(6)) == [-1, 1, 1.5, 2.5]
-    assert sorted(x.why for x in p.dropped) == [
+    assert sorted(x.why for x in p.left_out.listed()) == [
         "a tally nearer to the scan counted",
         "client without a scan",
         "failed reading",
@@ -111,7 +111,7 @@ def test_settings_keep_apart(tmp_path):
     alone = finish(CompareRequest(s.snapshot(), Lens(setting="athlete"), "Fir").run())
     assert "settings_pooled" in {n.code for n in pooled.notes}
     assert (pooled.pairs.n, alone.pairs.n) == (2, 1)
-    assert "another setting" in {d.why for d in alone.pairs.dropped}
+    assert "another setting" in {d.why for d in alone.pairs.left_out.listed()}
     assert alone.limits is None
     assert alone.bias.interval is None
     s.close()

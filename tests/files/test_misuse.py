@@ -105,12 +105,12 @@ def test_pairs_by_instant(session):
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
     assert pairs.d.tolist() == [2]  # not the reading whose clock shows the hour of the scan, in another zone
     assert pairs.anchors.mean.tolist() == [20, 21]
-    assert sorted(d.why for d in pairs.dropped) == [
+    assert sorted(d.why for d in pairs.left_out.listed()) == [
         "a tally nearer to the scan counted", "scan without a reading of Fir within the window"
     ]  # fmt: skip
     near = finish(CompareRequest(session.snapshot(), Lens(window_hours=1), "Fir").run()).pairs
     assert near.d.tolist() == [2]
-    assert "no scan within the window" in {d.why for d in near.dropped}
+    assert "no scan within the window" in {d.why for d in near.left_out.listed()}
 
 
 def test_a_result_knows_its_question(demo):
@@ -153,7 +153,7 @@ def test_simulated_readings_stay_out(session, tmp_path):
     take_measurement(session, place, instrument="Fir", values=[("body_fat_percent", "22 percent")], simulated=True)
     assert [r.simulated for r in session.readings() if r.instrument == "Fir"] == [True]
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
-    assert (pairs.n, {d.why for d in pairs.dropped} >= {"simulated reading"}) == (0, True)
+    assert (pairs.n, {d.why for d in pairs.left_out.listed()} >= {"simulated reading"}) == (0, True)
     export(session, tmp_path / "r.csv")
     again = parse_text((tmp_path / "r.csv").read_text())[0]
     assert [(r.status, r.note) for r in again if r.instrument == "Fir"] == [("excluded", "simulated reading")]

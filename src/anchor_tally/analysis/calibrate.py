@@ -102,7 +102,7 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot) -> CalibrateResult:
         advice="no_pairs",
         sources=sources,
         digest=digest,
-        notes=(note("no_pairs", dropped=len(pairs.dropped)),),
+        notes=(note("no_pairs", dropped=pairs.left_out.n),),
     )
     if bias is None:
         return none

@@ -140,7 +140,7 @@ def compare_pairs(
     components = Components(None, None, None)
     equal: Equivalence | None = None
     if n == 0:
-        notes.append(note("no_pairs", dropped=len(pairs.dropped)))
+        notes.append(note("no_pairs", dropped=pairs.left_out.n))
     if n == clients:
         design = "single"
         bias, sd = single_bias(d)

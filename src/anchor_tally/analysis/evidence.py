@@ -8,7 +8,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from .compare import CompareResult
-from .pairing import Dropped
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,7 +18,7 @@ class Evidence:
     statistic: str
     instrument_readings: tuple[int, ...]
     reference_readings: tuple[int, ...]
-    dropped: tuple[Dropped, ...]
+    left_out: tuple[tuple[str, int], ...]
     values: tuple[tuple[str, float], ...] = ()
 
 
@@ -38,4 +37,4 @@ def explain(result: CompareResult, key: str) -> Evidence:
         own = (k, *(m for m in mates if m != k))
         return Evidence(key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values)
     refs = tuple(i for group in pairs.reference_rows.values() for i in group)
-    return Evidence(key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.dropped)
+    return Evidence(key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.left_out.counts)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, tzinfo
+from types import MappingProxyType
 
 import numpy as np
 import numpy.typing as npt
@@ -33,6 +34,43 @@ class Dropped:
     taken_at: str
     why: str
     reading: int
+
+
+@dataclass(frozen=True, eq=False)
+class LeftOut:
+    """Readings and scans that made no pair, as columns of shape (m,); ``why`` is a place in ``reasons``.
+
+    ``clients`` maps a number to a code; moments are told in the time zone ``zone``.
+    """
+
+    reading: Ints
+    client: Ints
+    instant: Ints
+    timed: Bools
+    why: Ints
+    reasons: tuple[str, ...]
+    clients: Mapping[int, str]
+    zone: str
+
+    @property
+    def n(self) -> int:
+        """How many."""
+        return int(self.reading.size)
+
+    @property
+    def counts(self) -> tuple[tuple[str, int], ...]:
+        """Reasons with the number of readings, in alphabetical order."""
+        found = np.bincount(self.why, minlength=len(self.reasons)).tolist()
+        return tuple(sorted((why, n) for why, n in zip(self.reasons, found, strict=True) if n))
+
+    def listed(self) -> tuple[Dropped, ...]:
+        """One by one."""
+        zone = zone_named(self.zone)
+        columns = (self.client, self.instant, self.timed, self.why, self.reading)
+        return tuple(
+            Dropped(self.clients[c], stamp(at, zone, timed=timed), self.reasons[why], reading)
+            for c, at, timed, why, reading in zip(*(a.tolist() for a in columns), strict=True)
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,7 +109,7 @@ class PairSet:
     row: Ints
     anchors: Anchors
     reference_rows: dict[int, tuple[int, ...]]
-    dropped: tuple[Dropped, ...]
+    left_out: LeftOut
     notes: tuple[Note, ...]
     parts: tuple[tuple[int, ...], ...] = ()  # the stored readings behind each computed one
 
@@ -133,10 +171,12 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
         wanted = np.isin(c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients])
     is_ref = wanted & (c.instrument == reference.id)
     is_ins = wanted & (c.instrument == instrument.id)
-    reasons: dict[int, str] = {}
+    reasons: list[str] = []
+    told = np.full(c.n, -1, dtype=np.int64)
 
     def leave_out(rows: Ints, why: str) -> None:
-        reasons.update(dict.fromkeys(rows.tolist(), why))
+        told[rows] = len(reasons)
+        reasons.append(why)
 
     for status, why in ((FAILED, "failed reading"), (EXCLUDED, "excluded reading"), (SIMULATED, "simulated reading")):
         leave_out(np.flatnonzero((is_ref | is_ins) & (c.status == status)), why)
@@ -161,12 +201,16 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     first[position[::-1]] = ref[::-1]
     unused = np.setdiff1d(np.arange(anchors.mean.size), at)
     leave_out(first[unused], f"scan without a reading of {instrument.name} within the window")
-    codes = {i: k.code for i, k in snapshot.clients.items()}
-    dropped = tuple(
-        Dropped(
-            codes[int(c.client[row])], stamp(int(c.instant[row]), snapshot, timed=bool(c.timed[row])), why, int(c.reading[row])
-        )
-        for row, why in sorted(reasons.items())
+    out = np.flatnonzero(told >= 0)
+    left_out = LeftOut(
+        reading=read_only(c.reading[out], np.int64),
+        client=read_only(c.client[out], np.int64),
+        instant=read_only(c.instant[out], np.int64),
+        timed=read_only(c.timed[out], np.bool_),
+        why=read_only(told[out], np.int64),
+        reasons=tuple(reasons),
+        clients=MappingProxyType({i: k.code for i, k in snapshot.clients.items()}),
+        zone=snapshot.catalogue.zone,
     )
     return PairSet(
         instrument=instrument,
@@ -183,7 +227,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
         row=read_only(rows, np.int64),
         anchors=anchors,
         reference_rows=_members(c, ref, position),
-        dropped=dropped,
+        left_out=left_out,
         notes=tuple(notes),
         parts=tuple(c.parts[row] for row in rows.tolist()) if c.parts else (),
     )
@@ -297,7 +341,6 @@ def _nearest_tally(chosen: Ints, visit: Ints, gap: Floats, anchors: int) -> Bool
     return out
 
 
-def stamp(instant: int, snapshot: Snapshot, *, timed: bool) -> str:
-    """ISO text of an instant in the study's time zone."""
-    when = datetime.fromtimestamp(instant, zone_named(snapshot.catalogue.zone))
-    return when.strftime("%Y-%m-%dT%H:%M" if timed else "%Y-%m-%d")
+def stamp(instant: int, zone: tzinfo, *, timed: bool) -> str:
+    """ISO text of an instant in a time zone."""
+    return datetime.fromtimestamp(instant, zone).strftime("%Y-%m-%dT%H:%M" if timed else "%Y-%m-%d")

@@ -16,7 +16,7 @@ from ..domain.errors import UserError
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
 from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, ImportRow, Reading, Refused, Visit, VisitNote
-from ..domain.snapshot import Columns, Snapshot, VisitColumns, joined
+from ..domain.snapshot import Growing, Snapshot, VisitColumns
 from ..domain.steps import finish
 from ..exchange import readings_csv
 from ..study import open_file, read, staging
@@ -24,7 +24,7 @@ from ..study.connection import StudyError
 from ..study.edits.edit import Edit, Restore, Touched, discard, run, run_steps
 from ..study.edits.imports import TakeStaged
 from ..study.one_writer import OneWriter
-from ..study.visits import visits
+from ..study.visits import visits, visits_steps
 
 
 class Session:
@@ -263,7 +263,7 @@ class Session:
 
     # what is kept of the study between edits
     def _forget_all(self) -> None:
-        self._columns: dict[str, Columns] = {}
+        self._columns: dict[str, Growing] = {}
         self._grown: set[str] = set()
         self._catalogue: Catalogue | None = None
         self._visits: VisitColumns | None = None
@@ -353,12 +353,22 @@ class Session:
     def _column_steps(self, metric: str) -> Generator[int, None, None]:
         """Make sure that all readings of a metric are kept; those that came since the last look are read and added."""
         while metric not in self._columns or metric in self._grown:
-            start, kept = self._revision, self._columns.get(metric)
-            after = int(kept.reading[-1]) if kept is not None and kept.n else 0
-            more = yield from read.columns_steps(self.connection(), metric, after)
-            if more is not None and self._revision == start:  # else an edit came between: read again
-                self._columns[metric] = joined(kept, more) if kept is not None and kept.n else more
-                self._grown.discard(metric)
+            conn = self.connection()
+            if metric not in self._columns:
+                self._columns[metric] = Growing(metric, read.count_of(conn, metric))
+                self._grown.add(metric)
+            growing = self._columns[metric]
+            if growing.filling:  # another question is reading the same
+                yield growing.n
+                continue
+            self._grown.discard(metric)
+            growing.filling, whole = True, False
+            try:
+                whole = yield from read.fill_steps(conn, growing)
+            finally:
+                growing.filling = False
+                if not whole:
+                    self._grown.add(metric)
 
     def snapshot_steps(self, metric: str | None = None) -> Generator[float, None, Snapshot]:
         """The study as columns of one metric (default: the lens'), values of equations included; yields as it goes.
@@ -373,17 +383,20 @@ class Session:
                 for _ in self._column_steps(name):
                     yield 0.3
             if self._visits is None:
-                self._visits = visits(self.connection())
-                yield 0.5
-            if self._revision != start:
+                found = yield from visits_steps(self.connection())
+                if self._revision == start:
+                    self._visits = found
+            if self._revision != start or self._visits is None:
                 continue
-            base = Snapshot(self._revision_of(wanted), self.catalogue(), self._visits, {m: self._columns[m] for m in needed})
+            base = Snapshot(
+                self._revision_of(wanted), self.catalogue(), self._visits, {m: self._columns[m].columns() for m in needed}
+            )
             derived = self._derived or (yield from derive_steps(base))
             if self._revision != start:
                 continue
             self._derived = derived
             there = self._columns[wanted].n or wanted in derived.columns
-            columns = {wanted: self._columns[wanted]} if there else {}
+            columns = {wanted: base.columns[wanted]} if there else {}
             self._snapshots[wanted] = with_derived(replace(base, columns=columns), derived)
         return self._snapshots[wanted]
 

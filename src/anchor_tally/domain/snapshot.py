@@ -55,6 +55,13 @@ class Columns:
         return int(self.reading.size)
 
 
+_DTYPES = {
+    f.name: np.bool_ if f.name == "timed" else np.float64 if f.name == "value" else np.int64
+    for f in fields(Columns)
+    if f.name not in ("metric", "parts")
+}
+
+
 def joined(*blocks: Columns) -> Columns:
     """Blocks of readings of one metric after each other."""
     if len(blocks) == 1:
@@ -67,16 +74,43 @@ def joined(*blocks: Columns) -> Columns:
     return Columns(metric=blocks[0].metric, parts=parts, **arrays)
 
 
+class Growing:
+    """Columns that grow at their end without being copied: what was given out before stays as it was.
+
+    ``filling`` tells that somebody is adding to them just now.
+    """
+
+    def __init__(self, metric: str, expected: int = 0) -> None:
+        self.metric, self.n, self.filling = metric, 0, False
+        self._arrays = {k: np.empty(expected + expected // 16 + 64, dtype) for k, dtype in _DTYPES.items()}
+
+    @property
+    def last(self) -> int:
+        """Number of the last reading, 0 without any."""
+        return int(self._arrays["reading"][self.n - 1]) if self.n else 0
+
+    def add(self, block: Mapping[str, Any]) -> None:
+        """Add rows: values by column."""
+        end = self.n + len(block["reading"])
+        for name, array in self._arrays.items():
+            if end > array.size:
+                wider = np.empty(end + end // 8 + 64, array.dtype)
+                wider[: self.n] = array[: self.n]
+                self._arrays[name] = array = wider
+            array[self.n : end] = block[name]
+        self.n = end
+
+    def columns(self) -> Columns:
+        """What is there now, read-only."""
+        views: dict[str, Any] = {name: array[: self.n] for name, array in self._arrays.items()}
+        for view in views.values():
+            view.setflags(write=False)
+        return Columns(metric=self.metric, **views)
+
+
 def empty(metric: str) -> Columns:
     """No reading of a metric."""
-    return Columns(
-        metric=metric,
-        **{
-            f.name: read_only([], np.bool_ if f.name == "timed" else np.float64 if f.name == "value" else np.int64)
-            for f in fields(Columns)
-            if f.name not in ("metric", "parts")
-        },
-    )
+    return Growing(metric).columns()
 
 
 @dataclass(frozen=True, eq=False)

@@ -59,7 +59,7 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
             "n": p.n,
             "clients": p.clients,
             "occasions": p.occasions,
-            "dropped": [{"client": d.client, "taken_at": d.taken_at, "why": d.why} for d in p.dropped],
+            "dropped": [{"client": d.client, "taken_at": d.taken_at, "why": d.why} for d in p.left_out.listed()],
         },
         "limits_approximate_2sd": _limits(r.approximate),
         **groups,

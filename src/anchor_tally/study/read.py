@@ -9,8 +9,6 @@ from collections.abc import Generator
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-import numpy as np
-
 from ..domain.catalogue import Catalogue
 from ..domain.protocol import ASKED_AT_FIRST, CONDITIONS
 from ..domain.records import (
@@ -26,7 +24,7 @@ from ..domain.records import (
     Visit,
     VisitNote,
 )
-from ..domain.snapshot import Columns, joined, read_only
+from ..domain.snapshot import Columns, Growing
 from ..domain.steps import finish
 
 
@@ -149,37 +147,52 @@ _NAMES = ("reading", "visit", "client", "instrument", "setting", "instant", "day
 BLOCK = 8000  # rows read between two events of the window
 
 
+MANY = 50_000  # readings of a metric from which on the whole table is walked by number, instead of sorting an index first
+
+
+def _add(growing: Growing, rows: list[tuple[Any, ...]]) -> None:
+    if rows:
+        cols = list(zip(*rows, strict=True))
+        values = [math.nan if v is None else v for v in cols[10]]
+        growing.add({**dict(zip(_NAMES, cols, strict=False)), "value": values})
+
+
 def _block(metric: str, rows: list[tuple[Any, ...]]) -> Columns:
-    cols = list(zip(*rows, strict=True)) if rows else [()] * 12
-    arrays = {k: read_only(v, np.bool_ if k == "timed" else np.int64) for k, v in zip(_NAMES, cols, strict=False)}
-    return Columns(metric=metric, value=read_only([math.nan if v is None else v for v in cols[10]], np.float64), **arrays)
+    growing = Growing(metric, len(rows))
+    _add(growing, rows)
+    return growing.columns()
 
 
-def columns_steps(conn: sqlite3.Connection, metric: str, after: int = 0) -> Generator[int, None, Columns | None]:
-    """Readings of one metric as read-only columns, ordered by number: all, or those beyond ``after``.
+def count_of(conn: sqlite3.Connection, metric: str) -> int:
+    """Number of readings of a metric."""
+    return int(conn.execute("SELECT count(*) FROM reading WHERE metric = ?", (metric,)).fetchone()[0])
 
-    Yields the number of rows read so far after each block; None when an edit that was taken back has ended the look.
+
+def fill_steps(conn: sqlite3.Connection, growing: Growing) -> Generator[int, None, bool]:
+    """Add the readings of a metric that are not there yet, ordered by number; yields how many there are after each block.
+
+    False when an edit that was taken back has ended the look half-way: what is there is right, more may be to come.
     """
-    cursor = conn.execute(f"{_COLUMNS}r.metric = ? AND r.id > ? ORDER BY r.id", (metric, after))
-    blocks = [_block(metric, [])]
-    seen = 0
+    plus = "+" if count_of(conn, growing.metric) > MANY and not growing.n else ""
+    cursor = conn.execute(f"{_COLUMNS}{plus}r.metric = ? AND r.id > ? ORDER BY r.id", (growing.metric, growing.last))
     while True:
         try:
             rows = cursor.fetchmany(BLOCK)
         except sqlite3.OperationalError as error:
             if "abort" in str(error):
-                return None
+                return False
             raise
         if not rows:
-            return joined(*blocks)
-        blocks.append(_block(metric, rows))
-        seen += len(rows)
-        yield seen
+            return True
+        _add(growing, rows)
+        yield growing.n
 
 
-def columns(conn: sqlite3.Connection, metric: str, after: int = 0) -> Columns:
-    """The same at once."""
-    return finish(columns_steps(conn, metric, after)) or _block(metric, [])
+def columns(conn: sqlite3.Connection, metric: str) -> Columns:
+    """All readings of one metric as read-only columns, ordered by number."""
+    growing = Growing(metric, count_of(conn, metric))
+    finish(fill_steps(conn, growing))
+    return growing.columns()
 
 
 def some_columns(conn: sqlite3.Connection, metric: str, numbers: tuple[int, ...]) -> Columns:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections import Counter
 
 from ..analysis.evidence import Evidence
 from ..domain.records import Reading
@@ -22,8 +21,7 @@ def pair_words(evidence: Evidence, name: str) -> str:
 
 def left_out_words(evidence: Evidence) -> str:
     """What was left out, by reason."""
-    counts = Counter(d.why for d in evidence.dropped)
-    return "Left out: " + "; ".join(f"{n} × {why}" for why, n in sorted(counts.items())) if counts else ""
+    return "Left out: " + "; ".join(f"{n} × {why}" for why, n in evidence.left_out) if evidence.left_out else ""
 
 
 def reading_row(r: Reading) -> tuple[str, str, str, str]:

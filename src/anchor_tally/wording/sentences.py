@@ -92,8 +92,8 @@ def headline(result: CompareResult) -> str:
 def pairs_sentence(result: CompareResult) -> str:
     """How many pairs, and what was left out."""
     p = result.pairs
-    left = f"; {count(len(p.dropped), 'reading or scan')} made no pair" if len(p.dropped) == 1 else ""
-    left = f"; {len(p.dropped)} readings or scans made no pair" if len(p.dropped) > 1 else left
+    n = p.left_out.n
+    left = "" if n == 0 else "; 1 reading or scan made no pair" if n == 1 else f"; {n} readings or scans made no pair"
     return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
 
 
