@@ -37,7 +37,7 @@ class Watched(application.MainWindow):
         self.painted.connect(lambda: print('painted', flush=True))
         self.attached.connect(lambda: self.page('compare').shown.connect(self.watch))
     def watch(self):
-        self.page('compare').plot.mpl_connect('draw_event', self.drawn)
+        self.page('compare').ladder.mpl_connect('draw_event', self.drawn)
     def drawn(self, _):
         print('figure', flush=True)
         QTimer.singleShot(0, self.close)

@@ -12,8 +12,8 @@ from scipy import stats
 
 from anchor_tally.stats.closeness import agreement, approximate_limits, single_bias, single_limits, single_trend
 from anchor_tally.stats.components import fit_nested
-from anchor_tally.stats.distributions import noncentral_t_quantile
-from anchor_tally.stats.offsets import client_offsets, cross_validate, pooled_from_fit, prediction_interval
+from anchor_tally.stats.distributions import noncentral_t_quantile, t_interval
+from anchor_tally.stats.offsets import client_offsets, cross_validate, pooled_from_fit
 from anchor_tally.stats.regression import deming
 from anchor_tally.stats.repeated import mean_squares, repeated_bias, repeated_limits, repeated_trend
 
@@ -227,7 +227,7 @@ def test_coverage(shape, sds, drop):
         bias, _ = repeated_bias(fit)
         lim = repeated_limits(fit, bias, d, c, o)
         p = pooled_from_fit(fit, bias)
-        new = prediction_interval(bias.value, p.prediction_sd, p.df)
+        new = t_interval(bias.value, p.prediction_sd, p.df)
         future = 1.5 + total * rng.standard_normal()
         pairs = (
             (bias.interval, 1.5),

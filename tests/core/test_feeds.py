@@ -131,18 +131,18 @@ def test_simulated_scales_have_their_truth(name):
         return failed, values
 
     failed, values = fats(Person(72, 20))
-    assert failed == pytest.approx(profile.failures, abs=0.05)
+    assert failed == pytest.approx(profile.device.failures, abs=0.05)
     assert np.mean([v["body_mass"] for v in values]) == pytest.approx(72, abs=0.05)
     if not profile.composition:
         assert set(values[0]) == {"body_mass"}
         return
     mean = np.mean([v["body_fat_percent"] for v in values])
-    assert mean == pytest.approx(20 + profile.bias, abs=0.1)
-    assert np.std([v["body_fat_percent"] for v in values]) == pytest.approx(profile.noise, rel=0.25)
+    assert mean == pytest.approx(20 + profile.device.bias, abs=0.1)
+    assert np.std([v["body_fat_percent"] for v in values]) == pytest.approx(profile.device.noise, rel=0.25)
     for person, athlete, shift in (
-        (Person(72, 20, wet=2), False, -2 * profile.hydration),
-        (Person(72, 20, week=50), False, 50 * profile.drift),
-        (Person(72, 20), True, profile.athlete),
+        (Person(72, 20, wet=2), False, -2 * profile.device.hydration),
+        (Person(72, 20, week=50), False, 50 * profile.device.drift),
+        (Person(72, 20), True, profile.device.athlete),
     ):
         moved = np.mean([v["body_fat_percent"] for v in fats(person, athlete)[1]])
         assert moved - mean == pytest.approx(shift, abs=0.12)

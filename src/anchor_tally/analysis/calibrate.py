@@ -15,16 +15,9 @@ from ..domain.lens import Lens
 from ..domain.records import FORM_0_EQUATIONS, CalibrationRecord
 from ..domain.snapshot import Columns, Ints, Snapshot
 from ..stats.components import NestedFit
+from ..stats.distributions import t_interval
 from ..stats.estimate import Interval, Note, note
-from ..stats.offsets import (
-    CrossValidation,
-    PooledOffset,
-    client_offsets,
-    cross_validate,
-    pooled_from_fit,
-    pooled_from_single,
-    prediction_interval,
-)
+from ..stats.offsets import CrossValidation, PooledOffset, client_offsets, cross_validate, pooled_from_fit, pooled_from_single
 from .compare import CompareResult, compare_pairs, instruments_of, lens_for
 from .pairing import CannotCompare, find_reference, pair
 from .question import Asked
@@ -303,4 +296,4 @@ def correct(record: CalibrationRecord, client: str, value: float, day: str, sett
     if stale:
         notes.append(note("stale"))
     corrected = value - offset
-    return Corrected(corrected, prediction_interval(corrected, sd, df), offset, record.version, tuple(notes))
+    return Corrected(corrected, t_interval(corrected, sd, df), offset, record.version, tuple(notes))

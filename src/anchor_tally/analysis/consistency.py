@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from ..domain.snapshot import OK, Columns
+from ..stats.tallies import within
 
 LAST = 1500  # readings of an instrument that its usual spread is taken from
 
@@ -15,8 +18,5 @@ def usual_spread(c: Columns) -> float | None:
     if ok.size == 0:
         return None
     # one number for each tally: a visit under one setting
-    _, cell = np.unique(c.visit[ok] * (int(c.setting.max()) + 1) + c.setting[ok], return_inverse=True)
-    size = np.bincount(cell)
-    mean = np.bincount(cell, c.value[ok]) / size
-    df = int((size - 1).sum())
-    return float(np.sqrt(((c.value[ok] - mean[cell]) ** 2).sum() / df)) if df else None
+    variance = within(c.visit[ok] * (int(c.setting.max()) + 1) + c.setting[ok], c.value[ok]).variance
+    return None if variance is None else math.sqrt(variance)

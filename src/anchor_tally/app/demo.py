@@ -64,7 +64,8 @@ def _sweep() -> None:
 def _kept() -> Path:
     """Where the drawn study is kept between starts; its name changes with the scenario and the schema."""
     package = resources.files("anchor_tally")
-    made_by = (package / "scenario" / "squad.py").read_bytes() + (package / "app" / "demo.py").read_bytes()
+    parts = ("scenario/device.py", "scenario/squad.py", "app/demo.py")
+    made_by = b"".join((package / part).read_bytes() for part in parts)
     mark = hashlib.sha256(made_by + "".join(migrations()).encode()).hexdigest()[:12]
     return Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}.tally"
 

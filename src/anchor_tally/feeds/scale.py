@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..scenario.device import Device
 from .protocol import Done, Empty, Failed, Hello, Line, Live, Value
 
 
@@ -22,31 +23,23 @@ class Person:
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """A kind of device: fat error = bias − hydration·water + drift·week + noise, in percent of body mass, then rounding.
-
-    ``athlete`` is the shift of its athlete setting; ``failures`` the share of measurements without a value; ``seconds`` the
-    time until the mass settles.
-    """
+    """A kind of device: how it sees fat, its electrodes, and the ``seconds`` until the mass settles."""
 
     model: str
     electrodes: str
-    bias: float
-    noise: float
-    hydration: float
-    drift: float
-    athlete: float
-    step: float
-    failures: float
+    device: Device
     seconds: float
     composition: bool = True
     segments: bool = False
 
 
 PROFILES = {
-    "feet": Profile("sim-feet", "feet", 2.1, 0.3, 0.6, 0.0, -3.2, 0.1, 0.05, 3.0),
-    "hands": Profile("sim-hands", "hands", -2.4, 0.4, 0.0, 0.0, -3.0, 0.1, 0.25, 2.0),
-    "eight": Profile("sim-eight", "eight", -0.8, 0.15, 0.5, 0.02, -3.2, 0.1, 0.03, 4.0, segments=True),
-    "check_weight": Profile("sim-plain", "none", 0.0, 0.0, 0.0, 0.0, 0.0, 0.1, 0.0, 2.0, composition=False),
+    "feet": Profile("sim-feet", "feet", Device(2.1, 0.3, hydration=0.6, athlete=-3.2, failures=0.05), 3.0),
+    "hands": Profile("sim-hands", "hands", Device(-2.4, 0.4, athlete=-3.0, failures=0.25), 2.0),
+    "eight": Profile(
+        "sim-eight", "eight", Device(-0.8, 0.15, hydration=0.5, drift=0.02, athlete=-3.2, failures=0.03), 4.0, segments=True
+    ),
+    "check_weight": Profile("sim-plain", "none", Device(0.0, 0.0), 2.0, composition=False),
 }
 _REASONS = ("poor contact", "moved", "no value")
 # share of fat and of lean in each part of the body (common practice, for the stand-in only)
@@ -64,7 +57,7 @@ def measure(
     shown = round((person.mass + float(rng.normal(0, 0.04))) / 0.1) * 0.1
     yield profile.seconds / 10, Live(shown, True)
     yield profile.seconds / 5, Live(shown, True)
-    if rng.random() < profile.failures:
+    if rng.random() < profile.device.failures:
         yield 0.3, Failed(tally, str(rng.choice(_REASONS)))
     else:
         values = [("body_mass", f"{shown:.1f}", "kg")]
@@ -79,9 +72,8 @@ def measure(
 def _composition(
     profile: Profile, person: Person, shown: float, rng: np.random.Generator, athlete: bool
 ) -> list[tuple[str, str, str]]:
-    error = profile.bias - profile.hydration * person.wet + profile.drift * person.week + float(rng.normal(0, profile.noise))
-    fat = person.fat + error + (profile.athlete if athlete else 0.0)
-    fat = min(max(round(fat / profile.step) * profile.step, 3.0), 65.0)
+    error = float(rng.normal(0, profile.device.noise))
+    fat = profile.device.shown(person.fat, error, wet=person.wet, week=person.week, athlete=athlete)
     water = (100 - fat) * 0.732  # computed from the same number, as such devices do
     values = [("body_fat_percent", f"{fat:.1f}", "percent"), ("total_body_water_percent", f"{water:.1f}", "percent")]
     if profile.segments:

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..domain.metrics import METRICS
 from ..domain.records import ImportRow
+from .device import Device
 
 CLIENTS = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar", "Gannet", "Hake", "Ibis", "Knot", "Ling", "Merle", "Narwhal", "Orca")
 START = date(2026, 3, 2)
@@ -39,6 +40,15 @@ TRUTH = Truth(
     occasion_sd={"Alder": 0.8, "Birch": 0.5, "Cedar": 0.9, "Dogwood": 1.2},
     replicate_sd={"Alder": 0.25, "Birch": 0.15, "Cedar": 0.4, "Dogwood": 0.6},
 )
+# how each device sees fat; Cedar is blind to water
+MODELS = {
+    "Alder": Device(TRUTH.bias["Alder"], TRUTH.replicate_sd["Alder"], hydration=0.6),
+    "Birch": Device(TRUTH.bias["Birch"], TRUTH.replicate_sd["Birch"], hydration=0.6, athlete=TRUTH.birch_step),
+    "Cedar": Device(TRUTH.bias["Cedar"], TRUTH.replicate_sd["Cedar"], failures=0.12),
+    "Dogwood": Device(
+        TRUTH.bias["Dogwood"], TRUTH.replicate_sd["Dogwood"], hydration=0.6, drift=TRUTH.dogwood_drift_per_week, step=0.5
+    ),
+}
 # what each device is, and the resolution of body fat that it shows (percent)
 DEVICES = {"Alder": ("feet", 0.1), "Birch": ("eight", 0.1), "Cedar": ("hands", 0.1), "Dogwood": ("feet", 0.5)}
 
@@ -115,17 +125,10 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
             conditions = (("fasted", "no" if broken else "yes"), ("voided", "yes"), ("exercise_24h", "yes" if broken else "no"))
             for position, device in enumerate(("Alder", "Birch", "Cedar", "Dogwood")):
                 when = (clock + timedelta(minutes=4 * position)).isoformat(timespec="minutes")
-                blind = device == "Cedar"  # its number does not move with water
-                day_error = float(rng.normal(0, TRUTH.occasion_sd[device])) - (0.0 if blind else 0.6 * wet)
-                shift = TRUTH.bias[device] + own[device][c] + day_error
-                if device == "Dogwood":
-                    shift += TRUTH.dogwood_drift_per_week * week
-                setting = ""
-                if device == "Birch":
-                    setting = birch_setting
-                    shift += TRUTH.birch_step if birch_setting == "athlete" else 0.0
+                day_error = float(own[device][c]) + float(rng.normal(0, TRUTH.occasion_sd[device]))
+                setting = birch_setting if device == "Birch" else ""
                 for rep in (1, 2, 3):
-                    if device == "Cedar" and rng.random() < 0.12:
+                    if MODELS[device].failures and rng.random() < MODELS[device].failures:
                         row(
                             c,
                             when,
@@ -139,8 +142,8 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
                             conditions=conditions,
                         )
                         continue
-                    reading = fat + shift + float(rng.normal(0, TRUTH.replicate_sd[device]))
-                    reading = max(round(reading / DEVICES[device][1]) * DEVICES[device][1], 3.0)
+                    error = day_error + float(rng.normal(0, MODELS[device].noise))
+                    reading = MODELS[device].shown(fat, error, wet=wet, week=week, athlete=setting == "athlete")
                     if device == "Alder" and CLIENTS[c] == TRUTH.mistyped_client and week == TRUTH.mistyped_week and rep == 2:
                         reading += 20  # a digit mistyped: 3 for 1
                     row(c, when, device, "device", "body_fat_percent", reading, rep, setting=setting, conditions=conditions)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .distributions import noncentral_t_quantile, normal_quantile, t_quantile, t_two_sided_p
+from .distributions import noncentral_t_quantile, normal_quantile, t_interval, t_quantile, t_two_sided_p
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
 
 
@@ -54,8 +54,7 @@ def single_bias(d: Floats, confidence: float = 0.95) -> tuple[Estimate | None, f
     if n == 1:
         return Estimate(mean, None, 1, "mean"), None
     sd = float(d.std(ddof=1))
-    half = t_quantile(0.5 + confidence / 2, n - 1) * sd / math.sqrt(n)
-    return Estimate(mean, Interval(mean - half, mean + half), n, "t-interval"), sd
+    return Estimate(mean, t_interval(mean, sd / math.sqrt(n), n - 1, confidence), n, "t-interval"), sd
 
 
 def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -> Limits | None:
@@ -115,9 +114,8 @@ def single_trend(d: Floats, mean: Floats, confidence: float = 0.95) -> Trend:
     residual = d - intercept - slope * x
     rss = float(residual @ residual)
     se = math.sqrt(rss / (n - 2) / sxx)
-    half = t_quantile(0.5 + confidence / 2, n - 2) * se
     p = t_two_sided_p(slope / se, n - 2) if se > 1e-13 * max(abs(slope), 1e-300) else float(slope == 0)
-    return Trend(Estimate(slope, Interval(slope - half, slope + half), n, "ols"), intercept, p, centre)
+    return Trend(Estimate(slope, t_interval(slope, se, n - 2, confidence), n, "ols"), intercept, p, centre)
 
 
 def _correlations(s: Floats) -> tuple[Floats, Floats]:

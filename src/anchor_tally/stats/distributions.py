@@ -4,10 +4,18 @@ from __future__ import annotations
 
 from scipy import special
 
+from .estimate import Interval
+
 
 def t_quantile(p: float, df: float) -> float:
     """Quantile of Student's t."""
     return float(special.stdtrit(df, p)) if df < 1e10 else float(special.ndtri(p))
+
+
+def t_interval(value: float, se: float, df: float, confidence: float = 0.95) -> Interval:
+    """Interval value ± t·se of Student's t with ``df`` degrees of freedom."""
+    half = t_quantile(0.5 + confidence / 2, df) * se
+    return Interval(value - half, value + half)
 
 
 def t_two_sided_p(t: float, df: float) -> float:

@@ -10,6 +10,7 @@ from scipy import special
 
 from .distributions import chi2_quantile
 from .estimate import Estimate, Interval
+from .tallies import within
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -37,13 +38,11 @@ def technical_error(person: Ints, value: Floats, level: float = 0.95) -> Technic
     repeats TEM = √(Σd²/2n), with more its form by the variance within persons (Perini et al. 2005; Norton & Olds 1996;
     Ulijaszek & Kerr 1999); interval from χ². Reliability R = 1 − TEM²/SD², SD that of all values (Perini et al. 2005).
     """
-    _, where, size = np.unique(person, return_inverse=True, return_counts=True)
-    persons, df = int(size.size), int((size - 1).sum())
+    tallies = within(person, value)
+    persons, df, variance = int(tallies.size.size), tallies.df, tallies.variance
     mean = float(value.mean()) if value.size else None
-    if df < 1 or mean is None:
+    if variance is None or mean is None:
         return TechnicalError(None, None, None, mean, persons, df)
-    centre = np.bincount(where, value) / size
-    variance = float(((value - centre[where]) ** 2).sum() / df)
     tem = float(np.sqrt(variance))
     tail = (1 - level) / 2
     # a χ² interval of the variance, as a factor on TEM

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .components import NestedFit
-from .distributions import t_quantile
-from .estimate import Estimate, Floats, FrozenArrays, Interval
+from .estimate import Estimate, Floats, FrozenArrays
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,12 +45,6 @@ class CrossValidation:
     pooled: float
     individual: float | None
     scheme: str
-
-
-def prediction_interval(value: float, sd: float, df: float, confidence: float = 0.95) -> Interval:
-    """Interval value ± t·sd."""
-    half = t_quantile(0.5 + confidence / 2, df) * sd
-    return Interval(value - half, value + half)
 
 
 def pooled_from_single(d: Floats, bias: Estimate, sd: float | None) -> PooledOffset:

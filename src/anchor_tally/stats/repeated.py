@@ -9,7 +9,7 @@ import numpy as np
 
 from .closeness import Limits, Trend
 from .components import NestedFit, fit_nested
-from .distributions import chi2_quantile, normal_quantile, t_quantile, t_two_sided_p
+from .distributions import chi2_quantile, normal_quantile, t_interval, t_two_sided_p
 from .estimate import Estimate, Floats, Interval, Ints
 
 
@@ -31,8 +31,7 @@ def repeated_bias(fit: NestedFit, confidence: float = 0.95) -> tuple[Estimate, f
     df = fit.satterthwaite(lead) if se > 0 and fit.theta_cov.any() else float(max(fit.counts[0] - 1, 1))
     if fit.counts[0] > 1:  # never fewer than the clients, never more than the pairs, can support
         df = min(max(df, 1.0), fit.counts[2] - 1)
-    half = t_quantile(0.5 + confidence / 2, df) * se
-    return Estimate(bias, Interval(bias - half, bias + half), fit.counts[2], "reml-satterthwaite"), df
+    return Estimate(bias, t_interval(bias, se, df, confidence), fit.counts[2], "reml-satterthwaite"), df
 
 
 def mean_squares(d: Floats, client: Ints, occasion: Ints) -> MeanSquares:
@@ -120,8 +119,7 @@ def repeated_trend(d: Floats, mean: Floats, client: Ints, occasion: Ints, confid
     if se == 0:
         return Trend(None, None, None)
     df = fit.satterthwaite(np.array([0.0, 1.0]))
-    half = t_quantile(0.5 + confidence / 2, df) * se
     p = t_two_sided_p(slope / se, df)
     return Trend(
-        Estimate(slope, Interval(slope - half, slope + half), d.size, "reml-satterthwaite"), float(fit.beta[0]), p, centre
+        Estimate(slope, t_interval(slope, se, df, confidence), d.size, "reml-satterthwaite"), float(fit.beta[0]), p, centre
     )

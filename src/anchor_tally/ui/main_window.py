@@ -7,8 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QEvent, QSettings, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
+from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox, QWidget
 
 from ..app.actions import ACTIONS, STAGES
@@ -506,15 +506,11 @@ class MainWindow(QMainWindow):
         for url in data.urls()[:1] if data is not None else ():
             self.import_file(url.toLocalFile())
 
-    def event(self, event: QEvent | None) -> bool:
-        asked = not self._painted and event is not None and event.type() == QEvent.Type.UpdateRequest
-        done = super().event(event)
-        if asked:
-            handle = self.windowHandle()
-            if handle is not None and handle.isExposed():
-                self._painted = True  # the screen has asked for the picture and has it now
-                QTimer.singleShot(0, self.painted.emit)
-        return done
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        super().paintEvent(event)
+        if not self._painted:  # the screen has asked for the picture; it has it when this turn of the loop is over
+            self._painted = True
+            QTimer.singleShot(0, self.painted.emit)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self._detach()

@@ -73,6 +73,7 @@ def style_sheet(p: Palette) -> str:
     QTableView::item {{ padding: 0 4px; }}
     QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: none; border-bottom: 1px solid {p.line}; padding: 5px 7px; font-weight: 500; }}
     QTableCornerButton::section {{ background: {p.paper}; border: none; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QScrollArea {{ border: none; background: transparent; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar::handle:vertical {{ background: {p.line}; border-radius: 5px; min-height: 24px; }}
     QScrollBar:horizontal {{ background: transparent; height: 10px; }} QScrollBar::handle:horizontal {{ background: {p.line}; border-radius: 5px; }}

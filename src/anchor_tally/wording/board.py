@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..analysis.calibrate import CalibrateResult
-from ..stats.offsets import prediction_interval
+from ..stats.distributions import t_interval
 from .names import short_name
 from .numbers import MISSING, number, signed
 
@@ -42,7 +42,7 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
             if c is None:
                 line.append(MISSING)
                 continue
-            i = prediction_interval(0.0, c.sd, c.df)
+            i = t_interval(0.0, c.sd, c.df)
             line.append(f"{signed(c.offset)}  ± {number(i.high)}  ({c.n})")
         cells.append(tuple(line))
     mixed = [any(n.code == "settings_pooled" for n in r.comparison.pairs.notes) for r in results]

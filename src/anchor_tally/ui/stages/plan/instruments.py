@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import date
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
 from ....domain.metrics import METRICS, metric_named
 from ....domain.records import ELECTRODES, Instrument, Setting
 from ....study.edits.edit import Edit
 from ....study.edits.instruments import AddInstrument, OfferMetric, OrderInstruments, PutInstrument, StartSetting, WithdrawMetric
-from ...widgets import Table, label
+from ...widgets import Flow, Table, label
 from .card import Card
 
 _LAYOUTS = {"": "not known", "none": "none (plain scale)", "eight": "eight electrodes, by segment"}
@@ -21,7 +21,7 @@ class Instruments(Card[Instrument]):
     """References, devices and methods."""
 
     what = "instrument"
-    heads = ("Name", "Kind", "Electrodes", "Repeats", "Setting in force")
+    heads = ("Name", "Kind", "Electrodes", "Repeats", "In force")
 
     def records(self) -> Mapping[int, Instrument]:
         return self.session.catalogue().instruments
@@ -56,7 +56,7 @@ class Instruments(Card[Instrument]):
         keep.clicked.connect(self._keep_metric)
         self.resolution.returnPressed.connect(self._keep_metric)
         drop.clicked.connect(self._drop_metric)
-        row = QHBoxLayout()
+        row = Flow()
         for w in (self.metric_box, self.resolution, keep, drop):
             row.addWidget(w)
         self.right.addLayout(row)
@@ -76,17 +76,16 @@ class Instruments(Card[Instrument]):
         start = QPushButton("Start setting")
         start.clicked.connect(self._start_setting)
         self.label_.returnPressed.connect(self._start_setting)
-        row = QHBoxLayout()
+        row = Flow()
         for w in (self.label_, self.starts, self.whom, start):
             row.addWidget(w)
         self.right.addLayout(row)
         self.up, self.down = QPushButton("Earlier at the bench"), QPushButton("Later at the bench")
         self.up.clicked.connect(lambda: self._move(-1))
         self.down.clicked.connect(lambda: self._move(1))
-        order = QHBoxLayout()
+        order = Flow()
         order.addWidget(self.up)
         order.addWidget(self.down)
-        order.addStretch(1)
         self.right.addLayout(order)
 
     def _in_order(self) -> list[Instrument]:

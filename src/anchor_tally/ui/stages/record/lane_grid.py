@@ -54,7 +54,7 @@ class LaneGrid(QWidget):
         self.setObjectName("page")
         self.session, self.colours, self.bench = session, palette, bench
         self.lanes: list[Lane] = []
-        self.by_round, self.narrow, self.one = False, False, False
+        self.by_round, self.narrow, self.crowded, self.one = False, False, False, False
         self.setting: str | None = None
         self._heads: list[QLabel] = []
         self._built: tuple[tuple[LanePlan, ...], bool] | None = None
@@ -79,6 +79,7 @@ class LaneGrid(QWidget):
         for row, plan in enumerate(wanted, start=1):
             self._add(plan, row)
         self.set_narrow(self.narrow)
+        self.set_crowded(self.crowded)
         self._grid.setColumnStretch(len(heads) - 1, 1)
         self._grid.setRowStretch(len(self.lanes) + 1, 1)
 
@@ -111,8 +112,6 @@ class LaneGrid(QWidget):
             cell.vertical.connect(self._vertical)
             cell.entered.connect(self.entered)
             cell.textEdited.connect(lambda typed, c=cell: self.typing.emit(c, typed))
-            if self.one:
-                cell.setFixedWidth(66)
             lane.cells.append(cell)
             self._grid.addWidget(cell, row, 1 + n)
             cell.show()  # at once, so that it can take the focus before the layout has run
@@ -127,6 +126,16 @@ class LaneGrid(QWidget):
             self._heads[_STRIP].setVisible(not narrow)
         for lane in self.lanes:
             lane.strip.setVisible(not narrow)
+
+    def set_crowded(self, crowded: bool) -> None:
+        """Make cells and words narrow, so that all repeats are seen beside the drawer."""
+        self.crowded = crowded
+        for lane in self.lanes:
+            lane.tag.setWordWrap(crowded)
+            lane.tag.setMaximumWidth(110 if crowded else 16777215)
+            lane.tag.setMinimumWidth(110 if crowded and not self.one else 0)
+            for cell in lane.cells:
+                cell.setFixedWidth(58 if crowded else 66 if self.one else 74)
 
     def set_palette(self, palette: Palette) -> None:
         """Choose the theme of what is painted."""

@@ -238,12 +238,19 @@ class RecordStage(Page):
             self.guide.set_narrow(width < NARROW)
             self.grid.set_narrow(width < NARROW)
             self.crowded = width < CROWDED
+            self.grid.set_crowded(self.crowded)
+            self._place_foot()
             self._place_guide()
 
     def set_palette(self, palette: Palette) -> None:
         super().set_palette(palette)
         self.grid.set_palette(palette)
         self.guide.set_palette(palette)
+
+    def _place_foot(self) -> None:
+        """Ports and new lanes give way where there is little room."""
+        self.adder.setVisible(self.station == DEVICES and not self.crowded)
+        self.live.setVisible(self.station in (DEVICES, "scan") and not self.crowded)
 
     def _place_guide(self) -> None:
         station = STATION.get(self.station)
@@ -288,8 +295,8 @@ class RecordStage(Page):
         self.stack.setCurrentWidget(other or self._bench)
         self.head.setVisible(station is not None)
         self._place_guide()
-        self.adder.setVisible(self.station == DEVICES)
         self.live.show_station(self.station)
+        self._place_foot()
         self.hint.setVisible(self.station not in (CHECK, METHODS))
         self.hint.setText(f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS)
         if station is None:

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QLabel, QWidget
 
 from ....analysis.bench import LanePlan
 from ....app.session import Session
 from ....domain.metrics import region_of
 from ....domain.stations import FREQUENCIES, STATIONS, Station
 from ....methods.registry import EQUATIONS
-from ...widgets import Flow, label, paired
+from ...widgets import Flow, paired
 
 
 class StationHead(QWidget):
@@ -28,7 +28,6 @@ class StationHead(QWidget):
         self.shown: tuple[str, str] | None = None
         self.visit: int | None = None
         self.instrument, self.setting, self.profile, self.frequency = QComboBox(), QComboBox(), QComboBox(), QComboBox()
-        self.setting_tag = label("", "faint")
         for box, name in (
             (self.instrument, "Instrument of the station"),
             (self.setting, "Setting"),
@@ -49,10 +48,10 @@ class StationHead(QWidget):
             self.frequency.addItem(f"{f} kHz", f)
         self.frequency.currentIndexChanged.connect(self._add_frequency)
         self.sites = paired("S&ites", self.profile)
+        self.setting_pair = paired("Setting", self.setting)
         row = Flow()
         row.addWidget(paired("I&nstrument", self.instrument))
-        self.setting_tag.setMinimumHeight(self.setting.sizeHint().height())
-        for w in (self.setting_tag, self.setting, self.sites, self.frequency):
+        for w in (self.setting_pair, self.sites, self.frequency):
             row.addWidget(w)
         self.setLayout(row)
         for combo in (self.profile, self.setting):
@@ -94,8 +93,7 @@ class StationHead(QWidget):
             self.visit = visit
             return
         self.shown, self.visit, self.station = (station.id, who), visit, station
-        for w in (self.setting_tag, self.setting):
-            w.setVisible(bool(station.setting_label))
+        self.setting_pair.setVisible(bool(station.setting_label))
         self.sites.setVisible(station.id == "skinfolds")
         self.frequency.setVisible(station.id == "impedance")
         known_items = self.session.catalogue()
@@ -116,7 +114,9 @@ class StationHead(QWidget):
             if line is not None:
                 line.setCursorPosition(0)
             box.blockSignals(False)
-        self.setting_tag.setText(station.setting_label)
+        tag = self.setting_pair.findChild(QLabel)
+        if tag is not None:
+            tag.setText(station.setting_label)
         in_force = used_settings[0] if used_settings else known_items.setting_in_force(names[0], day, who)
         read_without = bool(used_here) and not own
         self.setting.setEditText(in_force if in_force or used_settings or read_without or not settings else settings[0])
