@@ -72,14 +72,20 @@ def _direct(source: Path, target: Path) -> None:
         visits = {f"C{k:02}": k + 1 for k in range(60)}
         devices = {f"Device {k}": k + 1 for k in range(5)}
         conn.executemany("INSERT INTO client (id, code) VALUES (?, ?)", [(n, code) for code, n in visits.items()])
-        conn.executemany("INSERT INTO visit (id, client, start) VALUES (?, ?, '2000-01-01')", [(n, n) for n in visits.values()])
+        conn.executemany(
+            "INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, '2000-01-01', 0, 0)",
+            [(n, n) for n in visits.values()],
+        )
         conn.executemany(
             "INSERT INTO instrument (id, name, kind) VALUES (?, ?, 'device')", [(n, name) for name, n in devices.items()]
         )
         conn.executemany(
-            "INSERT INTO reading (visit, taken_at, instrument, metric, value, entered, unit, replicate, status, note)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            ((visits[r[0]], r[4], devices[r[5]], r[8], float(r[9]), r[9], r[10], int(r[11]), r[12], r[13]) for r in rows),
+            "INSERT INTO reading (visit, taken_at, instrument, metric, value, entered, unit, replicate, status, note,"
+            " instant, timed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1)",
+            (
+                (visits[r[0]], r[4], devices[r[5]], r[8], float(r[9]), r[9], r[10], int(r[11]), r[12], r[13], n)
+                for n, r in enumerate(rows)
+            ),
         )
         conn.execute("COMMIT")
     conn.close()

@@ -9,6 +9,7 @@ import sys
 import time
 import zipfile
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import openpyxl
@@ -296,6 +297,9 @@ def odd_workbook(path, kind):
     book.save(path)
     if kind == "cut":
         path.write_bytes(path.read_bytes()[:-700])
+    elif kind == "list":
+        with zipfile.ZipFile(path, "w") as z:
+            z.writestr("[Content_Types].xml", "<Types><")
     elif kind == "xml":
         with zipfile.ZipFile(path) as z:
             parts = {n: z.read(n) for n in z.namelist()}
@@ -310,9 +314,9 @@ def odd_workbook(path, kind):
                 f.write(bytes(1 << 20))
 
 
-@pytest.mark.parametrize("kind", ["cut", "xml", "bomb"])
+@pytest.mark.parametrize("kind", ["cut", "list", "xml", "bomb"])
 def test_odd_workbooks(tmp_path, kind):
-    """One short sentence, soon."""
+    """One short sentence, soon; the file is not left open."""
     odd_workbook(tmp_path / "w.xlsx", kind)
     start = time.monotonic()
     with pytest.raises(UserError) as told:
@@ -320,6 +324,8 @@ def test_odd_workbooks(tmp_path, kind):
     assert time.monotonic() - start < 5
     assert len(str(told.value).removeprefix(str(tmp_path))) < 250
     assert "\n" not in str(told.value)
+    still_open = [f.resolve() for f in Path("/proc/self/fd").iterdir() if f.exists()]
+    assert (tmp_path / "w.xlsx").resolve() not in still_open
 
 
 @pytest.mark.parametrize(

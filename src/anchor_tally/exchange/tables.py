@@ -8,6 +8,7 @@ import io
 import itertools
 import math
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import date, datetime, time
 from pathlib import Path
@@ -169,33 +170,36 @@ def _cell(value: Any) -> str:
     return str(value).strip()
 
 
-def _workbook(path: Path, sheet: str) -> Table:
+@contextmanager
+def _book(path: Path) -> Iterator[Any]:
+    """A workbook being read. The file is opened here, since a broken one would otherwise be left open."""
     from openpyxl import load_workbook  # only when a workbook is opened: it takes a while to load
 
+    with path.open("rb") as file:
+        book = load_workbook(file, read_only=True, data_only=True, keep_links=False)
+        try:
+            yield book
+        finally:
+            book.close()
+
+
+def _workbook(path: Path, sheet: str) -> Table:
     look_into(path)
-    with fence(f"{path}: not a workbook"):
-        book = load_workbook(path, read_only=True, data_only=True, keep_links=False)
+    with fence(f"{path}: not a workbook"), _book(path) as book:
         sheets = tuple(book.sheetnames)
         chosen = sheet if sheet in sheets else sheets[0]
-        book.close()
 
     def rows() -> Iterator[tuple[int, list[str]]]:
-        opened = None
         empty = 0
-        try:
-            with fence(str(path), "nothing was imported"):
-                opened = load_workbook(path, read_only=True, data_only=True, keep_links=False)
-                values = opened[chosen].iter_rows(values_only=True, max_col=MOST_COLUMNS)
-                for line in itertools.count(1):
-                    row = next(values, None)
-                    if row is None or line > MOST_ROWS or empty > MOST_BLANK:
-                        break
-                    cells = [_cell(v) for v in row]
-                    empty = 0 if any(cells) else empty + 1
-                    if not empty:
-                        yield line, bounded(cells, str(path), line)
-        finally:
-            if opened is not None:
-                opened.close()
+        with fence(str(path), "nothing was imported"), _book(path) as opened:
+            values = opened[chosen].iter_rows(values_only=True, max_col=MOST_COLUMNS)
+            for line in itertools.count(1):
+                row = next(values, None)
+                if row is None or line > MOST_ROWS or empty > MOST_BLANK:
+                    break
+                cells = [_cell(v) for v in row]
+                empty = 0 if any(cells) else empty + 1
+                if not empty:
+                    yield line, bounded(cells, str(path), line)
 
     return _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen)
