@@ -34,6 +34,7 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     assert "to be added" in window.importing.headline.text()
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton))
     assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
+    window.compare.ladder.draw()
     labels = [t.get_text() for t in window.compare.ladder.axes.get_yticklabels()]
     assert labels[:4] == ["Alder", "Birch", "Cedar", "Dogwood"]
 
@@ -110,6 +111,7 @@ def test_keyboard_lens_and_dark(qtbot, window_on, demo):
     assert window.lens.hidden_.text() == "1 client hidden"
     assert "13 clients" in window.compare.under.text()
     window.toggle_dark()
+    window.compare.plot.draw()
     assert window.compare.plot.axes.get_facecolor()[0] < 0.2
 
 

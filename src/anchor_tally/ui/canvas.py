@@ -28,6 +28,7 @@ class FigureView(FigureCanvasQTAgg):
     def __init__(self, name: str, margins: tuple[int, int, int, int]) -> None:
         self._stale = True
         self._last: QImage | None = None
+        self._paint: Callable[[Any, str], None] | None = None  # how to fill the axes, until it is done
         super().__init__(Figure())
         self.family = use_fonts()
         self.margins = margins
@@ -35,9 +36,14 @@ class FigureView(FigureCanvasQTAgg):
         self.setAccessibleName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.mpl_connect("button_press_event", self.clicked.emit)
+        self.mpl_connect("button_press_event", self._pressed)
 
-    # drawing: one canvas a turn of the event loop, and none that is not seen; meanwhile the last picture stands, stretched
+    def _pressed(self, event: object) -> None:
+        if self._paint is None:  # else what was clicked is a picture that is just being replaced
+            self.clicked.emit(event)
+
+    # drawing: one step of one canvas a turn of the event loop, and none that is not seen; meanwhile the last picture stands,
+    # stretched. A canvas takes two steps: its axes are filled, then they are drawn.
     _waiting: ClassVar[list[FigureView]] = []
 
     def draw_idle(self, *_args: object, **_kwargs: object) -> None:
@@ -52,15 +58,21 @@ class FigureView(FigureCanvasQTAgg):
     def _next() -> None:
         waiting = FigureView._waiting
         while waiting:
-            view = waiting.pop(0)
-            if not sip.isdeleted(view) and view.isVisible() and view._stale:
-                view.draw()
+            view = waiting[0]
+            if sip.isdeleted(view) or not view.isVisible() or not view._stale:
+                waiting.pop(0)
+            elif view._paint is not None:
+                view._fill()
+                break
+            else:
+                waiting.pop(0).draw()
                 break
         if waiting:
             QTimer.singleShot(TURN_MS, FigureView._next)
 
     def draw(self) -> None:
         """Draw now."""
+        self._fill()
         self._stale = False
         super().draw()
         buffer = self.buffer_rgba()
@@ -82,11 +94,16 @@ class FigureView(FigureCanvasQTAgg):
             self.draw_idle()
 
     def redraw(self, paint: Callable[[Any, str], None]) -> None:
-        """Clear, let ``paint(axes, family)`` draw, and show."""
-        self.axes.clear()
-        paint(self.axes, self.family)
-        self._fit()
+        """Clear, let ``paint(axes, family)`` fill the axes, and show; soon."""
+        self._paint = paint
         self.draw_idle()
+
+    def _fill(self) -> None:
+        paint, self._paint = self._paint, None
+        if paint is not None:
+            self.axes.clear()
+            paint(self.axes, self.family)
+            self._fit()
 
     def _fit(self) -> None:
         left, right, bottom, top = self.margins
