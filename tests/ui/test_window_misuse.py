@@ -6,6 +6,7 @@ import pty
 import sqlite3
 import sys
 import tempfile
+import threading
 import time
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -248,8 +249,9 @@ class Heart(QObject):
 
 
 def drawn(window):
-    """Nothing is computed, and no figure waits for its turn."""
-    return not window.jobs.busy() and not FigureView._waiting
+    """Nothing is computed or made ready, and no figure waits for its turn."""
+    ready = all(t.name != "pages" for t in threading.enumerate())
+    return ready and not window.jobs.busy() and not FigureView._waiting
 
 
 def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
@@ -306,7 +308,7 @@ def test_heartbeat_at_1160_clients(qtbot, window_on, survey_csv, capsys):
         worst[name] = round(1000 * heart.worst)
     with capsys.disabled():
         print("\nlongest time between two beats, ms:", worst)
-    assert max(worst.values()) < 400
+    assert max(worst.values()) < 250
 
 
 @pytest.mark.slow
@@ -369,7 +371,7 @@ def test_heartbeat_at_a_million_readings(qtbot, window_on, tmp_path, capsys):
     window.close()
     with capsys.disabled():
         print("\nlongest time between two beats at a million readings, ms:", worst)
-    assert max(worst.values()) < 1500
+    assert max(worst.values()) < 600
 
 
 # devices

@@ -191,7 +191,7 @@ class MainWindow(QMainWindow):
             self.lens.refresh()
         if not self._ready:
             self._ready = True
-            threading.Thread(target=import_pages, daemon=True).start()
+            threading.Thread(target=import_pages, name="pages", daemon=True).start()
 
     # showing
     def choose(self, stage: str) -> None:
