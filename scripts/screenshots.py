@@ -18,6 +18,7 @@ from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui.application import make_application
+from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.main_window import MainWindow
 
 WIDE = (
@@ -81,6 +82,8 @@ def main(folder: Path) -> None:
         def keep(name: str) -> None:
             for _ in range(5):
                 app.processEvents()
+            while not FigureView.all_drawn():
+                app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
             window.grab().save(str(folder / f"{name}.png"))
             print(folder / f"{name}.png")
 

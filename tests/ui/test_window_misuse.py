@@ -251,7 +251,7 @@ class Heart(QObject):
 def drawn(window):
     """Nothing is computed or made ready, and no figure waits for its turn."""
     ready = all(t.name != "pages" for t in threading.enumerate())
-    return ready and not window.jobs.busy() and not FigureView._waiting
+    return ready and not window.jobs.busy() and FigureView.all_drawn()
 
 
 def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):

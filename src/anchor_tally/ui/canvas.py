@@ -55,6 +55,11 @@ class FigureView(FigureCanvasQTAgg):
                 QTimer.singleShot(TURN_MS, FigureView._next)
 
     @staticmethod
+    def all_drawn() -> bool:
+        """Whether no figure waits for its turn."""
+        return not FigureView._waiting
+
+    @staticmethod
     def _next() -> None:
         waiting = FigureView._waiting
         while waiting:
