@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from anchor_tally.analysis.calibrate import fingerprint
 from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.derive import derive_steps, with_methods
+from anchor_tally.analysis.derive import derive_steps
 from anchor_tally.app.bench import Place, take_measurement
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
@@ -31,6 +31,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.domain.text import guarded, plain_name, unguarded
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.tables import open_table
+from anchor_tally.figures.style import LIGHT, marks_of
 from anchor_tally.methods import registry
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
@@ -455,8 +456,21 @@ def test_command_line_under_stress(tmp_path):
 
 
 def test_derived_values_need_no_second_look(demo):
-    """Deriving is a pure step: twice the same, and part of every snapshot."""
+    """Deriving is a pure step: twice the same values, and they stand in the snapshot."""
     one, two = finish(derive_steps(demo.person(1))), finish(derive_steps(demo.person(1)))
+    assert one.columns
     assert one.columns.keys() == two.columns.keys()
-    assert with_methods(demo.person(1)).columns.keys() >= one.columns.keys()
+    for metric, column in one.columns.items():
+        assert np.array_equal(column.value, two.columns[metric].value)
+        assert np.isin(column.value, demo.snapshot(metric).columns[metric].value).all()
+
+
+def test_mark_of_a_method_stays(demo):
+    """An instrument that is added does not change how a computed method is drawn, nor those before it."""
+    known = {i.id: i for i in demo.catalogue().instruments.values()}
+    method = replace(known[max(known)], id=-1, kind="method")
+    before = marks_of(known.values(), LIGHT)
+    added = replace(known[max(known)], id=max(known) + 1, name="Elm", kind="device")
+    after = marks_of([*known.values(), added], LIGHT)
+    assert [after(i) for i in (method, *known.values())] == [before(i) for i in (method, *known.values())]
     assert adoption(demo, "Alder").record.sources

@@ -10,8 +10,7 @@ from types import MappingProxyType
 import numpy as np
 
 from ..domain.records import Instrument
-from ..domain.snapshot import Columns, Floats, Ints, Snapshot, empty, joined, read_only
-from ..domain.steps import finish
+from ..domain.snapshot import Columns, Floats, Ints, Snapshot, joined, read_only
 from ..methods.registry import EQUATIONS
 
 _NOT_RAW = ("sex", "age_years", "height")
@@ -138,13 +137,6 @@ def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:
     instruments = MappingProxyType({**snapshot.instruments, **derived.instruments})
     columns = {m: joined(c, derived.columns[m]) if m in derived.columns else c for m, c in snapshot.columns.items()}
     return replace(snapshot, catalogue=replace(snapshot.catalogue, instruments=instruments), columns=columns)
-
-
-def with_methods(snapshot: Snapshot) -> Snapshot:
-    """The snapshot with one method instrument for each equation whose inputs are there, and all their outputs."""
-    derived = finish(derive_steps(snapshot))
-    more = {m: empty(m) for m in derived.columns if m not in snapshot.columns}
-    return with_derived(replace(snapshot, columns={**snapshot.columns, **more}), derived)
 
 
 def _columns(

@@ -6,8 +6,6 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass
 from typing import Any
 
-from ..domain.steps import finish
-
 
 @dataclass(frozen=True, slots=True)
 class Job:
@@ -21,9 +19,3 @@ class Job:
     words: str
     here: Callable[[], Generator[Any, None, Any]]
     away: Callable[[Any], Generator[Any, None, Any]] | None = None
-
-
-def run_inline(job: Job) -> Any:
-    """Run a job to its end, at once."""
-    found = finish(job.here())
-    return finish(job.away(found)) if job.away else found

@@ -71,9 +71,12 @@ def mark_of(position: int, palette: Palette) -> Mark:
 
 
 def marks_of(instruments: Iterable[Instrument], palette: Palette) -> Callable[[Instrument], Mark]:
-    """Marks by the study's order of instruments, references left out; computed methods come after them in a fixed order."""
+    """Marks by the study's order of instruments, references left out. Computed methods take theirs from the end.
+
+    So the mark of a method stays when an instrument is added.
+    """
     order = {i.id: k for k, i in enumerate(i for i in instruments if i.kind != "reference")}
-    return lambda item: mark_of(order.get(item.id, len(order) - item.id - 1 if item.id < 0 else 0), palette)
+    return lambda item: mark_of(item.id if item.id < 0 else order.get(item.id, 0), palette)
 
 
 def use_fonts() -> str:

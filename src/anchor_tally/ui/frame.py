@@ -11,13 +11,6 @@ from .widgets import label, restyle, tip
 TOOLS = ("import", "paste", "export", "open", "new", "dark")
 
 
-def _panel(name: str) -> QWidget:
-    out = QWidget()
-    out.setObjectName(name)
-    out.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-    return out
-
-
 def action_button(action: str) -> QPushButton:
     """A button of an action of the table, with its words and key."""
     a = ACTION[action]

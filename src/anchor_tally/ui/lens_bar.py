@@ -47,8 +47,8 @@ class LensBar(QWidget):
         tip(self.window_, "How far from a scan a reading may lie to be paired with it")
         tip(self.tallies, "Of several tallies in the window: the one nearest to the scan, or all of them")
         box = QHBoxLayout(self)
-        box.setContentsMargins(16, 8, 16, 8)
-        box.setSpacing(5)
+        box.setContentsMargins(16, 8, 10, 8)
+        box.setSpacing(4)
         for text, widget in (
             ("&Metric", self.metric_box),
             ("&Reference", self.reference),
@@ -62,7 +62,7 @@ class LensBar(QWidget):
             widget.setAccessibleName(text.replace("&", ""))
             box.addWidget(tag)
             box.addWidget(widget)
-            box.addSpacing(4)
+            box.addSpacing(2)
         self.tallies.setAccessibleName("Tallies that count")
         box.addWidget(self.tallies)
         box.addWidget(self.hidden_)
@@ -71,7 +71,7 @@ class LensBar(QWidget):
             combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             combo.activated.connect(self._apply)
         self._widen(self.window_)
-        self._widen(self.tallies)
+        self._widen(self.tallies, 110)
         self._menu()
 
     def _menu(self) -> None:
@@ -142,10 +142,10 @@ class LensBar(QWidget):
         LensBar._widen(combo)
 
     @staticmethod
-    def _widen(combo: QComboBox) -> None:
-        """As wide as the longest words that are not out of the ordinary."""
+    def _widen(combo: QComboBox, most: int = 60) -> None:
+        """At least as wide as its longest words, up to ``most`` pixels of them: in a narrow window all boxes must have room."""
         wide = max((combo.fontMetrics().horizontalAdvance(combo.itemText(k)) for k in range(combo.count())), default=40)
-        combo.setMinimumWidth(min(wide, 110) + 42)
+        combo.setMinimumWidth(min(wide, most) + 42)
 
     def _apply(self, *_: object) -> None:
         items = self._items()
