@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from .pages import EvidenceFor, Page
 
 TABLES = (".csv", ".tsv", ".txt", ".xlsx")
-LOOK_MS, MIRROR_MS = 1000, 2000
+LOOK_MS, MIRROR_MS, IDLE_MS = 1000, 2000, 60
 _LENS = frozenset(s.id for s in STAGES if s.lens)
 
 
@@ -48,7 +48,8 @@ class MainWindow(QMainWindow):
         self.lens: LensBar | None = None
         self.drawer: Drawer | None = None
         self.shown = ""
-        self._painted = self._ready = False
+        self._painted = False
+        self._importing: threading.Thread | None = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.setWindowIcon(icon())
         self.setWindowTitle("Anchor Tally")
@@ -60,6 +61,9 @@ class MainWindow(QMainWindow):
         self._mirrors.setInterval(MIRROR_MS)
         self._mirrors.setSingleShot(True)
         self._mirrors.timeout.connect(self._mirror)
+        self._idle = QTimer(self)
+        self._idle.setInterval(IDLE_MS)
+        self._idle.timeout.connect(self._make_ready)
         self._build()
         self.set_dark(dark)
         if session is not None:
@@ -138,6 +142,7 @@ class MainWindow(QMainWindow):
         """Let go of the study that is open, and of all that was built on it."""
         self._looks.stop()
         self._mirrors.stop()
+        self._idle.stop()
         if self.session is None:
             return
         for page in self.pages.values():
@@ -189,9 +194,24 @@ class MainWindow(QMainWindow):
 
         if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
             self.lens.refresh()
-        if not self._ready:
-            self._ready = True
-            threading.Thread(target=import_pages, name="pages", daemon=True).start()
+        if self._importing is None:
+            self._importing = threading.Thread(target=import_pages, name="pages", daemon=True)
+            self._importing.start()
+        if not self._idle.isActive():
+            self._idle.start()
+
+    def _make_ready(self) -> None:
+        """Build a page that was not opened yet, one a turn and when nothing runs, so that its first opening only has to fill it."""
+        from .pages import PAGES
+
+        if self.jobs is None:
+            self._idle.stop()
+        elif self._importing is not None and not self._importing.is_alive() and not self.jobs.busy():
+            missing = [key for key in PAGES if key not in self.pages]
+            if missing:
+                self.page(missing[0])
+            else:
+                self._idle.stop()
 
     # showing
     def choose(self, stage: str) -> None:
