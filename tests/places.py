@@ -2,15 +2,18 @@
 
 import tempfile
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
+from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.records import Refused
+from anchor_tally.domain.records import ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import open_readings
+from anchor_tally.study import open_file
 from anchor_tally.study.edits.calibrations import AdoptCalibration
+from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import AddReadings, NewReading
 
 DATA = Path(__file__).parent / "data"
@@ -38,4 +41,31 @@ def adoption(session, name, metric="body_fat_percent", day="2026-09-01"):
     if found is None:
         raise UserError(f"{name} has no pairs")
     item = found.comparison.pairs.instrument
-    return AdoptCalibration(record_of(found, datetime.fromisoformat(day)), item.kind, item.equation)
+    return AdoptCalibration(
+        record_of(found, session.catalogue(), datetime.fromisoformat(day), "as a test"), item.kind, item.equation
+    )
+
+
+def drawn_study(rng, device, clients=14, scans=3, repeats=3, between=5.0, within=1.2, scan_sd=0.4):
+    """A snapshot of a drawn study: ``device(rng, true, own)`` gives the reader of one occasion; values are shown to 0.1 %."""
+    lines, start = [], datetime(2026, 1, 5, 7)
+    for c in range(clients):
+        level, own = 22 + between * rng.standard_normal(), rng.standard_normal()
+        for s in range(scans):
+            true = level + within * rng.standard_normal()
+            at, read = start + timedelta(weeks=12 * s), device(rng, true, own)
+            values = [("Fir", "device", at, read(), k + 1) for k in range(repeats)]
+            values.append(("Scan", "reference", at + timedelta(minutes=30), true + scan_sd * rng.standard_normal(), 1))
+            for name, kind, when, value, k in values:
+                shown, stamp = round(min(max(value, 2), 70), 1), when.isoformat(timespec="minutes")
+                lines.append(
+                    ImportRow(
+                        len(lines) + 2, f"C{c:02}", "", None, None, stamp, name, kind, "", "body_fat_percent", shown, str(shown), "percent",
+                        k, "ok", "",
+                    )
+                )  # fmt: skip
+    session = Session(open_file.create_in_memory("drawn"), None)
+    session.do(ImportReadings(tuple(lines), "drawn"))
+    snapshot = session.snapshot()
+    session.close()
+    return snapshot

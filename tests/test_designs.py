@@ -3,17 +3,19 @@
 import json
 from datetime import datetime
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.calibrate import CalibrateRequest, correct, record_of
+from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
+from anchor_tally.analysis.calibration_record import correct
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
-from anchor_tally.exchange.results_json import compare_json
+from anchor_tally.exchange.results_json import calibrate_json, compare_json
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.wording import sentences, statistics
@@ -40,21 +42,31 @@ def test_any_design_gives_results_or_reasons(clients):
     rows, refused = parse_text("\n".join(lines) + "\n")
     assert not refused
     session = Session(open_file.create_in_memory("x"), None)
-    try:
-        session.do(ImportReadings(tuple(rows), "x"))
-        snapshot = session.snapshot()
-        result = finish(CompareRequest(snapshot, Lens(), "Fir").run())
-    except UserError:
-        return  # no reference at all, or no such instrument: said in a sentence, tested elsewhere
-    finally:
-        session.close()
+    kinds = {row.kind for row in rows}
+    session.do(ImportReadings(tuple(rows), "x"))
+    snapshot = session.snapshot()
+    session.close()
+    if kinds != {"reference", "device"}:
+        with pytest.raises(UserError, match=r'no reference has readings|no instrument is called "Fir"|has no readings'):
+            finish(CompareRequest(snapshot, Lens(), "Fir").run())
+        return
+    result = finish(CompareRequest(snapshot, Lens(), "Fir").run())
     text = json.dumps(compare_json(result), allow_nan=False) + sentences.headline(result) + str(statistics.rows(result))
     calibrations = finish(CalibrateRequest(snapshot, Lens()).run())
-    text += str(board(calibrations).cells) + "".join(map(sentences.calibration_sentence, calibrations))
+    text += (
+        str(board(calibrations).cells)
+        + "".join(map(sentences.calibration_sentence, calibrations))
+        + "".join(map(sentences.error_sentence, calibrations))
+    )
     assert "nan" not in text
     if result.limits is None:
         assert result.notes
     for c in calibrations:
-        if c.model != "none":
-            done = correct(record_of(c, datetime(2026, 9, 1)), "C0", 20.0, "2026-09-02", "")
-            assert done.interval.low <= done.value <= done.interval.high
+        json.dumps(calibrate_json(c), allow_nan=False)
+        if c.offer and c.valid_until:
+            record = record_of(c, snapshot.catalogue, datetime(2026, 9, 1), "a reason")
+            for client in ("C0", "another"):
+                done = correct(record, client, 20.0, "2026-09-02", record.made_of.settings[0])
+                served = client in record.clients or record.pooled is not None
+                assert (done.value is not None) == served
+                assert done.value is None or done.interval.low <= done.value <= done.interval.high

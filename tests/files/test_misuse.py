@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.calibrate import fingerprint
+from anchor_tally.analysis.calibration_record import fingerprint
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.derive import derive_steps
 from anchor_tally.app.bench import Place, take_measurement

@@ -9,7 +9,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.calibrate import CalibrateRequest, correct
+from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.calibration_record import correct
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
@@ -218,7 +219,7 @@ def test_old_study_opens(tmp_path, schema):
     assert (tmp_path / f"s.tally.before-{open_file.SCHEMA_VERSION}-2").read_bytes() == before
 
 
-@pytest.mark.parametrize("name", ["study_schema_2_full", f"study_schema_{open_file.SCHEMA_VERSION}"])
+@pytest.mark.parametrize("name", ["study_schema_2_full", "study_schema_3", f"study_schema_{open_file.SCHEMA_VERSION}"])
 def test_old_study_means_the_same(tmp_path, name):
     """Cards, history and calibrations of a full older file: one made from equations is not stale, one with a change is."""
     shutil.copy(DATA / f"{name}.tally", tmp_path / "s.tally")
@@ -274,14 +275,20 @@ def test_adopted_calibration(demo):
     alder = next(r for r in results if r.comparison.pairs.instrument.name == "Alder")
     demo.do(adoption(demo, "Alder"))
     kept = demo.calibrations()[0]
-    assert (kept.version, kept.valid_until, kept.model) == (1, "2026-12-22", "client")
+    assert (kept.version, kept.valid_until, kept.model) == (1, "2026-12-07", "client")
     offsets = {c.client: c.offset for c in alder.clients}
     fine = correct(kept, "Merle", 25.0, "2026-09-02", "")
     assert fine.value == pytest.approx(25 - offsets["Merle"])
     assert fine.interval.low < fine.value < fine.interval.high
     assert fine.notes == ()
-    odd = correct(kept, "Newcomer", 60.0, "2027-01-01", "athlete")
-    assert [n.code for n in odd.notes] == ["outside_range", "expired", "other_setting", "new_client"]
+    new = next(c.new for c in alder.clients if c.client == "Merle")
+    assert (fine.interval.low, fine.interval.high) == pytest.approx((25 - new.high, 25 - new.low))
+    odd = correct(kept, "Newcomer", 60.0, "2027-01-01", "")
+    assert [n.code for n in odd.notes] == ["outside_range", "expired", "new_client"]
+    other = correct(kept, "Merle", 25.0, "2026-09-02", "athlete")
+    assert (other.value, [n.code for n in other.notes]) == (None, ["other_setting"])
+    assert kept.made_of.clients == tuple(sorted(c.code for c in demo.catalogue().clients.values()))
+    assert (kept.made_of.last_anchor, kept.made_of.anchors, kept.made_of.window_hours) == ("2026-08-17", 42, 24.0)
     assert not demo.stale(kept)
     used = next(r for r in demo.readings() if str(r.id) in kept.sources and r.instrument == "Alder")
     demo.do(ExcludeReading(used.id, "wet hair"))

@@ -135,8 +135,12 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     assert any("DXA" in t for t in texts)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     assert "pooled offset serves all" in window.calibrate.detail.text()
+    assert "Better not to correct" in window.calibrate.advice.text()
+    assert not window.calibrate.adopt.isEnabled()  # against the advice only with a reason, which is kept
+    qtbot.keyClicks(window.calibrate.reason, "house rule")
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
-    assert [c.model for c in session.calibrations()] == ["pooled"]
+    assert [(c.model, c.made_of.reason) for c in session.calibrations()] == [("pooled", "house rule")]
+    assert "against the advice (house rule)" in window.calibrate.in_force.text()
     window.close()
     session.close()
 

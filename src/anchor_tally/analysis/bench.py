@@ -10,7 +10,7 @@ from ..domain.metrics import metric_named, region_of
 from ..domain.records import CalibrationRecord, Client, Instrument, Reading
 from ..domain.stations import STATIONS
 from ..stats.estimate import Note
-from .calibrate import Corrected, correct, record_for
+from .calibration_record import Corrected, correct, record_for
 from .cautions import Caution, cautions_of, essential_fat
 from .tally import Tally, judge
 
@@ -33,7 +33,8 @@ class LanePlan:
 class LaneAnswer:
     """What one lane gives: the tally, the corrected value (None: no calibration, or nothing to correct), notes.
 
-    ``uncorrected`` marks a device's value that no calibration corrects; ``locked`` is the caution that forbids the lane.
+    ``uncorrected`` marks a device's value that no calibration corrects, or none for this client and setting; ``warning`` speaks of
+    essential fat, in the raw value too; ``locked`` is the caution that forbids the lane.
     """
 
     plan: LanePlan
@@ -118,8 +119,11 @@ def lane_answer(
         record = record_for(records, plan.instrument, plan.metric, setting)
         if record is not None and client is not None:
             corrected = correct(record, client.code, tally.value, day, setting, stale=stale.get(record.id, False))
-        sex = client.sex if client else ""
-        warning = essential_fat(plan.metric, sex, corrected.value if corrected else tally.value)
+    if tally.value is not None:
+        ends = (
+            (corrected.value, corrected.interval.low) if corrected and corrected.value is not None and corrected.interval else ()
+        )
+        warning = essential_fat(plan.metric, client.sex if client else "", tally.value, *ends)
     return LaneAnswer(
         plan=plan,
         setting=setting,
@@ -127,7 +131,10 @@ def lane_answer(
         usual=usual,
         tally=tally,
         corrected=corrected,
-        uncorrected=tally.value is not None and correcting and plan.kind != "reference" and record is None,
+        uncorrected=tally.value is not None
+        and correcting
+        and plan.kind != "reference"
+        and (corrected is None or corrected.value is None),
         warning=warning,
         locked=locked,
         simulated=any(r.simulated for r in readings),

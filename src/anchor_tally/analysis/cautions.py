@@ -21,12 +21,17 @@ class Caution:
     forbids: str = ""
 
 
-def essential_fat(metric: str, sex: str, value: float) -> Note | None:
-    """A caution when a body-fat value lies at or under essential fat (the lower bound when the sex is not known)."""
+def essential_fat(metric: str, sex: str, value: float, corrected: float | None = None, low: float | None = None) -> Note | None:
+    """A caution when a body-fat value, raw or corrected, lies at or under essential fat, or its interval reaches it.
+
+    The lower bound holds when the sex is not known.
+    """
     bound = ESSENTIAL_FAT.get(sex, min(ESSENTIAL_FAT.values()))
-    if metric == "body_fat_percent" and value <= bound:
+    if metric != "body_fat_percent":
+        return None
+    if value <= bound or (corrected is not None and corrected <= bound):
         return note("essential_fat", bound=f"{bound:g}")
-    return None
+    return note("essential_fat_near", bound=f"{bound:g}") if low is not None and low <= bound else None
 
 
 def cautions_of(client: Client) -> tuple[Caution, ...]:

@@ -6,8 +6,12 @@ import math
 from collections.abc import Generator
 from dataclasses import dataclass, replace
 
+import numpy as np
+
+from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.lens import Lens
+from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import Snapshot
 from ..methods.registry import EQUATIONS
@@ -28,6 +32,9 @@ from ..stats.distributions import t_quantile
 from ..stats.estimate import Estimate, Note, note
 from ..stats.regression import Line, deming
 from ..stats.repeated import repeated_bias, repeated_limits, repeated_trend
+from ..stats.trend import ReferenceTrend, reference_error, reference_trend
+from ..stats.variance_grid import VarianceGrid, occasion_means, variance_grid
+from .consistency import outlying_repeats
 from .pairing import CannotCompare, PairSet, find_reference, pair
 from .question import Asked
 
@@ -58,7 +65,10 @@ class CompareResult:
     approximate: Limits | None
     components: Components
     fit: NestedFit | None
+    grid: VarianceGrid | None
     trend: Trend
+    reference_trend: ReferenceTrend
+    margin: float | None
     agreement: Agreement
     deming: Line | None
     equivalence: Equivalence | None
@@ -73,7 +83,7 @@ class CompareRequest:
     lens: Lens
     instrument: str
     coverage: float = 0.95
-    margin: float = 2.0
+    reference_sd: float | None = None
     seed: int = 1
 
     def run(self) -> Generator[float, None, CompareResult]:
@@ -87,7 +97,15 @@ class CompareRequest:
         pairs = pair(self.snapshot, self.lens, item, reference)
         yield 0.3
         asked = Asked(self.snapshot.revision, self.lens)
-        return compare_pairs(asked, pairs, self.lens, coverage=self.coverage, margin=self.margin, seed=self.seed)
+        return compare_pairs(
+            asked,
+            pairs,
+            self.lens,
+            self.snapshot.catalogue,
+            coverage=self.coverage,
+            reference_sd=self.reference_sd,
+            seed=self.seed,
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,9 +124,28 @@ class LadderRequest:
         results = []
         for k, item in enumerate(items):
             lens = lens_for(self.snapshot, self.lens, item)
-            results.append(compare_pairs(asked, pair(self.snapshot, lens, item, reference), lens, seed=self.seed))
+            found = pair(self.snapshot, lens, item, reference)
+            results.append(compare_pairs(asked, found, lens, self.snapshot.catalogue, seed=self.seed))
             yield (k + 1) / len(items)
         return tuple(results)
+
+
+def _reference_trend(pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]) -> ReferenceTrend:
+    """Slopes on the reference, corrected for its error as far as that is known; a note says what is not."""
+    stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
+    used = np.unique(pairs.occasion)
+    error = reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
+    if pairs.n == 0:
+        return ReferenceTrend(None, None, error)
+    scans = pairs.anchors.n[pairs.occasion]
+    found = reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error)
+    if found.between is None and found.within is None:
+        notes.append(note("no_reference_trend"))
+    elif error.source == "none":
+        notes.append(note("reference_error_unknown"))
+    elif found.within is None and pairs.occasions > pairs.clients + 1:
+        notes.append(note("within_not_separable"))
+    return found
 
 
 def lens_for(snapshot: Snapshot, lens: Lens, item: Instrument) -> Lens:
@@ -126,15 +163,28 @@ def instruments_of(snapshot: Snapshot, lens: Lens) -> list[Instrument]:
 
 
 def compare_pairs(
-    asked: Asked, pairs: PairSet, lens: Lens, *, coverage: float = 0.95, margin: float = 2.0, seed: int = 1
+    asked: Asked,
+    pairs: PairSet,
+    lens: Lens,
+    catalogue: Catalogue,
+    *,
+    coverage: float = 0.95,
+    reference_sd: float | None = None,
+    seed: int = 1,
 ) -> CompareResult:
-    """Analyse pairs: one pair a client gives the single design, more the repeated design."""
+    """Analyse pairs: one pair a client gives the single design, more the repeated design.
+
+    ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans go before it.
+    """
+    metric = metric_named(pairs.metric)
+    margin = catalogue.margin(metric) if metric is not None else None
     d, mean = pairs.d, (pairs.x + pairs.y) / 2
     n, clients = pairs.n, pairs.clients
     notes = list(pairs.notes)
     agree = agreement(pairs.x, pairs.y, pairs.client, seed=seed)
     notes += agree.notes
     fit: NestedFit | None = None
+    grid: VarianceGrid | None = None
     limits: Limits | None = None
     approximate: Limits | None = None
     components = Components(None, None, None)
@@ -151,7 +201,7 @@ def compare_pairs(
             notes.append(note("components_need_repeats"))
         if n == 1:
             notes.append(note("one_pair"))
-        if bias is not None and sd is not None:
+        if bias is not None and sd is not None and margin is not None:
             equal = equivalence(bias.value, sd / math.sqrt(n), n - 1, margin)
     else:
         design = "repeated"
@@ -159,6 +209,7 @@ def compare_pairs(
         if fit is None:
             raise UserError("the pairs could not be analysed")
         bias, df = repeated_bias(fit)
+        grid = variance_grid(occasion_means(d, pairs.client, pairs.occasion))
         sd = math.sqrt(fit.total_variance)
         trend = repeated_trend(d, mean, pairs.client, pairs.occasion)
         parts = [math.sqrt(v) if ok else None for v, ok in zip(fit.variances, fit.separable, strict=True)]
@@ -171,14 +222,16 @@ def compare_pairs(
                 sd = float(d.std(ddof=1))
                 notes.append(note("one_anchor"))
         else:
-            limits = repeated_limits(fit, bias, d, pairs.client, pairs.occasion, coverage)
-            if bias.interval is not None:
+            limits = repeated_limits(fit, bias, grid, d, pairs.client, coverage)
+            if bias.interval is not None and margin is not None:
                 half = (bias.interval.high - bias.interval.low) / 2
                 equal = equivalence(bias.value, half / t_quantile(0.975, df), df, margin)
         if clients > 1 and pairs.occasions == clients:
             notes.append(note("occasion_in_client"))
         if n == pairs.occasions:
             notes.append(note("replicate_in_occasion"))
+    on_reference = _reference_trend(pairs, catalogue, reference_sd, notes)
+    notes += outlying_repeats(pairs, catalogue)
     line = deming(pairs.x, pairs.y, pairs.client)
     if trend.slope is None and n:
         notes.append(note("no_trend"))
@@ -201,7 +254,10 @@ def compare_pairs(
         approximate=approximate,
         components=components,
         fit=fit,
+        grid=grid,
         trend=trend,
+        reference_trend=on_reference,
+        margin=margin,
         agreement=agree,
         deming=line,
         equivalence=equal,

@@ -1,22 +1,49 @@
-"""How far repeats of one instrument usually differ."""
+"""How far repeats of one instrument usually differ, and which one is far off its sisters."""
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
+from ..domain.catalogue import Catalogue
+from ..domain.instants import zone_named
 from ..domain.snapshot import OK, Columns
-from ..stats.tallies import within
+from ..stats.estimate import Note, note
+from ..stats.tallies import far_off, robust_sd
+from .pairing import PairSet, stamp
 
 LAST = 1500  # readings of an instrument that its usual spread is taken from
+MOST_NAMED = 3
 
 
 def usual_spread(c: Columns) -> float | None:
-    """Pooled within-tally SD of one instrument's readings of one metric; None without repeats."""
+    """Robust within-tally SD of one instrument's readings of one metric; None without repeats."""
     ok = np.flatnonzero(c.status == OK)
     if ok.size == 0:
         return None
     # one number for each tally: a visit under one setting
-    variance = within(c.visit[ok] * (int(c.setting.max()) + 1) + c.setting[ok], c.value[ok]).variance
-    return None if variance is None else math.sqrt(variance)
+    found = robust_sd(c.visit[ok] * (int(c.setting.max()) + 1) + c.setting[ok], c.value[ok])
+    return None if found is None else found[0]
+
+
+def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
+    """Repeats far off their sisters, named one by one (the first few): the result is moved by them."""
+    if pairs.n < 3:
+        return []
+    tally = pairs.visit * (int(pairs.setting.max()) + 1) + pairs.setting
+    found = far_off(tally, pairs.y)
+    zone = zone_named(catalogue.zone)
+    out = []
+    for k in found[:MOST_NAMED].tolist():
+        sisters = pairs.y[(tally == tally[k]) & (np.arange(pairs.n) != k)]
+        out.append(
+            note(
+                "far_off",
+                client=catalogue.clients[int(pairs.client[k])].code,
+                at=stamp(int(pairs.instant[k]), zone, timed=True).replace("T", " "),
+                value=f"{pairs.y[k]:.1f}",
+                sisters=" and ".join(f"{v:.1f}" for v in sorted(sisters.tolist())[:4]),
+            )
+        )
+    if found.size > MOST_NAMED:
+        out.append(note("far_off_more", others=found.size - MOST_NAMED))
+    return out

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -17,7 +18,9 @@ from ..methods.density import residual_volume
 from ..methods.equation import MALE, Equation, Floats, brozek
 from ..methods.registry import EQUATIONS
 from ..methods.skinfold import SITES
+from ..stats.estimate import Note
 from .assessor import errors_of
+from .cautions import essential_fat
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
 ESTIMATED_RESIDUAL = "residual_volume_goldman_becklake_1959"
@@ -77,6 +80,7 @@ class MethodLine:
     see: str
     certainty: str
     source: str
+    caution: Note | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,6 +197,8 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     notes += stand_ins
     if equation.certainty == "from memory":
         notes.append("coefficients from memory, not yet checked against the publication")
+    if essential_fat("body_fat_percent", typed.get("sex", ""), outputs.get("body_fat_percent", math.inf)) is not None:
+        notes.append("at or under essential fat: question the value; if it is true, stop and refer")
     notes.append(equation.advice)
     return MethodResult(equation_id, outputs, applies, tuple(notes), equation.source)
 
@@ -233,6 +239,7 @@ def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -
             equation.see,
             equation.certainty,
             equation.source,
+            essential_fat(main, _sex_words(given), outputs[main]) if main in outputs else None,
         )
 
     usable = {k: x for k, x in given.items() if k != "body_volume" or "body_mass" in given}
@@ -248,6 +255,11 @@ def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -
     if odd:
         return made("unfit", {}, odd + outside)
     return made("outside" if outside else "applies", outputs, outside + stand_ins)
+
+
+def _sex_words(given: dict[str, float]) -> str:
+    """The equation sex as it stands on a client's card."""
+    return {MALE: "male", 0.0: "female"}.get(given.get("sex", math.nan), "")
 
 
 def sensitivity(equation: Equation, given: dict[str, float], form: str = "siri_1961") -> tuple[Sensitivity, ...]:

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import platformdirs
 
+from ..study.edits.checks import StateValue
 from ..study.edits.imports import ImportReadings
 from ..study.edits.instruments import OfferMetric, OrderInstruments, PutInstrument
 from ..study.one_writer import OneWriter
@@ -71,7 +72,7 @@ def _kept() -> Path:
 
 
 def _make(path: Path) -> None:
-    from ..scenario.squad import DEVICES, squad_rows
+    from ..scenario.squad import DEVICES, SCAN_SD, squad_rows
 
     session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(), "demo scenario"))
@@ -81,4 +82,5 @@ def _make(path: Path) -> None:
         item = next(i for i in session.catalogue().instruments.values() if i.name == name)
         session.do(PutInstrument(replace(item, electrodes=electrodes)))
         session.do(OfferMetric(item.id, "body_fat_percent", resolution))
+    session.do(StateValue("body_fat_percent", "reference_sd", SCAN_SD))
     session.close()

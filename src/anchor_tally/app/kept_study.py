@@ -6,7 +6,7 @@ from collections.abc import Generator
 from dataclasses import replace
 from typing import Any
 
-from ..analysis.calibrate import is_stale
+from ..analysis.calibration_record import is_stale
 from ..analysis.consistency import LAST, usual_spread
 from ..analysis.derive import Derived, derive_steps, raw_metrics, with_derived
 from ..analysis.question import Asked

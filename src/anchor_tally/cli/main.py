@@ -1,4 +1,4 @@
-"""The command line: compare, import, export. Imports no Qt."""
+"""The command line: compare, calibrate, import, export, methods. Imports no Qt."""
 
 from __future__ import annotations
 
@@ -10,9 +10,11 @@ import json
 import math
 import os
 import sys
+from collections.abc import Callable, Generator
 from pathlib import Path
-from typing import NoReturn
+from typing import NoReturn, TypeVar
 
+from ..analysis.calibrate import CalibrateRequest
 from ..analysis.compare import CompareRequest
 from ..analysis.field_method import catalogue, evaluate
 from ..app.demo import demo_session
@@ -21,12 +23,24 @@ from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS
+from ..domain.snapshot import Snapshot
 from ..domain.steps import finish
 from ..exchange.mapping import open_tidy
-from ..exchange.results_json import compare_json
-from ..wording.numbers import count, number
-from ..wording.sentences import headline, pairs_sentence, sentence
+from ..exchange.results_json import calibrate_json, compare_json
+from ..wording.numbers import count, number, signed, span
+from ..wording.sentences import (
+    adopted_for,
+    calibration_sentence,
+    error_sentence,
+    headline,
+    offset_headline,
+    pairs_sentence,
+    range_sentence,
+    sentence,
+)
 from ..wording.statistics import rows
+
+Result = TypeVar("Result")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -54,6 +68,23 @@ def _parser() -> argparse.ArgumentParser:
     c.add_argument("--window-hours", type=_hours, default=24.0)
     c.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
     c.add_argument("--json", action="store_true")
+    c.add_argument("--reference-sd", type=_positive, help="SD of one scan, in the metric's unit, where no scans were repeated")
+    k = sub.add_parser(
+        "calibrate", help="what to subtract for one instrument, whether it helps, and whether the device shows change"
+    )
+    k.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
+    k.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    k.add_argument("--instrument", required=True)
+    k.add_argument("--reference")
+    k.add_argument("--metric", default="body_fat_percent")
+    k.add_argument("--setting")
+    k.add_argument("--window-hours", type=_hours, default=24.0)
+    k.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
+    k.add_argument("--reference-sd", type=_positive, help="SD of one scan, in the metric's unit, where no scans were repeated")
+    k.add_argument(
+        "--client-sd", type=_positive, help="spread of the offset between clients, where too few were scanned to show it"
+    )
+    k.add_argument("--json", action="store_true")
     i = sub.add_parser(
         "import", help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package"
     )
@@ -85,6 +116,17 @@ def _hours(text: str) -> float:
     return hours
 
 
+def _positive(text: str) -> float:
+    """A number above 0."""
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not 0 < value < 1e6:
+        raise argparse.ArgumentTypeError(f'"{text[:20]}" is not a number above 0')
+    return value
+
+
 def _session(args: argparse.Namespace) -> Session:
     if args.demo:
         return demo_session()
@@ -93,15 +135,38 @@ def _session(args: argparse.Namespace) -> Session:
     return Session.open(args.file, read_only=True)
 
 
-def _compare(args: argparse.Namespace) -> None:
+def _asked(args: argparse.Namespace, request: Callable[[Snapshot, Lens], Generator[float, None, Result]]) -> Result:
+    """Ask one question of a study through the lens of the call."""
     lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = _session(args)
     try:
-        result = finish(CompareRequest(session.snapshot(args.metric), lens, args.instrument).run())
+        return finish(request(session.snapshot(args.metric), lens))
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
         session.close()
+
+
+def _calibrate(args: argparse.Namespace) -> None:
+    given = {"reference_sd": args.reference_sd, "client_sd": args.client_sd}
+    result = _asked(args, lambda snapshot, lens: CalibrateRequest(snapshot, lens, args.instrument, **given).run())[0]
+    if args.json:
+        print(json.dumps(calibrate_json(result), indent=1, ensure_ascii=False, allow_nan=False))
+        return
+    print(offset_headline(result))
+    for line in (calibration_sentence(result), error_sentence(result), adopted_for(result), range_sentence(result)):
+        if line:
+            print(line)
+    for c in result.clients:
+        print(f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}")
+    for n in (*result.notes, *result.comparison.notes):
+        print(f"· {sentence(n)}")
+
+
+def _compare(args: argparse.Namespace) -> None:
+    result = _asked(
+        args, lambda snapshot, lens: CompareRequest(snapshot, lens, args.instrument, reference_sd=args.reference_sd).run()
+    )
     if args.json:
         print(json.dumps(compare_json(result), indent=1, ensure_ascii=False, allow_nan=False))
         return
@@ -192,7 +257,14 @@ def _methods(args: argparse.Namespace) -> None:
         print(f"    {e['source']}")
 
 
-_RUN = {"compare": _compare, "import": _import, "export": _export, "method": _method, "methods": _methods}
+_RUN = {
+    "compare": _compare,
+    "calibrate": _calibrate,
+    "import": _import,
+    "export": _export,
+    "method": _method,
+    "methods": _methods,
+}
 
 
 _PLAIN = {"−": "-", "–": "-", "→": "->", "·": "*", "±": "+/-", "…": "...", "≥": ">=", "√": "sqrt"}

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
+from .metrics import Metric
 from .records import Client, Height, Instrument, Setting
 
 
@@ -14,7 +15,8 @@ class Catalogue:
     """Clients, instruments and settings by number; heights by client; offered metrics with resolution by instrument.
 
     ``gap`` is the study's visit gap in seconds, ``zone`` its time zone, ``asked`` the conditions noted at each visit; in a study
-    for ``practice`` simulated readings count.
+    for ``practice`` simulated readings count. ``stated`` holds what the user states of a metric, by (metric, what): ``margin``,
+    ``reference_sd`` (SD of one scan) and ``client_sd`` (spread of a device's offset between clients), in the metric's unit.
     """
 
     title: str = ""
@@ -27,6 +29,11 @@ class Catalogue:
     heights: Mapping[int, tuple[Height, ...]] = field(default_factory=lambda: MappingProxyType({}))
     offers: Mapping[int, Mapping[str, float | None]] = field(default_factory=lambda: MappingProxyType({}))
     asked: tuple[str, ...] = ()
+    stated: Mapping[tuple[str, str], float] = field(default_factory=lambda: MappingProxyType({}))
+
+    def margin(self, metric: Metric) -> float | None:
+        """The difference that matters for a metric: as stated in the study, else the metric's own; None when it has none."""
+        return self.stated.get((metric.id, "margin"), metric.margin)
 
     def client_coded(self, code: str) -> Client | None:
         """A client by code."""

@@ -25,6 +25,11 @@ class Metric:
     definition: str
 
     @property
+    def margin(self) -> float | None:
+        """The difference that matters where the study states none (common practice); only body fat has one."""
+        return 2.0 if self.group == "body_fat_percent" else None
+
+    @property
     def difference_unit(self) -> str:
         """Unit of a difference: percentage points are 'pp', never '%'."""
         return "pp" if self.unit == "percent" else self.unit

@@ -227,8 +227,33 @@ FORM_0_EQUATIONS = (
 
 
 @dataclass(frozen=True, slots=True)
+class MadeOf:
+    """What an adopted calibration was made of, and whom it serves.
+
+    ``clients`` had pairs; ``settings`` are the labels of their readings; ``last_anchor`` is the day of the last scan used;
+    ``lens_clients`` the clients that the lens showed (None: all). ``client_sd`` is a spread between clients that was stated, not
+    estimated. ``advice`` was given when it was adopted, ``reason`` is why it was adopted against it. ``provisional`` offsets rest
+    on one scan.
+    """
+
+    clients: tuple[str, ...] = ()
+    settings: tuple[str, ...] = ()
+    anchors: int = 0
+    last_anchor: str = ""
+    window_hours: float = 24.0
+    around: bool = False
+    lens_clients: tuple[str, ...] | None = None
+    client_sd: float | None = None
+    advice: str = ""
+    reason: str = ""
+    provisional: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class CalibrationRecord:
-    """An adopted calibration; never edited. ``clients`` maps a code to (offset, prediction SD, df, anchors).
+    """An adopted calibration; never edited.
+
+    ``clients`` maps a code to (offset, low, high, anchors): what is subtracted, and the 95 % interval of one new difference. ``pooled`` is the same for anybody else; None: it serves its clients only.
 
     ``sources`` names what it was made from: the number of a stored reading, or ``equation@visit`` of a computed one.
     ``form`` tells how its digest was made.
@@ -240,7 +265,7 @@ class CalibrationRecord:
     setting: str
     reference: str
     model: str
-    pooled: tuple[float, float, float]
+    pooled: tuple[float, float, float] | None
     clients: dict[str, tuple[float, float, float, int]]
     sources: tuple[str, ...]
     range_low: float
@@ -251,7 +276,8 @@ class CalibrationRecord:
     valid_until: str
     version: int
     digest: str
-    form: int = 1
+    form: int = 2
+    made_of: MadeOf = MadeOf()
 
 
 @dataclass(frozen=True, slots=True)

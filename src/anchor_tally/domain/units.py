@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from .errors import UserError
 from .metrics import Metric
@@ -131,3 +131,12 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
             f"{metric.label.lower()} of {value:.4g} {metric.unit} is not possible (allowed {metric.low:g} to {metric.high:g})"
         )
     return Quantity(value, entered, unit)
+
+
+def parse_difference(text: str, metric: Metric) -> float:
+    """Read a difference or an SD of a metric, above 0, in its unit or with one; "pp" is the unit of differences of percentages."""
+    bare = text.strip().removesuffix("pp")
+    value = parse_quantity(bare, replace(metric, low=0.0, high=1e6)).value
+    if value <= 0:
+        raise ValueRefused("it must be above 0")
+    return value

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from ..analysis.calibrate import CalibrateResult
 from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.closeness import Limits
 from ..stats.estimate import Interval
-from ..wording.sentences import sentence
+from ..wording.sentences import calibration_sentence, sentence
 from ..wording.statistics import STATISTICS
 
 
@@ -30,6 +31,64 @@ def _limits(lim: Limits | None) -> dict[str, Any] | None:
     }
 
 
+def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
+    """The object of ``calibrate --json`` (schema anchor-tally/calibrate/1)."""
+    p, cv = r.comparison.pairs, r.cross_validation
+    metric = metric_named(p.metric)
+    pooled = r.pooled
+    return {
+        "schema": "anchor-tally/calibrate/1",
+        "instrument": p.instrument.name,
+        "reference": p.reference.name,
+        "metric": p.metric,
+        "unit": metric.unit if metric else "",
+        "setting": r.comparison.lens.setting,
+        "pairs": {"n": p.n, "clients": p.clients, "occasions": p.occasions},
+        "model": r.model,
+        "pooled": None
+        if pooled is None
+        else {"offset": pooled.offset.value, "ci": _pair(pooled.offset.interval), "prediction": _pair(pooled.new)},
+        "clients": [
+            {
+                "client": c.client,
+                "offset": c.offset,
+                "ci": _pair(c.interval),
+                "sd": c.sd,
+                "n": c.n,
+                "shrinkage": c.shrinkage,
+                "prediction": _pair(c.new),
+            }
+            for c in r.clients
+        ],
+        "provisional": r.provisional,
+        "cross_validation": None
+        if cv is None
+        else {
+            "rmse_before": cv.before,
+            "rmse_after": cv.after,
+            "rmse_pooled": cv.pooled,
+            "rmse_client": cv.individual,
+            "scheme": cv.scheme,
+            "occasions": cv.occasions,
+            "baselines": {
+                "last_scan": cv.baselines.last_scan,
+                "other_scans_mean": cv.baselines.other_scans_mean,
+                "sample_mean": cv.baselines.sample_mean,
+                "bmi_equation": cv.baselines.bmi_equation,
+            },
+        },
+        "within_slope": None if r.within_slope is None else {"slope": r.within_slope.value, "ci": _pair(r.within_slope.interval)},
+        "drift_per_week": None
+        if r.movement is None
+        else {"slope": r.movement.slope.value, "ci": _pair(r.movement.slope.interval), "found": r.movement.found},
+        "range": None if r.range is None else list(r.range),
+        "valid_until": r.valid_until or None,
+        "advice": calibration_sentence(r),
+        "advice_code": r.advice_code,
+        "notes": [sentence(n) for n in (*r.notes, *r.comparison.notes)],
+    }
+
+
 def compare_json(r: CompareResult) -> dict[str, Any]:
     """The object of ``compare --json`` (schema anchor-tally/compare/1); its figures stand in ``wording.statistics``."""
     p = r.pairs
@@ -48,6 +107,8 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
         groups["limits"] |= {"coverage": r.limits.coverage, "design": r.limits.design, "method": r.limits.method}
     if r.equivalence is not None and groups["equivalence"] is not None:
         groups["equivalence"] |= {"equivalent": r.equivalence.equivalent}
+    between, within = groups.pop("trend_on_reference.between"), groups.pop("trend_on_reference.within")
+    groups["trend_on_reference"] = {"between": between, "within": within, "reference_sd": r.reference_trend.reference.sd}
     return {
         "schema": "anchor-tally/compare/1",
         "instrument": p.instrument.name,

@@ -57,8 +57,12 @@ def info(r: CompareResult) -> DifferenceInfo:
         lines.append(Line("bias", r.bias.value, r.bias.interval, f"bias {signed(r.bias.value)}"))
     if r.limits:
         lines.append(Line("limits", r.limits.lower, r.limits.lower_interval, f"lower limit {signed(r.limits.lower)}"))
-    t = r.trend
-    trend = (t.slope.value, t.intercept, t.centre) if t.slope and t.intercept is not None else None
+    t, grows = r.trend, r.reference_trend.between
+    # a line is drawn only where the error is shown to grow with the value; the classical slope alone shows nothing of the kind
+    shown_to = (
+        grows is not None and grows.slope.interval is not None and not grows.slope.interval.low <= 0 <= grows.slope.interval.high
+    )
+    trend = (t.slope.value, t.intercept, t.centre) if shown_to and t.slope and t.intercept is not None else None
     step = -(-p.n // MOST) or 1
     shown = np.arange(0, p.n, step)
     return DifferenceInfo(

@@ -33,10 +33,10 @@ class LadderInfo:
 
     rungs: tuple[Rung, ...]
     label: str
-    zone: float
+    zone: float | None
 
 
-def info(results: tuple[CompareResult, ...], zone: float = 2.0) -> LadderInfo:
+def info(results: tuple[CompareResult, ...]) -> LadderInfo:
     """Collect the rungs; a client's tick is the mean difference of that client's pairs."""
     rungs = []
     for r in results:
@@ -56,14 +56,15 @@ def info(results: tuple[CompareResult, ...], zone: float = 2.0) -> LadderInfo:
         )
     m = metric_named(results[0].pairs.metric) if results else None
     label = f"{m.label}: difference from {results[0].pairs.reference.name} ({m.difference_unit})" if m else ""
-    return LadderInfo(tuple(rungs), label, zone)
+    return LadderInfo(tuple(rungs), label, results[0].margin if results else None)
 
 
 def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str) -> None:
     """Draw the ladder on ``axes``; rung k lies at height −k."""
     prepare(axes, palette, family)
     count = len(what.rungs)
-    axes.axvspan(-what.zone, what.zone, color=palette.band, zorder=0, lw=0)
+    if what.zone is not None:
+        axes.axvspan(-what.zone, what.zone, color=palette.band, zorder=0, lw=0)
     axes.axvline(0, color=palette.reference, lw=1.2, zorder=1)
     if 0 <= chosen < count:
         axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)

@@ -15,6 +15,7 @@ CLIENTS = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar", "Gannet", "Hake", "
 START = date(2026, 3, 2)
 WEEKS = 26
 SCAN_WEEKS = (0, 12, 24)
+SCAN_SD = 0.4  # error of one scan, as its laboratory states it
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,5 +165,5 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
                 row(c, tape, "Tape", "method", "girth_waist", float(waist + rng.normal(0, 0.4)), rep)
             if scan:
                 when = (clock + timedelta(minutes=50)).isoformat(timespec="minutes")
-                row(c, when, "Lab scan", "reference", "body_fat_percent", float(fat + rng.normal(0, 0.4)), note="whole body")
+                row(c, when, "Lab scan", "reference", "body_fat_percent", float(fat + rng.normal(0, SCAN_SD)), note="whole body")
     return tuple(rows)

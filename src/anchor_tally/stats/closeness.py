@@ -147,6 +147,8 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95, seed
     rmse, mae = float(np.sqrt(np.mean(d * d))), float(np.mean(np.abs(d)))
     if n < 3:
         return Agreement(None, None, rmse, mae, (note("correlation_needs_three", n=n),))
+    if min(float(np.ptp(x)), float(np.ptp(y))) <= 1e-9 * max(1.0, abs(float(x.mean()))):
+        return Agreement(None, None, rmse, mae, (note("constant_values"),))
     cx, cy = x - x.mean(), y - x.mean()
     scale = max(float(cx.std()), float(cy.std()))
     scale = scale if scale > 1e-12 * max(1.0, abs(float(x.mean()))) else 1.0

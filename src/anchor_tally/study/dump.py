@@ -53,6 +53,7 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("calibration_marks", "calibration_mark", (("calibration", "calibrations"),)),
     ("check_weights", "check_weight", (("instrument", "instruments"),)),
     ("protocol", "protocol_item", ()),
+    ("stated", "stated", ()),
     ("assessor_values", "assessor_value", ()),
 )
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy

@@ -19,6 +19,7 @@ from ..domain.records import (
     Client,
     Height,
     Instrument,
+    MadeOf,
     Reading,
     Setting,
     Visit,
@@ -129,6 +130,7 @@ def catalogue(conn: sqlite3.Connection) -> Catalogue:
         heights=MappingProxyType(heights(conn)),
         offers=MappingProxyType(offered(conn)),
         asked=protocol(conn),
+        stated=MappingProxyType({(m, what): v for m, what, v in conn.execute("SELECT metric, what, value FROM stated")}),
     )
 
 
@@ -332,6 +334,7 @@ def calibrations(conn: sqlite3.Connection) -> list[CalibrationRecord]:
             version=r[13],
             digest=r[14],
             form=p.form,
+            made_of=p.made_of,
         )
     return list(latest.values())
 
@@ -340,29 +343,67 @@ class Parameters(NamedTuple):
     """Parameters of an adopted calibration, of any form that was ever written."""
 
     form: int
-    pooled: tuple[float, float, float]
+    pooled: tuple[float, float, float] | None
     clients: dict[str, tuple[float, float, float, int]]
     sources: tuple[str, ...]
+    made_of: MadeOf
 
 
-NEWEST_FORM = 1
+NEWEST_FORM = 2
 
 
 def read_parameters(text: str) -> Parameters:
-    """Parameters from their text. Raises ValueError for anything else, and for a form of a newer program."""
+    """Parameters from their text. Raises ValueError for anything else, and for a form of a newer program.
+
+    Forms 0 and 1 kept an SD and degrees of freedom where today's keeps the ends of the interval.
+    """
     try:
         p = json.loads(text)
         form = int(p.get("form", 0))
         if form > NEWEST_FORM:
             raise ValueError(f"parameters of form {form} are of a newer program")
-        a, b, c = (float(x) for x in p["pooled"])
-        clients = {str(k): (float(v[0]), float(v[1]), float(v[2]), int(v[3])) for k, v in p["clients"].items()}
+        ends = _ends if form < 2 else _plain_ends
+        pooled = None if form >= 2 and p["pooled"] is None else ends(p["pooled"])
+        clients = {str(k): (*ends(v[:3]), int(v[3])) for k, v in p["clients"].items()}
         sources = tuple(str(s) for s in p["sources"]) if form else tuple(_named(int(i)) for i in p["readings"])
+        made_of = _made_of(p["made_of"]) if form >= 2 else MadeOf(clients=tuple(clients))
     except (KeyError, TypeError, AttributeError, IndexError, OverflowError) as error:
         raise ValueError("the parameters of a calibration are not whole") from error
-    if not all(math.isfinite(x) for v in ((a, b, c), *clients.values()) for x in v):
+    if not all(math.isfinite(x) for v in ((pooled or ()), *clients.values()) for x in v):
         raise ValueError("the parameters of a calibration are not whole")
-    return Parameters(form, (a, b, c), clients, sources)
+    return Parameters(form, pooled, clients, sources, made_of)
+
+
+def _plain_ends(values: list[float]) -> tuple[float, float, float]:
+    offset, low, high = (float(x) for x in values)
+    return offset, low, high
+
+
+def _ends(values: list[float]) -> tuple[float, float, float]:
+    offset, sd, df = (float(x) for x in values)
+    if not (math.isfinite(sd) and sd >= 0 and df > 0):
+        raise TypeError("not an SD and degrees of freedom")
+    from ..stats.distributions import t_interval  # brings SciPy, for old records only
+
+    interval = t_interval(offset, sd, df)
+    return offset, interval.low, interval.high
+
+
+def _made_of(p: dict[str, Any]) -> MadeOf:
+    shown = p["lens_clients"]
+    return MadeOf(
+        clients=tuple(str(c) for c in p["clients"]),
+        settings=tuple(str(c) for c in p["settings"]),
+        anchors=int(p["anchors"]),
+        last_anchor=str(p["last_anchor"]),
+        window_hours=float(p["window_hours"]),
+        around=bool(p["around"]),
+        lens_clients=None if shown is None else tuple(str(c) for c in shown),
+        client_sd=None if p["client_sd"] is None else float(p["client_sd"]),
+        advice=str(p["advice"]),
+        reason=str(p["reason"]),
+        provisional=bool(p["provisional"]),
+    )
 
 
 def _named(number: int) -> str:

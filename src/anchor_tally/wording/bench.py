@@ -19,6 +19,22 @@ _PERSON = {"sex": "sex", "age_years": "age", "height": "height"}
 MARK = {"applies": "", "outside": "outside its population: ", "unfit": "does not apply: ", "missing": "needs "}
 
 
+@dataclass(frozen=True, slots=True)
+class StatedWords:
+    """A value that the user states of a metric."""
+
+    key: str
+    label: str
+    meaning: str
+
+
+STATED = (
+    StatedWords("margin", "Margin", "the difference that matters; it shades the ladder and judges equivalence. Without one there is neither."),
+    StatedWords("reference_sd", "SD of one scan", "the scan's own precision (RMS-SD of repeated scans), where no scans were repeated here."),
+    StatedWords("client_sd", "Spread between clients", "SD of a device's offset between people, used only where too few were scanned to show it."),
+)  # fmt: skip
+
+
 def tally_words(t: Tally, m: Metric) -> str:
     """The value that the repeats give, and what the protocol asks for next."""
     if t.value is None:
@@ -120,7 +136,8 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
     memory = "from memory" if x.certainty == "from memory" else ""
     error = f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading alone (95 %)" if reading_sd is not None else ""
     published = "" if x.see.startswith("not a prediction") else f"standard error {x.see}"
-    return value, " · ".join(filter(None, (said, error, memory, published)))
+    caution = sentence(x.caution) if x.caution is not None else ""
+    return value, " · ".join(filter(None, (caution, said, error, memory, published)))
 
 
 def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..analysis.calibrate import CalibrateResult
-from ..stats.distributions import t_interval
+from ..stats.estimate import Interval
 from .names import short_name
 from .numbers import MISSING, number, signed
 
@@ -19,8 +19,13 @@ class Board:
     cells: tuple[tuple[str, ...], ...]
 
 
+def _longer(value: float, interval: Interval) -> float:
+    """The longer side of an interval that need not be symmetric."""
+    return max(interval.high - value, value - interval.low)
+
+
 def board(results: tuple[CalibrateResult, ...]) -> Board:
-    """Offsets with their 95 % half-width and the number of anchors in brackets."""
+    """Offsets with the longer side of their 95 % interval and the number of anchors in brackets."""
     names = sorted({c.client for r in results for c in r.clients})
     by_client = [{c.client: c for c in r.clients} for r in results]
     pooled = []
@@ -31,9 +36,7 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
         elif b.interval is None:
             pooled.append(f"{signed(b.value)}  ± ?  ({r.comparison.pairs.occasions})")
         else:
-            pooled.append(
-                f"{signed(b.value)}  ± {number((b.interval.high - b.interval.low) / 2)}  ({r.comparison.pairs.occasions})"
-            )
+            pooled.append(f"{signed(b.value)}  ± {number(_longer(b.value, b.interval))}  ({r.comparison.pairs.occasions})")
     cells = [tuple(pooled)]
     for name in names:
         line = []
@@ -42,8 +45,7 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
             if c is None:
                 line.append(MISSING)
                 continue
-            i = t_interval(0.0, c.sd, c.df)
-            line.append(f"{signed(c.offset)}  ± {number(i.high)}  ({c.n})")
+            line.append(f"{signed(c.offset)}  ± {number(_longer(c.offset, c.interval))}  ({c.n})")
         cells.append(tuple(line))
     mixed = [any(n.code == "settings_pooled" for n in r.comparison.pairs.notes) for r in results]
     heads = (

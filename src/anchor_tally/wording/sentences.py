@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..analysis.calibrate import CalibrateResult, Corrected
+from ..analysis.calibrate import CalibrateResult, needs_reason
+from ..analysis.calibration_record import Corrected
 from ..analysis.compare import CompareResult
 from ..domain.metrics import Metric, metric_named
 from ..domain.records import CalibrationRecord
@@ -17,7 +18,12 @@ NOTES = {
     "components_need_repeats": "One pair for each client: spread between clients, days and repeats cannot be told apart.",
     "occasion_in_client": "One scan for each client: day-to-day spread cannot be separated and is part of the client spread.",
     "replicate_in_occasion": "One reading at each scan: the spread of repeats cannot be separated and is part of the occasion spread.",
-    "no_trend": "The trend of the difference with the level cannot be estimated from these pairs.",
+    "no_trend": "The classical slope on the mean of both cannot be estimated from these pairs.",
+    "no_reference_trend": "Whether the error grows with the value cannot be told from these pairs.",
+    "reference_error_unknown": "The scan's own error is taken as nothing, for lack of replicate scans or a stated precision: that pulls the slopes on the scan down.",
+    "within_not_separable": "Within clients the scans differ little more than by their own error: whether the device follows change cannot be told.",
+    "far_off": "{client} {at}: {value} lies far from its sisters ({sisters}) and moves this result; look at it, and exclude it with a reason if it was mistyped.",
+    "far_off_more": "{others} more repeats lie far from their sisters.",
     "no_deming": "A line with error in both needs at least four clients whose values differ.",
     "few_clients": "Only {clients} clients: read the intervals, not the estimates.",
     "from_memory": "Equation of {source}; its coefficients are from memory, not yet checked against the publication.",
@@ -39,21 +45,34 @@ NOTES = {
     "assessor_few": "{persons} people measured twice so far; the check needs at least {least}.",
     "assessor_unsure": "The interval reaches past {bound} %: more people would make the verdict firmer.",
     "assessor_unreliable": "Reliability {reliability} is under {limit}: much of the spread between these people is error, or they are much alike.",
+    "essential_fat_near": "the interval reaches essential fat ({bound} %): question the reading before anything is done about it",
     "essential_fat": "at or under essential fat ({bound} %): question the reading; if it is true, stop and refer",
     "outside_range": "outside the calibrated range ({low} to {high}): extrapolated",
     "expired": "the offset expired on {until}: scan again",
-    "other_setting": "read under setting {used}, calibrated for {calibrated}",
+    "other_setting": "read under setting {used}, while the calibration is for {calibrated}: one for {used} is missing",
+    "not_for_others": "this calibration serves only {clients}: too few clients were scanned to say how others differ",
+    "provisional": "provisional: from one scan",
+    "against_advice": "adopted against the advice",
     "new_client": "no scan of this client in the calibration: pooled offset, wider interval",
+    "no_spread": "{clients} client(s) cannot show how clients differ: the offset serves no one else, unless you state that spread.",
+    "spread_stated": "For others the spread between clients is the one you stated (SD {sd}); {clients} client(s) cannot show it.",
+    "one_scan_needs_mornings": "One scan: a provisional offset of this client needs at least four mornings (there are {mornings}).",
+    "one_scan_needs_precision": "One scan: state the scan's precision (Plan, Stated values) for a provisional offset of this client.",
+    "one_scan_provisional": "One scan and {mornings} mornings: a provisional offset, from the day-to-day spread and the scan's precision.",
+    "drift_shortens": "The difference moves by {slope} {unit} a week: the offset holds only until {until}.",
+    "drift_forbids": "The difference moves by {slope} {unit} a week: the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
     "stale": "a reading behind this offset has changed since it was adopted: adopt it again",
 }
 
 ADVICE = {
-    "helps": "Correcting brings left-out readings closer to the scan.",
-    "does_not_help": "Correcting does not bring left-out readings closer to the scan: better not to correct.",
-    "unproven": "Too few clients to check whether correcting helps.",
-    "not_enough": "Not enough scans for an offset with its uncertainty.",
+    "none": "Better not to correct: on left-out scans no correction comes closer by more than chance.",
+    "level_only": "Correcting brings the level right, but the device repeats what the last scan said; it cannot show change.",
+    "level_only_unknown": "Correcting brings the level right; whether the device shows change cannot be told from these scans.",
+    "level_and_change": "Correcting brings the level right, and the device follows change.",
+    "not_enough": "Too few scanned clients to check whether correcting helps.",
     "no_pairs": "No pairs with a scan yet: take a tally right before or after a scan.",
 }
+LEAST_FOR_ONE_PERSON = 5  # clients below which nothing is said of how far single readings stray
 
 
 def sentence(n: Note) -> str:
@@ -68,25 +87,30 @@ def _metric(result: CompareResult) -> Metric:
     return found
 
 
+def side(value: float, decimals: int) -> str:
+    """A difference as people say it: "2.9 low", "8.6 high", "0.0"."""
+    text = number(abs(value), decimals)
+    return text if float(text) == 0 else f"{text} {'high' if value > 0 else 'low'}"
+
+
 def headline(result: CompareResult) -> str:
-    """One sentence a tired coach understands."""
+    """One sentence a tired coach understands, made from the intervals."""
     name, m = result.pairs.instrument.name, _metric(result)
     if result.bias is None:
         return f"{name}: no pairs with {result.pairs.reference.name} yet."
-    bias, unit = result.bias, m.difference_unit
-    way = "high" if bias.value > 0 else "low"
-    sure = bias.interval is not None and (bias.interval.low > 0 or bias.interval.high < 0)
-    size = f"{number(abs(bias.value), m.decimals)} {unit} {way}"
-    verb = "reads" if sure else "seems to read" if bias.interval is None else "may read"
-    if not sure and bias.interval is not None:
-        head = f"{name} {verb} {size} on average, but its bias could be anything from {span(bias.interval, m.decimals, sign=True)} {unit}"
+    bias, unit, k = result.bias, m.difference_unit, m.decimals
+    if bias.interval is None:
+        head = f"{name} read {side(bias.value, k)} ({unit}) here; one scan cannot say more"
+    elif bias.interval.low > 0 or bias.interval.high < 0:
+        head = f"{name} reads {number(abs(bias.value), k)} {unit} {'high' if bias.value > 0 else 'low'} on average"
     else:
-        head = f"{name} {verb} {size} on average"
-    if result.limits is not None:
-        return (
-            f"{head}; for one person, give or take {number((result.limits.upper - result.limits.lower) / 2, m.decimals)} {unit}."
-        )
-    return f"{head}; how far single readings stray cannot be said."
+        head = f"{name}: no bias shown; on average anywhere from {side(bias.interval.low, k)} to {side(bias.interval.high, k)} ({unit})"
+    lim, clients = result.limits, result.pairs.clients
+    if lim is None or lim.lower_interval is None or lim.upper_interval is None or clients < LEAST_FOR_ONE_PERSON:
+        return f"{head}; how far it strays for one person cannot be said from {count(clients, 'client')}."
+    inner = f"from {side(lim.lower, k)} to {side(lim.upper, k)}"
+    outer = f"{side(lim.lower_interval.low, k)} to {side(lim.upper_interval.high, k)}"
+    return f"{head}; for one person {inner} (after {count(clients, 'client')} it may be {outer})."
 
 
 def pairs_sentence(result: CompareResult) -> str:
@@ -98,28 +122,77 @@ def pairs_sentence(result: CompareResult) -> str:
 
 
 def calibration_sentence(result: CalibrateResult) -> str:
-    """Advice on correcting, with the cross-validated error."""
-    text = ADVICE[result.advice]
-    cv, m = result.cross_validation, _metric(result.comparison)
-    if cv is not None:
-        after = cv.individual if result.model == "client" and cv.individual is not None else cv.pooled
-        text += f" Error (RMSE) {number(cv.before, m.decimals + 1)} before, {number(after, m.decimals + 1)} {m.difference_unit} after."
+    """Advice on correcting."""
+    if result.comparison.bias is None:
+        return ADVICE["no_pairs"]
+    code, cv = result.advice_code, result.cross_validation
+    if code == "level_only" and result.within_slope is None:
+        code = "level_only_unknown"
+    text = ADVICE[code]
+    if code == "level_and_change" and cv is not None and cv.beats_scans is False:
+        text += " So far the scans themselves, carried over, are as close: the changes were small."
+    if cv is not None and cv.beats_people is False:
+        text += " It is no closer than what is known without it: the mean of the other clients, or their body mass index."
     return text
+
+
+def error_sentence(result: CalibrateResult) -> str:
+    """Errors on left-out scans, beside what needs no device, and how the device moves within clients."""
+    cv, m = result.cross_validation, _metric(result.comparison)
+    if cv is None:
+        return ""
+    k, unit = m.decimals + 1, m.difference_unit
+    text = f"Error on left-out scans (RMSE, {unit}): {number(cv.before, k)} uncorrected, {number(cv.after, k)} as advised"
+    if result.offer and result.model == "none":
+        best = cv.individual if result.offer == "client" and cv.individual is not None else cv.pooled
+        text += f", {number(best, k)} with the offset"
+    b = cv.baselines
+    without = (
+        ("last scan carried over", b.last_scan),
+        ("mean of the other scans", b.other_scans_mean),
+        ("mean of the other clients", b.sample_mean),
+        ("equation from body mass index", b.bmi_equation),
+    )
+    said = ", ".join(f"{words} {number(v, k)}" for words, v in without if v is not None)
+    text += f"; without the device: {said}." if said else "."
+    s = result.within_slope
+    if s is not None:
+        text += f" When the scan moves by 1 within a client, the device moves by {number(s.value, 2)} ({span(s.interval, 2)})."
+    return text
+
+
+def adopted_for(result: CalibrateResult) -> str:
+    """Whom the offset that is offered would serve."""
+    if not result.offer:
+        return ""
+    names = ", ".join(c.client for c in result.clients)
+    if result.pooled is None or result.pooled.new is None:
+        return f"It would serve only {names}."
+    own = (
+        "each scanned client's own offset, and the pooled one for others"
+        if result.offer == "client"
+        else "one offset for everybody like these clients"
+    )
+    why = " Adopting it against the advice asks for a reason." if needs_reason(result) else ""
+    return f"What can be adopted: {own}.{why}"
 
 
 def corrected_sentence(c: Corrected, metric: str) -> str:
     """A corrected value with its interval and cautions."""
     m = metric_named(metric)
     k = m.decimals if m else 1
-    text = f"{number(c.value, k)} ({span(c.interval, k)})"
+    text = "not corrected" if c.value is None else f"{number(c.value, k)} ({span(c.interval, k)})"
     return text + ("" if not c.notes else " · " + " · ".join(sentence(n) for n in c.notes))
 
 
 def record_sentence(r: CalibrationRecord) -> str:
     """An adopted calibration in a line."""
-    what = "offset for each client" if r.model == "client" else "one offset for all"
+    what = "each client's own offset" if r.model == "client" else "one offset for all"
+    pooled = "" if r.pooled is None else f" ({signed(r.pooled[0])})"
     where = f", setting {r.setting}" if r.setting else ""
-    return f"v{r.version}: {what} ({signed(r.pooled[0])}){where}, from {r.pairs} pairs of {r.client_count} clients, until {r.valid_until}"
+    whom = "" if r.pooled is not None else f", only for {', '.join(sorted(r.clients))}"
+    why = f", against the advice ({r.made_of.reason})" if r.made_of.reason else ""
+    return f"v{r.version}: {what}{pooled}{where}{whom}, from {count(r.pairs, 'pair')} of {count(r.client_count, 'client')}, until {r.valid_until}{why}"
 
 
 def offset_headline(result: CalibrateResult) -> str:
@@ -131,19 +204,20 @@ def offset_headline(result: CalibrateResult) -> str:
     verb = "subtract" if b.value >= 0 else "add"
     head = f"{name}: {verb} {number(abs(b.value), m.decimals)} {m.difference_unit}"
     if b.interval is None:
-        return head + "; how sure that is cannot be said from one scan."
+        return head + "; how sure that is cannot be said from these scans."
     return (
         head
         + f" on average (offset {span(b.interval, m.decimals, sign=True)})"
-        + ("; each client's own offset stands below." if result.clients else ".")
+        + ("; the offsets of single clients stand below." if result.clients else ".")
     )
 
 
 def range_sentence(result: CalibrateResult) -> str:
     """Where the offset applies."""
-    if result.range is None:
+    if result.range is None or not result.valid_until:
         return ""
     unit = "%" if result.comparison.pairs.metric.endswith("percent") else _metric(result.comparison).unit
     return (
-        f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting, and 16 weeks."
+        f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting,"
+        f" and until {result.valid_until}."
     )

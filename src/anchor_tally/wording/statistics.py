@@ -37,8 +37,9 @@ EXPLANATIONS = {
     ),
     "limits": Explanation(
         "Limits of agreement",
-        "Bias ± 1.96 SD of single differences: where 95 of 100 single readings of new clients should fall.",
-        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: Zou 2013",
+        "Bias ± 1.96 SD of single differences, an estimate of the range that holds 95 of 100 single readings of new clients. How sure "
+        "each limit is, its own interval says: after few clients it is far from sure.",
+        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: integrated over the variance ratios (Box & Tiao 1973)",
     ),
     "components": Explanation(
         "Where the spread comes from",
@@ -46,9 +47,16 @@ EXPLANATIONS = {
         "Patterson & Thompson 1971",
     ),
     "trend": Explanation(
-        "Trend with level",
-        "Slope of the difference on the mean of both: non-zero when the error grows or shrinks with the value.",
+        "Slope on the mean (classical)",
+        "Slope of the difference on the mean of both. It is not zero whenever the two spreads differ, by the device's own error alone: "
+        "by itself it says nothing of an error that grows with the value.",
         "Bland & Altman 1999",
+    ),
+    "trend_on_scan": Explanation(
+        "Slope on the scan",
+        "Slope of the difference on the reference in the mixed model, corrected for the reference's own error by moments. 0: the error "
+        "does not grow with the value. Within clients −1 means that the device does not move when the scan does.",
+        "Patterson & Thompson 1971; Fuller 1987, section 2.2 (from memory)",
     ),
     "concordance": Explanation(
         "Concordance",
@@ -126,8 +134,13 @@ STATISTICS = (
     Statistic("components", "  between clients ({unit})", _of("components.client_sd"), ("components", "client_sd", ""), decimals=1),
     Statistic("components", "  between occasions ({unit})", _of("components.occasion_sd"), ("components", "occasion_sd", ""), decimals=1),
     Statistic("components", "  between repeats ({unit})", _of("components.replicate_sd"), ("components", "replicate_sd", ""), decimals=1),
-    Statistic("trend", "Trend ({unit} per {unit})", _of("trend.slope"), ("proportional", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend", "  p of trend", _of("trend.p"), ("proportional", "p", ""), "p"),
+    Statistic("trend_on_scan", "Slope on the scan, between clients", _of("reference_trend.between.slope"), ("trend_on_reference.between", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend_on_scan", "  p", _of("reference_trend.between.p"), ("trend_on_reference.between", "p", ""), "p", shown=False),
+    Statistic("trend_on_scan", "  within clients", _of("reference_trend.within.slope"), ("trend_on_reference.within", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend_on_scan", "  p", _of("reference_trend.within.p"), ("trend_on_reference.within", "p", ""), "p", shown=False),
+    Statistic("trend_on_scan", "  SD of one scan ({unit})", _of("reference_trend.reference.sd"), ("trend_on_reference", "reference_sd", ""), decimals=1, shown=False),
+    Statistic("trend", "Slope on the mean (classical)", _of("trend.slope"), ("proportional", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend", "  p", _of("trend.p"), ("proportional", "p", ""), "p", shown=False),
     Statistic("concordance", "Concordance", _of("agreement.concordance"), ("concordance", "ccc", "ci"), decimals=2, alone=True),
     Statistic(
         "concordance", "Correlation (is not agreement)", _of("agreement.pearson"), ("correlation", "pearson", "ci"), decimals=2, alone=True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from ...domain.records import CalibrationRecord
 from ..read import NEWEST_FORM
@@ -34,7 +34,13 @@ class AdoptCalibration:
             instrument, r.metric, r.setting,
         )  # fmt: skip
         version = (newest[0] if newest and newest[0] else 0) + 1
-        parameters = {"form": NEWEST_FORM, "pooled": r.pooled, "clients": r.clients, "sources": r.sources}
+        parameters = {
+            "form": NEWEST_FORM,
+            "pooled": r.pooled,
+            "clients": r.clients,
+            "sources": r.sources,
+            "made_of": asdict(r.made_of),
+        }
         number = journal.conn.execute(
             "INSERT INTO calibration (instrument, metric, setting, reference, model, parameters, range_low, range_high, pairs,"
             " clients, fitted_at, valid_until, version, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",

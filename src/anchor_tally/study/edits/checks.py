@@ -67,6 +67,32 @@ class AddAssessorPair:
 
 
 @dataclass(frozen=True, slots=True)
+class StateValue:
+    """What the user states of a metric: ``margin``, ``reference_sd`` or ``client_sd`` in its unit; None takes it back."""
+
+    metric: str
+    what: str
+    value: float | None
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "change a stated value"
+
+    def write(self, journal: Journal) -> None:
+        """Write, or take away, the value."""
+        ensure_metric(journal, self.metric)
+        key: Row = {"metric": self.metric, "what": self.what}
+        if self.value is None:
+            if journal.row_at("stated", key) is not None:
+                journal.delete("stated", key)
+            return
+        if not 0 < self.value < 1e6:
+            raise EditRefused("a stated value is a number above 0; nothing was changed")
+        journal.put("stated", key | {"value": self.value})
+
+
+@dataclass(frozen=True, slots=True)
 class AskCondition:
     """Whether a condition is asked for at each visit."""
 

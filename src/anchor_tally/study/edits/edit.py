@@ -36,6 +36,7 @@ _FACT: dict[str, Fact] = {
     "calibration": "calibrations",
     "calibration_mark": "calibrations",
     "study": "study",
+    "stated": "study",
 }
 _WEIGHTY: dict[str, tuple[Fact, frozenset[str]]] = {
     "client": ("people", frozenset({"code", "sex", "birth"})),
@@ -45,7 +46,12 @@ _WEIGHTY: dict[str, tuple[Fact, frozenset[str]]] = {
 # rows that have no meaning without the row they belong to, and go with it
 _DEPENDENTS = {"reading": (("reading_change", "reading"),), "visit": (("condition", "visit"), ("visit_change", "visit"))}
 _STATE = {"reading": ("value", "entered", "unit", "status", "note"), "visit": ("client", "start")}
-_KEYS = {"condition": ("visit", "key"), "instrument_metric": ("instrument", "metric"), "protocol_item": ("key",)}
+_KEYS = {
+    "condition": ("visit", "key"),
+    "instrument_metric": ("instrument", "metric"),
+    "protocol_item": ("key",),
+    "stated": ("metric", "what"),
+}
 
 
 class EditRefused(UserError):

@@ -6,9 +6,9 @@ from collections.abc import Generator
 from datetime import datetime
 from typing import Any
 
-from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from ...analysis.calibrate import CalibrateRequest, CalibrateResult, record_of
+from ...analysis.calibrate import CalibrateRequest, CalibrateResult, needs_reason, record_of
 from ...domain.errors import UserError
 from ...domain.lens import Lens
 from ...domain.snapshot import Snapshot
@@ -38,6 +38,10 @@ class CalibrateStage(QuestionPage):
         self.advice = label("", "title", wrap=True)
         self.detail = label("", wrap=True)
         self.in_force = label("", "faint", wrap=True)
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why adopt it against the advice?")
+        self.reason.setAccessibleName("Reason for adopting against the advice")
+        self.reason.textChanged.connect(self._enable)
         self.adopt = QPushButton("Adopt this offset")
         self.adopt.setObjectName("primary")
         self.adopt.setEnabled(False)
@@ -48,6 +52,7 @@ class CalibrateStage(QuestionPage):
         for w in (self.advice, self.detail, self.in_force):
             side.addWidget(w)
         row = QHBoxLayout()
+        row.addWidget(self.reason, 1)
         row.addWidget(self.adopt)
         row.addStretch(1)
         side.addLayout(row)
@@ -73,7 +78,7 @@ class CalibrateStage(QuestionPage):
         self.table.fill([])
         for place in (self.advice, self.detail, self.in_force):
             place.setText("")
-        self.adopt.setEnabled(False)
+        self._enable()
         self.shown.emit()
 
     def answer(self, result: Any) -> None:
@@ -85,13 +90,17 @@ class CalibrateStage(QuestionPage):
         b = board(self.results)
         self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
         self.table.choose(0, self.chosen + 1)
-        self.under.setText("Offset ± 95 % half-width, in brackets the number of scans behind it. Choose a column to adopt it.")
+        self.under.setText(
+            "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind it. Choose a column to adopt it."
+        )
         self._explain()
         self.shown.emit()
 
     def choose(self, k: int) -> None:
         """Choose the instrument in column ``k``."""
         if 0 <= k < len(self.results):
+            if k != self.chosen:
+                self.reason.clear()
             self.chosen = k
             self._explain()
 
@@ -100,8 +109,10 @@ class CalibrateStage(QuestionPage):
         name = r.comparison.pairs.instrument.name
         self.headline.setText(sentences.offset_headline(r))
         self.advice.setText(f"{name}: {sentences.calibration_sentence(r)}")
-        said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes)]
-        self.detail.setText(" ".join([*said, sentences.range_sentence(r)]))
+        named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
+        said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
+        words = [sentences.error_sentence(r), sentences.adopted_for(r), *said, sentences.range_sentence(r)]
+        self.detail.setText(" ".join(w for w in words if w))
         adopted = [c for c in self.session.calibrations() if c.instrument == name and c.metric == r.comparison.pairs.metric]
         self.in_force.setText(
             "In force: " + "; ".join(sentences.record_sentence(c) for c in adopted)
@@ -110,7 +121,18 @@ class CalibrateStage(QuestionPage):
         )
         fresh = self.up_to_date(r.asked)
         self.adopt.setText(f"Adopt the offset of {short_name(name)}" if fresh else "Working: the study or the lens has changed")
-        self.adopt.setEnabled(r.model != "none" and fresh and not self.session.read_only)
+        self._enable()
+
+    def _enable(self) -> None:
+        """The offset can be adopted where there is one that holds; against the advice only with a reason."""
+        if not self.results:
+            self.adopt.setEnabled(False)
+            self.reason.hide()
+            return
+        r = self.results[self.chosen]
+        can = bool(r.offer and r.valid_until) and self.up_to_date(r.asked) and not self.session.read_only
+        self.reason.setVisible(needs_reason(r) and bool(r.offer and r.valid_until))
+        self.adopt.setEnabled(can and (not needs_reason(r) or bool(self.reason.text().strip())))
 
     def _adopt(self) -> None:
         r = self.results[self.chosen]
@@ -122,11 +144,13 @@ class CalibrateStage(QuestionPage):
             return
         item = r.comparison.pairs.instrument
         try:
-            record = record_of(r, datetime.now())
+            reason = self.reason.text() if needs_reason(r) else ""
+            record = record_of(r, self.session.catalogue(), datetime.now(), reason)
             self.session.do(AdoptCalibration(record, item.kind, item.equation))
         except UserError as error:
             self.message.emit(str(error), True)
             return
+        self.reason.clear()
         self.message.emit(
             f"Adopted: {item.name} is now corrected in Record until {record.valid_until}. Undo withdraws it.", False
         )

@@ -4,23 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout
+from PyQt6.QtWidgets import QButtonGroup, QPushButton, QStackedWidget, QVBoxLayout
 
 from ....app.session import Session
 from ....figures.style import Palette
 from ...pages import Page, Surroundings
-from ...widgets import label
+from ...widgets import Flow, label
 from .assessors import AssessorCheck
 from .clients import Clients
 from .instruments import Instruments
 from .practice import Practice
 from .protocol import Protocol
+from .stated import Stated
 from .tab import Tab
 
 _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("clients", "Clients", Clients, "Who is measured, and what must not be done to them."),
     ("instruments", "Instruments", Instruments, "What measures, with which settings, in which order."),
     ("protocol", "Protocol", Protocol, "What must be so at each visit."),
+    ("stated", "Stated values", Stated, "What cannot be computed from the study, and what difference matters."),
     ("assessors", "Assessor check", AssessorCheck, "Does this assessor repeat well enough to be trusted?"),
     ("practice", "Practice", Practice, "Read a dial or a tape until reading is no source of error."),
 )
@@ -33,7 +35,7 @@ class PlanStage(Page):
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.headline = label("", "headline", wrap=True)
-        self.stack, row = QStackedWidget(), QHBoxLayout()
+        self.stack, row = QStackedWidget(), Flow(4)
         self.buttons: dict[str, QPushButton] = {}
         self.tabs: dict[str, Tab] = {}
         self.current = "clients"
@@ -46,7 +48,6 @@ class PlanStage(Page):
             group.addButton(button)
             row.addWidget(button)
             self.buttons[key] = button
-        row.addStretch(1)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 10)
         box.addWidget(self.headline)

@@ -1,0 +1,144 @@
+"""Does correcting help, and does the device know anything that the last scan did not? Errors on left-out occasions."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from .estimate import Floats, Ints
+
+MODELS = ("none", "pooled", "client")  # the simpler one first
+
+
+@dataclass(frozen=True, slots=True)
+class Baselines:
+    """RMSE of what needs no device, on the same left-out occasions; None where it cannot be had.
+
+    ``last_scan`` carries over the client's scan before (for the first one, the scan after); ``other_scans_mean`` is the mean of
+    the client's other scans, ``sample_mean`` that of the other clients, ``bmi_equation`` an equation from body mass index.
+    """
+
+    last_scan: float | None
+    other_scans_mean: float | None
+    sample_mean: float | None
+    bmi_equation: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class CrossValidation:
+    """RMSE of left-out occasion means, before and after correction, and beside the baselines.
+
+    ``model`` is the simplest within one standard error of the best; ``after`` is its RMSE. ``beats_scans`` tells whether it is
+    closer than the last scan carried over and than the mean of the other scans, by more than one standard error of the
+    difference. ``beats_people``: the same beside the sample mean and the BMI equation. None where there is nothing to beat.
+    """
+
+    model: str
+    before: float
+    after: float
+    pooled: float
+    individual: float | None
+    baselines: Baselines
+    beats_scans: bool | None
+    beats_people: bool | None
+    occasions: int
+    scheme: str
+
+
+def _rmse(loss: Floats | None) -> float | None:
+    return None if loss is None or loss.size == 0 else math.sqrt(float(loss.mean()))
+
+
+def gain(worse: Floats, better: Floats, client: Ints) -> tuple[float, float]:
+    """Mean gain of one set of squared errors over another, and its standard error over clients; all of shape (m,)."""
+    difference = worse - better
+    mean = float(difference.mean())
+    _, k = np.unique(client, return_inverse=True)
+    parts = np.bincount(k, difference - mean)
+    clients = parts.size
+    if clients < 2:
+        return mean, math.inf
+    return mean, math.sqrt(float(parts @ parts) * clients / (clients - 1)) / difference.size
+
+
+def _beats(loss: Floats, others: list[Floats], client: Ints) -> bool | None:
+    if not others or loss.size == 0:
+        return None
+    found = [gain(other, loss, client) for other in others]
+    return all(mean > error for mean, error in found)
+
+
+def cross_validate(
+    d: Floats, x: Floats, client: Ints, instant: Floats, pooled: Floats, own: Floats | None, equation: Floats | None = None
+) -> CrossValidation:
+    """Judge the corrections on occasion means.
+
+    ``d`` (M,) mean difference of an occasion, ``x`` its scan, ``client`` and ``instant`` whose and when, in the order of clients;
+    ``pooled`` and ``own`` the differences predicted without the client, and without the occasion; ``equation`` the value of a
+    BMI-only equation (NaN where there is none).
+    """
+    losses = {"none": d**2, "pooled": (d - pooled) ** 2}
+    every = np.ones(d.size, dtype=bool)
+    _, k, count = np.unique(client, return_inverse=True, return_counts=True)
+    several = count[k] > 1
+    model = "none"
+    mean, error = gain(losses["none"], losses["pooled"], client)
+    if mean > error:
+        model = "pooled"
+    if own is not None:
+        losses["client"] = (d - own) ** 2
+        # the simpler model that is within one standard error of the best (Hastie, Tibshirani & Friedman 2009, section 7.10)
+        best = min(losses, key=lambda key: float(losses[key].mean()))
+        within = [m for m in MODELS if m in losses and _not_worse(losses[m], losses[best], client)]
+        model = within[0]
+    use = several if own is not None and several.sum() * 2 >= d.size else every
+    last, others = _other_scans(x, k, instant)
+    sums, sizes = np.bincount(k, x), count.astype(float)
+    person = sums / sizes
+    sample = ((person.sum() - person) / (person.size - 1))[k] if person.size > 1 else None
+    carried = [] if use is every else [(x - last)[use] ** 2, (x - others)[use] ** 2]
+    people = [] if sample is None else [(x - sample)[use] ** 2]
+    by_equation = None
+    if equation is not None and not np.isnan(equation[use]).any():
+        by_equation = (x - equation)[use] ** 2
+        people.append(by_equation)
+    after = losses[model][use]
+    return CrossValidation(
+        model=model,
+        before=_rmse(losses["none"][use]) or 0.0,
+        after=_rmse(after) or 0.0,
+        pooled=_rmse(losses["pooled"][use]) or 0.0,
+        individual=_rmse(losses["client"][use]) if own is not None else None,
+        baselines=Baselines(
+            last_scan=_rmse(carried[0]) if carried else None,
+            other_scans_mean=_rmse(carried[1]) if carried else None,
+            sample_mean=_rmse(people[0]) if people else None,
+            bmi_equation=_rmse(by_equation),
+        ),
+        beats_scans=_beats(after, carried, client[use]),
+        beats_people=_beats(after, people, client[use]),
+        occasions=int(use.sum()),
+        scheme="leave out whole clients (pooled) and single occasions (client), variances refitted; one-standard-error rule",
+    )
+
+
+def _not_worse(loss: Floats, best: Floats, client: Ints) -> bool:
+    mean, error = gain(loss, best, client)
+    return mean <= error
+
+
+def _other_scans(x: Floats, k: Ints, instant: Floats) -> tuple[Floats, Floats]:
+    """The client's scan before each (the next one for the first), and the mean of the client's other scans; itself when alone."""
+    order = np.lexsort((instant, k))
+    first: npt.NDArray[np.bool_] = np.r_[True, np.diff(k[order]) > 0]
+    place = np.arange(x.size)
+    neighbour = np.where(first, np.minimum(place + 1, x.size - 1), place - 1)
+    neighbour = np.where(k[order][neighbour] == k[order], neighbour, place)
+    last = np.empty(x.size)
+    last[order] = x[order][neighbour]
+    count = np.bincount(k)[k]
+    others = np.where(count > 1, (np.bincount(k, x)[k] - x) / np.maximum(count - 1, 1), x)
+    return last, others
