@@ -143,7 +143,7 @@ WATER = {"body_mass": "80", "total_body_water": "48", "bone_mineral_content": "3
             100 * (2.118 / 1.06 - 0.468 - 1.354),
             6,
         ),
-        ("four_compartment_wang_2002", WATER, "fat_mass", 2.748 * 80 / 1.06 - 0.699 * 48 + 1.129 * 3.2 - 2.051 * 80, 6),
+        ("four_compartment_wang_2002", WATER, "fat_mass", 2.748 * 80 / 1.06 - 0.699 * 48 + 1.129 * 1.0436 * 3.2 - 2.051 * 80, 6),
         ("four_compartment_lohman_1986", WATER, "body_fat_percent", 100 * (2.747 / 1.06 - 0.4284 + 0.04584 - 2.0503), 6),
         ("rmr_harris_benedict_1919", MAN, "basal_metabolic_rate", 66.473 + 1100.128 + 900.594 - 202.65, 6),
         ("rmr_mifflin_st_jeor_1990", MAN, "basal_metabolic_rate", 1780, 6),

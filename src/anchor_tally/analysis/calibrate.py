@@ -14,6 +14,7 @@ from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.instants import zone_named
 from ..domain.lens import Lens
+from ..domain.metrics import metric_named
 from ..domain.records import CalibrationRecord, MadeOf
 from ..domain.snapshot import OK, Snapshot
 from ..stats.distributions import t_interval
@@ -180,7 +181,8 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
 
 
 def _unit(pairs: PairSet) -> str:
-    return "pp" if pairs.metric.endswith("percent") else "units"
+    metric = metric_named(pairs.metric)
+    return metric.difference_unit if metric is not None else ""
 
 
 def _range(y: Floats) -> tuple[float, float]:

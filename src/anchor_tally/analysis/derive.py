@@ -91,10 +91,14 @@ def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
 
 @dataclass(frozen=True, eq=False)
 class Derived:
-    """Values of all equations whose inputs are there: their instruments by number, and columns by metric."""
+    """Values of all equations whose inputs are there: their instruments by number, and columns by metric.
+
+    ``outside`` holds the visits that have the inputs, but of a person outside the population.
+    """
 
     instruments: Mapping[int, Instrument]
     columns: Mapping[str, Columns]
+    outside: Mapping[int, Ints]
 
 
 def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
@@ -106,11 +110,13 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
     instruments: dict[int, Instrument] = {}
     columns: dict[str, Columns] = {}
     if visits.visit.size == 0:
-        return Derived(MappingProxyType(instruments), MappingProxyType(columns))
+        return Derived(MappingProxyType(instruments), MappingProxyType(columns), {})
+    outside: dict[int, Ints] = {}
     raw, values = _inputs(snapshot)
     for number, equation in enumerate(EQUATIONS.values(), start=1):
         yield number / len(EQUATIONS)
-        usable = ~np.any([*equation.missing(values).values(), *equation.reasons(values).values()], axis=0)
+        complete = ~np.any([*equation.missing(values).values()], axis=0)
+        usable = complete & ~np.any([*equation.reasons(values).values()], axis=0)
         if equation.men or equation.women:
             usable &= ~np.isnan(values["sex"])
         keep = np.flatnonzero(usable)
@@ -123,20 +129,23 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
         existing = next((i for i in snapshot.instruments.values() if i.equation == equation.id), None)
         item = existing or Instrument(-number, equation.label, "method", equation.id)
         instruments[item.id] = item
+        outside[item.id] = read_only(visits.visit[complete & ~usable], np.int64)
         used = [raw[k].used for k in equation.all_inputs if k in raw]
         parts = tuple(tuple(i for u in used for i in u.get(int(k), ())) for k in keep)
         results = equation.function({k: v[keep] for k, v in values.items()})
         for output, result in results.items():
             made = _columns(snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts)
             columns[output] = joined(columns[output], made) if output in columns else made
-    return Derived(MappingProxyType(instruments), MappingProxyType(columns))
+    return Derived(MappingProxyType(instruments), MappingProxyType(columns), MappingProxyType(outside))
 
 
 def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:
     """The snapshot with the instruments of equations, and their values in the columns that it holds."""
     instruments = MappingProxyType({**snapshot.instruments, **derived.instruments})
     columns = {m: joined(c, derived.columns[m]) if m in derived.columns else c for m, c in snapshot.columns.items()}
-    return replace(snapshot, catalogue=replace(snapshot.catalogue, instruments=instruments), columns=columns)
+    return replace(
+        snapshot, catalogue=replace(snapshot.catalogue, instruments=instruments), columns=columns, outside=derived.outside
+    )
 
 
 def _columns(

@@ -20,6 +20,7 @@ from ..stats.estimate import Note, note
 
 Bools = npt.NDArray[np.bool_]
 DAY = 86400.0
+_SPAN = 4.0e11  # longer than any calendar in seconds, so that clients never touch on a common axis of time
 
 
 class CannotCompare(UserError):
@@ -200,7 +201,9 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     first = np.full(anchors.mean.size, -1)
     first[position[::-1]] = ref[::-1]
     unused = np.setdiff1d(np.arange(anchors.mean.size), at)
-    leave_out(first[unused], f"scan without a reading of {instrument.name} within the window")
+    strangers = _of_strangers(snapshot, instrument, anchors, unused, lens.window_hours)
+    leave_out(first[unused[~strangers]], f"scan without a reading of {instrument.name} within the window")
+    leave_out(first[unused[strangers]], "outside the equation's population (age, sex or body mass index)")
     out = np.flatnonzero(told >= 0)
     left_out = LeftOut(
         reading=read_only(c.reading[out], np.int64),
@@ -231,6 +234,20 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
         notes=tuple(notes),
         parts=tuple(c.parts[row] for row in rows.tolist()) if c.parts else (),
     )
+
+
+def _of_strangers(snapshot: Snapshot, instrument: Instrument, anchors: Anchors, unused: Ints, hours: float) -> Bools:
+    """Which unused anchors have a visit within the window whose inputs are there, but whose person the equation is not for."""
+    visits = snapshot.visits
+    rows = np.flatnonzero(np.isin(visits.visit, snapshot.outside.get(instrument.id, ())))
+    if rows.size == 0 or unused.size == 0:
+        return np.zeros(unused.size, dtype=bool)
+    order = rows[np.argsort(visits.client[rows] * _SPAN + visits.instant[rows])]
+    axis = visits.client[order] * _SPAN + visits.instant[order]
+    at = anchors.client[unused] * _SPAN + anchors.instant[unused]
+    spot = np.searchsorted(axis, at)
+    near = [np.abs(axis[np.clip(spot + k, 0, order.size - 1)] - at) for k in (-1, 0)]
+    return np.asarray(np.minimum(*near) <= max(hours * 3600, DAY), dtype=bool)
 
 
 def _of_setting(
@@ -308,10 +325,9 @@ def _nearest(c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, h
     by_day = np.zeros(ins.size, dtype=bool)
     if ins.size == 0 or anchors.mean.size == 0:
         return chosen, best, by_day
-    span = 4.0e11  # longer than any calendar in seconds, so that clients never touch on the common axis
     order = np.lexsort((anchors.instant, anchors.client))
-    axis = anchors.client[order] * span + anchors.instant[order]
-    spot = np.searchsorted(axis, c.client[ins] * span + c.instant[ins])
+    axis = anchors.client[order] * _SPAN + anchors.instant[order]
+    spot = np.searchsorted(axis, c.client[ins] * _SPAN + c.instant[ins])
     for shift in range(-3, 3):  # three neighbours on each side hold the nearest and that of the same day
         k = spot + shift
         there = (k >= 0) & (k < order.size)

@@ -126,12 +126,16 @@ class VisitColumns:
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:
-    """A study at one revision: its catalogue, visits, and columns by metric. A revision stands for one content."""
+    """A study at one revision: its catalogue, visits, and columns by metric. A revision stands for one content.
+
+    ``outside`` names, by the number of an equation's instrument, visits of people outside its population.
+    """
 
     revision: int
     catalogue: Catalogue
     visits: VisitColumns
     columns: Mapping[str, Columns] = field(default_factory=dict)
+    outside: Mapping[int, Ints] = field(default_factory=dict)
 
     @property
     def clients(self) -> Mapping[int, Client]:

@@ -7,6 +7,7 @@ import numpy as np
 from .equation import MALE, Equation, Floats, Inputs, brozek, from_density, siri
 
 GUT_GAS = 0.1  # litres: common practice
+OSSEOUS = 1.0436  # bone mineral over the bone mineral content that a scan shows, which is ash (from memory)
 
 
 def water_density(celsius: Floats) -> Floats:
@@ -45,8 +46,8 @@ def _four_lohman(v: Inputs) -> dict[str, Floats]:
 
 
 def _four_wang(v: Inputs) -> dict[str, Floats]:
-    volume = v["body_mass"] / v["body_density"]
-    fat = 2.748 * volume - 0.699 * v["total_body_water"] + 1.129 * v["bone_mineral_content"] - 2.051 * v["body_mass"]
+    volume, mineral = v["body_mass"] / v["body_density"], OSSEOUS * v["bone_mineral_content"]
+    fat = 2.748 * volume - 0.699 * v["total_body_water"] + 1.129 * mineral - 2.051 * v["body_mass"]
     return {"body_fat_percent": 100 * fat / v["body_mass"], "fat_mass": fat}
 
 
@@ -133,7 +134,9 @@ DENSITY = (
         "children and adults",
         "about 1.5 percent body fat",
         "Lohman TG. Exerc Sport Sci Rev 1986;14:325-357",
-        _ADVICE,
+        _ADVICE
+        + " The bone mineral content is taken as the scan shows it; which mineral the source means is not known here, and its "
+        "coefficients are also ascribed to Selinger 1977.",
     ),
     Equation(
         "four_compartment_wang_2002",
@@ -144,6 +147,6 @@ DENSITY = (
         "adults",
         "about 1.2 kg fat",
         "Wang Z et al. Am J Clin Nutr 2002;76:968-974",
-        _ADVICE,
+        _ADVICE + " Bone mineral is taken as 1.0436 times the bone mineral content of the scan.",
     ),
 )

@@ -78,7 +78,7 @@ IMPEDANCE = (
         _FFM,
         _lukaski,
         "114 adults aged 18 to 50",
-        "2.5 kg fat-free mass",
+        "about 2.1 kg fat-free mass (from memory)",
         "Lukaski HC et al. J Appl Physiol 1986;60:1327-1332",
         _ADVICE,
         ages=(18, 50),
@@ -117,7 +117,7 @@ IMPEDANCE = (
         "1.72 kg fat-free mass",
         "Kyle UG et al. Nutrition 2001;17:248-253",
         _ADVICE,
-        ages=(20, 94),
+        ages=(22, 94),
         bmi_high=34,
     ),
     Equation(

@@ -58,7 +58,8 @@ SIZE = (
         "1,229 people aged 7 to 83, BMI 13.9 to 40.9",
         "4.1 percent body fat (adults)",
         "Deurenberg P, Weststrate JA, Seidell JC. Br J Nutr 1991;65:105-114",
-        "Reads muscular people high: it sees only height, mass, age and sex.",
+        "Reads muscular people high: it sees only height, mass, age and sex. Up to 15 years it has a form of its own, which does not "
+        "meet that of adults: at 15 the value jumps by several points.",
         ages=(7, 83),
         certainty="checked against an independent implementation",
     ),
@@ -69,7 +70,7 @@ SIZE = (
         ("body_fat_percent",),
         _gallagher,
         "adults aged 20 to 79, African American and White (the term for Asian people is left out)",
-        "about 4 percent body fat",
+        "about 5.0 percent body fat (from memory)",
         "Gallagher D et al. Am J Clin Nutr 2000;72:694-701",
         "Reads muscular people high.",
         ages=(20, 79),
@@ -85,7 +86,7 @@ SIZE = (
         "not published",
         "Woolcott OO, Bergman RN. Sci Rep 2018;8:10980",
         "For adults; the waist is taken at the upper edge of the hip bone.",
-        ages=(18, 120),
+        ages=(20, 120),
     ),
     Equation(
         "tape_hodgdon_beckett_1984_inch",
@@ -96,7 +97,8 @@ SIZE = (
         "602 men and 214 women of the US Navy",
         "3.5 percent body fat (men), 3.7 (women)",
         _TAPE_SOURCE,
-        "Misreads very muscular people; differs from the metric form by about 0.1.",
+        "Misreads very muscular people; differs from the metric form by about 0.1. The inch form is later than the reports of 1984 "
+        "(from memory).",
         ages=(17, 65),
         men=_MEN,
         women=_WOMEN,

@@ -93,12 +93,13 @@ def _generalised(name: str, label: str, sex: float, coefficients: tuple[float, f
         _DENSITY,
         _quadratic(SITES[name], *coefficients),
         "308 men aged 18 to 61" if men else "249 women aged 18 to 55",
-        "0.008 g/cm3 (about 3.5 percent body fat)",
+        "0.008 g/cm3, about 3.5 percent body fat (men)" if men else "about 3.8 to 3.9 percent body fat (from memory)",
         _JP if men else _JPW,
         _LIMITS,
         sexes=(sex,),
         ages=(18, 61) if men else (18, 55),
         bmi_high=30,
+        turns_at=(SITES[name], coefficients[1] / (2 * coefficients[2])),
     )
 
 
@@ -133,11 +134,12 @@ SKINFOLD = (
         ("sex", "age_years", *FOUR),
         _DENSITY,
         _durnin_womersley,
-        "209 men and 272 women aged 16 to 72",
+        "209 men aged 17 to 72 and 272 women aged 16 to 68",
         "about 0.007 to 0.011 g/cm3 by group",
         "Durnin JV, Womersley J. Br J Nutr 1974;32:77-97",
         _LIMITS,
-        ages=(16, 72),
+        ages=(17, 72),
+        ages_women=(16, 68),
         bmi_high=30,
     ),
     Equation(

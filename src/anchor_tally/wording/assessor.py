@@ -9,7 +9,7 @@ from .numbers import MISSING, number, p_value, signed, span
 from .sentences import sentence
 
 _VERDICT = {
-    "skilled": "{who} repeats well enough to be trusted: error {share} % of the mean, the limit for a skilled assessor is {skilled} %.",
+    "skilled": "{who} repeats well enough for a skilled assessor: error {share} % of the mean, the limit is {skilled} %.",
     "beginner": "{who} repeats within the limit for a beginner ({beginner} %), not yet for a skilled assessor ({skilled} %): error {share} % of the mean.",
     "not_yet": "{who} does not repeat well enough yet: error {share} % of the mean, the limit for a beginner is {beginner} %. Do not use these readings for decisions.",
     "too_few": "{who} has not measured enough people twice yet.",

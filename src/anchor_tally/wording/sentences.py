@@ -77,7 +77,7 @@ LEAST_FOR_ONE_PERSON = 5  # clients below which nothing is said of how far singl
 
 def sentence(n: Note) -> str:
     """A note as a sentence."""
-    return NOTES[n.code].format(**dict(n.facts))
+    return NOTES[n.code].format(**{k: f"−{v[1:]}" if v[:1] == "-" and v[1:2].isdigit() else v for k, v in n.facts})
 
 
 def _metric(result: CompareResult) -> Metric:
@@ -129,6 +129,8 @@ def calibration_sentence(result: CalibrateResult) -> str:
     if code == "level_only" and result.within_slope is None:
         code = "level_only_unknown"
     text = ADVICE[code]
+    if result.movement is not None and result.movement.found and not result.valid_until and code != "none":
+        text = f"Not now: its error moves through time. {text}"
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:

@@ -23,7 +23,7 @@ _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("instruments", "Instruments", Instruments, "What measures, with which settings, in which order."),
     ("protocol", "Protocol", Protocol, "What must be so at each visit."),
     ("stated", "Stated values", Stated, "What cannot be computed from the study, and what difference matters."),
-    ("assessors", "Assessor check", AssessorCheck, "Does this assessor repeat well enough to be trusted?"),
+    ("assessors", "Assessor check", AssessorCheck, "How closely does this assessor repeat?"),
     ("practice", "Practice", Practice, "Read a dial or a tape until reading is no source of error."),
 )
 _PURPOSE = {key: purpose for key, _, _, purpose in _TABS}
