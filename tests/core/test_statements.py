@@ -4,20 +4,31 @@ The default run draws few of each, with bounds that the faults of earlier versio
 designs and prints the table that stands in docs/methods.
 """
 
+from datetime import datetime
+
 import numpy as np
 import pytest
 from scipy import stats
 
-from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
+from anchor_tally.analysis.calibration_record import correct
+from anchor_tally.analysis.compare import CompareRequest
+from anchor_tally.app.session import Session
+from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.readings_csv import HEADER
+from anchor_tally.figures import ladder
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.offsets import client_offsets, pooled_from_grid
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from anchor_tally.stats.trend import reference_error, reference_trend
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
-from anchor_tally.wording.sentences import calibration_sentence
-from places import drawn_study
+from anchor_tally.study import open_file
+from anchor_tally.study.edits.checks import StateValue
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.wording.sentences import calibration_sentence, corrected_sentence, headline, sentence
+from places import drawn_study, parse_text
 
 Z = stats.norm.ppf(0.975)
 DESIGNS = [  # clients, anchors, repeats; SDs between clients, occasions, repeats; share of readings missing
@@ -156,6 +167,149 @@ def test_trend_keeps_its_level():
     planted = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, -0.4, 200)
     assert (planted[[1, 3]] > 90).all(), planted
     assert planted[0] > 80, planted
+
+
+def study_of(lines):
+    """A session with a tidy CSV given by its lines without the header."""
+    session = Session(open_file.create_in_memory("x"), None)
+    rows, refused = parse_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
+    assert not refused
+    session.do(ImportReadings(tuple(rows), "x"))
+    return session
+
+
+def reading(client, at, value, *, name="Fir", kind="device", repeat=1, metric="body_fat_percent", unit="percent", setting=""):
+    """One line of a tidy CSV."""
+    return f"{client},male,30,180,{at},{name},{kind},{setting},{metric},{value},{unit},{repeat},ok,"
+
+
+def calibrated(session, **given):
+    """What Calibrate says of Fir."""
+    return finish(CalibrateRequest(session.snapshot(), Lens(), "Fir", **given).run())[0]
+
+
+def test_one_clients_offset_serves_that_client_only():
+    """Three scans of one client: an offset for that client; for others nothing, or what a stated spread allows, kept in the record."""
+    lines = []
+    for k, (scan, fir) in enumerate(((20, 23.0), (19, 22.4), (18.5, 21.3))):
+        day = f"2026-0{k + 2}-01"
+        lines += [reading("A", f"{day}T07:30", scan, name="Scan", kind="reference")]
+        lines += [reading("A", f"{day}T07:00", fir + e, repeat=r) for r, e in ((1, 0.1), (2, -0.1))]
+    session = study_of(lines)
+    r = calibrated(session)
+    assert (r.advice_code, r.model, r.offer, r.pooled.new) == ("not_enough", "none", "client", None)
+    assert r.clients[0].offset == pytest.approx(np.mean([3, 3.4, 2.8]), abs=1e-9)
+    assert "serves no one else" in " ".join(map(sentence, r.notes))
+    with pytest.raises(UserError, match="write down why"):
+        record_of(r, session.catalogue(), datetime(2031, 5, 1))
+    record = record_of(r, session.catalogue(), datetime(2031, 5, 1), "only scan we have")
+    # the day of adoption adds nothing: 16 weeks from the last anchor used
+    assert (record.valid_until, record.made_of.last_anchor) == ("2026-07-22", "2026-04-01")
+    assert (record.made_of.clients, record.made_of.reason) == (("A",), "only scan we have")
+    assert correct(record, "A", 22.0, "2026-05-01", "").value == pytest.approx(22 - r.clients[0].offset)
+    other = correct(record, "B", 22.0, "2026-05-01", "")
+    assert (other.value, corrected_sentence(other, "body_fat_percent")[:13]) == (None, "not corrected")
+    stated = calibrated(session, client_sd=2.0)
+    record = record_of(stated, session.catalogue(), datetime(2031, 5, 1), "house figure")
+    assert record.made_of.client_sd == 2.0
+    done = correct(record, "B", 22.0, "2026-05-01", "")
+    assert done.interval.high - done.interval.low > 2 * 1.96 * 2.0 * np.sqrt(2)
+    session.close()
+
+
+def test_one_scan_and_many_mornings():
+    """A provisional offset: the difference at the scan, with the day-to-day spread and the scan's stated precision, by hand."""
+    mornings = [23.0, 24.1, 22.6, 23.9, 23.2, 24.0]
+    lines = [reading("A", f"2026-03-0{k + 1}T07:00", v) for k, v in enumerate(mornings)]
+    lines.append(reading("A", "2026-03-03T07:30", 20.0, name="Scan", kind="reference"))
+    session = study_of(lines)
+    assert "state the scan's precision" in " ".join(map(sentence, calibrated(session).notes))
+    r = calibrated(session, reference_sd=0.5)
+    own = r.clients[0]
+    step = np.diff(mornings)
+    day = np.sqrt((step @ step) / 10)
+    assert (r.provisional, r.advice_code, own.offset) == (True, "not_enough", pytest.approx(2.6))
+    half = stats.t.ppf(0.975, 3) * np.sqrt(2 * day**2 + 0.25)
+    assert (own.new.low, own.new.high) == pytest.approx((2.6 - half, 2.6 + half))
+    record = record_of(r, session.catalogue(), datetime(2026, 4, 1), "until the next scan")
+    assert "provisional" in corrected_sentence(correct(record, "A", 23.0, "2026-04-02", ""), "body_fat_percent")
+    session.close()
+
+
+def test_another_setting_is_not_corrected():
+    """A reading under a setting that the calibration was not made of stays as it is, and the missing one is named."""
+    lines = []
+    for c in range(6):
+        for k in range(2):
+            at = f"2026-0{k + 3}-0{c + 1}"
+            lines.append(reading(f"C{c}", f"{at}T07:30", 20 + c, name="Scan", kind="reference"))
+            lines.append(reading(f"C{c}", f"{at}T07:00", round(24.2 + c + 0.3 * ((c * 7 + k * 3) % 5 - 2), 1), setting="std"))
+    session = study_of(lines)
+    record = record_of(calibrated(session), session.catalogue(), datetime(2026, 5, 1), "r")
+    assert correct(record, "C1", 25.0, "2026-05-01", "std").value is not None
+    odd = correct(record, "C1", 25.0, "2026-05-01", "athlete")
+    assert "one for athlete is missing" in corrected_sentence(odd, "body_fat_percent")
+    assert odd.value is None
+    session.close()
+
+
+def test_margins_belong_to_metrics():
+    """A bone mineral 1.3 kg too high is not equivalent to anything; a stated margin decides, and shades the ladder."""
+    lines = []
+    for c in range(8):
+        for name, kind, value in (("Scan", "reference", 2.6 + 0.1 * c), ("Fir", "device", 3.9 + 0.1 * c + 0.02 * (c % 3))):
+            lines.append(
+                reading(
+                    f"C{c}", "2026-03-01T07:00", round(value, 2), name=name, kind=kind, metric="bone_mineral_content", unit="kg"
+                )
+            )
+    session, lens = study_of(lines), Lens("bone_mineral_content")
+    first = finish(CompareRequest(session.snapshot("bone_mineral_content"), lens, "Fir").run())
+    assert (first.margin, first.equivalence, ladder.info((first,)).zone) == (None, None, None)
+    session.do(StateValue("bone_mineral_content", "margin", 2.0))
+    second = finish(CompareRequest(session.snapshot("bone_mineral_content"), lens, "Fir").run())
+    d = np.array([1.3 + 0.02 * (c % 3) for c in range(8)])
+    t = stats.ttest_1samp(d, 2.0, alternative="less")
+    assert second.equivalence.p == pytest.approx(t.pvalue, rel=1e-6)
+    assert (second.equivalence.equivalent, ladder.info((second,)).zone) == (True, 2.0)
+    session.close()
+
+
+def test_few_data_say_so():
+    """Two equal pairs give no "give or take 0.0"; three pairs from −2.8 to +9.2 give no advice to correct."""
+    pairs = {"two": [(20, 22), (25, 27)], "three": [(20, 17.2), (25, 29.0), (22, 31.2)]}
+    said = {}
+    for name, values in pairs.items():
+        lines = [reading(f"C{k}", "2026-03-01T07:30", x, name="Scan", kind="reference") for k, (x, _) in enumerate(values)]
+        lines += [reading(f"C{k}", "2026-03-01T07:00", y) for k, (_, y) in enumerate(values)]
+        session = study_of(lines)
+        r = calibrated(session)
+        said[name] = headline(r.comparison) + " " + calibration_sentence(r)
+        session.close()
+    assert "how far it strays for one person cannot be said from 2 clients" in said["two"]
+    assert "Too few scanned clients" in said["two"]
+    assert "no bias shown" in said["three"]
+    assert "Better not to correct" in said["three"]
+
+
+def test_drift_shortens_or_forbids():
+    """A drifting device is not adopted for 16 weeks; a steady one is hardly ever accused."""
+
+    def drifting(rng, true, _own):
+        drifting.week = (drifting.week + 12) % 36
+        day = 0.6 * rng.standard_normal()
+        return lambda: true + 1 + 0.2 * drifting.week + day + 0.2 * rng.standard_normal()
+
+    drifting.week = -12
+    found, _ = verdicts(drifting, 10)
+    assert all(r.movement.found and not r.valid_until for r in found)
+    assert all("moves through time" in calibration_sentence(r) for r in found)
+    with pytest.raises(UserError, match="drifts"):
+        record_of(found[0], drawn_study(np.random.default_rng(1), noisy).catalogue, datetime(2026, 9, 1), "x")
+    steady, _ = verdicts(noisy, 40, seed=9)
+    assert sum(r.movement.found for r in steady) <= 5
+    # the last scan is of 2026-06-22; 16 weeks later
+    assert all(r.valid_until == "2026-10-12" for r in steady if not r.movement.found)
 
 
 @pytest.mark.slow

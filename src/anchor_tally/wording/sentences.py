@@ -130,7 +130,7 @@ def calibration_sentence(result: CalibrateResult) -> str:
         code = "level_only_unknown"
     text = ADVICE[code]
     if result.movement is not None and result.movement.found and not result.valid_until and code != "none":
-        text = f"Not now: its error moves through time. {text}"
+        return "Not now: its error moves through time, so that one offset from all scans no longer holds."
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:
@@ -165,7 +165,7 @@ def error_sentence(result: CalibrateResult) -> str:
 
 def adopted_for(result: CalibrateResult) -> str:
     """Whom the offset that is offered would serve."""
-    if not result.offer:
+    if not result.offer or not result.valid_until:
         return ""
     names = ", ".join(c.client for c in result.clients)
     if result.pooled is None or result.pooled.new is None:

@@ -111,8 +111,8 @@ class CalibrateStage(QuestionPage):
         self.advice.setText(f"{name}: {sentences.calibration_sentence(r)}")
         named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
         said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
-        words = [sentences.error_sentence(r), sentences.adopted_for(r), *said, sentences.range_sentence(r)]
-        self.detail.setText(" ".join(w for w in words if w))
+        words = [sentences.error_sentence(r), " ".join(said), f"{sentences.adopted_for(r)} {sentences.range_sentence(r)}".strip()]
+        self.detail.setText("\n".join(w for w in words if w))
         adopted = [c for c in self.session.calibrations() if c.instrument == name and c.metric == r.comparison.pairs.metric]
         self.in_force.setText(
             "In force: " + "; ".join(sentences.record_sentence(c) for c in adopted)

@@ -25,6 +25,7 @@ class Stated(Tab):
         self.metrics: dict[str, Metric] = {}
         self.fields: dict[tuple[str, str], QLineEdit] = {}
         self.lines = QWidget()
+        self.lines.setObjectName("page")
         self.grid = QGridLayout(self.lines)
         self.grid.setHorizontalSpacing(18)
         self.grid.setVerticalSpacing(8)
