@@ -4,6 +4,7 @@ The default run draws few of each, with bounds that the faults of earlier versio
 designs and prints the table that stands in docs/methods.
 """
 
+from dataclasses import replace
 from datetime import datetime
 
 import numpy as np
@@ -19,6 +20,7 @@ from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.figures import ladder
+from anchor_tally.scenario.squad import TRUTH
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.offsets import client_offsets, pooled_from_grid
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
@@ -310,6 +312,35 @@ def test_drift_shortens_or_forbids():
     assert sum(r.movement.found for r in steady) <= 5
     # the last scan is of 2026-06-22; 16 weeks later
     assert all(r.valid_until == "2026-10-12" for r in steady if not r.movement.found)
+
+
+def test_the_demo_says_what_was_planted_and_nothing_else(demo):
+    """Found: the mistyped value, the odd client, the drift, the step. Claimed of nobody: an error that grows with the value."""
+    results = {r.comparison.pairs.instrument.name: r for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())}
+    devices = {name: results[name] for name in TRUTH.bias}
+    far = {name: [n for n in r.comparison.notes if n.code == "far_off"] for name, r in devices.items()}
+    assert {name: [dict(n.facts)["client"] for n in notes] for name, notes in far.items()} == {
+        "Alder": [TRUTH.mistyped_client], "Birch": [], "Cedar": [], "Dogwood": []
+    }  # fmt: skip
+    alder = {c.client: c for c in devices["Alder"].clients}
+    others = [c.interval.high for k, c in alder.items() if k != TRUTH.odd_client]
+    assert alder[TRUTH.odd_client].offset == max(c.offset for c in alder.values()) > np.median(others)
+    assert {name for name, r in devices.items() if r.movement.found} == {"Birch", "Dogwood"}
+    slope = devices["Dogwood"].movement.slope
+    assert abs(slope.value - TRUTH.dogwood_drift_per_week) < 0.75 * (slope.interval.high - slope.interval.low)
+    assert (devices["Birch"].valid_until, calibration_sentence(devices["Birch"])[:7]) == ("", "Not now")
+    standard = finish(CalibrateRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run())[0]
+    assert standard.movement is None  # two moments show no slope
+    assert standard.comparison.bias.interval.low < TRUTH.bias["Birch"] < standard.comparison.bias.interval.high
+    for name, r in devices.items():
+        between = r.comparison.reference_trend.between.slope.interval
+        assert between.low < 0 < between.high, name
+        assert "grows with the value" not in headline(r.comparison)
+        if name != "Birch":  # its two settings are mixed
+            assert r.within_slope.interval.low < 1 or name == "Cedar"
+            assert r.advice_code == "level_and_change"
+    bias = devices["Cedar"].comparison.bias.interval
+    assert bias.low < TRUTH.bias["Cedar"] < bias.high
 
 
 @pytest.mark.slow

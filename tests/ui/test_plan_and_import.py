@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
 from anchor_tally.ui.stages.plan.practice import Practice
-from driving import choose_client, previewed, select
+from driving import choose_client, previewed, select, shown
 
 
 @pytest.fixture
@@ -196,3 +196,33 @@ def test_paste_and_stop(qtbot, window, tmp_path):
     click(qtbot, window.importing.cancel)
     assert "nothing was imported" in window.said
     assert window.session.readings() == []
+
+
+def test_stated_values_reach_results(qtbot, window_on, demo):
+    """A margin and a scan's precision typed in Plan are in the file and in the results; what is no number is refused and undone."""
+    window = window_on(demo)
+    window.go("plan")
+    window.plan.go("stated")
+    tab = window.plan.tab("stated")
+
+    def put(what, text):
+        field = tab.fields["body_fat_percent", what]
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+
+    put("margin", "3,5")
+    put("reference_sd", "0.6 pp")
+    put("client_sd", "wide")
+    assert "not a number" in window.said
+    assert tab.fields["body_fat_percent", "client_sd"].text() == ""
+    stated = Session.open(window.session.path, read_only=True)
+    assert dict(stated.catalogue().stated) == {("body_fat_percent", "margin"): 3.5, ("body_fat_percent", "reference_sd"): 0.6}
+    stated.close()
+    shown(qtbot, window.compare, lambda: window.go("compare"))
+    r = window.compare.results[0]
+    assert (r.margin, r.reference_trend.reference.sd) == (3.5, 0.6)
+    window.undo()
+    window.undo()
+    assert window.session.catalogue().stated["body_fat_percent", "reference_sd"] == 0.4

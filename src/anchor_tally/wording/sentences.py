@@ -131,6 +131,9 @@ def calibration_sentence(result: CalibrateResult) -> str:
     text = ADVICE[code]
     if result.movement is not None and result.movement.found and not result.valid_until and code != "none":
         return "Not now: its error moves through time, so that one offset from all scans no longer holds."
+    s = result.within_slope
+    if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
+        text = f"Correcting brings the level right, and the device follows change only in part: it shows {number(s.value, 2)} of each {_metric(result.comparison).difference_unit}."
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:
