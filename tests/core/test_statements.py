@@ -11,12 +11,16 @@ import numpy as np
 import pytest
 from scipy import stats
 
+from anchor_tally.analysis.bench import LanePlan, lane_answer
 from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
 from anchor_tally.analysis.calibration_record import correct
+from anchor_tally.analysis.cautions import essential_fat
 from anchor_tally.analysis.compare import CompareRequest
+from anchor_tally.analysis.field_method import evaluate, side_by_side
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.records import Client, Reading
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.figures import ladder
@@ -29,6 +33,7 @@ from anchor_tally.stats.variance_grid import occasion_means, variance_grid
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.wording.bench import lane_words, method_words
 from anchor_tally.wording.sentences import calibration_sentence, corrected_sentence, headline, sentence
 from places import drawn_study, parse_text
 
@@ -250,7 +255,22 @@ def test_another_setting_is_not_corrected():
     record = record_of(calibrated(session), session.catalogue(), datetime(2026, 5, 1), "r")
     assert correct(record, "C1", 25.0, "2026-05-01", "std").value is not None
     odd = correct(record, "C1", 25.0, "2026-05-01", "athlete")
-    assert "one for athlete is missing" in corrected_sentence(odd, "body_fat_percent")
+    plan = LanePlan("Fir", "device", "body_fat_percent", 1)
+    shown = Reading(
+        1, 1, "C1", "2026-05-01T07:00", "Fir", "device", "athlete", "body_fat_percent", 25.0, "25", "percent", 1, "ok", ""
+    )
+    told = {
+        "client": Client(1, "C1"),
+        "day": "2026-05-01",
+        "setting": "athlete",
+        "usual": None,
+        "records": (record,),
+        "stale": {},
+    }
+    said = lane_words(lane_answer(plan, [shown], **told, locked=None, correcting=True), one_instrument=True).meaning
+    assert (
+        said == "25.0 · not corrected: read under setting athlete, while the calibration is for std: one for athlete is missing"
+    )
     assert odd.value is None
     session.close()
 
@@ -292,6 +312,47 @@ def test_few_data_say_so():
     assert "Too few scanned clients" in said["two"]
     assert "no bias shown" in said["three"]
     assert "Better not to correct" in said["three"]
+
+
+def test_people_outside_an_equation_are_named_so():
+    """A scan of somebody too old for an equation is left out for that reason; a second scan of an anchor is not left out at all."""
+    lines = []
+    for code, age, waist in (("A", 30, 80), ("B", 95, 85), ("C", 40, "")):
+        for k, value in ((1, 20), (2, 20.4)):
+            at = f"2026-03-01T07:3{k}"
+            lines.append(f"{code},male,{age},180,{at},Scan,reference,,body_fat_percent,{value},percent,{k},ok,")
+        for metric, value, unit in (("body_mass", 80, "kg"), ("girth_waist", waist, "cm")):
+            if value:
+                lines.append(f"{code},male,{age},180,2026-03-01T07:00,Tape,method,,{metric},{value},{unit},1,ok,")
+    session = study_of(lines)
+    pairs = finish(CompareRequest(session.snapshot(), Lens(), "bmi_deurenberg_1991").run()).pairs
+    assert [(d.client, d.why) for d in pairs.left_out.listed()] == [
+        ("B", "outside the equation's population (age, sex or body mass index)")
+    ]
+    tape = finish(CompareRequest(session.snapshot(), Lens(), "rfm_woolcott_bergman_2018").run()).pairs
+    assert [(d.client, d.why[:22]) for d in tape.left_out.listed()] == [("C", "scan without a reading")]
+    session.close()
+
+
+def test_essential_fat_is_looked_for_everywhere():
+    """Raw value, corrected value, lower end of the interval, equations and scans (bounds: common practice)."""
+    assert essential_fat("body_fat_percent", "male", 4.9, 6.0, 5.5).code == "essential_fat"
+    assert essential_fat("body_fat_percent", "male", 6.0, 4.9, 4.0).code == "essential_fat"
+    assert essential_fat("body_fat_percent", "male", 7.0, 6.0, 4.9).code == "essential_fat_near"
+    assert essential_fat("body_fat_percent", "male", 7.0, 6.0, 5.1) is None
+    thin = {"sex": 1.0, "age_years": 20.0, **{f"skinfold_{k}": 3.0 for k in ("chest", "abdominal", "thigh")}}
+    lines = {x.id: x for x in side_by_side(thin)}
+    assert lines["jackson_pollock_1978_3"].value < 5
+    assert "essential fat" in method_words(lines["jackson_pollock_1978_3"])[1]
+    typed = {"sex": "male", "age_years": "20", "skinfold_chest": "3", "skinfold_abdominal": "3", "skinfold_thigh": "3"}
+    assert any("essential fat" in n for n in evaluate("jackson_pollock_1978_3", typed).notes)
+    scan = LanePlan("Scan", "reference", "body_fat_percent", 1)
+    shown = Reading(
+        1, 1, "A", "2026-03-01T07:00", "Scan", "reference", "", "body_fat_percent", 4.5, "4.5", "percent", 1, "ok", ""
+    )
+    told = {"client": Client(1, "A", "male"), "day": "2026-03-01", "setting": "", "usual": None, "records": (), "stale": {}}
+    answer = lane_answer(scan, [shown], **told, locked=None, correcting=True)
+    assert answer.warning.code == "essential_fat"
 
 
 def test_drift_shortens_or_forbids():

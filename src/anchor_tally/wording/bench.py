@@ -67,7 +67,9 @@ def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
     text = escape(tally_words(a.tally, m))
     if a.simulated and text:
         text += " · simulated"
-    if a.corrected is not None:
+    if a.corrected is not None and a.corrected.value is None:
+        text += f" · {escape(corrected_sentence(a.corrected, a.plan.metric))}"
+    elif a.corrected is not None:
         text += f" → corrected <b>{escape(corrected_sentence(a.corrected, a.plan.metric))}</b>"
     elif a.uncorrected:
         text += " · uncorrected"

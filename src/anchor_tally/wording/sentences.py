@@ -186,7 +186,9 @@ def corrected_sentence(c: Corrected, metric: str) -> str:
     """A corrected value with its interval and cautions."""
     m = metric_named(metric)
     k = m.decimals if m else 1
-    text = "not corrected" if c.value is None else f"{number(c.value, k)} ({span(c.interval, k)})"
+    if c.value is None:
+        return "not corrected: " + " · ".join(sentence(n) for n in c.notes)
+    text = f"{number(c.value, k)} ({span(c.interval, k)})"
     return text + ("" if not c.notes else " · " + " · ".join(sentence(n) for n in c.notes))
 
 
