@@ -69,7 +69,7 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
         qtbot.keyClicks(cell, text)
         qtbot.keyClick(cell, Qt.Key.Key_Return)
     assert "mean 25.2 → corrected" in record.lanes[0].meaning.text()
-    assert QApplication.focusWidget() is cells[2]
+    assert QApplication.focusWidget() is record.lanes[1].cells[1]  # down the display: the mass of this step on the scale
     qtbot.keyClick(cells[2], Qt.Key.Key_F)
     qtbot.keyClicks(record.lanes[1].cells[0], "154 lb")
     qtbot.keyClick(record.lanes[1].cells[0], Qt.Key.Key_Return)

@@ -21,12 +21,13 @@ _AT_STATIONS = frozenset(m for s in STATIONS for m in s.metrics)
 
 @dataclass(frozen=True, slots=True)
 class LanePlan:
-    """One lane: an instrument and what it measures, with the repeats that are planned."""
+    """One lane: an instrument and what it measures, with the repeats that are planned and how they are walked."""
 
     instrument: str
     kind: str
     metric: str
     repeats: int
+    walk: str = "down"
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +77,8 @@ def device_lanes(
     wanted = sorted(lanes, key=lambda x: x not in used and x not in added)[:MOST_LANES]
     shown = [x for x in lanes if x in set(wanted)]
     planned = {name: 1 if i.kind == "reference" else i.repeats for name, i in named.items()}
-    return tuple(LanePlan(*x, planned.get(x[0], 3)) for x in shown), len(lanes) - len(shown)
+    walks = {name: i.walk for name, i in named.items()}
+    return tuple(LanePlan(*x, planned.get(x[0], 3), walks.get(x[0], "down")) for x in shown), len(lanes) - len(shown)
 
 
 def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str, Caution]:
@@ -102,11 +104,12 @@ def lane_answer(
     stale: Mapping[int, bool],
     locked: Caution | None,
     correcting: bool,
+    blind: bool = False,
 ) -> LaneAnswer:
     """What the readings of one lane in one visit give, in the order of their repeats.
 
     ``setting`` is that of the readings; ``usual`` the instrument's usual within-tally SD; ``correcting`` is off where the
-    values are raw measurements that nothing corrects.
+    values are raw measurements that nothing corrects. ``blind`` leaves the corrected value out, never a caution.
     """
     metric = metric_named(plan.metric)
     assert metric is not None
@@ -130,8 +133,9 @@ def lane_answer(
         values=values,
         usual=usual,
         tally=tally,
-        corrected=corrected,
-        uncorrected=tally.value is not None
+        corrected=None if blind else corrected,
+        uncorrected=not blind
+        and tally.value is not None
         and correcting
         and plan.kind != "reference"
         and (corrected is None or corrected.value is None),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from statistics import median
 
 from ..analysis.bench import free_repeat
 from ..domain.errors import UserError
@@ -19,6 +20,22 @@ class Place:
     at: str
     visit: int | None = None
     fresh: bool = False
+
+
+def last_values(session: Session, client: str, visit: int | None) -> tuple[dict[tuple[str, str], float], float | None]:
+    """A client's median values at the visit before ``visit`` (None: a new one), by instrument and metric, and the body mass there."""
+    known = session.visits_of(client)
+    here = next((v for v in known if v.id == visit), None)
+    before = next((v for v in known if v.id != visit and (here is None or v.instant < here.instant)), None)
+    if before is None:
+        return {}, None
+    found: dict[tuple[str, str], list[float]] = {}
+    for r in session.readings(visit=before.id):
+        if r.status == "ok" and r.value is not None and not r.simulated:
+            found.setdefault((r.instrument, r.metric), []).append(r.value)
+    last = {key: median(values) for key, values in found.items()}
+    masses = [v for (_, metric), v in last.items() if metric == "body_mass"]
+    return last, median(masses) if masses else None
 
 
 def take_measurement(

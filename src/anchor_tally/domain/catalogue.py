@@ -15,7 +15,7 @@ class Catalogue:
     """Clients, instruments and settings by number; heights by client; offered metrics with resolution by instrument.
 
     ``gap`` is the study's visit gap in seconds, ``zone`` its time zone, ``asked`` the conditions noted at each visit; in a study
-    for ``practice`` simulated readings count. ``stated`` holds what the user states of a metric, by (metric, what): ``margin``,
+    for ``practice`` simulated readings count, in a ``blind`` one the bench hides earlier and corrected values. ``stated`` holds what the user states of a metric, by (metric, what): ``margin``,
     ``reference_sd`` (SD of one scan) and ``client_sd`` (spread of a device's offset between clients), in the metric's unit.
     """
 
@@ -23,6 +23,7 @@ class Catalogue:
     gap: int = 7200
     zone: str = "UTC"
     practice: bool = False
+    blind: bool = False
     clients: Mapping[int, Client] = field(default_factory=lambda: MappingProxyType({}))
     instruments: Mapping[int, Instrument] = field(default_factory=lambda: MappingProxyType({}))
     settings: Mapping[int, Setting] = field(default_factory=lambda: MappingProxyType({}))

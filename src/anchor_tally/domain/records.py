@@ -55,7 +55,8 @@ class Client:
 class Instrument:
     """A reference, a device or a method. ``equation`` is set when values are computed from raw readings.
 
-    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned at each visit.
+    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned at each visit; ``walk`` is
+    down (all values of a display, then its next repeat) or across (the repeats of one value after each other).
     """
 
     id: int
@@ -68,6 +69,7 @@ class Instrument:
     notes: str = ""
     position: int = 0
     repeats: int = 3
+    walk: str = "down"
 
     @property
     def is_impedance(self) -> bool:

@@ -115,8 +115,8 @@ def dump(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -> list
 
 def study_facts(conn: sqlite3.Connection, *, full: bool) -> dict[str, Cell]:
     """Facts of the study itself; title and identity only in a full copy."""
-    row = conn.execute("SELECT uid, title, created_at, visit_gap_minutes, zone, practice FROM study").fetchone()
-    facts = dict(zip(("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice"), row, strict=True))
+    row = conn.execute("SELECT uid, title, created_at, visit_gap_minutes, zone, practice, blind FROM study").fetchone()
+    facts = dict(zip(("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice", "blind"), row, strict=True))
     return facts if full else {k: v for k, v in facts.items() if k not in ("uid", "title", "created_at")}
 
 
@@ -139,7 +139,7 @@ def load(conn: sqlite3.Connection, facts: dict[str, Cell], tables: dict[str, tup
 
 
 def _load_facts(conn: sqlite3.Connection, facts: dict[str, Cell]) -> None:
-    known = ("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice")
+    known = ("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice", "blind")
     kept = {k: v for k, v in facts.items() if k in known and v is not None}
     try:
         for name in ("uid", "title", "created_at", "zone"):

@@ -40,7 +40,7 @@ def clients(conn: sqlite3.Connection) -> dict[int, Client]:
 def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
     """All instruments by id."""
     rows = conn.execute(
-        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats FROM instrument ORDER BY id"
+        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats, walk FROM instrument ORDER BY id"
     )
     return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:10]) for r in rows}
 
@@ -52,12 +52,13 @@ class StudyFacts(NamedTuple):
     gap: int
     zone: str
     practice: bool
+    blind: bool
 
 
 def study_facts(conn: sqlite3.Connection) -> StudyFacts:
-    """The study's title, visit gap, time zone, and whether it is for practice."""
-    title, minutes, zone, practice = conn.execute("SELECT title, visit_gap_minutes, zone, practice FROM study").fetchone()
-    return StudyFacts(title, minutes * 60, zone, bool(practice))
+    """The study's title, visit gap, time zone, and whether it is for practice or blind."""
+    row = conn.execute("SELECT title, visit_gap_minutes, zone, practice, blind FROM study").fetchone()
+    return StudyFacts(row[0], row[1] * 60, row[2], bool(row[3]), bool(row[4]))
 
 
 def data_version(conn: sqlite3.Connection) -> int:
@@ -124,6 +125,7 @@ def catalogue(conn: sqlite3.Connection) -> Catalogue:
         gap=facts.gap,
         zone=facts.zone,
         practice=facts.practice,
+        blind=facts.blind,
         clients=MappingProxyType(clients(conn)),
         instruments=MappingProxyType(instruments(conn)),
         settings=MappingProxyType(settings(conn)),

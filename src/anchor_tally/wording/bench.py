@@ -9,6 +9,7 @@ from html import escape
 from ..analysis.bench import LaneAnswer
 from ..analysis.cautions import Caution
 from ..analysis.field_method import MethodLine, Sensitivity
+from ..analysis.sense import Doubt
 from ..analysis.tally import Tally
 from ..domain.metrics import METRICS, Metric, metric_named
 from ..domain.protocol import Condition
@@ -104,6 +105,18 @@ def strip_words(a: LaneAnswer) -> str:
     spread = number(max(a.values) - min(a.values), 1) if len(a.values) > 1 else "–"
     usual = f"usual SD {number(a.usual, 2)}" if a.usual else "usual spread not known yet"
     return f"Spread {spread}; {usual}"
+
+
+def last_words(last: float | None, metric: str) -> str:
+    """The value at the visit before, faint beside the cells."""
+    m = metric_named(metric)
+    return "" if last is None or m is None else f" · last {number(last, m.decimals)}"
+
+
+def doubt_words(d: Doubt) -> str:
+    """What is odd about a typed value, and the keys that settle it."""
+    take = f"C: take {d.instead} instead. " if d.instead else ""
+    return f"{sentence(d.note)}. {take}K: keep it as read. Or type it again; nothing is written yet."
 
 
 def refusal_words(error: Exception) -> str:

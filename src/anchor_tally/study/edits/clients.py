@@ -119,10 +119,11 @@ class AddHeight:
 
 @dataclass(frozen=True, slots=True)
 class PutStudy:
-    """The study's title, and whether it is for practice (then simulated readings count)."""
+    """The study's title, and whether it is for practice (then simulated readings count) or blind (the bench hides earlier values)."""
 
     title: str
     practice: bool
+    blind: bool = False
 
     @property
     def words(self) -> str:
@@ -134,6 +135,6 @@ class PutStudy:
         title = plain_name(self.title)
         if not title:
             raise EditRefused("the study needs a title; nothing was changed")
-        journal.update("study", {"id": 1}, {"title": title, "practice": int(self.practice)})
+        journal.update("study", {"id": 1}, {"title": title, "practice": int(self.practice), "blind": int(self.blind)})
         for (metric,) in journal.rows("SELECT DISTINCT metric FROM reading WHERE simulated = 1"):
             journal.touch_metric(metric, None, added=False)

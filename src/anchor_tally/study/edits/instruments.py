@@ -32,6 +32,7 @@ def _row(i: Instrument) -> Row:
         "notes": plain_text(i.notes),
         "position": i.position,
         "repeats": i.repeats,
+        "walk": i.walk,
     }
 
 

@@ -30,6 +30,9 @@ class Instruments(Card[Instrument]):
         self.line("name", "Name")
         self.choice("kind", "Kind", (("device", "device"), ("reference scan", "reference"), ("method", "method")))
         self.choice("electrodes", "Electrodes", [(_LAYOUTS.get(e, e), e) for e in ELECTRODES])
+        self.choice(
+            "walk", "Typed", [("down the display, then the next repeat", "down"), ("across: all repeats of a value", "across")]
+        )
         self.choice("repeats", "Repeats at a visit", [(str(n), n) for n in range(1, 6)])
         self.line("price", "Price", "149 EUR")
         self.choice("exports_data", "Data can be exported", (("not known", None), ("yes", True), ("no", False)))
@@ -101,7 +104,7 @@ class Instruments(Card[Instrument]):
 
     def show_record(self, record: Instrument) -> None:
         self.title.setText(record.name)
-        for name in ("name", "kind", "electrodes", "repeats", "price", "notes", "exports_data"):
+        for name in ("name", "kind", "electrodes", "repeats", "walk", "price", "notes", "exports_data"):
             self.put(name, getattr(record, name))
         self.fields["electrodes"].setEnabled(record.kind == "device")
         items = self.session.catalogue()

@@ -1,4 +1,4 @@
-"""The protocol: which conditions are asked for at each visit, and whether the study is for practice."""
+"""The protocol: which conditions are asked for at each visit, and whether the study is for practice, or blind."""
 
 from __future__ import annotations
 
@@ -34,7 +34,9 @@ class Protocol(Tab):
             grid.addWidget(label(c.breach, "faint", wrap=True), n, 2)
         grid.setColumnStretch(2, 1)
         self.practice = QCheckBox("This study is for practice: readings of simulated devices count")
-        self.practice.clicked.connect(lambda on: self._do(PutStudy(self.session.title, on)))
+        self.practice.clicked.connect(lambda on: self._do(self._study(practice=on)))
+        self.blind = QCheckBox("Blind: at the bench earlier and corrected values are hidden until the visit is two hours old")
+        self.blind.clicked.connect(lambda on: self._do(self._study(blind=on)))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
         text = (
@@ -44,7 +46,14 @@ class Protocol(Tab):
         column.addLayout(grid)
         column.addSpacing(10)
         column.addWidget(self.practice)
+        column.addWidget(self.blind)
         column.addStretch(1)
+
+    def _study(self, *, practice: bool | None = None, blind: bool | None = None) -> PutStudy:
+        items = self.session.catalogue()
+        return PutStudy(
+            self.session.title, items.practice if practice is None else practice, items.blind if blind is None else blind
+        )
 
     def _do(self, edit: Edit) -> None:
         try:
@@ -58,3 +67,4 @@ class Protocol(Tab):
         for key, box in self.boxes.items():
             box.setChecked(key in items.asked)
         self.practice.setChecked(items.practice)
+        self.blind.setChecked(items.blind)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QLabel, QLineEdit, QWidget
 
 from ....analysis.bench import LaneAnswer, LanePlan
+from ....analysis.sense import Doubt
 from ....domain.records import Reading
 from ....figures.style import Palette
 from ....wording.bench import strip_words
@@ -14,7 +15,7 @@ from ...widgets import restyle, tip
 
 
 class Cell(QLineEdit):
-    """One repeat. Enter commits and walks on; F marks it failed; F4 opens its evidence."""
+    """One repeat. Enter commits and walks on; F marks it failed; F4 opens its evidence; C and K settle a doubt."""
 
     committed = pyqtSignal(object)
     failed = pyqtSignal(object)
@@ -28,6 +29,9 @@ class Cell(QLineEdit):
         self.lane, self.replicate = lane, replicate
         self.reading: Reading | None = None
         self.stored = ""
+        self.doubt: Doubt | None = None  # what is asked about this text before it is written
+        self.sure = ""  # the text that was kept as read
+        self.textEdited.connect(lambda _text: self._settle())
         self.setFixedWidth(74)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.setAccessibleName(f"{lane.plan.instrument} {lane.label}, repeat {replicate}")
@@ -60,18 +64,44 @@ class Cell(QLineEdit):
         restyle(self)
 
     def _leave(self) -> None:
-        if self.text().strip() != self.stored or self.property("state") == "refused":
+        if self.doubt is None and (self.text().strip() != self.stored or self.property("state") == "refused"):
             self.committed.emit(self)
+
+    def ask(self, doubt: Doubt) -> None:
+        """Hold the text until C or K settles the doubt, or another text is typed."""
+        self.doubt = doubt
+        self.state("refused")
+
+    def _settle(self) -> None:
+        self.doubt = None
+
+    def _answered(self, key: int) -> bool:
+        """Whether a key has settled a doubt: C takes what a slip explains, K keeps the value as read."""
+        if self.doubt is None or key not in (Qt.Key.Key_C, Qt.Key.Key_K):
+            return False
+        if key == Qt.Key.Key_C and not self.doubt.instead:
+            return True
+        if key == Qt.Key.Key_C:
+            self.setText(self.doubt.instead)
+        self.sure, self.doubt = self.text().strip(), None
+        self.committed.emit(self)
+        if self.property("state") != "refused":
+            self.walk.emit(self)
+        return True
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         super().focusInEvent(event)
         self.selectAll()
+        if event is not None and event.reason() == Qt.FocusReason.MouseFocusReason:
+            QTimer.singleShot(0, self.selectAll)  # after the click has put its cursor
         self.entered.emit(self)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
         key = event.key()
+        if self._answered(key):
+            return
         if key == Qt.Key.Key_F and not self.isReadOnly():
             self.failed.emit(self)
         elif key == Qt.Key.Key_F4:
@@ -81,6 +111,7 @@ class Cell(QLineEdit):
             if self.property("state") != "refused":
                 self.walk.emit(self)
         elif key == Qt.Key.Key_Escape:
+            self.doubt = None
             self.state("")
             self.load(self.reading)
         elif key in (Qt.Key.Key_Down, Qt.Key.Key_Up):

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from ....analysis.bench import REPEATS, LanePlan, lane_answer
 from ....analysis.cautions import Caution
+from ....analysis.sense import Doubt, doubt
 from ....app.bench import Place
 from ....app.session import Session
 from ....domain.errors import UserError
@@ -17,7 +18,7 @@ from ....domain.metrics import metric_named
 from ....domain.records import Reading
 from ....figures.style import Palette
 from ....study.edits.readings import AddReadings, CorrectReading, NewReading
-from ....wording.bench import lane_words, refusal_words
+from ....wording.bench import doubt_words, lane_words, last_words, refusal_words
 from ...pages import EvidenceFor
 from ...widgets import label, restyle, rich
 from .cells import Cell, Lane, TallyStrip
@@ -41,7 +42,8 @@ class Bench(Protocol):
 class LaneGrid(QWidget):
     """Lanes of one station in one visit.
 
-    ``by_round`` walks all lanes for the first repeat, then all for the second; otherwise the repeats of one lane after each other.
+    ``by_round`` walks all lanes for the first repeat, then all for the second. Devices are walked one after the other, each down its
+    display (all its values, then the next repeat) or across (all repeats of a value), as its card says.
     """
 
     evidence = pyqtSignal(object)
@@ -56,6 +58,9 @@ class LaneGrid(QWidget):
         self.lanes: list[Lane] = []
         self.by_round, self.narrow, self.crowded, self.one = False, False, False, False
         self.setting: str | None = None
+        self.last: Mapping[tuple[str, str], float] = {}  # by instrument and metric, at the client's visit before
+        self.mass: float | None = None
+        self.blind = False  # earlier and corrected values are hidden
         self._heads: list[QLabel] = []
         self._built: tuple[tuple[LanePlan, ...], bool] | None = None
         self._grid = QGridLayout(self)
@@ -171,10 +176,12 @@ class LaneGrid(QWidget):
                 stale=stale,
                 locked=locks.get(plan.instrument),
                 correcting=not self.one and plan.metric in comparable,
+                blind=self.blind,
             )
             lane.strip.show_answer(lane.answer)
             words = lane_words(lane.answer, one_instrument=self.one)
-            lane.tag.setText(words.tag)
+            last = None if self.blind else self.last.get((plan.instrument, plan.metric))
+            lane.tag.setText(words.tag + last_words(last, plan.metric))
             lane.meaning.setText(words.meaning)
             lane.meaning.setObjectName("warn" if words.warn else "")
             restyle(lane.meaning)
@@ -188,7 +195,14 @@ class LaneGrid(QWidget):
     def ordered(self) -> list[Cell]:
         """Cells in the order in which Enter walks them."""
         cells = [cell for lane in self.lanes for cell in lane.cells]
-        return sorted(cells, key=lambda c: c.replicate) if self.by_round else cells  # stable: the lanes keep their order
+        if self.by_round:
+            return sorted(cells, key=lambda c: c.replicate)  # stable: the lanes keep their order
+        if self.one:
+            return cells
+        # one step on the scale is one walk down its display: all its values, then its next repeat
+        devices = list(dict.fromkeys(lane.instrument for lane in self.lanes))
+        down = {lane.instrument for lane in self.lanes if lane.plan.walk == "down"}
+        return sorted(cells, key=lambda c: (devices.index(c.lane.instrument), c.replicate * (c.lane.instrument in down)))
 
     def mark_next(self) -> None:
         """Show which cell comes next."""
@@ -240,6 +254,11 @@ class LaneGrid(QWidget):
         if place is None:
             return
         plan = cell.lane.plan
+        odd = self._doubt(cell, typed)
+        if odd is not None:
+            cell.ask(odd)
+            self.bench.refuse(doubt_words(odd))
+            return
         cell.state("")
         try:
             if cell.reading is not None:
@@ -253,6 +272,21 @@ class LaneGrid(QWidget):
             self.bench.refuse(refusal_words(error))
             return
         self.bench.refuse("")
+
+    def _doubt(self, cell: Cell, typed: str | None) -> Doubt | None:
+        """What is odd about a typed value, unless it was kept as read already."""
+        metric = metric_named(cell.lane.metric)
+        if typed is None or metric is None or typed == cell.sure:
+            return None
+        sisters = [
+            c.reading.value
+            for c in cell.lane.cells
+            if c is not cell and c.reading is not None and c.reading.status == "ok" and c.reading.value is not None
+        ]
+        answer = cell.lane.answer
+        usual = answer.usual if answer is not None else None
+        last = self.last.get((cell.lane.instrument, metric.id))
+        return doubt(typed, metric, sisters=sisters, last=last, usual_sd=usual, mass=self.mass)
 
     def _open(self, cell: Cell) -> None:
         if cell.reading is not None:

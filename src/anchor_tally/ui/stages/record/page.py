@@ -23,7 +23,7 @@ from ....analysis.bench import device_lanes, locks
 from ....analysis.cautions import Caution, cautions_of, scan_cautions
 from ....analysis.derive import visit_inputs
 from ....analysis.field_method import station_results
-from ....app.bench import Place, take_measurement
+from ....app.bench import Place, last_values, take_measurement
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS, metric_named
 from ....domain.records import Client, Instrument, Reading, VisitNote
@@ -91,7 +91,7 @@ class RecordStage(Page):
         for keys, slot in (
             ("Ctrl+PgDown", lambda: self._step_station(1)),
             ("Ctrl+PgUp", lambda: self._step_station(-1)),
-            ("F7", self.conditions.note_all),
+            ("F7", self._conditions_done),
         ):
             QShortcut(QKeySequence(keys), self, slot)
 
@@ -259,6 +259,11 @@ class RecordStage(Page):
     def _client(self) -> Client | None:
         return self.session.catalogue().client_coded(self.who())
 
+    def _conditions_done(self) -> None:
+        """Note what is open as wanted, and go to the first cell: one key."""
+        self.conditions.note_all()
+        self.grid.focus_next(None)
+
     def _chosen(self) -> None:
         self.refuse("")
         self.refresh()
@@ -328,6 +333,8 @@ class RecordStage(Page):
         if self.station == CHECK:
             self.check.refresh()
         elif self.station != METHODS:
+            self.grid.blind = self.session.catalogue().blind and not self.bar.is_closed(self.session.catalogue().gap)
+            self.grid.last, self.grid.mass = last_values(self.session, self.who(), self.visit)
             self.grid.load(own, locked, self.who(), self.visit)
             if self.station in STATION:
                 focused = next((c.lane for c in self.grid.ordered() if c.hasFocus()), self.lanes[0] if self.lanes else None)

@@ -103,6 +103,10 @@ class VisitBar(QWidget):
         except NotAMoment:
             return None
 
+    def is_closed(self, gap: int) -> bool:
+        """Whether the visit shown began longer ago than the visit gap: nothing more is read in it."""
+        return self.visit is not None and datetime.now().timestamp() - self.visit.instant > gap
+
     @property
     def place(self) -> Place | None:
         """Where a reading typed now belongs; None without a client or a moment."""
