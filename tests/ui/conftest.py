@@ -25,7 +25,7 @@ def qapp():
 
 @pytest.fixture
 def window_on(qtbot, tmp_path):
-    """Open a window on a session and wait for its first figure."""
+    """Open a window on a session and wait for its first answer."""
     opened = []
 
     def build(session):
@@ -33,7 +33,7 @@ def window_on(qtbot, tmp_path):
         qtbot.addWidget(window)
         opened.append(window)
         window.show()
-        qtbot.waitUntil(lambda: bool(window.shown != "compare" or window.compare.results), timeout=30_000)
+        qtbot.waitUntil(lambda: window.shown != "compare" or not window.jobs.busy("compare"), timeout=30_000)
         return window
 
     yield build

@@ -24,6 +24,8 @@ def choose_client(record, code):
     """Name a client at the bench."""
     record.client.setEditText(code)
     record.bar.choose_client()
+    if record.bar.new == code:  # nobody has it yet: the second Enter
+        record.bar.choose_client()
 
 
 def kept(window):

@@ -1,5 +1,8 @@
 """The bench, driven by keys: a whole visit, third repeats, cautions, conditions, a device that sends, a watched folder."""
 
+from dataclasses import replace
+from datetime import datetime, timedelta
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -10,9 +13,10 @@ from anchor_tally.domain.records import Client, Instrument, VisitNote
 from anchor_tally.feeds.laboratory import drop_file, scan_rows
 from anchor_tally.feeds.scale import Person
 from anchor_tally.feeds.taker import NoValue, Taken
-from anchor_tally.study.edits.clients import AddClient, PutClient
-from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric
+from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
+from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, PutInstrument
 from driving import kept
+from places import typed
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 DEVICES = ("Ash", "Beech", "Elm", "Fir", "Oak")
@@ -50,6 +54,9 @@ def begin(window, client="Wren"):
     press(window, Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
     press(window, Qt.Key.Key_A, CTRL)
     type_and_enter(client)
+    if window.session.catalogue().client_coded(client) is None:
+        assert "Nobody has the code" in window.record.trouble.text()
+        type_and_enter("")
 
 
 def test_whole_visit_by_keyboard(bench):
@@ -225,3 +232,119 @@ def test_check_weight_and_methods_bench(bench, qtbot):
     assert errors["1 cm more of waist girth at navel"] == "+0.77 pp"
     qtbot.keyClicks(m.fields["age_years"], "nine")
     assert "not a number" in m.refused.text()
+
+
+@pytest.fixture
+def scale(window_on, tmp_path):
+    """A scale that shows three values, and a client who was measured a week ago."""
+    session = Session.new(tmp_path / "d.tally", "t")
+    session.do(AddInstrument(Instrument(0, "Fir", "device", electrodes="feet")))
+    for metric in ("body_mass", "body_fat_percent", "total_body_water_percent"):
+        session.do(OfferMetric(1, metric, 0.1))
+    week_ago = (datetime.now() - timedelta(days=7)).strftime("%Y-%m-%dT%H:%M")
+    for metric, value in (("body_mass", "68.2"), ("body_fat_percent", "19.0"), ("total_body_water_percent", "58.1")):
+        session.do(typed("Wren", week_ago, "Fir", "device", metric, value))
+    session.do(PutClient(Client(1, "Wren", name="Jenny W.", cautions=frozenset({"implant_cleared", "implant"}))))
+    window = window_on(session)
+    yield window
+    window.close()
+    session.close()
+
+
+def test_nobody_is_chosen_and_a_new_code_is_asked_about(scale):
+    """The right person: nobody is preselected, a name finds the code, a code that nobody has waits for a second Enter."""
+    record = scale.record
+    press(scale, Qt.Key.Key_2, CTRL)
+    assert record.who() == ""
+    assert "Choose a client" in record.headline.text()
+    record.lanes[0].cells[0].setFocus()
+    type_and_enter("68.1")
+    assert "Choose or type a client's code" in record.trouble.text()
+    record.refresh()
+    record.client.lineEdit().setFocus()
+    press(scale, Qt.Key.Key_A, CTRL)
+    type_and_enter("Wrem")
+    assert 'Nobody has the code "Wrem"' in record.trouble.text()
+    record.lanes[0].cells[0].setFocus()
+    press(scale, Qt.Key.Key_A, CTRL)
+    record.client.lineEdit().setFocus()
+    press(scale, Qt.Key.Key_A, CTRL)
+    type_and_enter("jenny w.")
+    assert record.who() == "Wren"
+    assert "Implanted electronics" in record.caution.text()
+    assert "Last visit" in record.headline.text()
+    assert [c.code for c in scale.session.catalogue().clients.values()] == ["Wren"]
+
+
+def test_odd_values_are_asked_about_before_they_are_kept(scale):
+    """684 for 68.4, pounds, swapped digits, the mass in the fat lane, a repeat far off: named at once, one key settles it."""
+    begin(scale)
+    record, session = scale.record, scale.session
+    visit = [r.id for r in kept(scale)]
+    lanes = {lane.metric: lane for lane in record.lanes}
+    assert "last 68.2" in lanes["body_mass"].tag.text()
+
+    def told():
+        return [(r.metric, r.entered, r.unit) for r in kept(scale) if r.id not in visit]
+
+    lanes["body_mass"].cells[0].setFocus()
+    type_and_enter("684")
+    assert "far from the last visit (68.2)" in record.trouble.text()
+    assert "C: take 68.4" in record.trouble.text()
+    assert told() == []
+    press(scale, Qt.Key.Key_C)
+    assert told() == [("body_mass", "68.4", "kg")]
+    lanes["body_fat_percent"].cells[0].setFocus()
+    type_and_enter("68.4")
+    assert "looks like the body mass" in record.trouble.text()
+    press(scale, Qt.Key.Key_A, CTRL)
+    type_and_enter("19.4")
+    assert record.trouble.text() == ""
+    lanes["body_fat_percent"].cells[1].setFocus()
+    type_and_enter("39.2")
+    assert "far from its sister repeats (about 19.4)" in record.trouble.text()
+    press(scale, Qt.Key.Key_K)
+    assert told()[-1] == ("body_fat_percent", "39.2", "percent")
+    lanes["body_mass"].cells[1].setFocus()
+    type_and_enter("151")
+    assert "C: take 151 lb" in record.trouble.text()
+    press(scale, Qt.Key.Key_C)
+    assert told()[-1] == ("body_mass", "151", "lb")
+    lanes["body_mass"].cells[2].setFocus()
+    type_and_enter("86.2")
+    assert "C: take 68.2" in record.trouble.text()
+    press(scale, Qt.Key.Key_Escape)
+    assert len(told()) == 4
+    assert session.catalogue().client_coded("Wren") is not None
+
+
+def test_one_step_on_the_scale_is_one_walk_down(scale):
+    """Enter follows the display; the card may say across. F7 notes the conditions and goes to the first cell."""
+    window, record = scale, scale.record
+    begin(window)
+    record.conditions.all.setFocus()
+    press(window, Qt.Key.Key_F7)
+    assert QApplication.focusWidget() is record.lanes[0].cells[0]
+    visited = []
+    for text in ("68.1", "19.1", "58.0", "68.2", "19.2", "58.1", "68.0", "19.0", "58.2"):
+        cell = QApplication.focusWidget()
+        visited.append((cell.lane.metric, cell.replicate))
+        type_and_enter(text)
+    order = [lane.metric for lane in record.lanes]
+    assert visited == [(m, k) for k in (1, 2, 3) for m in order]
+    item = window.session.catalogue().instruments[1]
+    window.session.do(PutInstrument(replace(item, walk="across")))
+    assert [(c.lane.metric, c.replicate) for c in record.grid.ordered()] == [(m, k) for m in order for k in (1, 2, 3)]
+
+
+def test_blind_work_hides_what_was_before(scale):
+    """In a blind study the bench shows neither the last value nor the corrected one until the visit is over."""
+    scale.session.do(PutStudy("t", practice=False, blind=True))
+    begin(scale)
+    record = scale.record
+    assert all("last" not in lane.tag.text() for lane in record.lanes)
+    record.lanes[0].cells[0].setFocus()
+    type_and_enter("80.0")
+    assert "last visit" not in record.trouble.text()
+    scale.session.do(PutStudy("t", practice=False, blind=False))
+    assert "last 68.2" in next(lane.tag.text() for lane in record.lanes if lane.metric == "body_mass")

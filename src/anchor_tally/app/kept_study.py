@@ -238,6 +238,10 @@ class KeptStudy:
             self._heights = read.stated_heights(self.connection())
         return self._heights
 
+    def codes_by_last_visit(self) -> list[str]:
+        """Codes of the clients, the one seen last first; those without a visit in alphabetical order."""
+        return read.codes_by_last_visit(self.connection())
+
     def visits_of(self, client: str) -> list[Visit]:
         """Visits of a client, newest first."""
         return read.visits_of(self.connection(), client)

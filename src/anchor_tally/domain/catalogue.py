@@ -40,6 +40,13 @@ class Catalogue:
         """A client by code."""
         return next((c for c in self.clients.values() if c.code == code), None)
 
+    def client_named(self, text: str) -> Client | None:
+        """A client by code, or by a name that only one has, whatever the case."""
+        low = text.strip().lower()
+        exact = self.client_coded(text.strip()) or next((c for c in self.clients.values() if c.code.lower() == low), None)
+        named = [c for c in self.clients.values() if c.name and c.name.lower() == low]
+        return exact or (named[0] if len(named) == 1 else None)
+
     def instrument_named(self, name: str) -> Instrument | None:
         """An instrument by name or equation id, whatever the case."""
         low = name.strip().lower()

@@ -42,7 +42,7 @@ def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
     rows = conn.execute(
         "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats, walk FROM instrument ORDER BY id"
     )
-    return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:10]) for r in rows}
+    return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:11]) for r in rows}
 
 
 class StudyFacts(NamedTuple):
@@ -258,6 +258,14 @@ def visit_note(conn: sqlite3.Connection, visit: int) -> VisitNote:
     """Conditions, assessor and remarks of a visit."""
     row = conn.execute("SELECT assessor, notes FROM visit WHERE id = ?", (visit,)).fetchone() or ("", "")
     return VisitNote(dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()), *row)
+
+
+def codes_by_last_visit(conn: sqlite3.Connection) -> list[str]:
+    """Codes of all clients, the one seen last first."""
+    sql = (
+        "SELECT c.code FROM client c ORDER BY (SELECT max(v.instant) FROM visit v WHERE v.client = c.id) DESC NULLS LAST, c.code"
+    )
+    return [code for (code,) in conn.execute(sql)]
 
 
 def visits_of(conn: sqlite3.Connection, client: str) -> list[Visit]:

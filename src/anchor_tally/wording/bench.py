@@ -79,13 +79,19 @@ def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
     return LaneWords(tag, text, warn=bool(a.tally.notes))
 
 
-def bench_headline(who: str, kept: int, *, noted: bool, empty: bool) -> str:
-    """What the bench says on top: how far the visit is, and what comes next."""
+def unknown_client_words(code: str) -> str:
+    """A code that nobody has."""
+    return f'Nobody has the code "{code}". Enter again in the client field makes a new client; nothing was written.'
+
+
+def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str = "") -> str:
+    """What the bench says on top: how far the visit is, what comes next, and the day of the visit ``before``."""
     if kept:
         return f"{who}: {count(kept, 'reading')} kept in this visit." + ("" if noted else " Conditions are not noted yet (F7).")
     if empty:
         return "Add an instrument below, or import readings (Ctrl+I)."
-    return f"{who}: type the first reading." if who else "Choose a client, or type the code of a new one."
+    seen = f" Last visit {before}." if before else " No visit yet."
+    return f"{who}: type the first reading.{seen}" if who else "Choose a client, or type the code of a new one."
 
 
 def more_lanes_words(others: int) -> str:
@@ -116,7 +122,8 @@ def last_words(last: float | None, metric: str) -> str:
 def doubt_words(d: Doubt) -> str:
     """What is odd about a typed value, and the keys that settle it."""
     take = f"C: take {d.instead} instead. " if d.instead else ""
-    return f"{sentence(d.note)}. {take}K: keep it as read. Or type it again; nothing is written yet."
+    keep = "" if d.note.code == "value_impossible" else "K: keep it as read. "
+    return f"{sentence(d.note)}. {take}{keep}Or type it again; nothing is written yet."
 
 
 def refusal_words(error: Exception) -> str:

@@ -285,7 +285,7 @@ class LaneGrid(QWidget):
         ]
         answer = cell.lane.answer
         usual = answer.usual if answer is not None else None
-        last = self.last.get((cell.lane.instrument, metric.id))
+        last = None if self.blind else self.last.get((cell.lane.instrument, metric.id))
         return doubt(typed, metric, sisters=sisters, last=last, usual_sd=usual, mass=self.mass)
 
     def _open(self, cell: Cell) -> None:

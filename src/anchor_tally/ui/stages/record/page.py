@@ -32,7 +32,7 @@ from ....domain.units import ValueRefused, parse_quantity
 from ....figures.style import Palette
 from ....study.edits.clients import AddClient
 from ....study.edits.visits import NoteVisit
-from ....wording.bench import bench_headline, caution_words, more_lanes_words
+from ....wording.bench import bench_headline, caution_words, more_lanes_words, unknown_client_words
 from ....wording.sentences import sentence
 from ...pages import Page, Surroundings
 from ...widgets import Flow, label
@@ -66,6 +66,7 @@ class RecordStage(Page):
         self.bar.chosen.connect(self._chosen)
         self.bar.assessor_named.connect(self._note_assessor)
         self.bar.message.connect(self.message)
+        self.bar.unknown.connect(lambda code: self.refuse(unknown_client_words(code)))
         self.headline = label("", "headline", wrap=True)
         self.hint = label(_KEYS, "faint", wrap=True)
         self.trouble = label("", "warn", wrap=True)
@@ -216,6 +217,8 @@ class RecordStage(Page):
             self.refuse(f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was written.')
         elif not self.who():
             self.refuse("Choose or type a client's code first; nothing was written.")
+        elif self.bar.place is None:
+            self.refuse(unknown_client_words(self.who()))
         return self.bar.place
 
     def refuse(self, text: str) -> None:
@@ -324,7 +327,9 @@ class RecordStage(Page):
         self.conditions.show_answers(note.conditions)
         self.bar.show_assessor(note.assessor)
         empty = not self.lanes and self.station == DEVICES
-        self.headline.setText(bench_headline(self.who(), len(own), noted=bool(note.conditions), empty=empty))
+        self.headline.setText(
+            bench_headline(self.who(), len(own), noted=bool(note.conditions), empty=empty, before=self.bar.before)
+        )
         for key, button in self.tabs.items():
             station = STATION.get(key)
             kept = {r.metric for r in own if station and r.metric in station.metrics and r.kind == station.kind}

@@ -21,23 +21,30 @@ NEW = "New visit"
 class VisitBar(QWidget):
     """Client, visit, time and assessor.
 
-    ``chosen`` is sent when another client or visit is shown. The visit follows the time: a time near a visit shows that visit,
+    ``chosen`` is sent when another client or visit is shown, ``unknown`` when a code that nobody has waits for a second Enter. The visit follows the time: a time near a visit shows that visit,
     any other one a new visit, and *New visit* a new one even within the visit gap.
     """
 
     chosen = pyqtSignal()
     assessor_named = pyqtSignal(str)
     message = pyqtSignal(str, bool)
+    unknown = pyqtSignal(str)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self.before = ""  # when this client was seen before the visit shown
+        self.new = ""  # a code that nobody has yet, taken after it was asked about
         self.visit: Visit | None = None
         self.fresh = False
         self.client, self.visits = QComboBox(), QComboBox()
         self.client.setEditable(True)
+        self.client.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         self.client.setMinimumWidth(130)
+        self.client.setCurrentIndex(-1)
         self.line = self.client.lineEdit()
+        if self.line is not None:
+            self.line.setPlaceholderText("code or name")
         self._completer(self.client.completer())
         self.client.textActivated.connect(lambda _text: self.choose_client())
         self.visits.setMinimumWidth(150)
@@ -113,17 +120,19 @@ class VisitBar(QWidget):
         at = self.moment
         if at is None or not self.who:
             return None
+        if self.who != self.new and self.session.catalogue().client_coded(self.who) is None:
+            return None
         return Place(self.who, at, self.visit.id if self.visit else None, self.fresh)
 
     def refresh(self) -> None:
         """Show the study's clients and the visits of this one."""
-        codes = [c.code for c in self.session.catalogue().clients.values()]
+        codes = self.session.codes_by_last_visit()
         if [self.client.itemText(k) for k in range(self.client.count())] != codes:
             current = self.client.currentText()
             self.client.blockSignals(True)
             self.client.clear()
             self.client.addItems(codes)
-            self.client.setEditText(current if current or not codes else codes[0])
+            self.client.setEditText(current)  # nobody is chosen for the user
             self.client.blockSignals(False)
         if not self.when.text():
             self._now()
@@ -132,6 +141,8 @@ class VisitBar(QWidget):
             self.visit = next((v for v in known if v.id == self.visit.id), None)  # None: it was taken back
         if self.visit is None:
             self._find(known)
+        earlier = next((v for v in known if self.visit is None or v.instant < self.visit.instant), None)
+        self.before = earlier.words if earlier is not None else ""
         self.visits.clear()
         self.visits.addItem(NEW, None)
         for v in known:
@@ -168,9 +179,22 @@ class VisitBar(QWidget):
         popup = completer.popup() if completer is not None else None
         if popup is not None:
             popup.hide()
+        if not self._known():
+            return
         self.visit, self.fresh = None, False
         self._now()
         self.chosen.emit()
+
+    def _known(self) -> bool:
+        """Whether the text names a client, by code or by name; a code that nobody has is asked about once before it is taken."""
+        found = self.session.catalogue().client_named(self.who)
+        if found is not None:
+            self.client.setEditText(found.code)
+        elif self.who and self.who != self.new:
+            self.new = self.who
+            self.unknown.emit(self.who)
+            return False
+        return True
 
     def choose_visit(self) -> None:
         """Go to a visit of the list, or begin a new one, also within the visit gap of another."""
