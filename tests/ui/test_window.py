@@ -2,17 +2,23 @@
 
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QLabel, QMenu
 
+from anchor_tally.app.actions import ACTIONS
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
+from anchor_tally.ui.find_box import FindBox
+from anchor_tally.ui.sheets import About, KeySheet
 from driving import previewed, shown
+from places import typed
 
 
 def click_point(qtbot, window, k):
@@ -213,3 +219,65 @@ def test_killed_after_typing(tmp_path):
         ("Wren", "Fir", "body_fat_percent", 21.5, "21.5")
     ]
     session.close()
+
+
+def test_find_menu_and_keys(qtbot, window_on, demo):
+    """The find box goes to a client, a visit, an instrument or does a command; menu and key sheet hold every action of the table."""
+    window = window_on(demo)
+
+    def found(text):
+        QApplication.setActiveWindow(window)
+        qtbot.keyClick(window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        box = window.findChild(FindBox)
+        qtbot.keyClicks(box.text, text)
+        qtbot.keyClick(box.text, Qt.Key.Key_Return)
+        qtbot.waitUntil(lambda: window.findChild(FindBox) is None)
+
+    found("gann")
+    assert (window.shown, window.record.who()) == ("record", "Gannet")
+    assert window.record.visit is None
+    found("Gannet 2026-05-25")
+    assert window.record.when.text().startswith("2026-05-25")
+    found("dogwood")
+    assert (window.shown, window.plan.tab("instruments").title.text()) == ("plan", "Dogwood")
+    dark = window.dark
+    found("light")
+    assert window.dark != dark
+    window.act("menu")
+    words = [a.text().split("\t")[0] for part in window.popped.findChildren(QMenu) for a in part.actions()]
+    assert {a.words for a in ACTIONS} <= set(words)
+    window.popped.close()
+    window.act("keys")
+    sheet = window.findChild(KeySheet)
+    lines = {sheet.table.text(k, 0): sheet.table.text(k, 1) for k in range(sheet.table.count)}
+    assert {a.words: a.keys or "–" for a in ACTIONS}.items() <= lines.items()
+    sheet.close()
+    window.act("about")
+    assert any("diagnosis" in x.text() for x in window.findChild(About).findChildren(QLabel))
+    window.findChild(About).close()
+
+
+def test_window_comes_back_as_it_was_left(window_on, tmp_path):
+    """Place, stage, lens and the studies opened last are there at the next start; a lens that no longer fits is not used."""
+    path = tmp_path / "mine.tally"
+    first = Session.new(path, "mine")
+    first.do(typed("Wren", "2026-03-02T07:00", "Fir", "device", "body_mass", "68.2"))
+    first.do(typed("Wren", "2026-03-02T07:00", "Fir", "device", "body_fat_percent", "20"))
+    window = window_on(first)
+    window.go("plan")
+    window.session.look(replace(window.session.lens, metric="body_mass", window_hours=12.0))
+    window.resize(1100, 680)
+    window.close()
+    window = window_on(Session.open(path))
+    assert (window.shown, window.session.lens.metric, window.session.lens.window_hours) == ("plan", "body_mass", 12.0)
+    assert window.height() == 680
+    assert window.memory.recent() == [path]
+    window.session.look(replace(window.session.lens, clients=frozenset({"Wren"})))
+    window.go("record")
+    window.close()
+    with sqlite3.connect(path) as other:
+        other.execute("UPDATE client SET code = 'Crane'")
+    other.close()
+    window = window_on(Session.open(path))
+    assert (window.shown, window.session.lens.clients) == ("record", None)
+    window.close()

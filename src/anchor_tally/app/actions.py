@@ -55,7 +55,11 @@ ACTIONS = (
     Action("undo", "Undo", "Ctrl+Z", "Edit", "undo"),
     Action("redo", "Redo", "Ctrl+Shift+Z", "Edit", "redo"),
     *(Action(f"go_{s.id}", s.label, f"Ctrl+{k}", "Go", "study", s.id) for k, s in enumerate(STAGES, start=1) if s.built),
+    Action("find", "Find…", "Ctrl+K", "Go", "nothing"),
     Action("close_drawer", "Close the evidence drawer", "F6", "View", "study"),
     Action("dark", "Light / dark", "", "View", "nothing"),
+    Action("menu", "Menu…", "F10", "View", "nothing"),
+    Action("keys", "Keys", "F1", "Help", "nothing"),
+    Action("about", "About Anchor Tally", "", "Help", "nothing"),
 )
 ACTION = {a.id: a for a in ACTIONS}

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QProgressBar, QPu
 from ..app.actions import ACTION, STAGES
 from .widgets import label, restyle, tip
 
-TOOLS = ("import", "paste", "export", "open", "new", "dark")
+TOOLS = ("find", "import", "export", "open", "dark", "menu")
 
 
 def action_button(action: str) -> QPushButton:

@@ -15,9 +15,11 @@ from ..app.actions import ACTIONS, STAGES
 from ..domain.errors import UserError
 from ..figures.style import DARK, LIGHT, Palette
 from .frame import Frame
+from .memory import Memory, is_demo
 from .theme import icon, style_sheet
 
 if TYPE_CHECKING:
+    from ..app.find import Found
     from ..app.session import Session
     from .drawer import Drawer
     from .jobs import Jobs
@@ -51,9 +53,11 @@ class MainWindow(QMainWindow):
         self._painted = False
         self._importing: threading.Thread | None = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
+        self.memory = Memory(self.settings)
         self.setWindowIcon(icon())
         self.setWindowTitle("Anchor Tally")
         self._fit_screen()
+        self.memory.put_back(self)
         self._looks = QTimer(self)
         self._looks.setInterval(LOOK_MS)
         self._looks.timeout.connect(self._look)
@@ -95,6 +99,10 @@ class MainWindow(QMainWindow):
             "redo": self.redo,
             "close_drawer": self.close_drawer,
             "dark": self.toggle_dark,
+            "find": self.ask_find,
+            "menu": self.show_menu,
+            "keys": self.show_keys,
+            "about": self.show_about,
             **{f"go_{s.id}": lambda s=s.id: self.choose(s) for s in STAGES if s.built},  # type: ignore[misc]
         }
         self.do = do
@@ -121,6 +129,7 @@ class MainWindow(QMainWindow):
 
         self._detach()
         self.session = session
+        stage = self._as_left(session)
         self.jobs = Jobs(self)
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
@@ -134,9 +143,30 @@ class MainWindow(QMainWindow):
         self._looks.start()
         self._mirrors.start()
         self.say("")
-        self.go("compare" if session.metrics() else "record")
+        self.go(stage or ("compare" if session.metrics() else "record"))
         self.refresh()
         self.attached.emit()
+
+    def _as_left(self, session: Session) -> str:
+        """Put back the lens that the study was left with, as far as it still fits; returns the stage, "" for none."""
+        if session.path is None or is_demo(session.path):
+            return ""
+        self.memory.opened(session.path)
+        kept = self.memory.view(session.path)
+        if kept is None:
+            return ""
+        stage, lens = kept
+        known = session.catalogue()
+        codes = {c.code for c in known.clients.values()}
+        fits = (
+            lens.metric in session.metrics()
+            and (lens.reference is None or known.instrument_named(lens.reference) is not None)
+            and (lens.setting is None or lens.setting in {s.label for s in known.settings.values()})
+            and (lens.clients is None or (bool(lens.clients) and lens.clients <= codes))
+        )
+        if fits:
+            session.look(lens)
+        return stage if any(s.id == stage and s.built for s in STAGES) else ""
 
     def _detach(self) -> None:
         """Let go of the study that is open, and of all that was built on it."""
@@ -157,8 +187,10 @@ class MainWindow(QMainWindow):
                 widget.hide()
                 widget.setParent(None)
                 widget.deleteLater()
-        self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
         session, self.session = self.session, None
+        if session.path is not None and not is_demo(session.path):
+            self.memory.keep_view(session.path, self.shown, session.lens)
+        self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
 
     def trouble(self, text: str) -> None:
@@ -516,6 +548,49 @@ class MainWindow(QMainWindow):
             return
         self.attach(opened)
 
+    # finding the way
+    def ask_find(self) -> None:
+        """Open the find box."""
+        from ..app.find import find
+        from .find_box import FindBox
+
+        box = FindBox(self, lambda text: find(self.session, text, self.can))
+        box.chosen.connect(self.open_found)
+        box.show()
+        box.text.setFocus()
+
+    def open_found(self, found: Found) -> None:
+        """Go to what was found, or do it."""
+        if found.kind == "command":
+            self.act(found.key)
+        elif found.kind == "instrument":
+            self.choose("plan")
+            self.pages["plan"].show_found(found)
+        else:
+            self.choose("record")
+            self.pages["record"].show_found(found)
+
+    def show_menu(self) -> None:
+        """Pop up the menu beside its button."""
+        from .sheets import menu
+
+        recent = [(p.name, lambda p=p: self.open_study(p)) for p in self.memory.recent()]
+        button = self.rail.tools["menu"]
+        self.popped = menu(self, self.can, self.act, recent)
+        self.popped.popup(button.mapToGlobal(button.rect().topRight()))
+
+    def show_keys(self) -> None:
+        """Show the key sheet."""
+        from .sheets import KeySheet
+
+        KeySheet(self).show()
+
+    def show_about(self) -> None:
+        """Say what this program is."""
+        from .sheets import About
+
+        About(self).show()
+
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         data = event.mimeData() if event is not None else None
         if event is not None and data is not None and any(u.toLocalFile().lower().endswith(TABLES) for u in data.urls()):
@@ -533,5 +608,6 @@ class MainWindow(QMainWindow):
             QTimer.singleShot(0, self.painted.emit)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        self.memory.keep_place(self)
         self._detach()
         super().closeEvent(event)

@@ -15,6 +15,7 @@ from .jobs import Jobs
 
 if TYPE_CHECKING:
     from ..analysis.evidence import Evidence
+    from ..app.find import Found
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +55,9 @@ class Page(QWidget):
 
     def drawer_open(self, is_open: bool) -> None:
         """The evidence drawer was opened or closed beside this page."""
+
+    def show_found(self, found: Found) -> None:
+        """Show what the find box has found, on a page that can."""
 
     def leave(self) -> None:
         """Let go of timers and devices: the study is being closed."""

@@ -166,6 +166,11 @@ class Card(Tab, Generic[R]):
             self.list.choose(self.ids.index(self.row))
         self._show()
 
+    def select(self, number: int) -> None:
+        """Choose the card of a record."""
+        self.row = number
+        self.refresh()
+
     def _chosen(self, k: int) -> None:
         if 0 <= k < len(self.ids):
             self.row = self.ids[k]

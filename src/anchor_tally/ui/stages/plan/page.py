@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QButtonGroup, QPushButton, QStackedWidget, QVBoxLayout
 
+from ....app.find import Found
 from ....app.session import Session
 from ....figures.style import Palette
 from ...pages import Page, Surroundings
@@ -75,6 +76,12 @@ class PlanStage(Page):
         self.current = key
         self.buttons[key].setChecked(True)
         self.refresh()
+
+    def show_found(self, found: Found) -> None:
+        self.go("instruments")
+        tab = self.tab("instruments")
+        assert isinstance(tab, Instruments)
+        tab.select(next((i.id for i in self.session.catalogue().instruments.values() if i.name == found.key), 0))
 
     def refresh(self) -> None:
         tab = self.tab(self.current)

@@ -24,6 +24,7 @@ from ....analysis.cautions import Caution, cautions_of, scan_cautions
 from ....analysis.derive import visit_inputs
 from ....analysis.field_method import station_results
 from ....app.bench import Place, last_values, take_measurement
+from ....app.find import Found
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS, metric_named
 from ....domain.records import Client, Instrument, Reading, VisitNote
@@ -431,6 +432,14 @@ class RecordStage(Page):
         before = self.session.visit_note(self.visit).assessor if self.visit is not None else ""
         if name != before and (self.visit is not None or name):
             self._note(assessor=name)
+
+    def show_found(self, found: Found) -> None:
+        self.client.setEditText(found.client or found.key)
+        self.bar.choose_client()
+        at = next((k for k in range(1, self.visits.count()) if str(self.visits.itemData(k).id) == found.key), 0)
+        if found.kind == "visit" and at:
+            self.visits.setCurrentIndex(at)
+            self.bar.choose_visit()
 
     def leave(self) -> None:
         self.live.stop()

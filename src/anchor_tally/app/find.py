@@ -1,0 +1,59 @@
+"""One place to find a client, an instrument, a visit or a command."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from ..domain.catalogue import Catalogue
+from .actions import ACTIONS
+from .session import Session
+
+Kind = Literal["client", "visit", "instrument", "command"]
+MOST = 14
+_VISITS = 6
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Something that was found: what it is, what it is known by (a visit: its number), its words, and whose it is."""
+
+    kind: Kind
+    key: str
+    words: str
+    client: str = ""
+
+
+def find(session: Session | None, text: str, can: dict[str, bool]) -> tuple[Found, ...]:
+    """What fits all words of ``text``; commands only where they can be done (``can``, by the action's id).
+
+    What begins with the text goes first; without a text the clients seen last, and the commands.
+    """
+    words = text.strip().lower().split()
+    out: list[Found] = []
+    if session is not None:
+        items = session.catalogue()
+        codes = session.codes_by_last_visit()
+        out += [Found("client", code, _client_words(items, code)) for code in codes]
+        out += [Found("instrument", i.name, f"{i.name} · {i.kind}") for i in items.instruments.values() if i.id > 0]
+        named = next((c for c in codes if words and c.lower() == words[0]), None)
+        if named is not None:
+            visits = session.visits_of(named)
+            out += [Found("visit", str(v.id), f"{named} · visit {v.words}", named) for v in visits]
+    out += [
+        Found("command", a.id, f"{a.words.rstrip('…')}{f' · {a.keys}' if a.keys else ''}")
+        for a in ACTIONS
+        if can.get(a.id, False)
+    ]
+    fitting = [f for f in out if all(w in f.words.lower() for w in words)]
+    fitting.sort(key=lambda f: not (words and f.words.lower().startswith(words[0])))  # stable
+    shown: list[Found] = []
+    for f in fitting:
+        if f.kind != "visit" or sum(s.kind == "visit" for s in shown) < _VISITS:
+            shown.append(f)
+    return tuple(shown[:MOST])
+
+
+def _client_words(items: Catalogue, code: str) -> str:
+    client = items.client_coded(code)
+    return f"{code} · {client.name}" if client is not None and client.name else f"{code} · client"

@@ -1,0 +1,81 @@
+"""The menu, the key sheet and the page about the program, all from the one table of actions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from importlib import metadata
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QDialog, QMenu, QVBoxLayout, QWidget
+
+from ..app.actions import ACTIONS
+from .widgets import Table, label
+
+BENCH_KEYS = (
+    ("Next empty cell", "Enter"),
+    ("Failed reading", "F"),
+    ("What is kept of this reading", "F4"),
+    ("All conditions as wanted, then the first cell", "F7"),
+    ("Take what a slip explains / keep as read", "C / K"),
+    ("Next, previous station", "Ctrl+Page down, Ctrl+Page up"),
+    ("Client, visit, time, assessor", "Alt+L, Alt+V, Alt+T, Alt+A"),
+)
+
+
+def menu(
+    parent: QWidget, can: Mapping[str, bool], act: Callable[[str], None], recent: Sequence[tuple[str, Callable[[], None]]]
+) -> QMenu:
+    """Every action under its heading with its key, and the studies opened last."""
+    out = QMenu(parent)
+    for heading in dict.fromkeys(a.menu for a in ACTIONS):
+        part = out.addMenu(heading)
+        if part is None:
+            continue
+        for a in (a for a in ACTIONS if a.menu == heading):
+            entry = part.addAction(f"{a.words}\t{a.keys}" if a.keys else a.words, lambda key=a.id: act(key))
+            if entry is not None:
+                entry.setEnabled(can.get(a.id, False))
+        if heading == "Study" and recent:
+            part.addSeparator()
+            for words, open_it in recent:
+                part.addAction(words, open_it)
+    return out
+
+
+class KeySheet(QDialog):
+    """All keys on one sheet."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keys")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.table = Table(["What", "Key", "Where"], "Keys", numeric_from=3)
+        lines = [(a.words, a.keys or "–", a.menu) for a in ACTIONS]
+        self.table.fill([*lines, *((words, keys, "Bench") for words, keys in BENCH_KEYS)])
+        column = QVBoxLayout(self)
+        column.addWidget(self.table)
+        self.resize(560, 560)
+
+
+class About(QDialog):
+    """What this is: version, licence, sources, and what it is not."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("About Anchor Tally")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        try:
+            version = metadata.version("anchor-tally")
+        except metadata.PackageNotFoundError:
+            version = "not installed"
+        lines = (
+            f"Anchor Tally {version}",
+            "Compares body-composition devices and field methods with a reference, and derives calibrations with their uncertainty.",
+            "Nothing here is a diagnosis. Scans are ordered and run by licensed staff under local rules.",
+            "Licence: GPL-3.0-or-later. Fonts: SIL Open Font License. Built with Python, PyQt6, NumPy, SciPy, matplotlib and openpyxl.",
+            "Every equation and statistic names its source where it is shown; those from memory say so.",
+        )
+        column = QVBoxLayout(self)
+        for k, line in enumerate(lines):
+            column.addWidget(label(line, "headline" if k == 0 else "", wrap=True))
+        self.resize(460, 260)
