@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QApplication, QLabel, QMenu
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QLineEdit, QMenu, QScrollBar, QTableView
 
 from anchor_tally.app.actions import ACTIONS
 from anchor_tally.app.exporting import export
@@ -281,3 +281,27 @@ def test_window_comes_back_as_it_was_left(window_on, tmp_path):
     window = window_on(Session.open(path))
     assert (window.shown, window.session.lens.clients) == ("record", None)
     window.close()
+
+
+def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, demo):
+    """Ctrl+C on a figure copies its picture; an old message goes, trouble stays; every control has a name to be read out."""
+    window = window_on(demo)
+    qtbot.keyClick(window.compare.ladder, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    image = QApplication.clipboard().image()
+    assert (image.width(), image.height()) == (window.compare.ladder.width(), window.compare.ladder.height())
+    window.footer._old.setInterval(1)
+    window.say("Undone: add a reading.")
+    qtbot.waitUntil(lambda: window.said == "")
+    window.say("The file cannot be written.", True)
+    assert not window.footer._old.isActive()
+    assert window.said
+    nameless = []
+    for stage in ("plan", "record", "compare", "calibrate"):
+        window.go(stage)
+        for kind in (QLineEdit, QComboBox, QAbstractButton, QTableView):
+            for w in window.page(stage).findChildren(kind):
+                inner = isinstance(w.parent(), QComboBox | QTableView | QScrollBar) or w.objectName().startswith("qt_")
+                text = w.text() if isinstance(w, QAbstractButton) else ""
+                if not inner and not w.accessibleName() and not text:
+                    nameless.append((stage, type(w).__name__, w.toolTip()))
+    assert nameless == []

@@ -10,8 +10,8 @@ from matplotlib.colors import to_hex
 from matplotlib.figure import Figure
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QKeyEvent, QPainter, QPaintEvent, QResizeEvent, QShowEvent
-from PyQt6.QtWidgets import QSizePolicy
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent, QShowEvent
+from PyQt6.QtWidgets import QApplication, QSizePolicy
 
 from ..figures.style import use_fonts
 
@@ -119,9 +119,19 @@ class FigureView(FigureCanvasQTAgg):
         self._fit()
         super().resizeEvent(event)
 
+    def copy(self) -> None:
+        """Put the picture on the clipboard."""
+        clipboard = QApplication.clipboard()
+        if self._stale:
+            self.draw()
+        if clipboard is not None and self._last is not None:
+            clipboard.setImage(self._last)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
-        if key in (Qt.Key.Key_Down, Qt.Key.Key_Right):
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+        elif key in (Qt.Key.Key_Down, Qt.Key.Key_Right):
             self.stepped.emit(1)
         elif key in (Qt.Key.Key_Up, Qt.Key.Key_Left):
             self.stepped.emit(-1)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QProgressBar, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from ..app.actions import ACTION, STAGES
 from .widgets import label, restyle, tip
 
+OLD_MS = 20_000  # after which a message is about the past
 TOOLS = ("find", "import", "export", "open", "dark", "menu")
 
 
@@ -87,10 +88,18 @@ class Footer(QWidget):
             row.addWidget(w)
         for w in (self.copy, self.take_over):
             w.hide()
+        self._old = QTimer(self)
+        self._old.setSingleShot(True)
+        self._old.setInterval(OLD_MS)
+        self._old.timeout.connect(lambda: self.say("", trouble=False))
         self.rest()
 
     def say(self, text: str, *, trouble: bool) -> None:
-        """Show a message in place."""
+        """Show a message in place; trouble stays until something else is said, the rest goes when it is old."""
+        if text and not trouble:
+            self._old.start()
+        else:
+            self._old.stop()
         self.said.setObjectName("warn" if trouble else "")
         self.said.setText(text)
         tip(self.said, text)
