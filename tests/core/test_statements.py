@@ -4,6 +4,7 @@ The default run draws few of each, with bounds that the faults of earlier versio
 designs and prints the table that stands in docs/methods.
 """
 
+import json
 from dataclasses import replace
 from datetime import datetime
 
@@ -18,6 +19,7 @@ from anchor_tally.analysis.cautions import essential_fat
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.field_method import evaluate, side_by_side
 from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Reading
@@ -455,3 +457,38 @@ def test_a_bias_within_chance_is_not_corrected():
     for r in found:
         interval = r.comparison.bias.interval
         assert r.model != "pooled" or interval.low > 0 or interval.high < 0
+
+
+def test_calibrate_on_the_command_line(capsys):
+    """The keys are those of the format, the figures those of the result, and every sentence is there in the plain form too."""
+    assert main(["calibrate", "--demo", "--instrument", "Cedar", "--json"]) == 0
+    out = json.loads(capsys.readouterr().out)
+    assert {
+        "model",
+        "pooled",
+        "clients",
+        "cross_validation",
+        "within_slope",
+        "range",
+        "valid_until",
+        "advice",
+        "advice_code",
+    } <= out.keys()
+    assert set(out["pooled"]) >= {"offset", "ci"}
+    assert set(out["clients"][0]) >= {"client", "offset", "ci", "sd", "n", "shrinkage"}
+    assert set(out["cross_validation"]) >= {"rmse_before", "rmse_after", "scheme", "baselines"}
+    assert set(out["cross_validation"]["baselines"]) >= {"last_scan", "other_scans_mean", "sample_mean"}
+    assert (out["model"], out["advice_code"], out["within_slope"].keys()) == ("client", "level_and_change", {"slope", "ci"})
+    # a client's offset is what is subtracted: the pooled bias and that client's part
+    mean = np.mean([c["offset"] for c in out["clients"]])
+    assert mean == pytest.approx(out["pooled"]["offset"], abs=0.05)
+    assert all(c["ci"][0] < c["offset"] < c["ci"][1] and 0 < c["shrinkage"] < 1 and c["n"] == 3 for c in out["clients"])
+    assert main(["calibrate", "--demo", "--instrument", "Cedar"]) == 0
+    said = capsys.readouterr().out
+    assert out["advice"] in said
+    assert "last scan carried over" in said
+    assert main(["calibrate", "--demo", "--instrument", "Lab scan"]) == 2
+    assert "is the reference" in capsys.readouterr().err
+    with pytest.raises(SystemExit, match="2"):
+        main(["calibrate", "--demo", "--instrument", "Cedar", "--client-sd", "-1"])
+    assert "not a number above 0" in capsys.readouterr().err

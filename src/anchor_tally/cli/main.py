@@ -59,32 +59,14 @@ def _parser() -> argparse.ArgumentParser:
     )
     sub = parser.add_subparsers(dest="command", required=True)
     c = sub.add_parser("compare", help="bias, limits of agreement and more for one instrument")
-    c.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
-    c.add_argument("--demo", action="store_true", help="use a fresh demo study")
-    c.add_argument("--instrument", required=True)
-    c.add_argument("--reference")
-    c.add_argument("--metric", default="body_fat_percent")
-    c.add_argument("--setting")
-    c.add_argument("--window-hours", type=_hours, default=24.0)
-    c.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
-    c.add_argument("--json", action="store_true")
-    c.add_argument("--reference-sd", type=_positive, help="SD of one scan, in the metric's unit, where no scans were repeated")
     k = sub.add_parser(
         "calibrate", help="what to subtract for one instrument, whether it helps, and whether the device shows change"
     )
-    k.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
-    k.add_argument("--demo", action="store_true", help="use a fresh demo study")
-    k.add_argument("--instrument", required=True)
-    k.add_argument("--reference")
-    k.add_argument("--metric", default="body_fat_percent")
-    k.add_argument("--setting")
-    k.add_argument("--window-hours", type=_hours, default=24.0)
-    k.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
-    k.add_argument("--reference-sd", type=_positive, help="SD of one scan, in the metric's unit, where no scans were repeated")
+    for question in (c, k):
+        _lens_arguments(question)
     k.add_argument(
         "--client-sd", type=_positive, help="spread of the offset between clients, where too few were scanned to show it"
     )
-    k.add_argument("--json", action="store_true")
     i = sub.add_parser(
         "import", help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package"
     )
@@ -103,6 +85,22 @@ def _parser() -> argparse.ArgumentParser:
     e.add_argument("-o", "--output", type=Path, required=True)
     e.add_argument("--full", action="store_true", help="a whole copy (.zip) with names, birth dates, cautions and remarks")
     return parser
+
+
+def _lens_arguments(question: argparse.ArgumentParser) -> None:
+    """What a question is asked of: file, instrument, and the lens."""
+    question.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
+    question.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    question.add_argument("--instrument", required=True)
+    question.add_argument("--reference")
+    question.add_argument("--metric", default="body_fat_percent")
+    question.add_argument("--setting")
+    question.add_argument("--window-hours", type=_hours, default=24.0)
+    question.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
+    question.add_argument(
+        "--reference-sd", type=_positive, help="SD of one scan, in the metric's unit, where no scans were repeated"
+    )
+    question.add_argument("--json", action="store_true")
 
 
 def _hours(text: str) -> float:

@@ -213,6 +213,8 @@ def offset_headline(result: CalibrateResult) -> str:
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
+    if b.interval is not None and b.interval.low <= 0 <= b.interval.high:
+        return f"{name}: no common offset shown; it could be anything from {span(b.interval, m.decimals, sign=True)} {m.difference_unit}."
     verb = "subtract" if b.value >= 0 else "add"
     head = f"{name}: {verb} {number(abs(b.value), m.decimals)} {m.difference_unit}"
     if b.interval is None:

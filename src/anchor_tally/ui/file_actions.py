@@ -1,0 +1,166 @@
+"""What the window does with files: importing, exporting, opening, making and dropping."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox
+
+from ..domain.errors import UserError
+
+if TYPE_CHECKING:
+    from ..app.session import Session
+    from .pages import Page
+
+TABLES = (".csv", ".tsv", ".txt", ".xlsx")
+
+
+class FileActions(QMainWindow):
+    """The half of the window that asks for files; the other half shows what is in them."""
+
+    session: Session | None
+
+    def attach(self, session: Session) -> None:
+        """Show a study in the place of the one before."""
+        raise NotImplementedError
+
+    def page(self, key: str) -> Page:
+        """A page, built when it is first asked for."""
+        raise NotImplementedError
+
+    def go(self, key: str) -> None:
+        """Show a page."""
+        raise NotImplementedError
+
+    def say(self, text: str, trouble: bool = False) -> None:
+        """Show a message in place."""
+        raise NotImplementedError
+
+    def trouble(self, text: str) -> None:
+        """Say that no study is open, why, and what can be done."""
+        raise NotImplementedError
+
+    def import_file(self, path: str) -> None:
+        """Preview a table."""
+        from .stages.importing.page import ImportPage
+
+        if self.session is not None and not self.session.read_only:
+            page = self.page("import")
+            assert isinstance(page, ImportPage)
+            self._preview(lambda: page.look(Path(path)))
+
+    def _preview(self, look: Callable[[], None]) -> None:
+        try:
+            look()
+        except UserError as error:
+            self.say(str(error), True)
+            return
+        self.go("import")
+
+    def ask_import(self) -> None:
+        """Choose a table to import."""
+        kinds = "Tables (*.csv *.tsv *.txt *.xlsx);;All files (*)"
+        path, _ = QFileDialog.getOpenFileName(self, "Import readings", "", kinds)
+        if path:
+            self.import_file(path)
+
+    def paste_table(self) -> None:
+        """Preview a table from the clipboard."""
+        from .stages.importing.page import ImportPage
+
+        page, clipboard = self.page("import"), QApplication.clipboard()
+        assert isinstance(page, ImportPage)
+        text = clipboard.text() if clipboard is not None else ""
+        self._preview(lambda: page.paste(text))
+
+    def ask_export(self) -> None:
+        """Choose where and in which form to write the study."""
+        kinds = "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Whole copy with names and remarks (*.zip)"
+        path, kind = QFileDialog.getSaveFileName(self, "Export", "readings.csv", kinds)
+        if path:
+            self.export(Path(path), full=kind.startswith("Whole"))
+
+    def export(self, path: Path, *, full: bool) -> None:
+        """Write the study; a whole copy only after a plain warning."""
+        from ..app.exporting import export
+
+        if self.session is None or (full and not self._knows_what_full_means()):
+            return
+        try:
+            count = export(self.session, path, full=full)
+        except UserError as error:
+            self.say(str(error), True)
+            return
+        how = "with names, birth dates, cautions and remarks" if full else "codes only, no names"
+        self.say(f"{count} readings written to {path} ({how}).")
+
+    def _knows_what_full_means(self) -> bool:
+        text = (
+            "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it to nobody who may not know."
+        )
+        buttons = QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Cancel
+        return QMessageBox.warning(self, "Whole copy", text, buttons) == QMessageBox.StandardButton.Save
+
+    def ask_open(self) -> None:
+        """Choose a study, or a package to make one from."""
+        path, _ = QFileDialog.getOpenFileName(self, "Open a study", "", "Study (*.tally);;Data package (*.zip)")
+        if path.lower().endswith(".zip"):
+            self._open_package(Path(path))
+        elif path:
+            self.open_study(Path(path))
+
+    def open_study(self, path: Path) -> None:
+        """Open a study in this window."""
+        from ..app.session import Session
+
+        self._switch(lambda: Session.open(path), path)
+
+    def _open_package(self, package: Path) -> None:
+        from ..app.exporting import from_package
+
+        suggested = str(package.with_suffix(".tally"))
+        path, _ = QFileDialog.getSaveFileName(self, "Make a study from the package", suggested, "Study (*.tally)")
+        if path:
+            self._switch(lambda: from_package(package, Path(path).with_suffix(".tally")))
+
+    def ask_new(self) -> None:
+        """Choose a place for a new study."""
+        from ..app.session import Session
+
+        path, _ = QFileDialog.getSaveFileName(self, "New study", "study.tally", "Study (*.tally)")
+        if path:
+            target = Path(path).with_suffix(".tally")
+            self._switch(lambda: Session.new(target, target.stem))
+
+    def open_demo(self) -> None:
+        """Open a fresh demo study."""
+        from ..app.demo import demo_session
+
+        self._switch(demo_session)
+
+    def _switch(self, opener: Callable[[], Session], path: Path | None = None) -> None:
+        session = self.session
+        if path is not None and session is not None and session.path is not None and path.resolve() == session.path.resolve():
+            self.say(f"{path.name} is open here already.")
+            return
+        try:
+            opened = opener()
+        except UserError as error:
+            if self.session is None:
+                self.trouble(str(error))
+            self.say(str(error), True)
+            return
+        self.attach(opened)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and any(u.toLocalFile().lower().endswith(TABLES) for u in data.urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        for url in data.urls()[:1] if data is not None else ():
+            self.import_file(url.toLocalFile())
