@@ -348,3 +348,52 @@ def test_blind_work_hides_what_was_before(scale):
     assert "last visit" not in record.trouble.text()
     scale.session.do(PutStudy("t", practice=False, blind=False))
     assert "last 68.2" in next(lane.tag.text() for lane in record.lanes if lane.metric == "body_mass")
+
+
+def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
+    """Four scales with three values, eight folds, five girths, conditions: beside the digits no more keys than values and 30 %."""
+    session = Session.new(tmp_path / "k.tally", "t")
+    for k, name in enumerate(DEVICES[:4], start=1):
+        session.do(AddInstrument(Instrument(0, name, "device", electrodes="feet", position=k)))
+        for metric in ("body_mass", "body_fat_percent", "total_body_water_percent"):
+            session.do(OfferMetric(k, metric, 0.1))
+    session.do(AddClient(Client(0, "Wren", "female")))
+    window = window_on(session)
+    keys, values = 0, 0
+
+    def key(name, modifier=Qt.KeyboardModifier.NoModifier):
+        nonlocal keys
+        keys += 1
+        press(window, name, modifier)
+
+    def put(*texts):
+        nonlocal keys, values
+        for text in texts:
+            type_and_enter(text)
+            keys, values = keys + 1, values + 1
+
+    QApplication.processEvents()  # until the window is the active one
+    begin(window)
+    keys += 4  # Record, client field, select, Enter
+    key(Qt.Key.Key_F7)
+    for device in range(4):
+        for repeat in range(3):
+            put(f"{68 + repeat / 10:.1f}", f"{24 + device + repeat / 10:.1f}", f"{55 - device + repeat / 10:.1f}")
+    key(Qt.Key.Key_PageDown, CTRL)
+    key(Qt.Key.Key_I, Qt.KeyboardModifier.AltModifier)
+    key(Qt.Key.Key_8)
+    key(Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
+    key(Qt.Key.Key_Return)
+    folds = ("16", "12", "8", "18", "11", "19", "24", "15")
+    put(*folds, *folds[:3], "21", *folds[4:], "19")
+    key(Qt.Key.Key_PageDown, CTRL)
+    put("33", "92", "29", "31", "74")
+    rows = kept(window)
+    assert len(rows) == values == 36 + 17 + 5
+    assert {(r.status, r.client) for r in rows} == {("ok", "Wren")}
+    fat = {(r.instrument, r.replicate): r.value for r in rows if r.metric == "body_fat_percent"}
+    assert fat == {(name, k + 1): pytest.approx(24 + d + k / 10) for d, name in enumerate(DEVICES[:4]) for k in range(3)}
+    assert set(session.visit_note(rows[0].visit).conditions.values()) == {"yes", "no"}
+    assert keys <= 1.3 * values, keys
+    window.close()
+    session.close()

@@ -305,3 +305,6 @@ def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, d
                 if not inner and not w.accessibleName() and not text:
                     nameless.append((stage, type(w).__name__, w.toolTip()))
     assert nameless == []
+    window.say("Copied.")
+    window.close()
+    assert not window.footer._old.isActive()  # a timer that outlives its window brings the program down

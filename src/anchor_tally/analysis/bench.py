@@ -69,9 +69,13 @@ def device_lanes(
     used = {(r.instrument, r.kind, r.metric) for r in here}
     lanes = [x for x in dict.fromkeys((*there, *added)) if metric_named(x[2])]
 
-    def place(x: tuple[str, str, str]) -> tuple[bool, int, int]:
+    def place(x: tuple[str, str, str]) -> tuple[bool, int, int, int]:
+        """Where a lane stands: by its instrument, and in the order of its display, so that a reading moves no lane."""
         i = named.get(x[0])
-        return (i.kind == "reference", i.position, i.id) if i else (True, 10**6, 10**6)
+        if i is None:
+            return True, 10**6, 10**6, 0
+        shown = list(catalogue.offers.get(i.id, ()))
+        return i.kind == "reference", i.position, i.id, shown.index(x[2]) if x[2] in shown else len(shown)
 
     lanes.sort(key=place)
     wanted = sorted(lanes, key=lambda x: x not in used and x not in added)[:MOST_LANES]

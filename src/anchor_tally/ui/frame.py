@@ -91,7 +91,7 @@ class Footer(QWidget):
         self._old = QTimer(self)
         self._old.setSingleShot(True)
         self._old.setInterval(OLD_MS)
-        self._old.timeout.connect(lambda: self.say("", trouble=False))
+        self._old.timeout.connect(self.forget)
         self.rest()
 
     def say(self, text: str, *, trouble: bool) -> None:
@@ -104,6 +104,10 @@ class Footer(QWidget):
         self.said.setText(text)
         tip(self.said, text)
         restyle(self.said)
+
+    def forget(self) -> None:
+        """What was said last is over."""
+        self.say("", trouble=False)
 
     def run(self, words: str, share: object) -> None:
         """Show what runs."""

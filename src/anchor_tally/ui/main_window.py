@@ -487,5 +487,6 @@ class MainWindow(FileActions):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         self.memory.keep_place(self)
+        self.footer.forget()  # no timer outlives the window
         self._detach()
         super().closeEvent(event)

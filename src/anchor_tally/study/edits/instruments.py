@@ -108,7 +108,12 @@ class OfferMetric:
         if self.resolution is not None and not 0 < self.resolution < m.high:
             raise EditRefused(f"{self.resolution:g} is not a resolution in {m.unit}; nothing was changed")
         ensure_metric(journal, m.id)
-        journal.put("instrument_metric", {"instrument": self.instrument, "metric": m.id, "resolution": self.resolution})
+        key: Row = {"instrument": self.instrument, "metric": m.id}
+        if journal.row_at("instrument_metric", key) is not None:
+            journal.update("instrument_metric", key, {"resolution": self.resolution})
+            return
+        last = journal.one("SELECT ifnull(max(position), 0) FROM instrument_metric WHERE instrument = ?", self.instrument)
+        journal.insert("instrument_metric", key | {"resolution": self.resolution, "position": (last[0] if last else 0) + 1})
 
 
 @dataclass(frozen=True, slots=True)
