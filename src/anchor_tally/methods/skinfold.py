@@ -93,7 +93,7 @@ def _generalised(name: str, label: str, sex: float, coefficients: tuple[float, f
         _DENSITY,
         _quadratic(SITES[name], *coefficients),
         "308 men aged 18 to 61" if men else "249 women aged 18 to 55",
-        "0.008 g/cm3, about 3.5 percent body fat (men)" if men else "about 3.8 to 3.9 percent body fat (from memory)",
+        "0.008 g/cm3, about 3.5 percent body fat (men)" if men else "about 3.8 to 3.9 percent body fat",
         _JP if men else _JPW,
         _LIMITS,
         sexes=(sex,),
