@@ -117,6 +117,18 @@ def test_balanced_design_has_closed_forms():
     interval = stats.t.interval(0.95, 13, cube.mean(), np.sqrt(ms_c / 126))
     assert df == pytest.approx(13, rel=1e-5)
     assert (bias.interval.low, bias.interval.high) == pytest.approx(interval, rel=1e-5)
+    grid = variance_grid(occasion_means(d, c, o))
+    lim = repeated_limits(fit, bias, grid, d, c)
+    reach = stats.norm.ppf(0.975) * np.sqrt(sum(fit.variances))
+    assert (lim.lower, lim.upper) == pytest.approx((cube.mean() - reach, cube.mean() + reach), rel=1e-6)
+    assert (
+        lim.lower_interval.low
+        < lim.lower
+        < lim.lower_interval.high
+        < lim.upper_interval.low
+        < lim.upper
+        < lim.upper_interval.high
+    )
     shrink = fit.variances[0] / (fit.variances[0] + ms_o / 9)
     assert fit.blup == pytest.approx(shrink * (cube.mean(axis=(1, 2)) - cube.mean()), rel=1e-5)
 
@@ -167,9 +179,9 @@ def test_stated_spread_is_in_the_interval():
     d, c, o = nested(np.random.default_rng(4), 1, 6, 1, (0, 0.5, 0))
     fit = fit_nested(d, c, o)
     bias, _ = repeated_bias(fit)
-    p = pooled_from_stated(fit, bias, 2.0)
+    p = pooled_from_stated(fit, bias, 3.0)
     s2 = d.var(ddof=1)
-    sd = np.sqrt(2 * 4 + s2 / 6 + s2)
+    sd = np.sqrt(2 * 9 + s2 / 6 + s2)
     half = (p.new.high - p.new.low) / 2
     assert 1.96 * sd <= half <= 2.05 * sd
 

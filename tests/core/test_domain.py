@@ -162,4 +162,6 @@ def test_essential_fat_caution():
     """A value at or under essential fat brings a caution (bounds: common practice)."""
     assert essential_fat("body_fat_percent", "female", 12.0) is not None
     assert essential_fat("body_fat_percent", "male", 5.1) is None
+    assert essential_fat("body_fat_percent", "female", 12.1) is None
+    assert essential_fat("body_fat_percent", "", 5.1) is None
     assert essential_fat("body_mass", "male", 4.0) is None

@@ -9,6 +9,7 @@ from dataclasses import replace
 from datetime import datetime
 
 import numpy as np
+import pandas as pd
 import pytest
 from scipy import stats
 
@@ -36,7 +37,15 @@ from anchor_tally.study import open_file
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.wording.bench import lane_words, method_words
-from anchor_tally.wording.sentences import calibration_sentence, corrected_sentence, headline, sentence
+from anchor_tally.wording.board import board
+from anchor_tally.wording.sentences import (
+    calibration_sentence,
+    corrected_sentence,
+    error_sentence,
+    headline,
+    range_sentence,
+    sentence,
+)
 from places import drawn_study, parse_text
 
 Z = stats.norm.ppf(0.975)
@@ -492,3 +501,46 @@ def test_calibrate_on_the_command_line(capsys):
     with pytest.raises(SystemExit, match="2"):
         main(["calibrate", "--demo", "--instrument", "Cedar", "--client-sd", "-1"])
     assert "not a number above 0" in capsys.readouterr().err
+
+
+def test_words_and_boards_carry_the_numbers_of_the_result(demo):
+    """Headline, board and advice are built from the result's own figures, each with its sign, side and decimals."""
+    results = {r.comparison.pairs.instrument.name: r for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())}
+    r = results["Cedar"]
+    lim, b = r.comparison.limits, r.comparison.bias
+
+    def side(v):
+        return f"{abs(v):.1f} {'high' if v > 0 else 'low'}"
+
+    assert headline(r.comparison) == (
+        f"Cedar reads {abs(b.value):.1f} pp low on average; for one person from {side(lim.lower)} to {side(lim.upper)}"
+        f" (after 14 clients it may be {side(lim.lower_interval.low)} to {side(lim.upper_interval.high)})."
+    )
+    cells = board((r,)).cells
+    longer = max(b.value - b.interval.low, b.interval.high - b.value)
+    assert cells[0][0] == f"−{abs(b.value):.1f}  ± {longer:.1f}  (42)"
+    own = r.clients[0]
+    longer = max(own.offset - own.interval.low, own.interval.high - own.offset)
+    assert cells[1][0] == f"+{own.offset:.1f}  ± {longer:.1f}  (3)"
+    cv = r.cross_validation
+    said = error_sentence(r)
+    for words, value in (("uncorrected", cv.before), ("as advised", cv.after)):
+        assert f"{value:.2f} {words}" in said
+    assert f"last scan carried over {cv.baselines.last_scan:.2f}" in said
+    assert f"mean of the other scans {cv.baselines.other_scans_mean:.2f}" in said
+    s = r.within_slope
+    assert f"the device moves by {s.value:.2f} ({s.interval.low:.2f} to {s.interval.high:.2f})" in said
+    assert f"Holds for readings from {r.range[0]:.1f} to {r.range[1]:.1f} %" in range_sentence(r)
+    y = r.comparison.pairs.y
+    assert r.range == pytest.approx((y.mean() - 2 * y.std(ddof=1), y.mean() + 2 * y.std(ddof=1)))
+    bias, df = repeated_bias(r.comparison.fit)
+    se = (bias.interval.high - bias.value) / stats.t.ppf(0.975, df)
+    p = max(stats.t.cdf(-(bias.value + 2) / se, df), stats.t.cdf((bias.value - 2) / se, df))
+    assert r.comparison.equivalence.p == pytest.approx(p, rel=1e-6)
+    at = np.array([r.comparison.pairs.anchors.instant[k] for k in r.comparison.pairs.occasion]) / (7 * 86400)
+    assert r.movement.weeks_after_middle == pytest.approx(at.max() - at.mean())
+    drawn = ladder.info(tuple(x.comparison for x in results.values()))
+    rung = next(x for x in drawn.rungs if x.name == "Cedar")
+    assert (rung.bias, rung.interval, rung.limits) == (b.value, b.interval, (lim.lower, lim.upper))
+    frame = pd.DataFrame({"c": r.comparison.pairs.client, "d": r.comparison.pairs.d})
+    assert sorted(rung.ticks) == pytest.approx(sorted(frame.groupby("c").d.mean()))
