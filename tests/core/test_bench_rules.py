@@ -71,6 +71,11 @@ def test_regions_never_compare_with_the_whole():
 def test_cautions():
     """Implants and pregnancy forbid impedance; agreement is shown, not forgotten; scans are counted and spaced."""
     assert cautions_of(Client(1, "A")) == ()
+    words = [c.note.code for c in cautions_of(Client(1, "A", cautions=frozenset({"ill", "eating_disorder", "cutting_weight"})))]
+    assert words == ["eating_disorder", "cutting_weight", "ill"]
+    for birth, young in (("2008-11-26", False), ("2008-11-27", True), ("2008", True), ("2007", False), ("2008-11", True)):
+        found = [c.note.code for c in cautions_of(Client(1, "A", birth=birth), "2026-11-26T07:00")]
+        assert found == (["under_18"] if young else []), birth
     assert [c.forbids for c in cautions_of(Client(1, "A", cautions=frozenset({"implant"})))] == ["impedance"]
     cleared = cautions_of(Client(1, "A", cautions=frozenset({"implant", "implant_cleared"})))
     assert [(c.forbids, c.note.code) for c in cleared] == [("", "implant_cleared")]

@@ -10,6 +10,8 @@ from ..stats.estimate import Note, note
 
 # essential fat, percent of body mass
 ESSENTIAL_FAT = {"male": 5.0, "female": 12.0}
+ADULT = 18
+WORDS_ONLY = ("eating_disorder", "cutting_weight", "ill")  # they forbid no instrument; the words say what to leave
 SCAN_SPACING_WEEKS, SCAN_LEAST_WEEKS = 12, 8
 
 
@@ -34,14 +36,20 @@ def essential_fat(metric: str, sex: str, value: float, corrected: float | None =
     return note("essential_fat_near", bound=f"{bound:g}") if low is not None and low <= bound else None
 
 
-def cautions_of(client: Client) -> tuple[Caution, ...]:
-    """What holds for a client whatever is measured, the weightiest first."""
+def cautions_of(client: Client, day: str = "") -> tuple[Caution, ...]:
+    """What holds for a client whatever is measured, the weightiest first; ``day`` (ISO) tells whether the client is under 18."""
     out = []
     if "pregnant" in client.cautions:
         out += [Caution(note("no_impedance_pregnant"), "impedance"), Caution(note("no_scan_pregnant"), "scan")]
     if "implant" in client.cautions:
         cleared = "implant_cleared" in client.cautions
         out.append(Caution(note("implant_cleared" if cleared else "no_impedance_implant"), "" if cleared else "impedance"))
+    out += [Caution(note(key)) for key in WORDS_ONLY if key in client.cautions]
+    if client.birth and day:
+        adult, now = f"{int(client.birth[:4]) + ADULT}{client.birth[4:]}", day[: len(client.birth)]
+        # of a year or a month alone the whole span counts as not yet grown up
+        if adult > now or (adult == now and len(client.birth) < 10):
+            out.append(Caution(note("under_18")))
     return tuple(out)
 
 

@@ -35,8 +35,8 @@ ELECTRODES = ("", "none", "feet", "hands", "hand and foot", "eight")
 class Client:
     """A person measured, known by a code. ``sex`` is the equation sex: male, female or empty.
 
-    ``birth`` is a year, a month or a day (ISO 8601) or empty; ``cautions`` is a set of words out of implant,
-    implant_cleared and pregnant; ``scans_before`` counts X-ray scans before this study, ``last_scan`` dates the last of them.
+    ``birth`` is a year, a month or a day (ISO 8601) or empty; ``cautions`` is a set of words out of implant, implant_cleared,
+    pregnant, eating_disorder, cutting_weight and ill; ``scans_before`` counts X-ray scans before this study, ``last_scan`` dates the last of them.
     """
 
     id: int

@@ -83,7 +83,9 @@ def stated_heights(conn: sqlite3.Connection) -> dict[int, float]:
 def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
     """Metrics that an instrument offers in the order of its display, with their resolution in the canonical unit (None unknown), by instrument id."""
     out: dict[int, dict[str, float | None]] = {}
-    for instrument, metric, resolution in conn.execute("SELECT instrument, metric, resolution FROM instrument_metric ORDER BY instrument, position, metric"):
+    for instrument, metric, resolution in conn.execute(
+        "SELECT instrument, metric, resolution FROM instrument_metric ORDER BY instrument, position, metric"
+    ):
         out.setdefault(instrument, {})[metric] = resolution
     return out
 

@@ -23,6 +23,9 @@ CAUTIONS = (
     ("implant", "Implanted electronics (pacemaker, pump, stimulator)"),
     ("implant_cleared", "The person's clinician has agreed to impedance"),
     ("pregnant", "Pregnant, or may be"),
+    ("eating_disorder", "History of disordered eating"),
+    ("cutting_weight", "Cutting weight, or taking diuretics"),
+    ("ill", "Ill at present"),
 )
 
 
@@ -89,7 +92,7 @@ class Clients(Card[Client]):
         for key, box in self.boxes.items():
             box.setChecked(key in record.cautions)
         self.boxes["implant_cleared"].setEnabled("implant" in record.cautions)
-        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record)))
+        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record, date.today().isoformat())))
         history = self.session.catalogue().heights.get(record.id, ())
         self.heights.fill([(h.day, number(h.height_cm), f"{h.entered} {h.unit}") for h in reversed(history)])
         if not self.day.text():

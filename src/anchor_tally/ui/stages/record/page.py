@@ -356,7 +356,7 @@ class RecordStage(Page):
         if self.station in STATION:
             there += [Instrument(0, self.head.name, STATION[self.station].kind, electrodes="none")]
         found = locks(client, there)
-        texts = [caution_words(c) for c in (cautions_of(client) if client else ())]
+        texts = [caution_words(c) for c in (cautions_of(client, self.day()) if client else ())]
         if self.station == "impedance" and client:
             forbidding = next((c for c in cautions_of(client) if c.forbids == "impedance"), None)
             if forbidding is not None:
