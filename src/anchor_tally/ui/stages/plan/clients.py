@@ -20,8 +20,8 @@ from ...widgets import Table, label
 from .card import Card
 
 CAUTIONS = (
-    ("implant", "Implanted electronics (pacemaker, pump, stimulator)"),
-    ("implant_cleared", "The person's clinician has agreed to impedance"),
+    ("implant", "Implanted electronics (pacemaker …)"),
+    ("implant_cleared", "The clinician has agreed to impedance"),
     ("pregnant", "Pregnant, or may be"),
     ("eating_disorder", "History of disordered eating"),
     ("cutting_weight", "Cutting weight, or taking diuretics"),
