@@ -48,6 +48,7 @@ class KeptStudy:
         self._derived: Derived | None = None
         self._snapshots: dict[str, Snapshot] = {}
         self._calibrations: list[CalibrationRecord] | None = None
+        self._codes: list[str] | None = None
         self._stale: dict[int, bool] = {}
         self._spreads: dict[tuple[str, str, int], float | None] = {}
         self._people: dict[int, Snapshot] = {}
@@ -66,6 +67,7 @@ class KeptStudy:
         if facts - {"visits", "conditions", "calibrations", "checks"}:
             self._catalogue = None
         if facts & {"visits", "people"}:
+            self._codes = None
             self._visits = self._heights = None
         if facts & {"visits", "people", "instruments", "settings"} or touched.metrics:
             self._people.clear()
@@ -240,7 +242,9 @@ class KeptStudy:
 
     def codes_by_last_visit(self) -> list[str]:
         """Codes of the clients, the one seen last first; those without a visit in alphabetical order."""
-        return read.codes_by_last_visit(self.connection())
+        if self._codes is None:
+            self._codes = read.codes_by_last_visit(self.connection())
+        return self._codes
 
     def visits_of(self, client: str) -> list[Visit]:
         """Visits of a client, newest first."""
