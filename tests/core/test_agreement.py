@@ -73,6 +73,22 @@ def test_pairs_agree_with_scipy():
     assert (t.slope.value, t.p) == pytest.approx((line.slope, line.pvalue), rel=1e-9)
 
 
+def test_bootstrap_of_whole_clients():
+    """Repeated pairs: percentiles over resampled clients, beside resampling the pairs themselves, draw by draw."""
+    rng = np.random.default_rng(8)
+    client = np.repeat(np.arange(7), 3)
+    x = 20 + 4 * rng.standard_normal(7)[client] + rng.standard_normal(21)
+    y = x + 1 + rng.standard_normal(21)
+    found = agreement(x, y, client)
+    counts = np.random.default_rng(1).multinomial(7, np.full(7, 1 / 7), size=2000)
+    r = []
+    for row in counts:
+        k = np.concatenate([np.tile(np.flatnonzero(client == i), n) for i, n in enumerate(row) if n])
+        r.append(np.corrcoef(x[k], y[k])[0, 1])
+    assert (found.pearson.interval.low, found.pearson.interval.high) == pytest.approx(np.percentile(r, [2.5, 97.5]), rel=1e-9)
+    assert found.concordance.interval.low < found.concordance.value < found.concordance.interval.high
+
+
 def test_deming_is_orthogonal_regression():
     """With ratio 1 the line is the first principal axis."""
     line = deming(MINI, LARGE, np.arange(17))
@@ -165,6 +181,10 @@ def test_integrated_intervals_have_known_ends():
     low, high = grid.quantiles(grid.beta[:, None], 1 / grid.nodes.s[:, None])
     t = stats.t.interval(0.95, 13, *(f(d.reshape(14, 9).mean(axis=1)) for f in (np.mean, stats.sem)))
     assert (low[0], high[0]) == pytest.approx(t, rel=2e-3)
+    bias, _ = repeated_bias(fit)
+    new, person = pooled_from_grid(grid, bias).new, d.reshape(14, 9).mean(axis=1)
+    half = stats.t.ppf(0.975, 13) * person.std(ddof=1) * np.sqrt(1 + 1 / 14)
+    assert (new.low, new.high) == pytest.approx((person.mean() - half, person.mean() + half), abs=0.02 * half)
     offsets = client_offsets(fit, grid)
     # each client's own mean, nearly unshrunken: t with the degrees of freedom between occasions
     cell = d.reshape(14, 3, 3).mean(axis=2)
@@ -232,8 +252,10 @@ def test_baselines_by_hand():
     x = np.array([10.0, 12, 17, 30, 34, 20, 21])
     client, instant = np.array([0, 0, 0, 1, 1, 2, 2]), np.array([1.0, 2, 3, 1, 2, 2, 1])
     d = np.array([2.0, 2.5, 1.5, 2, 2, 2.2, 1.8])
-    cv = cross_validate(d, x, client, instant, np.full(7, 2.0), np.full(7, 2.0))
+    equation = x + np.array([1.0, -1, 2, -2, 1, 0, 3])
+    cv = cross_validate(d, x, client, instant, np.full(7, 2.0), np.full(7, 2.0), equation)
     b = cv.baselines
+    assert b.bmi_equation == pytest.approx(np.sqrt(20 / 7))
     assert b.last_scan == pytest.approx(np.sqrt(np.mean(np.square([2, 2, 5, 4, 4, 1, 1]))))
     assert b.other_scans_mean == pytest.approx(np.sqrt(np.mean(np.square([4.5, 1.5, 6, 4, 4, 1, 1]))))
     person = np.array([13, 32, 20.5])
