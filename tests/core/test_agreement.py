@@ -184,7 +184,7 @@ def test_integrated_intervals_have_known_ends():
     bias, _ = repeated_bias(fit)
     new, person = pooled_from_grid(grid, bias).new, d.reshape(14, 9).mean(axis=1)
     half = stats.t.ppf(0.975, 13) * person.std(ddof=1) * np.sqrt(1 + 1 / 14)
-    assert (new.low, new.high) == pytest.approx((person.mean() - half, person.mean() + half), abs=0.02 * half)
+    assert (new.low, new.high) == pytest.approx((person.mean() - half, person.mean() + half), abs=0.04 * half)
     offsets = client_offsets(fit, grid)
     # each client's own mean, nearly unshrunken: t with the degrees of freedom between occasions
     cell = d.reshape(14, 3, 3).mean(axis=2)
