@@ -191,6 +191,7 @@ def test_integrated_intervals_have_known_ends():
     se = np.sqrt(cell.var(axis=1, ddof=1).mean() / 3)
     assert offsets.high - offsets.low == pytest.approx(2 * stats.t.ppf(0.975, 28) * se, rel=0.04)
     assert np.all((offsets.low < offsets.offset) & (offsets.offset < offsets.high))
+    assert offsets.sd == pytest.approx((offsets.high - offsets.low) / (2 * stats.t.ppf(0.975, 28)), rel=0.1)
     assert np.all((offsets.new_low < offsets.low) & (offsets.new_high > offsets.high))
 
 
