@@ -289,7 +289,7 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
 
     lanes["body_mass"].cells[0].setFocus()
     type_and_enter("684")
-    assert "far from the last visit (68.2)" in record.trouble.text()
+    assert "far from the last visit (68.2 kg)" in record.trouble.text()
     assert "C: take 68.4" in record.trouble.text()
     assert told() == []
     press(scale, Qt.Key.Key_C)
@@ -302,7 +302,7 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
     assert record.trouble.text() == ""
     lanes["body_fat_percent"].cells[1].setFocus()
     type_and_enter("39.2")
-    assert "far from its sister repeats (about 19.4)" in record.trouble.text()
+    assert "far from its sister repeats (about 19.4 %)" in record.trouble.text()
     press(scale, Qt.Key.Key_K)
     assert told()[-1] == ("body_fat_percent", "39.2", "percent")
     lanes["body_mass"].cells[1].setFocus()

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..domain.catalogue import Catalogue
 from ..domain.instants import zone_named
+from ..domain.metrics import metric_named
 from ..domain.snapshot import OK, Columns
 from ..stats.estimate import Note, note
 from ..stats.tallies import far_off, robust_sd
@@ -31,7 +32,8 @@ def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
         return []
     tally = pairs.visit * (int(pairs.setting.max()) + 1) + pairs.setting
     found = far_off(tally, pairs.y)
-    zone = zone_named(catalogue.zone)
+    zone, metric = zone_named(catalogue.zone), metric_named(pairs.metric)
+    unit = "%" if metric is None or metric.unit == "percent" else metric.unit
     out = []
     for k in found[:MOST_NAMED].tolist():
         sisters = pairs.y[(tally == tally[k]) & (np.arange(pairs.n) != k)]
@@ -41,6 +43,7 @@ def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
                 client=catalogue.clients[int(pairs.client[k])].code,
                 at=stamp(int(pairs.instant[k]), zone, timed=True).replace("T", " "),
                 value=f"{pairs.y[k]:.1f}",
+                unit=unit,
                 sisters=" and ".join(f"{v:.1f}" for v in sorted(sisters.tolist())[:4]),
             )
         )

@@ -34,31 +34,27 @@ def _reach(metric: Metric, of_sisters: bool, expected: float) -> float:
     return max(fixed, share * abs(expected))
 
 
-def _slips(text: str, metric: Metric) -> list[tuple[str, str]]:
-    """Texts that a slip turned into ``text``, with what kind of slip it was."""
+def _slips(text: str, metric: Metric) -> list[str]:
+    """Texts that a slip may have turned into ``text``: a lost decimal point, another unit, swapped digits, a wrong first digit."""
     bare = text.strip().replace(",", ".")
-    out: list[tuple[str, str]] = []
+    out: list[str] = []
     digits = bare.replace(".", "", 1)
     if not digits.isdigit():
         return out
     if "." not in bare and len(bare) >= 2:
-        out.append((f"{bare[:-1]}.{bare[-1]}", "decimal"))
+        out.append(f"{bare[:-1]}.{bare[-1]}")
     if metric.dimension == "mass":
-        out.append((f"{bare} lb", "pounds"))
+        out.append(f"{bare} lb")
     if metric.dimension == "length" and metric.unit == "cm":
-        out.append((f"{bare} in", "inches"))
+        out.append(f"{bare} in")
     if metric.dimension == "length" and metric.unit == "mm":
-        out.append((f"{bare} cm", "centimetres"))
+        out.append(f"{bare} cm")
     for k in range(len(bare) - 1):
         if bare[k] != bare[k + 1] and "." not in bare[k : k + 2]:
-            out.append((bare[:k] + bare[k + 1] + bare[k] + bare[k + 2 :], "swapped"))
+            out.append(bare[:k] + bare[k + 1] + bare[k] + bare[k + 2 :])
     for k, digit in enumerate(bare):  # a leading digit that is one too high or too low
         if k == 0 and digit.isdigit() and len(digits) > 2:
-            out += [
-                (f"{d}{bare[1:]}", "digit")
-                for d in (int(digit) - 1, int(digit) - 2, int(digit) + 1, int(digit) + 2)
-                if 0 < d < 10
-            ]
+            out += [f"{d}{bare[1:]}" for d in (int(digit) - 1, int(digit) - 2, int(digit) + 1, int(digit) + 2) if 0 < d < 10]
     return out
 
 
@@ -92,7 +88,7 @@ def doubt(
         return None
     instead = ""
     best = reach
-    for candidate, _kind in _slips(text, metric):
+    for candidate in _slips(text, metric):
         try:
             slipped = parse_quantity(candidate, metric).value
         except ValueRefused:
@@ -104,7 +100,7 @@ def doubt(
         return Doubt(note("value_impossible", value=text.strip()), instead) if instead else None
     if metric.dimension == "percent" and mass is not None and abs(value - mass) <= 0.03 * mass:
         return Doubt(note("value_is_mass", value=text.strip(), mass=f"{mass:.1f}"), "")
-    facts = {"value": text.strip(), "unit": metric.difference_unit}
+    facts = {"value": text.strip(), "unit": "%" if metric.unit == "percent" else metric.unit}
     if expected is None:
         return Doubt(note("value_unlikely", **facts), instead)
     code = "value_far_from_sisters" if of_sisters else "value_far_from_last"
