@@ -12,7 +12,8 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.text import unguarded
-from anchor_tally.exchange.mapping import guess, missing, read_rows
+from anchor_tally.exchange.guessing import guess
+from anchor_tally.exchange.mapping import missing, read_rows
 from anchor_tally.exchange.readings_csv import HEADER, RowReader, write
 from anchor_tally.exchange.tables import open_table
 from anchor_tally.study import open_file

@@ -18,7 +18,8 @@ from anchor_tally.domain.records import CalibrationRecord, ImportRow, Refused, S
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
-from anchor_tally.exchange.mapping import guess, missing, read_rows
+from anchor_tally.exchange.guessing import guess
+from anchor_tally.exchange.mapping import missing, read_rows
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file

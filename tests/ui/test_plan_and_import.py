@@ -1,5 +1,8 @@
 """Cards of the study, the assessor check, and the import of a foreign table, driven in the window."""
 
+import importlib
+from pathlib import Path
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
@@ -169,6 +172,68 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     assert "all 5 readings are in the study already" in page.headline.text()
     assert "mapped before" in page.under.text()
     click(qtbot, page.cancel)
+
+
+def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
+    """All sheets at one go: people's cards, header rows joined, codes carried down, grams by the remedy, gaps asked once.
+
+    Every value stands where it belongs; what is not taken is listed; a second import adds nothing.
+    """
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    monkeypatch.syspath_prepend(Path(__file__).parents[2] / "scripts")
+    path = tmp_path / "group.xlsx"
+    importlib.import_module("messy_workbook").make(path)
+    previewed(qtbot, window, path)
+    page, editor = window.importing, window.importing.editor
+    assert "sheet Alder: say what" in page.headline.text()
+    assert "3 of them" not in editor.wanting.text()
+    assert "Alder: Mood (1 cell: tired)" in page.untaken.text()
+    editor.gaps.setCurrentIndex(editor.gaps.findData("failed"))
+    with qtbot.waitSignal(page.previewed):
+        editor.gaps.activated.emit(editor.gaps.currentIndex())
+    assert "sheet Read me (no table)" in page.under.text()
+    assert [(page.refused.text(k, 1), page.refused.text(k, 2)) for k in range(page.refused.count)] == [
+        ("3", "Total mass"),
+        ("1", "Member"),
+    ]
+    assert page.remedy.text() == "Read Total mass in grams (g)"
+    with qtbot.waitSignal(page.previewed):
+        click(qtbot, page.remedy)
+    assert page.refused.text(0, 3) == "Mean"
+    assert (
+        "R02: 14 readings of Alder. Implanted electronics" in page.untaken.text()
+    )  # forbidden readings are named before they are taken
+    with qtbot.waitSignal(page.wanted):
+        click(qtbot, page.take)
+    people = {c.code: c for c in window.session.catalogue().clients.values()}
+    assert (people["R02"].sex, people["R02"].birth, people["R02"].cautions) == ("male", "1991-11-20", {"implant"})
+    assert window.session.catalogue().heights[people["R01"].id][0].height_cm == 168
+    rows = [r for r in window.session.readings() if r.client == "R02"]
+
+    def read(instrument, metric):
+        return [(r.taken_at[:10], r.replicate, r.value) for r in rows if (r.instrument, r.metric) == (instrument, metric)]
+
+    assert read("Alder", "body_mass") == [
+        *(("2026-03-02", k, v) for k, v in ((1, 71.4), (2, 71.5), (3, 71.6))),
+        *(("2026-03-09", k, v) for k, v in ((1, 71.7), (2, 71.8), (3, 71.9))),
+    ]
+    assert read("Alder", "body_fat_percent")[-1] == ("2026-03-09", 3, None)
+    assert read("Alder", "total_muscle_percent") == [("2026-03-02", 1, 39.2), ("2026-03-09", 1, 39.2)]
+    assert read("Alder", "total_muscle_mass") == []
+    assert read("Birch", "body_fat_percent")[:2] == [("2026-03-02", 1, 21.8), ("2026-03-02", 2, 21.9)]
+    assert read("Birch", "fat_mass_arm_left")[0] == ("2026-03-02", 1, 1.0)
+    assert read("DXA lab", "body_mass") == [("2026-03-02", 1, 71.3)]
+    assert {r.kind for r in rows if r.instrument == "DXA lab"} == {"reference"}
+    assert read("Skinfolds", "skinfold_triceps") == [("2026-03-02", 1, 12.2), ("2026-03-02", 2, 12.6)]
+    assert read("Tape", "girth_thigh") == [("2026-03-02", 1, 55.5)]
+    before = len(window.session.readings())
+    previewed(qtbot, window, path)
+    assert "mapped before" in page.under.text()
+    assert page.take.isEnabled() is False
+    click(qtbot, page.cancel)
+    assert len(window.session.readings()) == before
+    window.undo()
+    assert window.session.readings() == []
 
 
 def test_paste_and_stop(qtbot, window, tmp_path):

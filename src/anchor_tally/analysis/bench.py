@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..domain.catalogue import Catalogue
 from ..domain.metrics import metric_named, region_of
-from ..domain.records import CalibrationRecord, Client, Instrument, Reading
+from ..domain.records import CalibrationRecord, Client, ImportCard, Instrument, Reading
 from ..domain.stations import STATIONS
 from ..stats.estimate import Note
 from .calibration_record import Corrected, correct, record_for
@@ -93,6 +93,22 @@ def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str,
         caution = why.get("impedance") if i.is_impedance else why.get("scan") if i.kind == "reference" else None
         if caution is not None:
             out[i.name] = caution
+    return out
+
+
+def forbidden_readings(
+    items: Catalogue, readings: Iterable[tuple[str, str, str, int]], cards: Iterable[ImportCard] = ()
+) -> list[tuple[str, str, int, Caution]]:
+    """Of (client, instrument, kind, count) those that a caution forbids, with the caution; ``cards`` are people not in the study yet."""
+    told = {c.code: c.cautions for c in cards}
+    named = {i.name: i for i in items.instruments.values()}
+    out = []
+    for code, name, kind, n in readings:
+        client = items.client_coded(code) or Client(0, code)
+        client = replace(client, cautions=client.cautions | told.get(code, frozenset()))
+        caution = locks(client, [named.get(name, Instrument(0, name, kind))]).get(name)
+        if caution is not None:
+            out.append((code, name, n, caution))
     return out
 
 

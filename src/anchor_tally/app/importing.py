@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import itertools
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from ..domain.errors import UserError
 from ..domain.records import ImportRow, Refused
 from ..exchange import readings_csv
-from ..exchange.mapping import Mapping, guess, is_tidy, missing, read_rows
-from ..exchange.tables import TIDY_FORM, Table, open_table, pasted_table
+from ..exchange.guessing import gaps_in, guess
+from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows
+from ..exchange.tables import TIDY_FORM, Table, open_table, open_tables, pasted_table
 from .mappings import remembered
+
+SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the workbook times this
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,20 +29,31 @@ class TidyFile:
 
 @dataclass(frozen=True, slots=True)
 class ForeignTable:
-    """A table of any other form, with the mapping offered for it; ``again`` when it was used before, ``why`` it is not tidy."""
+    """A table of any other form, with the mapping offered for it; ``again`` when it was used before."""
 
     table: Table
     mapping: Mapping
     again: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Foreign:
+    """The tables of a file: one, or the sheets of a workbook; ``empty`` sheets hold none. ``why`` tells what is not tidy."""
+
+    tables: tuple[ForeignTable, ...]
+    empty: tuple[str, ...] = ()
     why: str = ""
 
 
-def look_at(path: Path, sheet: str = "") -> TidyFile | ForeignTable:
-    """Open a file: tidy if it is, else as a foreign table. Raises UserError when it is neither.
+def look_at(path: Path) -> TidyFile | Foreign:
+    """Open a file: tidy if it is, else as foreign tables. Raises UserError when it is neither.
 
     A tidy file with a fault in its header is told so, and is not taken for a foreign one.
     """
     why = ""
+    if path.suffix.lower() in (".xlsx", ".xlsm"):
+        tables, empty = open_tables(path)
+        return Foreign(tuple(_foreign(t) for t in tables), empty)
     if path.suffix.lower() == ".csv":
         try:
             source = readings_csv.open_readings(path)
@@ -48,22 +63,37 @@ def look_at(path: Path, sheet: str = "") -> TidyFile | ForeignTable:
             why = str(error)
         else:
             return TidyFile(source.rows, source.columns_left_out, source.progress)
-    return _foreign(open_table(path, sheet), why)
+    return Foreign((_foreign(open_table(path)),), why=why)
 
 
-def paste(text: str) -> ForeignTable:
+def paste(text: str) -> Foreign:
     """The same for a table from the clipboard."""
-    return _foreign(pasted_table(text))
+    return Foreign((_foreign(pasted_table(text)),))
 
 
-def _foreign(table: Table, why: str = "") -> ForeignTable:
-    kept = remembered(table.header)
-    return ForeignTable(table, kept or guess(table), kept is not None, why)
+def _foreign(table: Table) -> ForeignTable:
+    kept = remembered(table.header, table.sheet)
+    return ForeignTable(table, kept or guess(table), kept is not None)
 
 
-def rows_of(table: Table, mapping: Mapping) -> Iterator[ImportRow | Refused] | None:
-    """Rows under a mapping; None while something is still to be said."""
-    return None if missing(mapping) else read_rows(table, mapping)
+def wanting(table: Table, mapping: Mapping) -> str:
+    """What is still to be said of a table, in one sentence; empty when nothing is."""
+    return missing(mapping, gaps_in(table, mapping))
+
+
+def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
+    """Rows of all tables under their mappings; None while something is still to be said of one of them."""
+    if not tables or any(wanting(table, mapping) for table, mapping in tables):
+        return None
+    return itertools.chain.from_iterable(read_rows(t, m, k * SHEET_LINES) for k, (t, m) in enumerate(tables))
+
+
+def place_of(tables: Sequence[Table], line: int) -> tuple[Table | None, str]:
+    """The table that a line is of, and the line in words: with its sheet where there are several."""
+    k, own = divmod(line, SHEET_LINES)
+    table = tables[k] if k < len(tables) else None
+    sheet = f"{table.sheet}, " if table is not None and len(tables) > 1 else ""
+    return table, f"{sheet}line {own}"
 
 
 def _is_foreign(path: Path) -> bool:

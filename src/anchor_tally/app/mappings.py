@@ -18,8 +18,9 @@ def _file() -> Path:
     return Path(platformdirs.user_config_dir("anchor-tally")) / "mappings.json"
 
 
-def _key(header: tuple[str, ...]) -> str:
-    return hashlib.sha256("\x1f".join(h.strip().lower() for h in header).encode()).hexdigest()[:24]
+def _key(header: tuple[str, ...], sheet: str) -> str:
+    text = "\x1f".join(h.strip().lower() for h in header) + (f"\x1e{sheet.strip().lower()}" if sheet else "")
+    return hashlib.sha256(text.encode()).hexdigest()[:24]
 
 
 def _kept() -> dict[str, dict[str, object]]:
@@ -33,9 +34,9 @@ def _kept() -> dict[str, dict[str, object]]:
     return kept if isinstance(kept, dict) else {}
 
 
-def remembered(header: tuple[str, ...]) -> Mapping | None:
-    """The mapping that was used for a table with this header, if any."""
-    found = _kept().get(_key(header))
+def remembered(header: tuple[str, ...], sheet: str = "") -> Mapping | None:
+    """The mapping that was used for a table with this header, on a sheet of this name, if any."""
+    found = _kept().get(_key(header, sheet))
     if found is None:
         return None
     try:
@@ -46,9 +47,9 @@ def remembered(header: tuple[str, ...]) -> Mapping | None:
     return mapping if len(mapping.columns) == len(header) else None
 
 
-def remember(header: tuple[str, ...], mapping: Mapping) -> None:
-    """Keep a mapping for tables with this header."""
-    kept = _kept() | {_key(header): mapping.as_dict()}
+def remember(header: tuple[str, ...], mapping: Mapping, sheet: str = "") -> None:
+    """Keep a mapping for tables with this header, on sheets of this name."""
+    kept = _kept() | {_key(header, sheet): mapping.as_dict()}
     target = _file()
     try:
         target.parent.mkdir(parents=True, exist_ok=True)

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..domain.errors import UserError
 from ..domain.lens import Lens
-from ..domain.records import ImportRow, Refused
+from ..domain.records import ImportCard, ImportRow, Refused
 from ..domain.steps import finish
 from ..exchange import readings_csv
 from ..study import open_file, read, staging
@@ -220,9 +220,11 @@ class Session(KeptStudy):
             callback()
 
     # imports
-    def stage(self, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, staging.Staged]:
+    def stage(
+        self, rows: Iterable[ImportRow | ImportCard | Refused], where: Callable[[int], str] = "line {}".format
+    ) -> Generator[int, None, staging.Staged]:
         """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
-        return staging.stage(self._conn, rows)
+        return staging.stage(self._conn, rows, where)
 
     def drop(self, staged: staging.Staged) -> None:
         """Give up what was staged."""

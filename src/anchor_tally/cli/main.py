@@ -25,8 +25,9 @@ from ..domain.lens import Lens
 from ..domain.metrics import METRICS
 from ..domain.snapshot import Snapshot
 from ..domain.steps import finish
-from ..exchange.mapping import open_tidy
+from ..exchange.guessing import open_tidy
 from ..exchange.results_json import calibrate_json, compare_json
+from ..wording.importing import caution_warnings
 from ..wording.numbers import count, number, signed, span
 from ..wording.sentences import (
     adopted_for,
@@ -197,6 +198,7 @@ def _import(args: argparse.Namespace) -> None:
                 print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr)
         else:
             refuse_if_bad(str(args.file), staged)
+        warnings = caution_warnings(session.catalogue(), staged)
         if staged.new:
             finish(session.take(staged, args.file.name))
     except UserError:
@@ -204,6 +206,8 @@ def _import(args: argparse.Namespace) -> None:
         if new:
             args.into.unlink()
         raise
+    for warning in warnings:
+        print(f"{args.file}: {warning}", file=sys.stderr)
     for column in source.columns_left_out:
         print(f'column "{column}" is not part of the format and was left out')
     print(

@@ -45,6 +45,7 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("total_muscle_mass", "Total muscle", "kg", "mass", 1, 200, 1, "total_muscle_mass", "Device term: muscle of all kinds with its water."),
     ("skeletal_muscle_mass", "Skeletal muscle", "kg", "mass", 1, 120, 1, "skeletal_muscle_mass", "Striated skeletal muscle only."),
     ("skeletal_muscle_percent", "Skeletal muscle share", "percent", "percent", 5, 75, 1, "skeletal_muscle_percent", "Skeletal muscle as a share of body mass."),
+    ("total_muscle_percent", "Total muscle share", "percent", "percent", 10, 95, 1, "total_muscle_percent", "Device term: muscle of all kinds as a share of body mass."),
     ("appendicular_lean_mass", "Appendicular lean", "kg", "mass", 1, 80, 1, "appendicular_lean_mass", "Lean soft tissue of arms and legs."),
     ("bone_mineral_content", "Bone mineral", "kg", "mass", 0.2, 8, 2, "bone_mineral_content", "Mass of bone mineral, not its density."),
     ("total_body_water_percent", "Body water share", "percent", "percent", 15, 85, 1, "total_body_water_percent", "Body water as a share of body mass."),

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from .units import Quantity
+
 KINDS = ("reference", "device", "method")
 # columns of the tidy readings table, in order
 TIDY_COLUMNS = (
@@ -169,6 +171,20 @@ class ImportRow(NamedTuple):
     status: str
     note: str
     conditions: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ImportCard:
+    """What a row of a table tells of a person; empty where it says nothing. ``cautions`` are words as on a client's card."""
+
+    line: int
+    code: str
+    name: str
+    sex: str
+    birth: str
+    height: Quantity | None
+    cautions: frozenset[str]
+    notes: str
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,6 +20,7 @@ UNITS: dict[str, tuple[str, float]] = {
     "in": ("length", 0.0254),
     "ft": ("length", 0.3048),
     "percent": ("percent", 1.0),
+    "share": ("percent", 100.0),  # 0.184 of 1
     "ohm": ("resistance", 1.0),
     "kcal/d": ("energy", 1.0),
     "L/min": ("flow", 1.0),
@@ -36,6 +37,7 @@ UNITS: dict[str, tuple[str, float]] = {
 ALIASES = {
     "%": "percent",
     "pct": "percent",
+    "fraction": "share",
     "kgs": "kg",
     "lbs": "lb",
     "stone": "st",
@@ -128,7 +130,7 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
     value = convert(number, unit, metric.unit)
     if not metric.low <= value <= metric.high:
         raise ValueRefused(
-            f"{metric.label.lower()} of {value:.4g} {metric.unit} is not possible (allowed {metric.low:g} to {metric.high:g})"
+            f"{metric.label.lower()} of {value:,.6g} {metric.unit} is not possible (allowed {metric.low:g} to {metric.high:g})"
         )
     return Quantity(value, entered, unit)
 

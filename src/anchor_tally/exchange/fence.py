@@ -73,6 +73,12 @@ def look_into(path: Path) -> None:
         )
 
 
+def unpacked(path: Path) -> int:
+    """Bytes of all parts of a zip file together."""
+    with fence(str(path)), zipfile.ZipFile(path) as z:
+        return sum(p.file_size for p in z.infolist())
+
+
 def bounded(cells: list[str], name: str, line: int) -> list[str]:
     """Cells of a row. Raises UserError when there are too many, or one is too long."""
     if len(cells) > MOST_COLUMNS:

@@ -1,29 +1,33 @@
-"""How the columns of a foreign table become readings: guessed from the header, chosen by the user, kept for the next file."""
+"""How the columns of a foreign table become readings and cards of people: chosen by the user, kept for the next file."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, replace
-from pathlib import Path
 from typing import Any
 
-from ..domain.errors import UserError
-from ..domain.metrics import METRICS, metric_named
-from ..domain.protocol import BY_KEY
-from ..domain.records import ImportRow, Refused
-from ..domain.units import unit_named
-from .dates import ORDERS, iso_moment, order_of
-from .readings_csv import HEADER, ReadingsFile, RowReader, open_readings
-from .tables import TIDY_FORM, Table, open_table
+from ..domain.metrics import HEIGHT
+from ..domain.records import ImportCard, ImportRow, Refused
+from ..domain.units import ValueRefused, parse_quantity
+from .dates import ORDERS, iso_moment
+from .metric_words import metric_of_words
+from .people import card_of, sex_of
+from .readings_csv import HEADER, RowReader
+from .tables import Table
+
+Row = ImportRow | ImportCard | Refused
 
 # what a column can be; "reading" is a column of values in a wide table
 ROLES = {
     "ignore": "left out",
     "client": "client's code",
+    "name": "name (stays in the file)",
     "sex": "sex",
+    "birth": "born",
     "age_years": "age in years",
-    "height_cm": "height (cm)",
+    "height_cm": "height",
+    "cautions": "cautions",
     "taken_at": "date, or date and time",
     "time": "time of day",
     "instrument": "instrument",
@@ -38,50 +42,23 @@ ROLES = {
     "condition": "condition",
     "reading": "readings (wide table)",
 }
-_NAMES = {
-    "client": ["client", "code", "id", "participant", "subject", "person", "athlete", "initials", "klient", "proband"],
-    "sex": ["sex", "gender", "geschlecht"],
-    "age_years": ["age", "alter"],
-    "height_cm": ["height", "stature"],
-    "taken_at": ["date", "datetime", "taken", "timestamp", "day", "when", "datum"],
-    "time": ["time", "hour", "clock", "uhrzeit"],
-    "instrument": ["instrument", "device", "scale", "method"],
-    "kind": ["kind"],
-    "setting": ["setting", "mode", "firmware"],
-    "metric": ["metric", "measure", "variable", "parameter"],
-    "value": ["value", "reading", "result", "wert"],
-    "unit": ["unit", "units", "einheit"],
-    "replicate": ["replicate", "repeat", "trial", "rep"],
-    "status": ["status"],
-    "note": ["note", "notes", "comment", "comments", "remark"],
-}
-_METRIC_WORDS: tuple[tuple[str, str], ...] = (
-    (r"visceral", "visceral_fat_rating"),
-    (r"skeletal.*(%|percent|share)", "skeletal_muscle_percent"),
-    (r"skeletal", "skeletal_muscle_mass"),
-    (r"fat[ -]?free|ffm", "fat_free_mass"),
-    (r"lean", "lean_soft_tissue"),
-    (r"muscle", "total_muscle_mass"),
-    (r"bone|bmc", "bone_mineral_content"),
-    (r"water.*(kg|litre|liter)", "total_body_water"),
-    (r"water|tbw", "total_body_water_percent"),
-    (r"fat.*(kg|lb|mass)", "fat_mass"),
-    (r"fat|bf\b|bf%", "body_fat_percent"),
-    (r"weight|mass|gewicht", "body_mass"),
-    (r"bmr|metabolic", "basal_metabolic_rate"),
-    (r"waist", "girth_waist"),
-    (r"hip\b", "girth_hip"),
-    (r"neck", "girth_neck"),
-    (r"resistance", "resistance_50khz"),
-    (r"reactance", "reactance_50khz"),
-)
-_SCANNER = re.compile(r"\b(dexa|dxa|scan|reference)\b", re.I)
-_UNIT = re.compile(r"[\(\[]\s*([^\)\]]+?)\s*[\)\]]|(%)")
+
+# what stands in a cell where no value is; the last ones say that something was tried
+FAILED_WORDS = frozenset({"failed", "fail", "error", "err"})
+GAPS = frozenset({"n/a", "na", "n.a.", "-", "–", "—", "--", "x", "nil", "none", "missing", "?", "."}) | FAILED_WORDS
+GAP_CHOICES = {"": "not said yet", "empty": "empty: nothing was read", "failed": "failed: it was tried"}
+SUMMARIES = frozenset({"mean", "average", "avg", "sd", "std", "median", "min", "max", "total", "sum", "n", "mittelwert"})
+PERSONAL = ("name", "birth", "cautions")  # what goes to a person's card
+
+
+def is_gap(text: str) -> bool:
+    """Whether a cell says that there is no value."""
+    return text.strip().lower() in GAPS
 
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """What one column is. For a ``reading``: instrument, kind, metric, unit, setting and repeat; for a condition its key."""
+    """What one column is. For a ``reading``: instrument, kind, metric, unit, setting and repeat; a height's unit; a condition's key."""
 
     role: str = "ignore"
     instrument: str = ""
@@ -95,7 +72,10 @@ class Column:
 
 @dataclass(frozen=True, slots=True)
 class Mapping:
-    """Columns in the order of the header, the order of dates, the decimal sign, and what no column says."""
+    """Columns in the order of the header, the order of dates, the decimal sign, and what no column says.
+
+    ``gaps`` tells whether a cell such as n/a is empty or a failed reading, "" as long as nobody has said so.
+    """
 
     columns: tuple[Column, ...]
     date_order: str = "iso"
@@ -104,6 +84,7 @@ class Mapping:
     instrument: str = ""
     kind: str = "device"
     metric: str = ""
+    gaps: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """A plain form, to be kept."""
@@ -113,7 +94,7 @@ class Mapping:
 def mapping_from(kept: dict[str, Any]) -> Mapping:
     """A mapping from its plain form. Raises TypeError, KeyError or ValueError for anything else."""
     columns = tuple(Column(**c) for c in kept["columns"])
-    if kept["date_order"] not in ORDERS or any(c.role not in ROLES for c in columns):
+    if kept["date_order"] not in ORDERS or any(c.role not in ROLES for c in columns) or kept.get("gaps", "") not in GAP_CHOICES:
         raise ValueError("not a mapping")
     return Mapping(**{**kept, "columns": columns})
 
@@ -123,98 +104,25 @@ def is_tidy(header: tuple[str, ...]) -> bool:
     return {"client", "taken_at", "instrument", "kind", "metric", "value", "unit"} <= set(header)
 
 
-def open_tidy(path: Path) -> ReadingsFile:
-    """Open a table with the tidy header in any encoding or separator, or as a workbook.
-
-    Raises UserError with one sentence for any other table.
-    """
-    try:
-        return open_readings(path)
-    except UserError as error:
-        try:
-            table = open_table(path)
-        except UserError:
-            raise error from None
-        if not is_tidy(table.header) or table.form == TIDY_FORM:
-            raise
-        left_out = tuple(h for h in table.header if h not in HEADER and not h.startswith("condition:"))
-        return ReadingsFile(str(path), left_out, read_rows(table, guess(table)), lambda: 0.0)
-
-
-def guess(table: Table) -> Mapping:
-    """Guess what the columns are. What cannot be guessed is left out, never invented."""
-    columns: list[Column] = []
-    taken: set[str] = set()
-    for k, name in enumerate(table.header):
-        column = _guess_column(name)
-        if column.role not in ("ignore", "reading", "condition"):
-            if column.role in taken:
-                column = Column()
-            taken.add(column.role)
-        values = [row[k] for row in table.sample if k < len(row) and row[k].strip()]
-        if column.role == "reading" and not any(re.search(r"\d", v) for v in values):
-            column = Column()
-        columns.append(column)
-    if "value" in taken:  # a long table: other columns of numbers are no readings of their own
-        columns = [Column() if c.role == "reading" else c for c in columns]
-    dates = [row[k] for k, c in enumerate(columns) if c.role == "taken_at" for row in table.sample if k < len(row)]
-    numbers = [row[k] for k, c in enumerate(columns) if c.role in ("reading", "value") for row in table.sample if k < len(row)]
-    comma = sum(bool(re.fullmatch(r"-?\d+,\d{1,2}", v.strip())) for v in numbers)
-    point = sum(bool(re.fullmatch(r"-?\d+\.\d+", v.strip())) for v in numbers)
-    return Mapping(tuple(columns), order_of(dates), "," if comma > point else ".")
-
-
-def _guess_column(name: str) -> Column:
-    low = name.strip().lower()
-    if low in ROLES and low not in ("ignore", "reading", "condition"):
-        return Column(low)
-    if low.startswith("condition:"):
-        return Column("condition", key=low.removeprefix("condition:"))
-    if low in BY_KEY:
-        return Column("condition", key=low)
-    words = re.findall(r"[a-z]+", low)
-    for role, names in _NAMES.items():
-        if words and words[0] in names and (len(words) == 1 or role in ("taken_at", "height_cm", "age_years")):
-            return Column(role)
-    exact = metric_named(low)
-    if exact is not None:
-        return Column("reading", instrument="Imported device", metric=exact.id, unit=exact.unit)
-    for pattern, metric in _METRIC_WORDS:
-        if re.search(pattern, low):
-            return _reading(name, metric)
-    return Column()
-
-
-def _reading(name: str, metric: str) -> Column:
-    """A wide column such as "Alder fat (%) 2": metric, unit, repeat, and the words left as the instrument."""
-    m = METRICS[metric]
-    found = _UNIT.search(name)
-    said = unit_named(found[1] or found[2]) if found else None
-    repeat = re.search(r"(?:\brep(?:eat)?|\btrial|#)?\s*(\d)\s*$", name)
-    rest = _UNIT.sub(" ", name)
-    rest = re.sub(r"(?:\brep(?:eat)?|\btrial|#)?\s*\d\s*$", "", rest)
-    for pattern, _ in _METRIC_WORDS:
-        rest = re.sub(pattern.split(".*")[0], " ", rest, flags=re.I)
-    rest = re.sub(r"\b(body|total|mass|percent|kg|lb|cm|in|share)\b|[_:/-]", " ", rest, flags=re.I)
-    rest = re.sub(r"\s+", " ", rest).strip()
-    scan = bool(_SCANNER.search(name))
-    device = metric.startswith(("girth_", "skinfold_"))
-    kind = "reference" if scan else "method" if device else "device"
-    return Column(
+def is_people(mapping: Mapping) -> bool:
+    """Whether a table is a list of people: cards, no readings."""
+    roles = {c.role for c in mapping.columns}
+    return bool("client" in roles and roles & {"sex", "birth", "name", "height_cm", "cautions"}) and not roles & {
         "reading",
-        instrument=rest or ("Scan" if scan else "Tape" if device else "Imported device"),
-        kind=kind,
-        metric=metric,
-        unit=said or m.unit,
-        replicate=int(repeat[1]) if repeat and repeat[1] != "0" else 1,
-    )
+        "value",
+    }
 
 
-def missing(mapping: Mapping) -> str:
-    """What is still to be said before rows can be read, in one sentence; empty when nothing is."""
+def missing(mapping: Mapping, gaps: int = 0) -> str:
+    """What is still to be said before rows can be read, in one sentence; empty when nothing is.
+
+    ``gaps`` counts the cells such as n/a in columns of readings.
+    """
     roles = {c.role for c in mapping.columns}
     if "client" not in roles and not mapping.client:
         return "Say which column holds the client's code, or name the one client of this table."
+    if is_people(mapping):
+        return ""
     if "taken_at" not in roles:
         return "Say which column holds the date."
     if "value" in roles:
@@ -224,67 +132,136 @@ def missing(mapping: Mapping) -> str:
             return "Say which instrument the values are from."
     elif "reading" not in roles:
         return "Say which columns hold readings."
+    if gaps and not mapping.gaps:
+        return f"Say what cells such as n/a, - or x mean ({gaps} of them): empty, or a reading that failed."
     return ""
 
 
-def read_rows(table: Table, mapping: Mapping) -> Iterator[ImportRow | Refused]:
-    """Readings of the table under a mapping; each row becomes one reading (long) or several (wide)."""
+class _Carried:
+    """What stands once and holds for the rows under it: the person, and with the same person the day."""
+
+    def __init__(self) -> None:
+        self.client, self.day = "", ""
+
+    def take(self, client: str, day: str) -> tuple[str, str]:
+        """The row's person and day; of another person no day is carried."""
+        same = not client or client == self.client
+        client = client or self.client
+        day = day or (self.day if same else "")
+        self.client, self.day = client, day
+        return client, day
+
+
+def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
+    """Readings and cards of the table under a mapping; each row becomes one reading (long) or several (wide).
+
+    A person and a day that stand once hold for the empty cells under them. Without a column of repeats, rows of one person,
+    moment, instrument and setting are repeats in their order. ``base`` is added to each line's number.
+    """
     place = {c.role: k for k, c in enumerate(mapping.columns) if c.role not in ("ignore", "reading", "condition")}
     conditions = [(k, c.key) for k, c in enumerate(mapping.columns) if c.role == "condition" and c.key]
     wide = [(k, c) for k, c in enumerate(mapping.columns) if c.role == "reading"]
+    most: dict[tuple[str, str, str], int] = {}
+    for _, c in wide:
+        lane = (c.instrument, c.setting, c.metric)
+        most[lane] = max(most.get(lane, 1), c.replicate)
     reader = RowReader([*HEADER, *(f"condition:{key}" for _, key in conditions)])
     moments: dict[tuple[str, str], str] = {}
-    for line, cells in table.rows():
-        if len(cells) < len(table.header):
-            cells = [*cells, *[""] * (len(table.header) - len(cells))]
+    rounds: dict[tuple[str, ...], int] = {}
+    carried, people = _Carried(), is_people(mapping)
+    personal = people or any(role in place for role in PERSONAL)
+    known: set[str] = set()
+    height_unit = next((c.unit for c in mapping.columns if c.role == "height_cm"), "") or "cm"
+    width = len(table.header)
+    for row_line, cells in table.rows():
+        line = base + row_line
+        if len(cells) < width:
+            cells = [*cells, *[""] * (width - len(cells))]
 
         def cell(role: str, otherwise: str = "", cells: list[str] = cells) -> str:
             return cells[place[role]].strip() if role in place else otherwise
 
-        when = (cell("taken_at"), cell("time"))
+        client = cell("client", mapping.client)
+        if client.lower() in SUMMARIES:
+            yield Refused(line, table.header[place["client"]], client, "a row of a summary, not of a person")
+            continue
+        client, day = carried.take(client, cell("taken_at"))
+        height = ""
+        if cell("height_cm"):
+            try:
+                height = f"{parse_quantity(_plain(cell('height_cm'), mapping.decimal), HEIGHT, height_unit).value:.10g}"
+            except ValueRefused as error:
+                yield Refused(line, table.header[place["height_cm"]], cell("height_cm")[:80], str(error))
+                continue
+        if personal and client not in known:
+            known.add(client)
+            said = {role: cell(role) for role in ("name", "sex", "birth", "cautions", "age_years", "note")}
+            made = card_of(line, client, said, height if people else "", mapping.date_order)
+            yield replace(made, column=_head(table, place, made.column)) if isinstance(made, Refused) else made
+        if people:
+            continue
+        when = (day, cell("time"))
         taken = moments.get(when)
         if taken is None:
             try:
+                if not day:
+                    raise ValueError("the date is missing")
                 taken = iso_moment(*when, mapping.date_order)
             except ValueError as error:
                 yield Refused(line, table.header[place["taken_at"]], " ".join(when).strip()[:80], str(error))
                 continue
             if len(moments) < 50_000:
                 moments[when] = taken
-        person = (cell("client", mapping.client), _sex(cell("sex")), _plain(cell("age_years"), mapping.decimal))
-        height = _plain(cell("height_cm"), mapping.decimal)
+        person = (client, sex_of(cell("sex")), _plain(cell("age_years"), mapping.decimal))
         kept = [cells[k].strip() for k, _ in conditions]
+        by, setting = cell("instrument"), cell("setting")
         if "value" in place:
-            parts: Iterable[tuple[str, Column]] = [
-                (
-                    cell("value"),
-                    Column(
-                        "reading",
-                        cell("instrument", mapping.instrument),
-                        cell("kind", mapping.kind).lower() or mapping.kind,
-                        _metric_id(cell("metric", mapping.metric)),
-                        cell("unit"),
-                        cell("setting"),
-                        1,
-                    ),
-                )
-            ]
+            column = Column(
+                "reading",
+                by or mapping.instrument,
+                cell("kind", mapping.kind).lower() or mapping.kind,
+                _metric_id(cell("metric", mapping.metric)),
+                cell("unit"),
+                setting,
+            )
+            parts: Iterable[tuple[str, Column]] = [(cell("value"), column)]
+            key: tuple[str, ...] = (client, taken, column.instrument, setting, column.metric)
         else:
-            parts = [(cells[k].strip(), c) for k, c in wide]
-        for value, c in parts:
+            parts = [(cells[k].strip(), _read_by(c, by, setting)) for k, c in wide]
+            key = (client, taken, by, setting)
+        nth = rounds.get(key, 0)
+        if any(value for value, _ in parts):
+            rounds[key] = nth + 1
+        for at, (value, c) in enumerate(parts):
             if not value and "value" not in place:
                 continue  # an empty cell of a wide table is no reading
-            status = cell("status").lower() or ("failed" if not value else "ok")
-            repeat = cell("replicate") or str(c.replicate)
-            made = [
+            gap = is_gap(value)
+            if gap and mapping.gaps != "failed" and value.lower() not in FAILED_WORDS:
+                continue
+            status = cell("status").lower() or ("failed" if gap or not value else "ok")
+            own = wide[at][1] if wide and "value" not in place else c
+            repeat = cell("replicate") or str(c.replicate + nth * most.get((own.instrument, own.setting, own.metric), 1))
+            made_row = [
                 person[0], person[1], person[2], height, taken, c.instrument, c.kind, c.setting, c.metric,
-                _plain(value, mapping.decimal), c.unit, repeat, status, cell("note"), *kept,
+                "" if gap else _plain(value, mapping.decimal), c.unit, repeat, status, cell("note"), *kept,
             ]  # fmt: skip
-            row = reader.read(made, line)
+            row = reader.read(made_row, line)
             if isinstance(row, Refused):
-                yield _in_words_of(row, table, mapping, place, wide, c)
+                yield _in_words_of(row, table, mapping, place, wide, own)
             elif row is not None:
                 yield row
+
+
+def _read_by(c: Column, by: str, setting: str) -> Column:
+    """A wide column in a row that names its own instrument or setting; a station's method keeps its own."""
+    if not by and not setting:
+        return c
+    named = by if by and c.kind != "method" else c.instrument
+    return replace(c, instrument=named, setting=setting or c.setting)
+
+
+def _head(table: Table, place: dict[str, int], role: str) -> str:
+    return table.header[place[role]] if role in place else role
 
 
 def _in_words_of(
@@ -302,17 +279,7 @@ def _plain(text: str, decimal: str) -> str:
     return re.sub(r"(?<=\d)[,  '](?=\d{3}(\D|$))", "", text)
 
 
-def _sex(text: str) -> str:
-    low = text.lower()
-    return {"m": "male", "man": "male", "f": "female", "w": "female", "woman": "female"}.get(low, low)
-
-
 def _metric_id(text: str) -> str:
     """A metric by id, label, or the words that name it."""
     low = text.strip().lower()
-    if metric_named(low) is not None:
-        return low
-    for m in METRICS.values():
-        if m.label.lower() == low:
-            return m.id
-    return next((metric for pattern, metric in _METRIC_WORDS if low and re.search(pattern, low)), low)
+    return metric_of_words(low) or low

@@ -15,12 +15,14 @@ from pathlib import Path
 from typing import Any
 
 from ..domain.errors import UserError
-from .fence import MOST_COLUMNS, MOST_ROWS, MOST_TEXT, bounded, fence, look_at, look_into
+from .fence import MOST_COLUMNS, MOST_ROWS, MOST_TEXT, bounded, fence, look_at, look_into, unpacked
+from .headers import Line, Spans, find_head
 
 _HEAD = 65536
 MOST_BLANK = 20_000  # blank rows of a sheet after which nothing more is looked for
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
+MOST_MERGED = 24 << 20  # bytes of a workbook, unpacked, up to which merged cells are looked for: it has to be read as a whole
 TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is read
 
 
@@ -28,11 +30,13 @@ TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is re
 class Table:
     """A table that is read anew each time: ``rows()`` yields line number and cells.
 
-    ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the sheets of a workbook.
+    ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the sheets of a workbook. ``parts`` are
+    those of each column's name where the header has several rows: the group first, the unit last.
     """
 
     name: str
     header: tuple[str, ...]
+    parts: tuple[tuple[str, ...], ...]
     sample: tuple[tuple[str, ...], ...]
     rows: Callable[[], Iterator[tuple[int, list[str]]]]
     form: str
@@ -130,29 +134,19 @@ def _with_header(
     sheets: tuple[str, ...] = (),
     sheet: str = "",
     size: int = 0,
+    merged: Spans | None = None,
 ) -> Table:
-    """Find the header: the first row with two cells or more (titles above it are passed over)."""
+    """Find the header, and take what stands below it as the table."""
+    first: list[Line] = list(itertools.islice(rows(), 2 * SAMPLE))
+    head = find_head(first, merged)
+    if head is None:
+        raise UserError(f"{name}: no row with two columns or more, so no table; nothing was read")
 
     def body() -> Iterator[tuple[int, list[str]]]:
-        found = False
-        for line, cells in rows():
-            if found:
-                yield line, cells
-            elif sum(bool(c.strip()) for c in cells) > 1:
-                found = True
+        return ((line, cells) for line, cells in rows() if line > head.line)
 
-    header: tuple[str, ...] = ()
-    sample: list[tuple[str, ...]] = []
-    for _, cells in rows():
-        if header:
-            sample.append(tuple(cells))
-            if len(sample) == SAMPLE:
-                break
-        elif sum(bool(c.strip()) for c in cells) > 1:
-            header = tuple(c.strip() for c in cells)
-    if not header:
-        raise UserError(f"{name}: no row with two columns or more, so no table; nothing was read")
-    return Table(name, header, tuple(sample), body, form, sheets, sheet, size)
+    sample = tuple(tuple(cells) for line, cells in first if line > head.line)[:SAMPLE]
+    return Table(name, head.names, head.parts, sample, body, form, sheets, sheet, size)
 
 
 def _cell(value: Any) -> str:
@@ -188,18 +182,63 @@ def _workbook(path: Path, sheet: str) -> Table:
     with fence(f"{path}: not a workbook"), _book(path) as book:
         sheets = tuple(book.sheetnames)
         chosen = sheet if sheet in sheets else sheets[0]
+    return _sheet(path, sheets, chosen, _merged(path).get(chosen, {}))
 
+
+def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
+    """Every sheet of a workbook that holds a table, and the names of the sheets that hold none.
+
+    Raises UserError with one sentence when there is no table at all.
+    """
+    look_into(path)
+    with fence(f"{path}: not a workbook"), _book(path) as book:
+        sheets = tuple(book.sheetnames)
+    merged = _merged(path)
+    found: list[Table] = []
+    empty: list[str] = []
+    for sheet in sheets:
+        try:
+            found.append(_sheet(path, sheets, sheet, merged.get(sheet, {})))
+        except UserError:
+            empty.append(sheet)
+    if not found:
+        raise UserError(f"{path}: no sheet has a row with two columns or more, so no table; nothing was read")
+    return tuple(found), tuple(empty)
+
+
+def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
+    """Columns that are merged, by sheet and line; a large workbook is not looked through for them."""
+    if unpacked(path) > MOST_MERGED:
+        return {}
+    from openpyxl import load_workbook
+
+    out: dict[str, dict[int, list[tuple[int, int]]]] = {}
+    with fence(f"{path}: not a workbook"), path.open("rb") as file:
+        book = load_workbook(file, data_only=True, keep_links=False)
+        for sheet in book.worksheets:
+            for span in sheet.merged_cells.ranges:
+                out.setdefault(sheet.title, {}).setdefault(span.min_row, []).append((span.min_col - 1, span.max_col - 1))
+        book.close()
+    return out
+
+
+def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, merged: Spans) -> Table:
     def rows() -> Iterator[tuple[int, list[str]]]:
         empty = 0
         with fence(str(path), "nothing was imported"), _book(path) as opened:
-            values = opened[chosen].iter_rows(values_only=True, max_col=MOST_COLUMNS)
+            sheet = opened[chosen]
+            if not hasattr(sheet, "iter_rows"):
+                return  # a sheet that is a chart
+            values = sheet.iter_rows(values_only=True, max_col=MOST_COLUMNS)
             for line in itertools.count(1):
                 row = next(values, None)
                 if row is None or line > MOST_ROWS or empty > MOST_BLANK:
                     break
                 cells = [_cell(v) for v in row]
-                empty = 0 if any(cells) else empty + 1
+                while cells and not cells[-1]:  # rows come as wide as a sheet may be
+                    cells.pop()
+                empty = 0 if cells else empty + 1
                 if not empty:
                     yield line, bounded(cells, str(path), line)
 
-    return _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen)
+    return _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen, merged=merged)

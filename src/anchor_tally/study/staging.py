@@ -7,13 +7,15 @@ study is touched until they are taken.
 from __future__ import annotations
 
 import itertools
+import json
 import sqlite3
-from collections.abc import Generator, Iterable
+from collections.abc import Callable, Generator, Iterable
 from dataclasses import dataclass
 from typing import Any
 
 from ..domain.instants import Moment, NotAMoment, moment, zone_named
-from ..domain.records import ImportRow, Refused
+from ..domain.records import ImportCard, ImportRow, Refused
+from .cards import news_of
 
 BLOCK = 4000
 SAMPLE = 200
@@ -33,13 +35,20 @@ class Staged:
     metrics: frozenset[str]
     sexes: tuple[tuple[str, str], ...]
     statements: tuple[tuple[int, float | None, float | None, tuple[tuple[str, str], ...], int], ...]
+    cards: tuple[ImportCard, ...] = ()
+    cautioned: tuple[tuple[str, str, str, int], ...] = ()  # client with a caution, instrument, kind, readings
+
+    @property
+    def adds(self) -> bool:
+        """Whether taking it would add anything."""
+        return bool(self.new or self.cards)
 
 
 class _Stage:
     """The work of staging: numbers for moments (client and time) and lanes (instrument and setting), rows by block."""
 
-    def __init__(self, conn: sqlite3.Connection) -> None:
-        self.conn, self.k = conn, next(_number)
+    def __init__(self, conn: sqlite3.Connection, where: Callable[[int], str]) -> None:
+        self.conn, self.k, self.where = conn, next(_number), where
         conn.execute(
             f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, replicate INTEGER, line INTEGER,"
             " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, replicate)) WITHOUT ROWID"
@@ -71,9 +80,10 @@ class _Stage:
         self.metrics: set[str] = set()
         self.refused: list[Refused] = []
         self.sample: list[ImportRow] = []
+        self.cards: dict[str, ImportCard] = {}
         self.same = 0
 
-    def block(self, rows: list[ImportRow | Refused]) -> None:
+    def block(self, rows: list[ImportRow | ImportCard | Refused]) -> None:
         """Stage one block of rows."""
         batch: list[tuple[Any, ...]] = []
         origin: list[ImportRow] = []
@@ -85,6 +95,9 @@ class _Stage:
         for r in rows:
             if isinstance(r, Refused):
                 self.refused.append(r)
+                continue
+            if isinstance(r, ImportCard):
+                self._card(r)
                 continue
             (
                 line,
@@ -148,6 +161,19 @@ class _Stage:
                 self._repeated(batch)
         self.sample += origin[: SAMPLE - len(self.sample)]
 
+    def _card(self, card: ImportCard) -> None:
+        """Keep what a card adds to the study; one that contradicts it, or another card, is refused."""
+        if card.sex and (self.sexes.get(card.code) or card.sex) != card.sex:
+            self.refused.append(Refused(card.line, "sex", card.sex, f"client {card.code} is {self.sexes[card.code]} elsewhere"))
+            return
+        found = news_of(self.conn, card, self.cards.get(card.code))
+        if isinstance(found, Refused):
+            self.refused.append(found)
+        elif found is not None:
+            self.cards[card.code] = found
+        if card.sex:
+            self.sexes[card.code] = card.sex
+
     def _contradiction(self, line: int, client: str, sex: str, instrument: str, kind: str) -> Refused | None:
         if sex and (self.sexes.get(client) or sex) != sex:
             return Refused(line, "sex", sex, f"client {client} is {self.sexes[client]} elsewhere")
@@ -200,7 +226,7 @@ class _Stage:
             if there == value and was == status:
                 self.same += 1
             else:
-                why = f"contradicts line {first}: same client, time, instrument, metric and replicate"
+                why = f"contradicts {self.where(first)}: same client, time, instrument, metric and replicate"
                 self.refused.append(Refused(line, "value", entered, why))
 
     def against_study(self) -> None:
@@ -237,7 +263,25 @@ class _Stage:
         refused = tuple(sorted(self.refused, key=lambda r: r.line))
         sexes = tuple((c, s) for c, s in self.sexes.items() if s)
         statements = tuple((*what, line) for what, line in self.statements.items())
-        return Staged(self.k, new, self.same, refused, tuple(self.sample), frozenset(self.metrics), sexes, statements)
+        cards = tuple(self.cards.values())
+        careful = {code for (code,) in self.conn.execute("SELECT code FROM client WHERE cautions <> ''")}
+        careful |= {c.code for c in cards if c.cautions}
+        cautioned = self._readings_of(careful)
+        return Staged(
+            self.k, new, self.same, refused, tuple(self.sample), frozenset(self.metrics), sexes, statements, cards, cautioned
+        )
+
+    def _readings_of(self, codes: set[str]) -> tuple[tuple[str, str, str, int], ...]:
+        """How many staged readings of each instrument are of these clients."""
+        if not codes:
+            return ()
+        rows = self.conn.execute(
+            f"SELECT m.client, l.instrument, l.kind, count(*) FROM staged_{self.k} s JOIN moment_{self.k} m ON m.id = s.moment"
+            f" JOIN lane_{self.k} l ON l.id = s.lane WHERE m.client IN (SELECT value FROM json_each(?))"
+            " GROUP BY 1, 2, 3 ORDER BY 1, 2",
+            (json.dumps(sorted(codes)),),
+        )
+        return tuple(rows.fetchall())
 
 
 class _block:  # noqa: N801  (reads as a statement)
@@ -255,9 +299,18 @@ class _block:  # noqa: N801  (reads as a statement)
             self.conn.execute("COMMIT" if kind is None else "ROLLBACK")
 
 
-def stage(conn: sqlite3.Connection, rows: Iterable[ImportRow | Refused]) -> Generator[int, None, Staged]:
-    """Stage rows; yields the number of rows seen after each block, returns what an import would do."""
-    work = _Stage(conn)
+def _line(number: int) -> str:
+    return f"line {number}"
+
+
+def stage(
+    conn: sqlite3.Connection, rows: Iterable[ImportRow | ImportCard | Refused], where: Callable[[int], str] = _line
+) -> Generator[int, None, Staged]:
+    """Stage rows; yields the number of rows seen after each block, returns what an import would do.
+
+    ``where`` puts the number of a line into words.
+    """
+    work = _Stage(conn, where)
     source = iter(rows)
     seen = 0
     try:

@@ -1,26 +1,60 @@
-"""What the import says of a table: how many rows are new, known or refused."""
+"""What the import says of a table: what is new, known, refused, not taken, and what must not have been measured."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from ..analysis.bench import forbidden_readings
+from ..domain.catalogue import Catalogue
+from ..study.staging import Staged
 from .numbers import count
+from .sentences import sentence
 
 
-def verdict(name: str, new: int, same: int, refused: int) -> str:
+def amount(new: int, cards: int) -> str:
+    """Readings and people, those that there are."""
+    parts = [count(new, "reading")] if new or not cards else []
+    return " and ".join([*parts, *([count(cards, "card") + " of people"] if cards else [])])
+
+
+def verdict(name: str, new: int, same: int, refused: int, cards: int = 0) -> str:
     """What taking the table would do."""
-    if not new and not refused:
+    if not new and not refused and not cards:
         return f"{name}: all {same} readings are in the study already; nothing to import."
     if refused:
         return f"{name}: {count(refused, 'row')} cannot be taken. Nothing is imported until you decide."
-    return f"{name}: {count(new, 'reading')} to be added."
+    return f"{name}: {amount(new, cards)} to be added."
 
 
-def button(new: int, refused: int) -> str:
+def open_words(name: str, sheet: str) -> str:
+    """A table of which something is still to be said."""
+    return f"{name}{f', sheet {sheet}' if sheet else ''}: say what the columns are."
+
+
+def button(new: int, refused: int, cards: int = 0) -> str:
     """What the button does."""
     if refused:
-        return f"Import {count(new, 'reading')}, leave out the {count(refused, 'row')} listed"
-    return f"Import {count(new, 'reading')}"
+        return f"Import {amount(new, cards)}, leave out the {count(refused, 'row')} listed"
+    return f"Import {amount(new, cards)}"
 
 
-def counts(new: int, same: int, refused: int) -> str:
+def counts(new: int, same: int, refused: int, cards: int = 0) -> str:
     """The numbers under the verdict."""
-    return f"{new:,} new, {same:,} in the study already, {refused:,} refused."
+    people = f", {count(cards, 'card')} of people" if cards else ""
+    return f"{new:,} new{people}, {same:,} in the study already, {refused:,} refused."
+
+
+def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
+    """Columns of which nothing is taken though something stands in them: name, filled cells, examples."""
+    if not columns:
+        return ""
+    said = [f"{name} ({count(filled, 'cell')}: {', '.join(examples)})" for name, filled, examples in columns]
+    return "Not taken: " + "; ".join(said) + ". Say above what a column is, or leave it."
+
+
+def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:
+    """Readings in the table that a caution forbids: they are kept as they are, and named."""
+    return [
+        f"{code}: {count(n, 'reading')} of {instrument}. {sentence(caution.note)}"
+        for code, instrument, n, caution in forbidden_readings(items, staged.cautioned, staged.cards)
+    ]

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import date
 from typing import Any
 
 from ...domain.errors import UserError
-from ...domain.records import ImportRow
+from ...domain.records import Client, ImportCard, ImportRow
 from ...domain.steps import finish
 from ...domain.text import plain_name
 from ..staging import Staged, drop_tables, stage
+from .clients import AddClient, AddHeight, PutClient
 from .edit import EditRefused, Journal
 from .readings import ensure_metric, period_of
 from .visits import moments_of, nearest
@@ -68,6 +70,8 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
     is stated twice, differently, for one visit.
     """
     k, conn = staged.number, journal.conn
+    for card in staged.cards:
+        _write_card(journal, card)
     for metric in staged.metrics:
         ensure_metric(journal, metric)
     used = f"IN (SELECT moment FROM staged_{k})"
@@ -118,6 +122,31 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
     end = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
     journal.made("reading", "id BETWEEN ? AND ?", (top + 1, max(end, top)), staged.metrics)
     drop_tables(conn, k)
+
+
+def _write_card(journal: Journal, card: ImportCard) -> None:
+    """Add a person, or what is new of one; a height counts from today, the day it became known."""
+    row = journal.one(
+        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes FROM client WHERE code = ?",
+        card.code,
+    )
+    if row is None:
+        AddClient(Client(0, card.code, card.sex, card.name, card.birth, card.cautions, notes=card.notes)).write(journal)
+    else:
+        number, code, sex, name, birth, cautions, activity, before, last, notes = row
+        old = Client(number, code, sex, name, birth, frozenset(cautions.split()), activity, before, last, notes)
+        new = replace(
+            old,
+            sex=old.sex or card.sex,
+            name=old.name or card.name,
+            birth=old.birth or card.birth,
+            cautions=old.cautions | card.cautions,
+            notes="\n".join(n for n in (old.notes, card.notes) if n),
+        )
+        PutClient(new).write(journal)
+    if card.height is not None:
+        found = journal.one("SELECT id FROM client WHERE code = ?", card.code)
+        AddHeight(found[0] if found else 0, date.today().isoformat(), card.height).write(journal)
 
 
 _GUARDS = ("reading_range", "reading_key", "reading_metric")

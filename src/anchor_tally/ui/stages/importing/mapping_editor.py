@@ -7,12 +7,12 @@ from dataclasses import replace
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from ....domain.metrics import METRICS, metric_named
+from ....domain.metrics import HEIGHT, METRICS, metric_named
 from ....domain.protocol import CONDITIONS
 from ....domain.records import KINDS
 from ....domain.units import UNITS
 from ....exchange.dates import ORDERS, ambiguous, order_of
-from ....exchange.mapping import ROLES, Column, Mapping, missing
+from ....exchange.mapping import GAP_CHOICES, ROLES, Column, Mapping, missing
 from ....exchange.tables import Table as Source
 from ...widgets import Table, label
 
@@ -33,7 +33,10 @@ class MappingEditor(QWidget):
             self.dates.addItem(words, key)
         self.decimal.addItem("point (24.6)", ".")
         self.decimal.addItem("comma (24,6)", ",")
-        self.instrument, self.metric_box = QLineEdit(), self._metrics()
+        self.instrument, self.metric_box, self.gaps = QLineEdit(), self._metrics(), QComboBox()
+        self.open_gaps = 0  # cells such as n/a in columns of readings
+        for key, words in GAP_CHOICES.items():
+            self.gaps.addItem(words, key)
         self.whole = QFormLayout()
         for text, w in (
             ("Dates are", self.dates),
@@ -41,6 +44,7 @@ class MappingEditor(QWidget):
             ("The one client", self.client),
             ("The one instrument", self.instrument),
             ("The one metric", self.metric_box),
+            ("Cells such as n/a, -, x", self.gaps),
         ):
             self.whole.addRow(label(text, "faint"), w)
             w.setAccessibleName(text)
@@ -66,7 +70,7 @@ class MappingEditor(QWidget):
         ):
             self.one.addRow(label(text, "faint"), w)
             w.setAccessibleName(text)
-        for box in (self.dates, self.decimal, self.metric_box):
+        for box in (self.dates, self.decimal, self.metric_box, self.gaps):
             box.activated.connect(self._whole_changed)
         for field in (self.client, self.instrument):
             field.editingFinished.connect(self._whole_changed)
@@ -96,9 +100,9 @@ class MappingEditor(QWidget):
             box.addItem(f"{m.label} ({m.unit})", m.id)
         return box
 
-    def open(self, table: Source, mapping: Mapping) -> None:
-        """Show a table under a mapping."""
-        self.table, self.mapping = table, mapping
+    def open(self, table: Source, mapping: Mapping, gaps: int = 0) -> None:
+        """Show a table under a mapping; ``gaps`` counts its cells of readings such as n/a."""
+        self.table, self.mapping, self.open_gaps = table, mapping, gaps
         self._fill()
         self.columns.choose(0)
         self._show_column()
@@ -131,7 +135,9 @@ class MappingEditor(QWidget):
         self.whole.setRowVisible(self.client, "client" not in roles)
         self.whole.setRowVisible(self.instrument, "value" in roles and "instrument" not in roles)
         self.whole.setRowVisible(self.metric_box, "value" in roles and "metric" not in roles)
-        text = missing(whole)
+        self.gaps.setCurrentIndex(self.gaps.findData(whole.gaps))
+        self.whole.setRowVisible(self.gaps, bool(self.open_gaps))
+        text = missing(whole, self.open_gaps)
         days = [row[k] for k, c in enumerate(whole.columns) if c.role == "taken_at" for row in self.table.sample if k < len(row)]
         if not text and whole.date_order != "iso" and ambiguous(days):
             text = "Every date here could be day first or month first: make sure which it is."
@@ -152,11 +158,11 @@ class MappingEditor(QWidget):
         self.repeat.setCurrentText(str(c.replicate))
         self.key.setEditText(c.key)
         for w in (self.by, self.kind, self.what, self.unit, self.setting, self.repeat):
-            self.one.setRowVisible(w, c.role == "reading")
+            self.one.setRowVisible(w, c.role == "reading" or (w is self.unit and c.role == "height_cm"))
         self.one.setRowVisible(self.key, c.role == "condition")
 
     def _units(self, c: Column) -> None:
-        m = metric_named(c.metric)
+        m = HEIGHT if c.role == "height_cm" else metric_named(c.metric)
         self.unit.clear()
         if m:
             self.unit.addItems([u for u, (dimension, _) in UNITS.items() if dimension == m.dimension])
@@ -205,6 +211,7 @@ class MappingEditor(QWidget):
             client=self.client.text().strip(),
             instrument=self.instrument.text().strip(),
             metric=self.metric_box.currentData(),
+            gaps=self.gaps.currentData(),
         )
         if new != self.mapping:
             self._set(new)

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from ....app.importing import ForeignTable, TidyFile, look_at, paste, rows_of
+from ....app.importing import Foreign, ForeignTable, TidyFile, look_at, paste, place_of, rows_of, wanting
 from ....app.jobs import Job
 from ....app.mappings import remember
 from ....domain.metrics import metric_named
-from ....domain.records import ImportRow, Refused
+from ....exchange.guessing import gaps_in, not_taken
+from ....exchange.mapping import Mapping, Row
+from ....exchange.remedies import RefusedGroup, grouped
 from ....exchange.tables import Table as Source
 from ....study.staging import Staged
 from ....wording import importing as words
-from ....wording.numbers import count
 from ...pages import Page, Surroundings
-from ...widgets import Table, label
+from ...widgets import Flow, Table, label
 from .mapping_editor import MappingEditor
 
 OWNER = "import"
@@ -32,21 +34,32 @@ class ImportPage(Page):
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
-        self.name, self.again = "", False
-        self.path: Path | None = None
-        self.table: Source | None = None
+        self.name = ""
+        self.foreign: tuple[ForeignTable, ...] = ()  # the tables of the file, none for a tidy one
+        self.mappings: list[Mapping] = []
+        self.wanted_sheets: list[bool] = []
+        self.at = 0  # the table whose columns are shown
         self.found: Staged | None = None
+        self.groups: tuple[RefusedGroup, ...] = ()
         self.share: Callable[[], float] | None = None
         self.left_out: tuple[str, ...] = ()
+        self.why = ""
         self.headline = label("", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
         self.sheet = QComboBox()
         self.sheet.setAccessibleName("Sheet of the workbook")
-        self.sheet.activated.connect(lambda _k: self._sheet_chosen())
+        self.sheet.activated.connect(self._sheet_chosen)
+        self.take_sheet = QCheckBox("Take this sheet")
+        self.take_sheet.clicked.connect(self._sheet_wanted)
         self.editor = MappingEditor()
-        self.editor.changed.connect(self._preview)
+        self.editor.changed.connect(self._mapped)
+        self.untaken = label("", "warn", wrap=True)
+        self.untaken.setAccessibleName("Columns that are not taken")
         self.refused_title = label("Rows that cannot be taken", "title")
-        self.refused = Table(["Reason", "Line", "Column", "Text"], "Refused rows")
+        self.refused = Table(["Reason", "Rows", "Column", "For example", "First"], "Refused rows", numeric_from=99)
+        self.refused.chosen.connect(lambda _row, _column: self._offer_remedy())
+        self.remedy = QPushButton("")
+        self.remedy.clicked.connect(self._apply_remedy)
         heads = ["Client", "Taken at", "Instrument", "Metric", "Value", "Unit"]
         self.preview = Table(heads, "Readings to be added", numeric_from=4)
         self.take, self.cancel = QPushButton("Import"), QPushButton("Do not import")
@@ -58,19 +71,29 @@ class ImportPage(Page):
         self.bar.setMaximum(1000)
         self.bar.setTextVisible(False)
         self.bar.setFixedWidth(260)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
         row = QHBoxLayout()
         for w in (self.take, self.cancel, self.bar):
             row.addWidget(w)
         row.addStretch(1)
-        top = QHBoxLayout()
-        top.addWidget(self.headline, 1)
-        top.addWidget(self.sheet)
+        self.sheets = QWidget()
+        which = Flow()
+        for box_ in (label("Sheet", "faint"), self.sheet, self.take_sheet):
+            which.addWidget(box_)
+        self.sheets.setLayout(which)
+        refused = QHBoxLayout()
+        refused.addWidget(self.refused_title)
+        refused.addWidget(self.remedy)
+        refused.addStretch(1)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 10)
-        box.addLayout(top)
-        box.addWidget(self.under)
-        box.addWidget(self.editor, 4)
-        box.addWidget(self.refused_title)
+        for part in (self.headline, self.under, self.sheets):
+            box.addWidget(part)
+        box.addWidget(self.editor, 5)
+        box.addWidget(self.untaken)
+        box.addLayout(refused)
         box.addWidget(self.refused, 2)
         box.addWidget(label("First readings to be added", "title"))
         box.addWidget(self.preview, 3)
@@ -78,65 +101,105 @@ class ImportPage(Page):
 
     def refresh(self) -> None:
         """The table stays as it was read; the study behind it may have got another writer."""
-        self.take.setEnabled(bool(self.found and self.found.new) and not self.session.read_only and not self.jobs.busy(OWNER))
+        self.take.setEnabled(bool(self.found and self.found.adds) and not self.session.read_only and not self.jobs.busy(OWNER))
 
     # reading
-    def _sheet_chosen(self) -> None:
-        if self.path is not None:
-            self._open(self.path, self.sheet.currentText())
+    @property
+    def table(self) -> Source | None:
+        """The table whose columns are shown."""
+        return self.foreign[self.at].table if self.foreign else None
 
     def look(self, path: Path) -> None:
         """Read a file and show what it would do; raise UserError when it cannot be read at all."""
-        self._open(path, "")
+        found = look_at(path)
+        self._give_up()
+        self.name = path.name
+        if isinstance(found, TidyFile):
+            self.foreign, self.mappings, self.wanted_sheets, self.why, self.left_out = (), [], [], "", found.left_out
+            for w in (self.editor, self.sheets):
+                w.hide()
+            self._stage(found.rows, found.progress)
+        else:
+            self._begin(found)
 
     def paste(self, text: str) -> None:
         """The same for a table pasted from the clipboard."""
-        table = paste(text)
+        found = paste(text)
         self._give_up()
-        self._begin(table, None)
+        self.name = "the clipboard"
+        self._begin(found)
 
-    def _open(self, path: Path, sheet: str) -> None:
-        found = look_at(path, sheet)
-        self._give_up()
-        if isinstance(found, TidyFile):
-            self.table, self.path, self.name, self.left_out = None, path, path.name, found.left_out
-            self.editor.hide()
-            self.sheet.hide()
-            self._stage(found.rows, found.progress)
-        else:
-            self.under.setText(found.why)
-            self._begin(found, path)
-
-    def _begin(self, foreign: ForeignTable, path: Path | None) -> None:
-        table = foreign.table
-        self.table, self.path, self.left_out, self.again = table, path, (), foreign.again
-        self.name = path.name if path else "the clipboard"
+    def _begin(self, foreign: Foreign) -> None:
+        self.foreign, self.why = foreign.tables, foreign.why
+        self.left_out = tuple(f"sheet {name} (no table)" for name in foreign.empty)
+        self.mappings = [t.mapping for t in foreign.tables]
+        self.wanted_sheets = [True] * len(foreign.tables)
         self.sheet.clear()
-        self.sheet.addItems(table.sheets)
-        self.sheet.setCurrentText(table.sheet)
-        self.sheet.setVisible(len(table.sheets) > 1)
-        self.editor.open(table, foreign.mapping)
+        self.sheet.addItems([t.table.sheet for t in foreign.tables])
+        self.sheets.setVisible(len(foreign.tables) > 1)
+        self._show_table(0)
         self._preview()
 
+    def _show_table(self, k: int) -> None:
+        self.at = k
+        self.sheet.setCurrentIndex(k)
+        self.take_sheet.setChecked(self.wanted_sheets[k])
+        self.editor.open(self.foreign[k].table, self.mappings[k], gaps_in(self.foreign[k].table, self.mappings[k]))
+
+    def _sheet_chosen(self, k: int) -> None:
+        self._show_table(k)
+
+    def _sheet_wanted(self, wanted: bool) -> None:
+        self.wanted_sheets[self.at] = wanted
+        self._preview()
+
+    def _mapped(self) -> None:
+        gaps = self.editor.mapping.gaps
+        if gaps != self.mappings[self.at].gaps:  # asked once, for all sheets
+            self.mappings = [m if m.gaps else replace(m, gaps=gaps) for m in self.mappings]
+        self.mappings[self.at] = self.editor.mapping
+        self._preview()
+
+    def _say_untaken(self) -> None:
+        """Name what nothing is taken of, on every sheet, and what must not have been measured."""
+        columns = []
+        for table, mapping in self._chosen():
+            sheet = f"{table.sheet}: " if len(self.foreign) > 1 else ""
+            columns += [(sheet + name, filled, examples) for name, filled, examples in not_taken(table, mapping)]
+        said = [words.not_taken_words(columns)]
+        if self.found is not None:
+            said += words.caution_warnings(self.session.catalogue(), self.found)
+        self.untaken.setText("\n".join(s for s in said if s))
+        self.untaken.setVisible(bool(self.untaken.text()))
+
+    def _chosen(self) -> list[tuple[Source, Mapping]]:
+        there = zip(self.foreign, self.mappings, self.wanted_sheets, strict=True)
+        return [(f.table, m) for f, m, wanted in there if wanted]
+
     def _preview(self) -> None:
-        rows = rows_of(self.table, self.editor.mapping) if self.table is not None else None
+        chosen = self._chosen()
+        rows = rows_of(chosen)
         if rows is None:
             self._give_up()
-            self.headline.setText(f"{self.name}: say what the columns are.")
+            open_ = next(((t, m) for t, m in chosen if wanting(t, m)), None)
+            self.headline.setText(words.open_words(self.name, open_[0].sheet if open_ and len(self.foreign) > 1 else ""))
+            if open_ is not None and len(self.foreign) > 1 and open_[0] is not self.table:
+                self._show_table(next(k for k, f in enumerate(self.foreign) if f.table is open_[0]))
             self._show_counts()
             self.previewed.emit()
             return
         self._stage(rows, None)
 
-    def _stage(self, rows: Iterator[ImportRow | Refused], share: Callable[[], float] | None) -> None:
+    def _stage(self, rows: Iterator[Row], share: Callable[[], float] | None) -> None:
         self._give_up()
         self.share = share
+        tables = [t for t, _ in self._chosen()]
         self.headline.setText(f"Reading {self.name}…")
         self.take.setEnabled(False)
         self.cancel.setText("Stop reading")
         self.bar.setRange(0, 1000 if share else 0)
         self.bar.show()
-        job = Job(f"Reading {self.name}", lambda: self.session.stage(rows))
+        job = Job(f"Reading {self.name}", lambda: self.session.stage(rows, lambda line: place_of(tables, line)[1]))
         self.jobs.start(OWNER, job, self._staged, self._failed, self._progress)
 
     # the job
@@ -157,8 +220,8 @@ class ImportPage(Page):
         self._rest()
         self.found = staged
         self._show_counts()
-        self.headline.setText(words.verdict(self.name, staged.new, staged.already_there, len(staged.refused)))
-        self.take.setText(words.button(staged.new, len(staged.refused)))
+        self.headline.setText(words.verdict(self.name, staged.new, staged.already_there, len(staged.refused), len(staged.cards)))
+        self.take.setText(words.button(staged.new, len(staged.refused), len(staged.cards)))
         self.previewed.emit()
 
     def _failed(self, text: str) -> None:
@@ -194,20 +257,64 @@ class ImportPage(Page):
     def _show_counts(self) -> None:
         found = self.found
         refused = found.refused if found else ()
-        self.refused.fill([(r.reason, str(r.line), r.column, r.text) for r in refused[:500]])
-        self.refused.setVisible(bool(refused))
-        self.refused_title.setVisible(bool(refused))
+        self.groups = self._grouped(found)
         rows = []
+        tables = [t for t, _ in self._chosen()]
+        for g in self.groups:
+            rows.append((g.reason, str(g.count), g.column, ", ".join(g.examples), place_of(tables, g.line)[1]))
+        self.refused.fill(rows)
+        for w in (self.refused, self.refused_title, self.remedy):
+            w.setVisible(bool(refused))
+        self.refused.choose(0)
+        self._offer_remedy()
+        lines = []
         for r in found.sample if found else ():
             m = metric_named(r.metric)
-            rows.append((r.client, r.taken_at, r.instrument, m.label if m else r.metric, r.entered or "failed", r.unit))
-        self.preview.fill(rows)
+            lines.append((r.client, r.taken_at, r.instrument, m.label if m else r.metric, r.entered or "failed", r.unit))
+        self.preview.fill(lines)
         self.refresh()
-        form = f" Read as {self.table.form}." if self.table else ""
-        again = " These columns were mapped before; the same mapping is used." if self.table and self.again else ""
-        left = f" Left out, not part of the format: {', '.join(self.left_out)}." if self.left_out else ""
-        numbers = words.counts(found.new, found.already_there, len(refused)) if found else ""
-        self.under.setText(numbers + form + again + left)
+        self._say_untaken()
+        said = [self.why] if self.why else []
+        if found:
+            said.append(words.counts(found.new, found.already_there, len(refused), len(found.cards)))
+        if self.table is not None:
+            said.append(f"Read as {self.table.form}." if len(self.foreign) == 1 else f"{len(self.foreign)} sheets.")
+        if any(f.again for f in self.foreign):
+            said.append("These columns were mapped before; the same mapping is used.")
+        if self.left_out:
+            said.append(f"Left out: {', '.join(self.left_out)}.")
+        self.under.setText(" ".join(w for w in said if w))
+
+    def _grouped(self, found: Staged | None) -> tuple[RefusedGroup, ...]:
+        """Refused rows in groups, sheet by sheet: a remedy belongs to the columns of one sheet."""
+        if found is None or not found.refused:
+            return ()
+        chosen = self._chosen()
+        if not chosen:
+            return grouped(found.refused)
+        out: list[RefusedGroup] = []
+        for k, (table, mapping) in enumerate(chosen):
+            own = [r for r in found.refused if place_of([t for t, _ in chosen], r.line)[0] is chosen[k][0]]
+            out += grouped(own, table, mapping)
+        return tuple(sorted(out, key=lambda g: -g.count))
+
+    def _offer_remedy(self) -> None:
+        k = self.refused.row
+        words_ = self.groups[k].remedy if 0 <= k < len(self.groups) else ""
+        self.remedy.setText(words_)
+        self.remedy.setVisible(bool(words_))
+
+    def _apply_remedy(self) -> None:
+        k = self.refused.row
+        if not 0 <= k < len(self.groups) or self.groups[k].mapping is None:
+            return
+        table, _ = place_of([t for t, _ in self._chosen()], self.groups[k].line)
+        at = next((n for n, f in enumerate(self.foreign) if f.table is table), None)
+        better = self.groups[k].mapping
+        if at is not None and better is not None:
+            self.mappings[at] = better
+            self._show_table(at)
+            self._preview()
 
     # taking
     def _take(self) -> None:
@@ -218,16 +325,16 @@ class ImportPage(Page):
         self.cancel.setText("Stop and take everything back")
         self.headline.setText(f"Importing {self.name}…")
         self.bar.show()
-        if self.table is not None:
-            remember(self.table.header, self.editor.mapping)
+        for table, mapping in self._chosen():
+            remember(table.header, mapping, table.sheet)
         job = Job(f"Importing {self.name}", lambda: self.session.take(staged, self.name))
         self.jobs.start(OWNER, job, lambda _none: self._taken(), self._failed, self._progress)
 
     def _taken(self) -> None:
         self._rest()
-        new = self.found.new if self.found else 0
+        new, cards = (self.found.new, len(self.found.cards)) if self.found else (0, 0)
         self.found = None
-        self.message.emit(f"{count(new, 'reading')} imported from {self.name}. Undo takes them out again.", False)
+        self.message.emit(f"{words.amount(new, cards)} imported from {self.name}. Undo takes them out again.", False)
         self._leave_page()
 
     def leave(self) -> None:
