@@ -5,12 +5,14 @@ from pathlib import Path
 
 from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
 from anchor_tally.app.session import Session
-from anchor_tally.domain.records import Client, ImportRow, Setting
+from anchor_tally.domain.records import Client, ImportRow, Setting, StationChoice
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.calibrations import AdoptCalibration
+from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.imports import ImportReadings
-from anchor_tally.study.edits.instruments import StartSetting
+from anchor_tally.study.edits.instruments import OfferMetric, StartSetting
+from anchor_tally.study.edits.protocol import AddCondition, PutLandmark, PutStation, WantOfInstrument
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
 from anchor_tally.study.open_file import SCHEMA_VERSION
 
@@ -44,10 +46,16 @@ def main():
     session = Session.new(TARGET, "Kept study")
     session.do(ImportReadings(rows(), "first.csv"))
     session.do(StartSetting(Setting(0, 2, "athlete", "2026-04-01")))
+    session.do(StateValue("body_fat_percent", "margin", 2.5))
+    session.do(OfferMetric(2, "own_body_age", 1.0))
+    session.do(AddCondition("Sauna the day before", "water is low", "no"))
+    session.do(WantOfInstrument(2, "hours_awake", "3"))
+    session.do(PutStation(StationChoice("girths", ("girth_waist", "girth_hip"), "right side", "in", 3, "mean")))
+    session.do(PutLandmark("girth_waist", "2 cm above the navel"))
     for r in finish(CalibrateRequest(session.snapshot(), session.lens).run()):
         item = r.comparison.pairs.instrument
         if item.name == "Fir" or item.equation == "rfm_woolcott_bergman_2018":
-            session.do(AdoptCalibration(record_of(r, datetime(2026, 6, 1)), item.kind, item.equation))
+            session.do(AdoptCalibration(record_of(r, session.catalogue(), datetime(2026, 6, 1), "kept for the tests"), item.kind, item.equation))
     client = session.catalogue().clients[1]
     session.do(PutClient(Client(1, client.code, client.sex, birth="1996-05", cautions=frozenset({"implant"}))))
     first, second = [r for r in session.readings() if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")][:2]

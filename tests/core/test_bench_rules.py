@@ -17,6 +17,7 @@ from anchor_tally.analysis.tally import judge
 from anchor_tally.domain.metrics import METRICS, metric_named, region_of
 from anchor_tally.domain.protocol import breaches
 from anchor_tally.domain.records import AssessorValue, Client
+from anchor_tally.domain.repeats import Rule
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.stats.measurement_error import digit_preference, technical_error
 from anchor_tally.wording.assessor import assessor_rows, practice_words, verdict
@@ -44,7 +45,7 @@ from anchor_tally.wording.assessor import assessor_rows, practice_words, verdict
 )
 def test_repeats(metric, values, repeats, usual, value, how, ask):
     """Mean of two, median of three, and a third when the first two differ too much."""
-    t = judge(METRICS[metric], values, repeats, usual)
+    t = judge(METRICS[metric], values, Rule(repeats), usual)
     assert (t.value, t.how, t.ask) == (pytest.approx(value) if value is not None else None, how, ask)
     assert bool(t.notes) == (ask and len(values) == 2)
 
@@ -52,7 +53,7 @@ def test_repeats(metric, values, repeats, usual, value, how, ask):
 @given(st.lists(st.floats(2, 60), min_size=1, max_size=5), st.integers(1, 3))
 def test_a_tally_lies_among_its_repeats(values, repeats):
     """Whatever was read, the value lies between the smallest and the largest, and three repeats are enough."""
-    t = judge(METRICS["skinfold_thigh"], values, repeats)
+    t = judge(METRICS["skinfold_thigh"], values, Rule(repeats))
     assert min(values) - 1e-9 <= t.value <= max(values) + 1e-9
     assert t.ask is False or t.n < 3
 

@@ -13,17 +13,19 @@ import pandas as pd
 import pytest
 from scipy import stats
 
-from anchor_tally.analysis.bench import LanePlan, lane_answer
+from anchor_tally.analysis.bench import lane_answer
 from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
 from anchor_tally.analysis.calibration_record import correct
 from anchor_tally.analysis.cautions import essential_fat
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.field_method import evaluate, side_by_side
+from anchor_tally.analysis.lanes import LanePlan
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Reading
+from anchor_tally.domain.repeats import Rule
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.figures import ladder
@@ -266,7 +268,7 @@ def test_another_setting_is_not_corrected():
     record = record_of(calibrated(session), session.catalogue(), datetime(2026, 5, 1), "r")
     assert correct(record, "C1", 25.0, "2026-05-01", "std").value is not None
     odd = correct(record, "C1", 25.0, "2026-05-01", "athlete")
-    plan = LanePlan("Fir", "device", "body_fat_percent", 1)
+    plan = LanePlan("Fir", "device", "body_fat_percent", Rule(1))
     shown = Reading(
         1, 1, "C1", "2026-05-01T07:00", "Fir", "device", "athlete", "body_fat_percent", 25.0, "25", "percent", 1, "ok", ""
     )
@@ -357,7 +359,7 @@ def test_essential_fat_is_looked_for_everywhere():
     assert "essential fat" in method_words(lines["jackson_pollock_1978_3"])[1]
     typed = {"sex": "male", "age_years": "20", "skinfold_chest": "3", "skinfold_abdominal": "3", "skinfold_thigh": "3"}
     assert any("essential fat" in n for n in evaluate("jackson_pollock_1978_3", typed).notes)
-    scan = LanePlan("Scan", "reference", "body_fat_percent", 1)
+    scan = LanePlan("Scan", "reference", "body_fat_percent", Rule(1))
     shown = Reading(
         1, 1, "A", "2026-03-01T07:00", "Scan", "reference", "", "body_fat_percent", 4.5, "4.5", "percent", 1, "ok", ""
     )

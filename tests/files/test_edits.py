@@ -14,7 +14,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study import open_file, read
-from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight, AskCondition
+from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight
 from anchor_tally.study.edits.clients import AddClient, AddHeight, PutClient, PutStudy
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import (
@@ -25,6 +25,7 @@ from anchor_tally.study.edits.instruments import (
     StartSetting,
     WithdrawMetric,
 )
+from anchor_tally.study.edits.protocol import AskCondition
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
 from anchor_tally.study.edits.visits import MoveVisit, NoteVisit
 from places import adoption, parse_text, typed

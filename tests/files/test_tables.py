@@ -24,10 +24,11 @@ from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.calibrations import AdoptCalibration
-from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight, AskCondition
+from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight
 from anchor_tally.study.edits.clients import AddHeight, PutClient
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import OfferMetric, OrderInstruments, StartSetting
+from anchor_tally.study.edits.protocol import AskCondition
 from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.study.edits.visits import NoteVisit
 

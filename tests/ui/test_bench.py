@@ -64,7 +64,7 @@ def test_whole_visit_by_keyboard(bench):
     window = bench
     begin(window)
     press(window, Qt.Key.Key_F7)
-    assert [s.text()[0] for s in window.record.conditions.switches] == ["✓"] * 7
+    assert [s.text()[0] for s in window.record.conditions.switches] == ["✓"] * 8
     press(window, Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
     type_and_enter("")
     fat = [f"{18 + k / 10:.1f}".replace(".", ",") for k in range(15)]
@@ -289,30 +289,30 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
 
     lanes["body_mass"].cells[0].setFocus()
     type_and_enter("684")
-    assert "far from the last visit (68.2 kg)" in record.trouble.text()
-    assert "C: take 68.4" in record.trouble.text()
+    assert "far from the last visit (68.2 kg)" in record.grid.asked.text()
+    assert "C: take 68.4" in record.grid.asked.text()
     assert told() == []
     press(scale, Qt.Key.Key_C)
     assert told() == [("body_mass", "68.4", "kg")]
     lanes["body_fat_percent"].cells[0].setFocus()
     type_and_enter("68.4")
-    assert "looks like the body mass" in record.trouble.text()
+    assert "looks like the body mass" in record.grid.asked.text()
     press(scale, Qt.Key.Key_A, CTRL)
     type_and_enter("19.4")
-    assert record.trouble.text() == ""
+    assert record.grid.asked.isHidden()
     lanes["body_fat_percent"].cells[1].setFocus()
     type_and_enter("39.2")
-    assert "far from its sister repeats (about 19.4 %)" in record.trouble.text()
+    assert "far from its sister repeats (about 19.4 %)" in record.grid.asked.text()
     press(scale, Qt.Key.Key_K)
     assert told()[-1] == ("body_fat_percent", "39.2", "percent")
     lanes["body_mass"].cells[1].setFocus()
     type_and_enter("151")
-    assert "C: take 151 lb" in record.trouble.text()
+    assert "C: take 151 lb" in record.grid.asked.text()
     press(scale, Qt.Key.Key_C)
     assert told()[-1] == ("body_mass", "151", "lb")
     lanes["body_mass"].cells[2].setFocus()
     type_and_enter("86.2")
-    assert "C: take 68.2" in record.trouble.text()
+    assert "C: take 68.2" in record.grid.asked.text()
     press(scale, Qt.Key.Key_Escape)
     assert len(told()) == 4
     assert session.catalogue().client_coded("Wren") is not None
@@ -345,7 +345,7 @@ def test_blind_work_hides_what_was_before(scale):
     assert all("last" not in lane.tag.text() for lane in record.lanes)
     record.lanes[0].cells[0].setFocus()
     type_and_enter("80.0")
-    assert "last visit" not in record.trouble.text()
+    assert "last visit" not in record.grid.asked.text()
     scale.session.do(PutStudy("t", practice=False, blind=False))
     assert "last 68.2" in next(lane.tag.text() for lane in record.lanes if lane.metric == "body_mass")
 

@@ -83,8 +83,8 @@ def test_underwater_and_by_eye(qtbot, window):
     record.go_station("underwater")
     enter(qtbot, lane(window, "mass_in_water").cells[0], "4")
     enter(qtbot, lane(window, "water_temperature").cells[0], "30")
-    assert record.lanes[0].plan.repeats == 3
-    assert record.lanes[1].plan.repeats == 1
+    assert record.lanes[0].plan.rule.repeats == 3
+    assert record.lanes[1].plan.rule.repeats == 1
     found = results(window)
     assert found["Underwater weighing, residual volume estimated"][0].endswith("%")
     assert "residual volume estimated as 1.9" in found["Underwater weighing"][1]

@@ -6,28 +6,16 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from ..domain.catalogue import Catalogue
-from ..domain.metrics import metric_named, region_of
+from ..domain.metrics import Metric, is_fat, metric_named
+from ..domain.protocol import Condition
 from ..domain.records import CalibrationRecord, Client, ImportCard, Instrument, Reading
-from ..domain.stations import STATIONS
+from ..domain.repeats import Rule
+from ..domain.stations import landmark_of
 from ..stats.estimate import Note
 from .calibration_record import Corrected, correct, record_for
 from .cautions import Caution, cautions_of, essential_fat
+from .lanes import LanePlan, fat_unseen
 from .tally import Tally, judge
-
-REPEATS = (1, 2, 3)
-MOST_LANES = 24  # lanes shown at once; further instruments are one choice away
-_AT_STATIONS = frozenset(m for s in STATIONS for m in s.metrics)
-
-
-@dataclass(frozen=True, slots=True)
-class LanePlan:
-    """One lane: an instrument and what it measures, with the repeats that are planned and how they are walked."""
-
-    instrument: str
-    kind: str
-    metric: str
-    repeats: int
-    walk: str = "down"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +23,9 @@ class LaneAnswer:
     """What one lane gives: the tally, the corrected value (None: no calibration, or nothing to correct), notes.
 
     ``uncorrected`` marks a device's value that no calibration corrects, or none for this client and setting; ``warning`` speaks of
-    essential fat, in the raw value too; ``locked`` is the caution that forbids the lane.
+    essential fat, in the raw value too; ``locked`` is the caution that forbids the lane. ``side`` is how much more there is than on
+    the other side of the body; ``landmark`` the one that its readings were taken at, where it is not the study's; ``broken`` the
+    conditions that this instrument wants and that were not kept. ``unseen``: no number of it is said.
     """
 
     plan: LanePlan
@@ -48,41 +38,10 @@ class LaneAnswer:
     warning: Note | None
     locked: Caution | None
     simulated: bool
-
-
-def device_lanes(
-    catalogue: Catalogue,
-    read: Iterable[tuple[str, str, str]],
-    added: Iterable[tuple[str, str, str]],
-    here: Iterable[Reading] = (),
-) -> tuple[tuple[LanePlan, ...], int]:
-    """Lanes of the devices: what was read or is offered by a device, what no station has, and what was just added.
-
-    At most MOST_LANES are given, those read in this visit and just added first; the second value counts the others.
-    """
-    named = {i.name: i for i in catalogue.instruments.values() if i.id > 0}
-    there = [x for x in read if x[1] == "device" or (x[2] not in _AT_STATIONS and region_of(x[2])[1] == "total")]
-    for number, metrics in catalogue.offers.items():
-        i = catalogue.instruments.get(number)
-        there += [(i.name, i.kind, m) for m in metrics if i and i.kind == "device"]
-    added = list(added)
-    used = {(r.instrument, r.kind, r.metric) for r in here}
-    lanes = [x for x in dict.fromkeys((*there, *added)) if metric_named(x[2])]
-
-    def place(x: tuple[str, str, str]) -> tuple[bool, int, int, int]:
-        """Where a lane stands: by its instrument, and in the order of its display, so that a reading moves no lane."""
-        i = named.get(x[0])
-        if i is None:
-            return True, 10**6, 10**6, 0
-        shown = list(catalogue.offers.get(i.id, ()))
-        return i.kind == "reference", i.position, i.id, shown.index(x[2]) if x[2] in shown else len(shown)
-
-    lanes.sort(key=place)
-    wanted = sorted(lanes, key=lambda x: x not in used and x not in added)[:MOST_LANES]
-    shown = [x for x in lanes if x in set(wanted)]
-    planned = {name: 1 if i.kind == "reference" else i.repeats for name, i in named.items()}
-    walks = {name: i.walk for name, i in named.items()}
-    return tuple(LanePlan(*x, planned.get(x[0], 3), walks.get(x[0], "down")) for x in shown), len(lanes) - len(shown)
+    side: float | None = None
+    landmark: str = ""
+    broken: tuple[Condition, ...] = ()
+    unseen: bool = False
 
 
 def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str, Caution]:
@@ -125,6 +84,9 @@ def lane_answer(
     locked: Caution | None,
     correcting: bool,
     blind: bool = False,
+    other_side: Sequence[Reading] = (),
+    landmark: str = "",
+    broken: tuple[Condition, ...] = (),
 ) -> LaneAnswer:
     """What the readings of one lane in one visit give, in the order of their repeats.
 
@@ -135,7 +97,7 @@ def lane_answer(
     assert metric is not None
     ok = [r for r in readings if r.status == "ok"]
     values = tuple(r.value for r in ok if r.value is not None)
-    tally = judge(metric, values, plan.repeats, usual)
+    tally = judge(metric, values, plan.rule, usual)
     corrected, warning = None, None
     record = None
     if tally.value is not None and correcting and plan.kind != "reference":
@@ -162,14 +124,31 @@ def lane_answer(
         warning=warning,
         locked=locked,
         simulated=any(r.simulated for r in readings),
+        side=_more_than(tally.value, other_side, metric, plan.rule),
+        landmark=_other_landmark(readings, landmark),
+        broken=broken if tally.value is not None else (),
+        unseen=fat_unseen(client) and is_fat(plan.metric),
     )
 
 
-def free_repeat(readings: Iterable[Reading], instrument: str, metrics: Iterable[str]) -> int | None:
-    """The first repeat that none of these metrics of an instrument has yet; None when three are kept."""
+def _more_than(value: float | None, other_side: Sequence[Reading], metric: Metric, rule: Rule) -> float | None:
+    """How much more a tally gives than that of the other side."""
+    values = [r.value for r in other_side if r.status == "ok" and r.value is not None]
+    other = judge(metric, values, rule).value
+    return None if value is None or other is None else value - other
+
+
+def _other_landmark(readings: Sequence[Reading], landmark: str) -> str:
+    """The landmark that readings of a site were taken at, where it is another than the study's now."""
+    used = {landmark_of(r.setting) for r in readings} - {landmark} if landmark else set()
+    return ", ".join(sorted(u or "the usual place" for u in used))
+
+
+def free_repeat(readings: Iterable[Reading], instrument: str, metrics: Iterable[str], most: int) -> int | None:
+    """The first repeat that none of these metrics of an instrument has yet; None when ``most`` are kept."""
     used: dict[str, set[int]] = {}
     for r in readings:
         if r.instrument == instrument:
             used.setdefault(r.metric, set()).add(r.replicate)
     wanted = list(metrics)
-    return next((n for n in REPEATS if not any(n in used.get(m, ()) for m in wanted)), None)
+    return next((n for n in range(1, most + 1) if not any(n in used.get(m, ()) for m in wanted)), None)

@@ -11,7 +11,7 @@ from ..stats.estimate import Note, note
 # essential fat, percent of body mass
 ESSENTIAL_FAT = {"male": 5.0, "female": 12.0}
 ADULT = 18
-WORDS_ONLY = ("eating_disorder", "cutting_weight", "ill")  # they forbid no instrument; the words say what to leave
+WORDS_ONLY = ("eating_disorder", "low_energy", "cutting_weight", "ill")  # they forbid no instrument; the words say what to leave
 SCAN_SPACING_WEEKS, SCAN_LEAST_WEEKS = 12, 8
 
 

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..domain.records import Instrument
 from ..domain.snapshot import Columns, Floats, Ints, Snapshot, joined, read_only
+from ..methods.equation import Equation
 from ..methods.registry import EQUATIONS
 
 _NOT_RAW = ("sex", "age_years", "height")
@@ -19,7 +20,7 @@ _NOT_RAW = ("sex", "age_years", "height")
 @cache
 def raw_metrics() -> frozenset[str]:
     """Metrics that some equation needs."""
-    return frozenset(k for e in EQUATIONS.values() for k in e.all_inputs if k not in _NOT_RAW)
+    return frozenset(k for e in EQUATIONS.values() for k in (*e.all_inputs, *e.stand_ins) if k not in _NOT_RAW)
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,8 +32,8 @@ class _Raw:
     used: dict[int, tuple[int, ...]]
 
 
-def _by_visit(c: Columns, usable: np.ndarray, visits: Ints) -> _Raw:
-    """The median of the visit's ok readings (the mean of two).
+def _by_visit(c: Columns, usable: np.ndarray, visits: Ints, counts: str = "agree") -> _Raw:
+    """What counts of the visit's ok readings: their median (of two the mean), or as the protocol says their mean or the last one.
 
     Of an instrument read under several settings in one visit (both sides of the body, another mode) the first setting counts:
     what is kept apart at the bench is not averaged here.
@@ -41,14 +42,20 @@ def _by_visit(c: Columns, usable: np.ndarray, visits: Ints) -> _Raw:
     shift = int(c.instrument.max(initial=0)) + 1
     _, first, own = np.unique(c.visit[rows] * shift + c.instrument[rows], return_index=True, return_inverse=True)
     rows = rows[c.setting[rows] == c.setting[rows][first][own]]
-    order = rows[np.lexsort((c.value[rows], c.visit[rows]))]
+    by = (c.replicate[rows], c.instant[rows]) if counts == "last" else (c.value[rows],)
+    order = rows[np.lexsort((*by, c.visit[rows]))]
     found, start, size = np.unique(c.visit[order], return_index=True, return_counts=True)
     value, row = np.full(visits.size, np.nan), np.full(visits.size, -1)
     if found.size == 0:
         return _Raw(value, row, {})
     at = np.searchsorted(visits, found)
     low, high = order[start + (size - 1) // 2], order[start + size // 2]
-    value[at] = (c.value[low] + c.value[high]) / 2
+    if counts == "mean":
+        value[at] = np.add.reduceat(c.value[order], start) / size
+    elif counts == "last":
+        value[at] = c.value[order[start + size - 1]]
+    else:
+        value[at] = (c.value[low] + c.value[high]) / 2
     row[at] = order[start]
     groups = np.split(c.reading[order], start[1:])
     return _Raw(value, row, {int(k): tuple(g.tolist()) for k, g in zip(at, groups, strict=True)})
@@ -61,7 +68,7 @@ def _inputs(snapshot: Snapshot) -> tuple[dict[str, _Raw], dict[str, Floats]]:
     raw: dict[str, _Raw] = {}
     for key in raw_metrics() & snapshot.columns.keys():
         c = snapshot.columns[key]
-        raw[key] = _by_visit(c, ~np.isin(c.instrument, reference), visits.visit)
+        raw[key] = _by_visit(c, ~np.isin(c.instrument, reference), visits.visit, snapshot.catalogue.rule_of(key).counts)
     sex = {k.id: {"male": 1.0, "female": 0.0}.get(k.sex, np.nan) for k in snapshot.clients.values()}
     nothing = np.full(visits.visit.size, np.nan)
     values = dict.fromkeys(raw_metrics(), nothing) | {k: r.value for k, r in raw.items()}
@@ -115,28 +122,55 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
     raw, values = _inputs(snapshot)
     for number, equation in enumerate(EQUATIONS.values(), start=1):
         yield number / len(EQUATIONS)
-        complete = ~np.any([*equation.missing(values).values()], axis=0)
-        usable = complete & ~np.any([*equation.reasons(values).values()], axis=0)
+        full = equation.filled(values) if equation.instead else values
+        complete = ~np.any([*equation.missing(full).values()], axis=0)
+        usable = complete & ~np.any([*equation.reasons(full).values()], axis=0)
         if equation.men or equation.women:
             usable &= ~np.isnan(values["sex"])
-        keep = np.flatnonzero(usable)
-        lead = next((k for k in reversed(equation.all_inputs) if k in raw), None)
-        if keep.size == 0 or lead is None:
-            continue
-        keep = keep[raw[lead].row[keep] >= 0]
-        if keep.size == 0:
-            continue
         existing = next((i for i in snapshot.instruments.values() if i.equation == equation.id), None)
         item = existing or Instrument(-number, equation.label, "method", equation.id)
-        instruments[item.id] = item
-        outside[item.id] = read_only(visits.visit[complete & ~usable], np.int64)
-        used = [raw[k].used for k in equation.all_inputs if k in raw]
-        parts = tuple(tuple(i for u in used for i in u.get(int(k), ())) for k in keep)
-        results = equation.function({k: v[keep] for k, v in values.items()})
-        for output, result in results.items():
-            made = _columns(snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts)
-            columns[output] = joined(columns[output], made) if output in columns else made
+        parts_of = _parts(equation, raw)
+        for lead, keep in _leads(equation, raw, usable):
+            instruments[item.id] = item
+            outside[item.id] = read_only(visits.visit[complete & ~usable], np.int64)
+            parts = tuple(tuple(i for u in parts_of for i in u.get(int(k), ())) for k in keep)
+            results = equation.function({k: v[keep] for k, v in full.items()})
+            for output, result in results.items():
+                made = _columns(
+                    snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts
+                )
+                columns[output] = joined(columns[output], made) if output in columns else made
     return Derived(MappingProxyType(instruments), MappingProxyType(columns), MappingProxyType(outside))
+
+
+def _leads(equation: Equation, raw: Mapping[str, _Raw], usable: np.ndarray) -> list[tuple[str, Ints]]:
+    """The raw metric whose reading lends a computed value its time, and the visits for which it does: the last input that is read.
+
+    Visits where another one stands in for it follow with that one.
+    """
+    lead = next((k for k in reversed(equation.all_inputs) if k in raw or k in dict(equation.instead)), None)
+    if lead is None:
+        return []
+    left, out = usable.copy(), []
+    for key in (lead, *dict(equation.instead).get(lead, ())):
+        if key in raw:
+            keep = np.flatnonzero(left & (raw[key].row >= 0))
+            left[keep] = False
+            if keep.size:
+                out.append((key, keep))
+    return out
+
+
+def _parts(equation: Equation, raw: Mapping[str, _Raw]) -> list[dict[int, tuple[int, ...]]]:
+    """The stored readings behind each input, by visit; those of a stand-in only where it stands in."""
+    instead, out = dict(equation.instead), []
+    for key in equation.all_inputs:
+        merged: dict[int, tuple[int, ...]] = {}
+        for name in (*reversed(instead.get(key, ())), key):
+            if name in raw:
+                merged |= raw[name].used
+        out.append(merged)
+    return out
 
 
 def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:

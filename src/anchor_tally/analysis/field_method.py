@@ -82,6 +82,11 @@ class MethodLine:
     source: str
     caution: Note | None = None
 
+    @property
+    def for_others(self) -> bool:
+        """Whether the equation is for people of another sex, age or build."""
+        return self.state in ("unfit", "outside") and any(r.startswith("the equation is") for r in self.reasons)
+
 
 @dataclass(frozen=True, slots=True)
 class Sensitivity:
@@ -126,6 +131,11 @@ def _with_stand_ins(equation: Equation, given: dict[str, float], form: str) -> t
         if "body_mass" not in given:
             raise InputRefused("body_volume needs body_mass")
         out["body_density"] = given["body_mass"] / given["body_volume"]
+    for key, others in equation.instead:
+        other = next((o for o in others if o in given), None)
+        if key not in given and other is not None:
+            out[key] = given[other]
+            notes.append(f"from the {METRICS[other].label.lower()}")
     person = {"sex", "age_years", "height"}
     if "residual_volume" in equation.inputs and "residual_volume" not in given and person <= given.keys():
         estimate = float(residual_volume({k: np.array([given[k]]) for k in person})[0])
@@ -178,6 +188,7 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
         raise InputRefused("density_equation must be siri_1961 or brozek_1963")
     extra = {"body_volume"} if "body_density" in equation.inputs else set()
     extra |= {"sum_skinfolds"} if equation_id in SITES else set()
+    extra |= set(equation.stand_ins)
     unknown = sorted(set(typed) - {*equation.all_inputs, *_PERSON, *extra})
     if unknown:
         raise InputRefused(f"{equation_id} has no input {', '.join(unknown)} (it has {', '.join(equation.all_inputs)})")
@@ -298,7 +309,7 @@ def station_results(
     if sex:
         known.setdefault("sex", _SEXES[sex])
     metrics = set(station.metrics) if station.kind == "method" else set()
-    lines = [x for x in side_by_side(known) if metrics & set(EQUATIONS[x.id].all_inputs)]
+    lines = [x for x in side_by_side(known) if metrics & {*EQUATIONS[x.id].all_inputs, *EQUATIONS[x.id].stand_ins}]
     tem = errors_of(checks, assessor) if assessor else {}
     errors = {}
     for x in lines if tem else ():

@@ -184,6 +184,10 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     notes: list[Note] = []
     is_ins = _of_setting(snapshot, lens, instrument, c, is_ins, notes, leave_out)
     ref, ins = np.flatnonzero(is_ref & (c.status == OK)), np.flatnonzero(is_ins & (c.status == OK))
+    if instrument.counts == "last":
+        last = _last_repeats(c, ins)
+        leave_out(ins[~last], "an earlier repeat: the last one counts")
+        ins = ins[last]
     position = _anchor_of(c, ref, snapshot.catalogue.gap)
     anchors, day, timed = _anchors(c, ref, position)
     chosen, gap, by_day = _nearest(c, ins, anchors, day, timed, lens.window_hours)
@@ -354,6 +358,16 @@ def _nearest_tally(chosen: Ints, visit: Ints, gap: Floats, anchors: int) -> Bool
     winner = np.full(anchors, -1)
     winner[chosen[order][first]] = visit[order][first]
     out[there] = visit[there] == winner[chosen[there]]
+    return out
+
+
+def _last_repeats(c: Columns, rows: Ints) -> Bools:
+    """Which readings are the last repeat of their visit and setting."""
+    out = np.zeros(rows.size, dtype=bool)
+    if rows.size:
+        order = np.lexsort((c.replicate[rows], c.instant[rows], c.setting[rows], c.visit[rows]))
+        k = rows[order]
+        out[order] = np.append((c.visit[k][1:] != c.visit[k][:-1]) | (c.setting[k][1:] != c.setting[k][:-1]), True)
     return out
 
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ..domain.metrics import Metric
+from ..domain.repeats import Rule
 from ..stats.estimate import Note, note
 
 # Largest difference of the first two repeats, by kind of measurement (common practice). A skinfold may differ by 5 % or
@@ -19,7 +20,7 @@ _REPEATABILITY = 2.77  # 1.96·√2: 95 % of differences of two repeats lie with
 class Tally:
     """Repeats of one instrument in one visit, in the metric's unit.
 
-    ``how`` is single, mean or median; ``tolerance`` is what the first two may differ by (None when not known); ``ask`` is
+    ``how`` is single, mean, median or last; ``tolerance`` is what the first two may differ by (None when not known); ``ask`` is
     True when the protocol wants one more repeat; ``agree`` tells whether the first two lie within the tolerance.
     """
 
@@ -46,11 +47,13 @@ def tolerance(metric: Metric, level: float, usual_sd: float | None) -> float | N
     return None if not usual_sd else _REPEATABILITY * usual_sd
 
 
-def judge(metric: Metric, values: Sequence[float], repeats: int, usual_sd: float | None = None) -> Tally:
-    """Judge the ok repeats in the order in which they were taken, ``repeats`` being planned.
+def judge(metric: Metric, values: Sequence[float], rule: Rule, usual_sd: float | None = None) -> Tally:
+    """Judge the ok repeats in the order in which they were taken.
 
-    Two repeats give their mean. With three or more the mean holds when the first two agree, else the median.
+    Two repeats give their mean. Where agreement counts, three or more give the mean when the first two agree (not of skinfolds and
+    girths), else the median, and one more is asked for when two planned ones differ; otherwise the rule says what counts.
     """
+    repeats = rule.repeats
     n = len(values)
     if n == 0:
         return Tally(None, "", 0, None, None, None, False)
@@ -62,11 +65,14 @@ def judge(metric: Metric, values: Sequence[float], repeats: int, usual_sd: float
     agree = None if allowed is None else difference <= allowed + 1e-9
     ordered = sorted(values)
     middle = (ordered[(n - 1) // 2] + ordered[n // 2]) / 2
-    by_median = n > 2 and (agree is False or metric.id.startswith(("skinfold_", "girth_", "breadth_")))
-    ask = n < repeats or (n < 3 and agree is False)
+    agreeing = rule.counts == "agree"
+    sites = metric.id.startswith(("skinfold_", "girth_", "breadth_"))
+    by_median = n > 2 and (rule.counts == "median" or (agreeing and (agree is False or sites)))
+    ask = n < repeats or (agreeing and n < 3 and agree is False)
     notes: tuple[Note, ...] = ()
     if ask and agree is False and n >= repeats:
         notes = (note("third_repeat", difference=f"{difference:.2g}", tolerance=f"{allowed:.2g}", unit=metric.difference_unit),)
-    return Tally(
-        middle if by_median else sum(values) / n, "median" if by_median else "mean", n, difference, allowed, agree, ask, notes
-    )
+    value, how = (middle, "median") if by_median else (sum(values) / n, "mean")
+    if rule.counts == "last":
+        value, how = values[-1], "last"
+    return Tally(value, how, n, difference, allowed, agree, ask, notes)

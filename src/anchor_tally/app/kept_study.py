@@ -13,7 +13,7 @@ from ..analysis.question import Asked
 from ..domain.catalogue import Catalogue
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
-from ..domain.records import AssessorValue, CalibrationRecord, CheckWeight, Reading, Visit, VisitNote
+from ..domain.records import AssessorValue, Attachment, CalibrationRecord, CheckWeight, Reading, Visit, VisitNote
 from ..domain.snapshot import Growing, Snapshot, VisitColumns
 from ..domain.steps import finish
 from ..study import read
@@ -280,6 +280,10 @@ class KeptStudy:
     def assessor_values(self) -> list[AssessorValue]:
         """Values of assessor checks."""
         return read.assessor_values(self.connection())
+
+    def attachments(self, visit: int) -> list[Attachment]:
+        """Files beside a visit."""
+        return read.attachments(self.connection(), visit)
 
     def visit_note(self, visit: int) -> VisitNote:
         """Conditions, assessor and remarks of a visit."""

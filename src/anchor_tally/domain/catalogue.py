@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 
 from .metrics import Metric
-from .records import Client, Height, Instrument, Setting
+from .protocol import CYCLE, Condition, ProtocolItem, breaches
+from .records import Client, Height, Instrument, Setting, StationChoice
+from .repeats import Rule
+from .stations import STATION, station_of
 
 
 @dataclass(frozen=True, slots=True)
 class Catalogue:
     """Clients, instruments and settings by number; heights by client; offered metrics with resolution by instrument.
 
-    ``gap`` is the study's visit gap in seconds, ``zone`` its time zone, ``asked`` the conditions noted at each visit; in a study
+    ``gap`` is the study's visit gap in seconds, ``zone`` its time zone; in a study
     for ``practice`` simulated readings count, in a ``blind`` one the bench hides earlier and corrected values. ``stated`` holds what the user states of a metric, by (metric, what): ``margin``,
     ``reference_sd`` (SD of one scan) and ``client_sd`` (spread of a device's offset between clients), in the metric's unit.
+    ``protocol`` holds the conditions as this study has them, ``wanted_by`` what an instrument wants otherwise, by (instrument, key);
+    ``stations`` what was chosen for a station, ``landmarks`` the study's own words for a site, by metric.
     """
 
     title: str = ""
@@ -29,8 +34,37 @@ class Catalogue:
     settings: Mapping[int, Setting] = field(default_factory=lambda: MappingProxyType({}))
     heights: Mapping[int, tuple[Height, ...]] = field(default_factory=lambda: MappingProxyType({}))
     offers: Mapping[int, Mapping[str, float | None]] = field(default_factory=lambda: MappingProxyType({}))
-    asked: tuple[str, ...] = ()
+    protocol: tuple[ProtocolItem, ...] = ()
+    wanted_by: Mapping[tuple[int, str], str] = field(default_factory=lambda: MappingProxyType({}))
+    stations: Mapping[str, StationChoice] = field(default_factory=lambda: MappingProxyType({}))
+    landmarks: Mapping[str, str] = field(default_factory=lambda: MappingProxyType({}))
     stated: Mapping[tuple[str, str], float] = field(default_factory=lambda: MappingProxyType({}))
+
+    @property
+    def asked(self) -> tuple[str, ...]:
+        """Keys of the conditions that are asked for at each visit."""
+        return tuple(item.condition.key for item in self.protocol if item.asked)
+
+    def conditions_for(self, client: Client | None) -> tuple[Condition, ...]:
+        """The conditions that are asked of a client; that of the cycle only where it is switched on."""
+        cycle = client is not None and client.cycle
+        return tuple(i.condition for i in self.protocol if i.asked and (cycle or i.condition.key != CYCLE))
+
+    def own_breaches(self, instrument: int, answers: Mapping[str, str]) -> tuple[Condition, ...]:
+        """Conditions that an instrument wants otherwise than the protocol, and that were not kept for it."""
+        wanted = {key: answer for (number, key), answer in self.wanted_by.items() if number == instrument}
+        own = (replace(i.condition, wanted=wanted[i.condition.key]) for i in self.protocol if i.condition.key in wanted)
+        return breaches(answers, own)
+
+    def rule_of(self, metric: str, instrument: Instrument | None = None) -> Rule:
+        """Repeats and what counts of them: those of the station that measures a metric, else of the instrument."""
+        station = station_of(metric, instrument.kind if instrument is not None else "method")
+        if station is None or (instrument is not None and instrument.kind == "device"):
+            return Rule(instrument.repeats, instrument.counts) if instrument is not None else Rule()
+        chosen = self.stations.get(station)
+        if metric in STATION[station].once:
+            return Rule(1)
+        return Rule(chosen.repeats, chosen.counts) if chosen is not None else Rule(STATION[station].repeats)
 
     def margin(self, metric: Metric) -> float | None:
         """The difference that matters for a metric: as stated in the study, else the metric's own; None when it has none."""

@@ -30,6 +30,11 @@ class Metric:
         return 2.0 if self.group == "body_fat_percent" else None
 
     @property
+    def device_only(self) -> bool:
+        """Whether it is a device's own scale, which no other device shares: it is never compared."""
+        return self.dimension == "rating" and self.id.startswith(("own_", "visceral_fat_rating"))
+
+    @property
     def difference_unit(self) -> str:
         """Unit of a difference: percentage points are 'pp', never '%'."""
         return "pp" if self.unit == "percent" else self.unit
@@ -107,7 +112,8 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
 METRICS: dict[str, Metric] = {row[0]: Metric(*row) for row in _ROWS}
 # stature is told of a person, never read by an instrument, so it is no metric of the registry
 HEIGHT = Metric("height", "Height", "cm", "length", 40, 260, 1, "height", "Stature.")
-_FREQUENCY = re.compile(r"(resistance|reactance)_(\d{1,4})khz")
+_FREQUENCY = re.compile(r"(resistance|reactance)_(?:(arm_left|arm_right|leg_left|leg_right|trunk)_)?(\d{1,4})khz")
+_OWN = re.compile(r"own_[a-z0-9][a-z0-9_]{0,39}")
 REGIONS = {
     "subtotal": "without head",
     "arm_left": "left arm",
@@ -117,7 +123,24 @@ REGIONS = {
     "trunk": "trunk",
     "head": "head",
 }
-REGIONAL = ("fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_fat_percent")
+REGIONAL = (
+    "fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_fat_percent",
+    "total_muscle_mass", "skeletal_muscle_mass", "total_muscle_percent", "skeletal_muscle_percent",
+)  # fmt: skip
+
+
+def own_metric_id(name: str) -> str:
+    """The id of a value without a standard meaning, by the user's own name for it. Raises ValueError for a name without a letter."""
+    slug = re.sub(r"[^a-z0-9]+", "_", name.strip().lower()).strip("_")[:40].strip("_")
+    if not slug:
+        raise ValueError("a value of your own needs a name of letters")
+    return f"own_{slug}"
+
+
+def is_fat(name: str) -> bool:
+    """Whether a metric tells a person's fat: share, mass, index, rating, of the whole body or a segment."""
+    base = region_of(name)[0]
+    return base.startswith(("body_fat_percent", "fat_mass", "visceral_fat")) or base in ("body_density", "endomorphy")
 
 
 def region_of(name: str) -> tuple[str, str]:
@@ -134,7 +157,7 @@ def metric_named(name: str) -> Metric | None:
 
     Resistance and reactance are known at any frequency in kHz; fat, lean, bone and body fat share also for a region of the
     body, as in ``fat_mass_arm_left`` or ``body_fat_percent_subtotal`` (without the head). A region is a group of its own: it
-    never compares with the whole body.
+    never compares with the whole body. ``own_body_age`` is a device's value by the user's own name for it.
     """
     key = name.strip().lower()
     if key in METRICS:
@@ -145,8 +168,16 @@ def metric_named(name: str) -> Metric | None:
         where = REGIONS[region]
         low = m.low if m.dimension == "percent" else 0.0
         return replace(m, id=key, group=key, label=f"{m.label}, {where}", low=low, definition=f"{m.definition} Region: {where}.")
+    if _OWN.fullmatch(key):
+        label = key.removeprefix("own_").replace("_", " ")
+        return Metric(
+            key, label[:1].upper() + label[1:], "1", "rating", -1e6, 1e6, 1, key, "A device's own value; never compared."
+        )
     match = _FREQUENCY.fullmatch(key)
     if match is None:
         return None
     m = METRICS[f"{match[1]}_50khz"]
-    return replace(m, id=key, group=key, label=m.label.replace("50", match[2]), definition=m.definition.replace("50", match[2]))
+    where = f", {REGIONS[match[2]]}" if match[2] else ""
+    low = m.low if not match[2] else 1.0  # a segment resists less than the whole path
+    definition = m.definition.replace("50", match[3]).replace("Whole-body", "Segmental" if match[2] else "Whole-body")
+    return replace(m, id=key, group=key, label=m.label.replace("50", match[3]) + where, definition=definition, low=low)

@@ -38,7 +38,8 @@ class Client:
     """A person measured, known by a code. ``sex`` is the equation sex: male, female or empty.
 
     ``birth`` is a year, a month or a day (ISO 8601) or empty; ``cautions`` is a set of words out of implant, implant_cleared,
-    pregnant, eating_disorder, cutting_weight and ill; ``scans_before`` counts X-ray scans before this study, ``last_scan`` dates the last of them.
+    pregnant, eating_disorder, cutting_weight, low_energy and ill; ``scans_before`` counts X-ray scans before this study, ``last_scan``
+    dates the last of them; ``cycle``: the question about the menstrual cycle is asked.
     """
 
     id: int
@@ -51,14 +52,15 @@ class Client:
     scans_before: int | None = None
     last_scan: str = ""
     notes: str = ""
+    cycle: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Instrument:
     """A reference, a device or a method. ``equation`` is set when values are computed from raw readings.
 
-    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned at each visit; ``walk`` is
-    down (all values of a display, then its next repeat) or across (the repeats of one value after each other).
+    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned at each visit, and what ``counts`` of
+    them is one of repeats.COUNTS; ``walk`` is down (all values of a display, then its next repeat) or across (the repeats of one value after each other).
     """
 
     id: int
@@ -72,11 +74,33 @@ class Instrument:
     position: int = 0
     repeats: int = 3
     walk: str = "down"
+    counts: str = "agree"
 
     @property
     def is_impedance(self) -> bool:
-        """Whether it sends a current through the body; a device of unknown layout is taken to do so."""
-        return self.kind == "device" and self.electrodes != "none"
+        """Whether it sends a current through the body: electrodes tell, whatever it is called; a device of unknown layout may."""
+        return self.electrodes not in ("", "none") or (self.kind == "device" and not self.electrodes)
+
+
+@dataclass(frozen=True, slots=True)
+class StationChoice:
+    """What was chosen for a station: its sites (none: all), setting, unit typed, repeats and what counts of them."""
+
+    station: str
+    metrics: tuple[str, ...] = ()
+    setting: str = ""
+    unit: str = ""
+    repeats: int = 2
+    counts: str = "agree"
+
+
+@dataclass(frozen=True, slots=True)
+class Attachment:
+    """A file beside a visit: its place and checksum."""
+
+    id: int
+    path: str
+    sha256: str
 
 
 @dataclass(frozen=True, slots=True)

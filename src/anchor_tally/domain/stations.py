@@ -30,7 +30,10 @@ class Station:
 
 _SCAN = ("body_fat_percent", "fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_mass", "body_fat_percent_subtotal")
 _SEGMENTS = tuple(f"{base}_{r}" for r in REGIONS if r not in ("subtotal", "head") for base in ("fat_mass", "lean_soft_tissue"))
-_CALLIPERS = ("spring calliper", "plastic calliper", "digital calliper")
+_CALLIPERS = ("spring calliper", "plastic calliper", "digital calliper", "click calliper")
+CLICK_ADVICE = (
+    "Click calliper: press evenly until it clicks, then read; pressing on squeezes the fold. Three readings, the median."
+)
 
 STATIONS = (
     Station(
@@ -40,7 +43,7 @@ STATIONS = (
         "method",
         tuple(k for k in SITES_OF_BODY if k.startswith("skinfold_")),
         2,
-        "Ask for consent, keep privacy. Mark the site first; go round all sites, then round again.",
+        "Ask for consent, keep privacy. Wipe the calliper. Mark the site first; go round all sites, then round again.",
         "Side and calliper",
         tuple(f"{side} side, {kind}" for side in ("right", "left") for kind in _CALLIPERS),
     ),
@@ -73,7 +76,7 @@ STATIONS = (
         "method",
         ("resistance_50khz", "reactance_50khz"),
         2,
-        "Lying for 5 minutes, limbs apart, skin under the electrodes cleaned; note the layout.",
+        "Lying for 5 minutes, limbs apart, skin under the electrodes cleaned, contacts wiped; note the layout.",
         "Layout",
         ("right hand to foot", "left hand to foot", "foot to foot", "hand to hand"),
     ),
@@ -111,5 +114,42 @@ STATIONS = (
     ),
 )
 STATION = {s.id: s for s in STATIONS}
-# other frequencies that raw impedance is read at, offered as further lanes
-FREQUENCIES = (5, 100, 250, 500)
+# other frequencies that raw impedance is read at, and the segments, offered as further lanes
+FREQUENCIES = (5, 20, 100, 250, 500, 1000)
+SEGMENTS = ("arm_right", "arm_left", "trunk", "leg_right", "leg_left")
+_BY_METRIC = {m: s.id for s in STATIONS if s.kind == "method" for m in s.metrics}
+# taken round the trunk or the neck: they have no side
+_MIDDLE = ("girth_neck", "girth_chest", "girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
+LANDMARK, NO_SIDE = "; ", "no side"  # between a setting and the landmark of a site; in place of a side
+
+
+def station_of(metric: str, kind: str = "method") -> str | None:
+    """The station that measures a metric by this kind of instrument; None for what has none."""
+    if kind == "reference":
+        return "scan"
+    if kind == "method" and metric.startswith(("resistance_", "reactance_")):
+        return "impedance"
+    return _BY_METRIC.get(metric) if kind == "method" else None
+
+
+def setting_for(metric: str, chosen: str, landmark: str) -> str:
+    """The setting that a site's reading is kept with: side and calliper as chosen (no side in the middle), then its landmark."""
+    base = chosen if has_side(metric) else ""
+    return f"{base or NO_SIDE}{LANDMARK}{landmark}" if landmark else base
+
+
+def has_side(metric: str) -> bool:
+    """Whether a site has a side; what is taken round the trunk or the neck has none."""
+    return metric not in _MIDDLE
+
+
+def landmark_of(setting: str) -> str:
+    """The landmark that a site's setting ends with; "" for none."""
+    _, mark, words = setting.partition(LANDMARK)
+    return words if mark else ""
+
+
+def base_of(setting: str) -> str:
+    """A kept setting without its landmark."""
+    base = setting.partition(LANDMARK)[0]
+    return "" if base == NO_SIDE else base

@@ -60,6 +60,8 @@ ALIASES = {
     "kcal": "kcal/d",
     "kg/m²": "kg/m2",
 }
+_VULGAR = {"¼": " 1/4", "½": " 1/2", "¾": " 3/4", "⅛": " 1/8", "⅜": " 3/8", "⅝": " 5/8", "⅞": " 7/8"}
+_FRACTION = re.compile(r"^\s*(?:(\d+)[\s-]+)?(\d{1,2})\s*/\s*(\d{1,2})\s*([^\d\s.,/+-].*)?$")
 LONGEST = 40  # characters of a typed value with its unit
 _NUMBER = r"[+-]?(?:[0-9]+(?:[.,][0-9]*)?|[.,][0-9]+)(?:[eE][+-]?[0-9]+)?"
 _SIMPLE = re.compile(rf"^\s*({_NUMBER})\s*([^\d\s.,+-].*?)?\s*$")
@@ -101,7 +103,7 @@ def convert(value: float, unit: str, target: str) -> float:
 
 
 def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -> Quantity:
-    """Read "24,6", "154 lb", "11 st 4", "5ft 10" or "34in" as a value of ``metric``.
+    """Read "24,6", "154 lb", "11 st 4", "5ft 10", "34in" or "34 1/2 in" as a value of ``metric``.
 
     Raises ValueRefused with one sentence for text that is no number, for a unit of another dimension and
     for a value outside the metric's possible range.
@@ -109,6 +111,7 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
     text = text.strip()
     if len(text) > LONGEST:
         raise ValueRefused(f'"{text[:20]}…" is too long for a number')
+    text = _decimal(text)
     compound = _COMPOUND.match(text)
     if compound:
         big, small = int(compound[1]), float(compound[3].replace(",", "."))
@@ -133,6 +136,22 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
             f"{metric.label.lower()} of {value:,.6g} {metric.unit} is not possible (allowed {metric.low:g} to {metric.high:g})"
         )
     return Quantity(value, entered, unit)
+
+
+def _decimal(text: str) -> str:
+    """A number with a fraction, as on a tape in inches, as a decimal number; any other text as it is."""
+    for mark, plain in _VULGAR.items():
+        text = text.replace(mark, plain)
+    found = _FRACTION.match(text)
+    if found is None or int(found[3]) == 0:
+        return text.strip()
+    return f"{int(found[1] or 0) + int(found[2]) / int(found[3]):.10g} {found[4] or ''}".strip()
+
+
+def bare_number(text: str) -> bool:
+    """Whether a typed text is a number without a unit."""
+    found = _SIMPLE.match(_decimal(text))
+    return found is not None and not found[2]
 
 
 def parse_difference(text: str, metric: Metric) -> float:

@@ -20,7 +20,7 @@ class Equation:
     ``inputs`` are metric ids plus sex (1 male, 0 female), age_years, height (cm), body_mass (kg), all arrays of one shape;
     ``function`` returns one array for each of ``outputs``, the main one first. ``men`` and ``women`` are inputs of one sex only. ``sexes`` and ``ages`` bound the population
     (``ages_women`` where women's ages are others); ``turns_at`` names inputs and the sum in mm above which the curve turns back;
-    ``see`` is the standard error of estimate as published; ``certainty`` says how the coefficients were checked.
+    ``instead`` names what may stand in for an input; ``see`` is the standard error of estimate as published; ``certainty`` says how the coefficients were checked.
     """
 
     id: str
@@ -40,6 +40,20 @@ class Equation:
     women: tuple[str, ...] = ()
     certainty: str = "from memory"
     turns_at: tuple[tuple[str, ...], float] | None = None
+    instead: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+    def filled(self, v: Inputs) -> dict[str, Floats]:
+        """Inputs with what may stand in for one that was not taken, the first that was."""
+        out = dict(v)
+        for key, others in self.instead:
+            for other in others:
+                out[key] = np.where(np.isnan(out[key]), out[other], out[key])
+        return out
+
+    @property
+    def stand_ins(self) -> tuple[str, ...]:
+        """Inputs that may stand in for another one."""
+        return tuple(other for _, others in self.instead for other in others)
 
     @property
     def all_inputs(self) -> tuple[str, ...]:

@@ -32,9 +32,19 @@ def _over_height_squared(name: str, top: str) -> Callable[[Inputs], dict[str, Fl
 
 
 def _index(
-    name: str, label: str, inputs: tuple[str, ...], function: Callable[[Inputs], dict[str, Floats]], source: str, advice: str
+    name: str,
+    label: str,
+    inputs: tuple[str, ...],
+    function: Callable[[Inputs], dict[str, Floats]],
+    source: str,
+    advice: str,
+    instead: tuple[tuple[str, tuple[str, ...]], ...] = (),
 ) -> Equation:
-    return Equation(name, label, inputs, (name,), function, "anyone", "not a prediction", source, advice, certainty="definition")
+    known = "anyone", "not a prediction", source, advice
+    return Equation(name, label, inputs, (name,), function, *known, certainty="definition", instead=instead)
+
+
+_ANY_WAIST = (("girth_waist", ("girth_waist_narrowest", "girth_waist_navel")),)
 
 
 _SUM_SOURCE = "Norton K, Olds T. Anthropometrica. Sydney 1996 (sums of sites as such)"
@@ -82,6 +92,7 @@ INDICES = (
         lambda v: {"waist_hip_ratio": v["girth_waist"] / v["girth_hip"]},
         "World Health Organization. Waist circumference and waist-hip ratio: report of an expert consultation. Geneva 2008",
         "Depends on where the waist is taken: keep to one site.",
+        _ANY_WAIST,
     ),
     _index(
         "waist_height_ratio",
@@ -90,6 +101,7 @@ INDICES = (
         lambda v: {"waist_height_ratio": v["girth_waist"] / v["height"]},
         "Ashwell M, Hsieh SD. Int J Food Sci Nutr 2005;56:303-307",
         "Depends on where the waist is taken: keep to one site.",
+        _ANY_WAIST,
     ),
     _index(
         "fat_free_mass_index",

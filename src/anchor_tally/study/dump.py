@@ -53,12 +53,16 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("calibration_marks", "calibration_mark", (("calibration", "calibrations"),)),
     ("check_weights", "check_weight", (("instrument", "instruments"),)),
     ("protocol", "protocol_item", ()),
+    ("instrument_conditions", "instrument_condition", (("instrument", "instruments"),)),
+    ("stations", "station", ()),
+    ("landmarks", "landmark", ()),
     ("stated", "stated", ()),
     ("assessor_values", "assessor_value", ()),
 )
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy
 _PRIVATE = {
-    "client": ("name", "notes", "birth", "cautions", "usual_activity", "scans_before", "last_scan"),
+    "client": ("name", "notes", "birth", "cautions", "usual_activity", "scans_before", "last_scan", "cycle"),
+    "protocol_item": ("label", "breach"),
     "instrument": ("notes", "price"),
     "visit": ("assessor", "notes"),
     "reading": ("source",),

@@ -10,10 +10,11 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from ..domain.catalogue import Catalogue
-from ..domain.protocol import ASKED_AT_FIRST, CONDITIONS
+from ..domain.protocol import CONDITIONS, ProtocolItem, item_of
 from ..domain.records import (
     FORM_0_EQUATIONS,
     AssessorValue,
+    Attachment,
     CalibrationRecord,
     CheckWeight,
     Client,
@@ -22,6 +23,7 @@ from ..domain.records import (
     MadeOf,
     Reading,
     Setting,
+    StationChoice,
     Visit,
     VisitNote,
 )
@@ -32,17 +34,21 @@ from ..domain.steps import finish
 def clients(conn: sqlite3.Connection) -> dict[int, Client]:
     """All clients by id."""
     rows = conn.execute(
-        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes FROM client ORDER BY code"
+        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes, cycle FROM client"
+        " ORDER BY code"
     )
-    return {r[0]: Client(r[0], r[1], r[2], r[3], r[4], frozenset(r[5].split()), *r[6:10]) for r in rows}
+    return {
+        r[0]: Client(r[0], r[1], r[2], r[3], r[4], frozenset(r[5].split()), r[6], r[7], r[8], r[9], bool(r[10])) for r in rows
+    }
 
 
 def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
     """All instruments by id."""
     rows = conn.execute(
-        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats, walk FROM instrument ORDER BY id"
+        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats, walk, counts"
+        " FROM instrument ORDER BY id"
     )
-    return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:11]) for r in rows}
+    return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:12]) for r in rows}
 
 
 class StudyFacts(NamedTuple):
@@ -108,10 +114,24 @@ def assessor_values(conn: sqlite3.Connection) -> list[AssessorValue]:
     return [AssessorValue(*r) for r in rows]
 
 
-def protocol(conn: sqlite3.Connection) -> tuple[str, ...]:
-    """Keys of the conditions that this study asks for, in the protocol's order."""
-    chosen = dict(conn.execute("SELECT key, asked FROM protocol_item").fetchall())
-    return tuple(c.key for c in CONDITIONS if chosen.get(c.key, int(c.key in ASKED_AT_FIRST)))
+def protocol(conn: sqlite3.Connection) -> tuple[ProtocolItem, ...]:
+    """The conditions as this study has them: those of the registry, then its own."""
+    kept = {r[0]: r[1:] for r in conn.execute("SELECT key, asked, wanted, label, breach FROM protocol_item ORDER BY label, key")}
+    keys = [*(c.key for c in CONDITIONS), *(k for k in kept if k not in {c.key for c in CONDITIONS})]
+    items = (item_of(k, None if k not in kept else bool(kept[k][0]), *(kept[k][1:] if k in kept else ("", "", ""))) for k in keys)
+    return tuple(i for i in items if i is not None)
+
+
+def stations(conn: sqlite3.Connection) -> dict[str, StationChoice]:
+    """What was chosen for the stations."""
+    rows = conn.execute("SELECT id, metrics, setting, unit, repeats, counts FROM station")
+    return {r[0]: StationChoice(r[0], tuple(r[1].split()), *r[2:]) for r in rows}
+
+
+def attachments(conn: sqlite3.Connection, visit: int) -> list[Attachment]:
+    """Files beside a visit, in the order in which they were added."""
+    rows = conn.execute("SELECT id, path, sha256 FROM attachment WHERE visit = ? ORDER BY id", (visit,))
+    return [Attachment(*r) for r in rows]
 
 
 def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
@@ -133,7 +153,12 @@ def catalogue(conn: sqlite3.Connection) -> Catalogue:
         settings=MappingProxyType(settings(conn)),
         heights=MappingProxyType(heights(conn)),
         offers=MappingProxyType(offered(conn)),
-        asked=protocol(conn),
+        protocol=protocol(conn),
+        wanted_by=MappingProxyType(
+            {(i, k): w for i, k, w in conn.execute("SELECT instrument, key, wanted FROM instrument_condition")}
+        ),
+        stations=MappingProxyType(stations(conn)),
+        landmarks=MappingProxyType(dict(conn.execute("SELECT metric, words FROM landmark").fetchall())),
         stated=MappingProxyType({(m, what): v for m, what, v in conn.execute("SELECT metric, what, value FROM stated")}),
     )
 

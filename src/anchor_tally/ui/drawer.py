@@ -10,7 +10,8 @@ from ..app.session import Session
 from ..domain.errors import UserError
 from ..domain.records import Reading
 from ..study.edits.edit import Edit
-from ..study.edits.readings import ExcludeReading, PutBackReading
+from ..study.edits.readings import ExcludeReading, PutBackReading, RemarkReading
+from ..wording.bench import NOT_A_DIAGNOSIS
 from ..wording.evidence import left_out_words, pair_words, reading_row, reading_words
 from ..wording.statistics import EXPLANATIONS
 from .pages import EvidenceFor
@@ -32,6 +33,7 @@ class Drawer(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(350)
         self.ids: list[int] = []
+        self.unseen = False
         self.readings: list[Reading] = []
         self.title = label("", "title", wrap=True)
         self.close_button = QPushButton("Close")
@@ -46,8 +48,8 @@ class Drawer(QWidget):
         self.left_out = label("", "faint", wrap=True)
         self.history = label("", "faint", wrap=True)
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why exclude it? (kept with it)")
-        self.reason.setAccessibleName("Reason for excluding")
+        self.reason.setPlaceholderText("A remark, or why not")
+        self.reason.setAccessibleName("Remark, or reason for excluding")
         self.reason.returnPressed.connect(self._exclude)
         self.exclude = QPushButton("Exclude")
         self.exclude.clicked.connect(self._exclude)
@@ -56,8 +58,12 @@ class Drawer(QWidget):
         top = QHBoxLayout()
         top.addWidget(self.title, 1)
         top.addWidget(self.close_button, 0, Qt.AlignmentFlag.AlignTop)
+        self.remark = QPushButton("Remark")
+        self.remark.setToolTip("Keep these words with the reading; it stays in")
+        self.remark.clicked.connect(self._remark)
         row = QHBoxLayout()
         row.addWidget(self.reason, 1)
+        row.addWidget(self.remark)
         row.addWidget(self.exclude)
         row.addWidget(self.back)
         box = QVBoxLayout(self)
@@ -69,11 +75,12 @@ class Drawer(QWidget):
         box.addWidget(self.history)
         box.addLayout(row)
         box.addWidget(self.left_out)
+        box.addWidget(label(NOT_A_DIAGNOSIS, "faint"))
         self.hide()
 
     def open(self, what: EvidenceFor) -> None:
         """Open on the evidence of a figure, or on single readings."""
-        evidence = what.evidence
+        evidence, self.unseen = what.evidence, what.unseen
         if evidence is None:
             self.ids = list(what.readings)
             self.title.setText(what.name)
@@ -100,7 +107,7 @@ class Drawer(QWidget):
         order = {i: k for k, i in enumerate(ids)}
         kept = self.table.row
         self.readings = sorted(self.session.readings(ids), key=lambda r: order[r.id])
-        self.table.fill([reading_row(r) for r in self.readings])
+        self.table.fill([reading_row(r, unseen=self.unseen) for r in self.readings])
         self.more.setText(f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else "")
         self.more.setVisible(len(self.ids) > MOST)
         if 0 <= kept < len(self.readings):
@@ -123,12 +130,13 @@ class Drawer(QWidget):
         r = self._current()
         writable = not self.session.read_only
         out = r is not None and r.status == "excluded"
-        self.exclude.setVisible(not out)
-        self.reason.setVisible(not out)
-        for w in (self.exclude, self.reason):
-            w.setEnabled(writable and r is not None and r.status == "ok")
+        for w in (self.exclude, self.reason, self.remark):
+            w.setVisible(not out)
+        self.remark.setEnabled(writable and r is not None)
+        self.exclude.setEnabled(writable and r is not None and r.status == "ok")
+        self.reason.setEnabled(writable and r is not None)
         self.back.setVisible(writable and out)
-        words = reading_words(r, self.session.history(r.id)) if r is not None else ""
+        words = reading_words(r, self.session.history(r.id), unseen=self.unseen) if r is not None else ""
         self.history.setText(words)
         self.history.setVisible(bool(words))
 
@@ -136,6 +144,11 @@ class Drawer(QWidget):
         r = self._current()
         if r is not None:
             self._edit(ExcludeReading(r.id, self.reason.text()), "Excluded; Undo brings it back.")
+
+    def _remark(self) -> None:
+        r = self._current()
+        if r is not None:
+            self._edit(RemarkReading(r.id, self.reason.text()), "The remark is kept with the reading.")
 
     def _put_back(self) -> None:
         r = self._current()

@@ -70,6 +70,7 @@ class EvidenceFor:
     name: str
     evidence: Evidence | None = None
     readings: tuple[int, ...] = ()
+    unseen: bool = False  # no value is shown: the client may be looking
 
 
 def _plan() -> type[Page]:

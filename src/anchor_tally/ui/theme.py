@@ -62,6 +62,7 @@ def style_sheet(p: Palette) -> str:
     QPushButton[condition="open"] {{ border-style: dashed; color: {p.faint}; }}
     QPushButton[condition="kept"] {{ border-color: {p.accent}; }}
     QPushButton[condition="broken"] {{ border: 2px solid {p.warn}; color: {p.warn}; font-weight: 600; }}
+    QLabel#asked {{ background: {p.surface}; border: 2px solid {p.warn}; border-radius: 5px; color: {p.warn}; padding: 4px 8px; }}
     QLabel#caution {{ background: {p.surface}; border: 2px solid {p.warn}; border-radius: 5px; color: {p.warn}; font-weight: 600; padding: 5px 9px; }}
     QLineEdit:disabled {{ background: {p.paper}; color: {p.faint}; border-style: dashed; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}

@@ -65,8 +65,8 @@ def paired(text: str, widget: QWidget, name: str = "") -> QWidget:
     tag.setTextFormat(Qt.TextFormat.AutoText)
     tag.setText(text)
     tag.setBuddy(widget)
-    if name:
-        widget.setAccessibleName(name)
+    if name or not widget.accessibleName():
+        widget.setAccessibleName(name or text.replace("&", ""))
     out = QWidget()
     row = QHBoxLayout(out)
     row.setContentsMargins(0, 0, 6, 0)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
 
@@ -11,8 +11,8 @@ from ..analysis.cautions import Caution
 from ..analysis.field_method import MethodLine, Sensitivity
 from ..analysis.sense import Doubt
 from ..analysis.tally import Tally
-from ..domain.metrics import METRICS, Metric, metric_named
-from ..domain.protocol import Condition
+from ..domain.metrics import METRICS, Metric, is_fat, metric_named
+from ..domain.protocol import ANY, Condition
 from .numbers import count, number, signed
 from .sentences import corrected_sentence, sentence
 
@@ -42,8 +42,15 @@ def tally_words(t: Tally, m: Metric) -> str:
         return ""
     text = f"{t.how} {number(t.value, m.decimals)}" if t.how != "single" else number(t.value, m.decimals)
     asked = "".join(f" · {sentence(n)}" for n in t.notes)
-    if not asked and t.agree is False and t.n >= 3:
-        asked = f" · the first two differed by {number(t.difference, m.decimals)} {m.difference_unit}"
+    if not asked and t.how == "last" and t.n > 1:
+        asked = f" · of {t.n}: the protocol counts the last one"
+    elif not asked and t.how == "median" and t.agree is False:
+        asked = (
+            f" · the first two differed by {number(t.difference, m.decimals)} {m.difference_unit}, more than "
+            f"{number(t.tolerance, m.decimals)}: the median counts"
+        )
+    elif not asked and t.how == "median":
+        asked = f" · of {t.n}"
     return text + asked
 
 
@@ -65,6 +72,8 @@ def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
     tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
     if a.locked is not None and not a.values:
         return LaneWords(tag, escape(caution_words(a.locked)), warn=True)
+    if a.unseen:
+        return LaneWords(tag, f"{len(a.values)} kept, not shown" if a.values else "", warn=False)
     text = escape(tally_words(a.tally, m))
     if a.simulated and text:
         text += " · simulated"
@@ -76,7 +85,28 @@ def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
         text += " · uncorrected"
     if a.warning is not None:
         text += f" · {escape(sentence(a.warning))}"
-    return LaneWords(tag, text, warn=bool(a.tally.notes))
+    if a.side is not None:
+        text += f" · {escape(side_words(a, m))}"
+    if a.landmark:
+        text += f" · taken at another landmark: {escape(a.landmark)}"
+    for c in a.broken:
+        text += f" · {escape(f'{a.plan.instrument} wants {wanted_words(c)}')}"
+    return LaneWords(tag, text, warn=bool(a.tally.notes or a.landmark or a.broken))
+
+
+def side_words(a: LaneAnswer, m: Metric) -> str:
+    """How a site differs from the same one on the other side."""
+    side = "left" if "right" in (a.plan.setting or "") else "right"
+    if a.side is None or round(a.side, m.decimals) == 0:
+        return f"as on the {side} side"
+    return f"{number(abs(a.side), m.decimals)} {m.difference_unit} {'more' if a.side > 0 else 'less'} than on the {side} side"
+
+
+def wanted_words(c: Condition) -> str:
+    """What a condition wants, in words."""
+    if c.wanted == ANY:
+        return f"{c.label.lower()}: either"
+    return f"{c.label.lower()} {c.wanted} or more" if c.hours else f"{c.label.lower()}: {c.wanted}"
 
 
 def unknown_client_words(code: str) -> str:
@@ -99,10 +129,28 @@ def more_lanes_words(others: int) -> str:
     return f"{count(others, 'lane')} more: type an instrument's name to bring it up." if others else ""
 
 
-def device_words(name: str, whom: str, values: Sequence[tuple[str, str]], reason: str, *, simulated: bool) -> str:
-    """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure."""
-    found = [(metric_named(m), text) for m, text in values[:3]]
-    words = ", ".join(f"{m.label.lower()} {text}" for m, text in found if m) or f"failed ({reason})"
+NOT_A_DIAGNOSIS = "Not a diagnosis."
+UNSEEN = "No fat number is shown for this client: sums, girths and mass only."
+
+
+def error_words(metric: str, assessor: str, errors: Mapping[str, float]) -> str:
+    """The assessor's own error at a site, or that nobody has checked it."""
+    m = metric_named(metric)
+    if m is None or not assessor:
+        return ""
+    if metric not in errors:
+        return f"{assessor} has not been checked at this site (Plan, Assessor check)."
+    return f"{assessor} repeats this site to {number(errors[metric], 2)} {m.unit} (technical error)."
+
+
+def device_words(
+    name: str, whom: str, values: Sequence[tuple[str, str]], reason: str, *, simulated: bool, unseen: bool = False
+) -> str:
+    """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure; ``unseen``: no fat number."""
+    said = [(m, text) for m, text in values if not (unseen and is_fat(m))]
+    found = [(metric_named(m), text) for m, text in said[:3]]
+    words = ", ".join(f"{m.label.lower()} {text}" for m, text in found if m)
+    words = words or ("taken, not shown" if values else f"failed ({reason})")
     return f"{whom}, {name}{' (simulated)' if simulated else ''}: {words}."
 
 
@@ -119,8 +167,10 @@ def last_words(last: float | None, metric: str) -> str:
     return "" if last is None or m is None else f" · last {number(last, m.decimals)}"
 
 
-def doubt_words(d: Doubt) -> str:
+def doubt_words(d: Doubt, *, unseen: bool = False) -> str:
     """What is odd about a typed value, and the keys that settle it."""
+    if unseen:
+        return "This value is odd beside what was read before. K: keep it as read. Or type it again; nothing is written yet."
     take = f"C: take {d.instead} instead. " if d.instead else ""
     keep = "" if d.note.code == "value_impossible" else "K: keep it as read. "
     return f"{sentence(d.note)}. {take}{keep}Or type it again; nothing is written yet."

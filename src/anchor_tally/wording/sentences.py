@@ -40,6 +40,7 @@ NOTES = {
     "implant_cleared": "Implanted electronics, the clinician's agreement is noted: keep to what was agreed.",
     "no_impedance_pregnant": "Pregnancy: impedance values do not apply, and no impedance device is used.",
     "eating_disorder": "History of disordered eating: show this person no fat number and set no target; sums and girths only, with the treating team.",
+    "low_energy": "Signs of low energy availability (missed periods, stress injuries, always tired or cold): no weight goal; refer to licensed staff.",
     "cutting_weight": "Cutting weight or taking diuretics: water moves every impedance value; no hydration test, and licensed staff decide what is safe.",
     "ill": "Ill: measure again when well; today's values say little.",
     "under_18": "Under 18: equations for adults do not apply, scans and weight goals need guardians and licensed staff.",

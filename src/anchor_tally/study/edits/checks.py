@@ -1,4 +1,4 @@
-"""Edits of what stands around the readings: check weights, assessor values, the protocol."""
+"""Edits of what stands around the readings: check weights, assessor values, stated values."""
 
 from __future__ import annotations
 
@@ -90,20 +90,3 @@ class StateValue:
         if not 0 < self.value < 1e6:
             raise EditRefused("a stated value is a number above 0; nothing was changed")
         journal.put("stated", key | {"value": self.value})
-
-
-@dataclass(frozen=True, slots=True)
-class AskCondition:
-    """Whether a condition is asked for at each visit."""
-
-    key: str
-    asked: bool
-
-    @property
-    def words(self) -> str:
-        """What the edit does."""
-        return "change the protocol"
-
-    def write(self, journal: Journal) -> None:
-        """Write the choice."""
-        journal.put("protocol_item", {"key": self.key, "asked": int(self.asked)})

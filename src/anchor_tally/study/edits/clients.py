@@ -52,6 +52,7 @@ def _row(c: Client) -> Row:
         "scans_before": c.scans_before,
         "last_scan": check_day(c.last_scan, partial=True),
         "notes": plain_text(c.notes),
+        "cycle": int(c.cycle),
     }
 
 

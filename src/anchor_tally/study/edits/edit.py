@@ -17,7 +17,18 @@ from ..connection import StudyError, transaction, why
 Value = str | int | float | None
 Row = dict[str, Value]
 Fact = Literal[
-    "people", "cards", "instruments", "settings", "visits", "conditions", "offers", "calibrations", "protocol", "checks", "study"
+    "people",
+    "cards",
+    "instruments",
+    "settings",
+    "visits",
+    "conditions",
+    "offers",
+    "calibrations",
+    "protocol",
+    "checks",
+    "study",
+    "attachments",
 ]
 _kept = itertools.count(1)
 
@@ -33,6 +44,10 @@ _FACT: dict[str, Fact] = {
     "check_weight": "checks",
     "assessor_value": "checks",
     "protocol_item": "protocol",
+    "instrument_condition": "protocol",
+    "station": "protocol",
+    "landmark": "protocol",
+    "attachment": "attachments",
     "calibration": "calibrations",
     "calibration_mark": "calibrations",
     "study": "study",
@@ -40,16 +55,22 @@ _FACT: dict[str, Fact] = {
 }
 _WEIGHTY: dict[str, tuple[Fact, frozenset[str]]] = {
     "client": ("people", frozenset({"code", "sex", "birth"})),
-    "instrument": ("instruments", frozenset({"name", "kind", "equation", "electrodes", "position", "repeats"})),
+    "instrument": ("instruments", frozenset({"name", "kind", "equation", "electrodes", "position", "repeats", "counts"})),
     "visit": ("visits", frozenset({"client", "start", "instant", "timed", "age_years", "height_cm"})),
 }
 # rows that have no meaning without the row they belong to, and go with it
-_DEPENDENTS = {"reading": (("reading_change", "reading"),), "visit": (("condition", "visit"), ("visit_change", "visit"))}
+_DEPENDENTS = {
+    "reading": (("reading_change", "reading"),),
+    "visit": (("condition", "visit"), ("visit_change", "visit"), ("attachment", "visit")),
+}
 _STATE = {"reading": ("value", "entered", "unit", "status", "note"), "visit": ("client", "start")}
 _KEYS = {
     "condition": ("visit", "key"),
     "instrument_metric": ("instrument", "metric"),
     "protocol_item": ("key",),
+    "instrument_condition": ("instrument", "key"),
+    "station": ("id",),
+    "landmark": ("metric",),
     "stated": ("metric", "what"),
 }
 

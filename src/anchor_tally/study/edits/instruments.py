@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ...domain.instants import NotAMoment, canonical
 from ...domain.records import ELECTRODES, KINDS, Instrument, Setting
+from ...domain.repeats import COUNTS, MOST_REPEATS
 from ...domain.text import plain_name, plain_text
 from .clients import taken_already
 from .edit import EditRefused, Journal, Row
@@ -20,8 +21,10 @@ def _row(i: Instrument) -> Row:
         raise EditRefused(f"an instrument is a {', '.join(KINDS[:-1])} or {KINDS[-1]}; nothing was changed")
     if i.electrodes not in ELECTRODES:
         raise EditRefused(f'electrode layout "{i.electrodes}" is not known; nothing was changed')
-    if not 1 <= i.repeats <= 5:
-        raise EditRefused("1 to 5 repeats are planned; nothing was changed")
+    if not 1 <= i.repeats <= MOST_REPEATS:
+        raise EditRefused(f"1 to {MOST_REPEATS} repeats are planned; nothing was changed")
+    if i.counts not in COUNTS:
+        raise EditRefused(f"what counts of the repeats is one of {', '.join(COUNTS)}; nothing was changed")
     return {
         "name": name,
         "kind": i.kind,
@@ -33,6 +36,7 @@ def _row(i: Instrument) -> Row:
         "position": i.position,
         "repeats": i.repeats,
         "walk": i.walk,
+        "counts": i.counts,
     }
 
 

@@ -166,6 +166,27 @@ class CorrectReading:
 
 
 @dataclass(frozen=True, slots=True)
+class RemarkReading:
+    """A remark on a reading; it stays what it is."""
+
+    reading: int
+    remark: str
+    who: str = ""
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "remark on a reading"
+
+    def write(self, journal: Journal) -> None:
+        """Write the remark; an excluded reading keeps its reason."""
+        old, _ = _old(journal, self.reading)
+        if old["status"] == "excluded":
+            raise EditRefused("an excluded reading keeps its reason; nothing was changed")
+        _change(journal, self.reading, old, {**old, "note": plain_text(self.remark)}, "remark", self.who)
+
+
+@dataclass(frozen=True, slots=True)
 class ExcludeReading:
     """Exclude a reading; the reason is required and kept."""
 

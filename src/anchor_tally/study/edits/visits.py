@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ...domain.instants import Moment, NotAMoment, canonical, moment, shifted, zone_named
 from ...domain.text import plain_name, plain_text
-from .edit import EditRefused, Journal
+from .edit import EditRefused, Journal, Row, now
 
 
 def when(journal: Journal, text: str) -> tuple[str, Moment]:
@@ -139,3 +139,42 @@ class MoveVisit:
         new = {"client": client, "start": written, "instant": m.instant, "timed": int(m.timed)}
         journal.update("visit", {"id": self.visit}, new)  # type: ignore[arg-type]
         journal.log("visit", self.visit, old, "moved", self.who)
+
+
+@dataclass(frozen=True, slots=True)
+class AttachFile:
+    """Keep the place and checksum of a file beside a visit; the file itself stays where it is."""
+
+    visit: int
+    path: str
+    sha256: str
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "attach a file"
+
+    def write(self, journal: Journal) -> None:
+        """Insert it."""
+        if journal.one("SELECT 1 FROM visit WHERE id = ?", self.visit) is None:
+            raise EditRefused("that visit is no longer in the study; nothing was changed")
+        if journal.one("SELECT 1 FROM attachment WHERE visit = ? AND path = ?", self.visit, self.path) is not None:
+            raise EditRefused("that file is attached already; nothing was changed")
+        row: Row = {"visit": self.visit, "path": self.path, "sha256": self.sha256, "added_at": now()}
+        journal.insert("attachment", row)
+
+
+@dataclass(frozen=True, slots=True)
+class DetachFile:
+    """Take a file from a visit; the file itself stays where it is."""
+
+    attachment: int
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "detach a file"
+
+    def write(self, journal: Journal) -> None:
+        """Take it away."""
+        journal.delete("attachment", {"id": self.attachment})

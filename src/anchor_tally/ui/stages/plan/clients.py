@@ -24,6 +24,7 @@ CAUTIONS = (
     ("implant_cleared", "The clinician has agreed to impedance"),
     ("pregnant", "Pregnant, or may be"),
     ("eating_disorder", "History of disordered eating"),
+    ("low_energy", "Signs of low energy (missed periods, stress injuries)"),
     ("cutting_weight", "Cutting weight, or taking diuretics"),
     ("ill", "Ill at present"),
 )
@@ -66,6 +67,9 @@ class Clients(Card[Client]):
             box.clicked.connect(self._cautions)
             self.boxes[key] = box
             self.form.addRow(label("Cautions" if key == "implant" else "", "faint"), box)
+        self.cycle = QCheckBox("Ask about the menstrual cycle at each visit")
+        self.cycle.clicked.connect(lambda on: self.change("cycle", on))
+        self.form.addRow(label("", "faint"), self.cycle)
         self.warning = label("", "warn", wrap=True)
         self.right.addWidget(self.warning)
         self.right.addWidget(label("Height history", "title"))
@@ -91,6 +95,7 @@ class Clients(Card[Client]):
             self.put(name, getattr(record, name))
         for key, box in self.boxes.items():
             box.setChecked(key in record.cautions)
+        self.cycle.setChecked(record.cycle)
         self.boxes["implant_cleared"].setEnabled("implant" in record.cautions)
         self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record, date.today().isoformat())))
         history = self.session.catalogue().heights.get(record.id, ())

@@ -7,10 +7,12 @@ from datetime import date
 
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
-from ....domain.metrics import METRICS, metric_named
+from ....domain.metrics import metric_named
 from ....domain.records import ELECTRODES, Instrument, Setting
+from ....domain.repeats import COUNTS, MOST_REPEATS
 from ....study.edits.edit import Edit
 from ....study.edits.instruments import AddInstrument, OfferMetric, OrderInstruments, PutInstrument, StartSetting, WithdrawMetric
+from ...metric_choice import MetricChoice
 from ...widgets import Flow, Table, label
 from .card import Card
 
@@ -33,7 +35,8 @@ class Instruments(Card[Instrument]):
         self.choice(
             "walk", "Typed", [("down the display, then the next repeat", "down"), ("across: all repeats of a value", "across")]
         )
-        self.choice("repeats", "Repeats at a visit", [(str(n), n) for n in range(1, 6)])
+        self.choice("repeats", "Repeats at a visit", [(str(n), n) for n in range(1, MOST_REPEATS + 1)])
+        self.choice("counts", "Counts", [(words, key) for key, words in COUNTS.items()])
         self.line("price", "Price", "149 EUR")
         self.choice("exports_data", "Data can be exported", (("not known", None), ("yes", True), ("no", False)))
         self.line("notes", "Notes")
@@ -46,21 +49,18 @@ class Instruments(Card[Instrument]):
         self.offers.setMaximumHeight(108)
         self.right.addWidget(self.offers)
         self.offered: list[str] = []
-        self.metric_box, self.resolution = QComboBox(), QLineEdit()
-        self.metric_box.setMinimumContentsLength(14)
-        self.metric_box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        for m in METRICS.values():
-            self.metric_box.addItem(f"{m.label} ({m.unit})", m.id)
+        self.metric_box, self.resolution = MetricChoice(), QLineEdit()
         self.metric_box.setAccessibleName("Metric offered")
         self.resolution.setPlaceholderText("0.1")
         self.resolution.setAccessibleName("Resolution")
         self.resolution.setFixedWidth(80)
-        keep, drop = QPushButton("Keep"), QPushButton("Remove chosen")
-        keep.clicked.connect(self._keep_metric)
+        keep, five, drop = QPushButton("Keep"), QPushButton("Keep for five segments"), QPushButton("Remove chosen")
+        five.clicked.connect(lambda: self._keep_metric(segments=True))
+        keep.clicked.connect(lambda: self._keep_metric())
         self.resolution.returnPressed.connect(self._keep_metric)
         drop.clicked.connect(self._drop_metric)
         row = Flow()
-        for w in (self.metric_box, self.resolution, keep, drop):
+        for w in (self.metric_box, self.resolution, keep, five, drop):
             row.addWidget(w)
         self.right.addLayout(row)
 
@@ -98,15 +98,15 @@ class Instruments(Card[Instrument]):
         today, items = date.today().isoformat(), self.session.catalogue()
         out: list[tuple[int, Sequence[str]]] = []
         for i in self._in_order():
-            layout = (i.electrodes or "not known") if i.kind == "device" else "–"
+            layout = i.electrodes or ("not known" if i.kind == "device" else "–")
             out.append((i.id, (i.name, i.kind, layout, str(i.repeats), items.setting_in_force(i.name, today) or "–")))
         return out
 
     def show_record(self, record: Instrument) -> None:
         self.title.setText(record.name)
-        for name in ("name", "kind", "electrodes", "repeats", "walk", "price", "notes", "exports_data"):
+        for name in ("name", "kind", "electrodes", "repeats", "counts", "walk", "price", "notes", "exports_data"):
             self.put(name, getattr(record, name))
-        self.fields["electrodes"].setEnabled(record.kind == "device")
+        self.fields["electrodes"].setEnabled(record.kind != "reference")
         items = self.session.catalogue()
         offers = items.offers.get(record.id, {})
         self.offered = list(offers)
@@ -132,19 +132,23 @@ class Instruments(Card[Instrument]):
     def putting(self, record: Instrument) -> Edit:
         return PutInstrument(record)
 
-    def _keep_metric(self) -> None:
+    def _keep_metric(self, *, segments: bool = False) -> None:
         if self.row is None:
             return
-        m, text = metric_named(self.metric_box.currentData()), self.resolution.text().strip()
-        if m is None:
-            return
+        text = self.resolution.text().strip()
         try:
+            names = self.metric_box.segments() if segments else (self.metric_box.chosen(),)
             step = float(text.replace(",", ".")) if text else None
-        except ValueError:
-            self.say(f'"{text[:30]}" is not a resolution in {m.unit}; nothing was changed.')
+        except ValueError as error:
+            what = f'"{text[:30]}" is not a resolution' if text else str(error)
+            self.say(f"{what}; nothing was changed.")
             return
-        if self.do(OfferMetric(self.row, m.id, step)):
-            self.resolution.clear()
+        if not names:
+            self.say("Only masses and shares of fat, lean and muscle have segments; nothing was changed.")
+        for name in names:
+            if not self.do(OfferMetric(self.row, name, step)):
+                return
+        self.resolution.clear()
 
     def _drop_metric(self) -> None:
         k = self.offers.row

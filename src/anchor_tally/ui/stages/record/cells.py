@@ -6,7 +6,8 @@ from PyQt6.QtCore import QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QLabel, QLineEdit, QWidget
 
-from ....analysis.bench import LaneAnswer, LanePlan
+from ....analysis.bench import LaneAnswer
+from ....analysis.lanes import LanePlan
 from ....analysis.sense import Doubt
 from ....domain.records import Reading
 from ....figures.style import Palette
@@ -23,6 +24,7 @@ class Cell(QLineEdit):
     walk = pyqtSignal(object)
     vertical = pyqtSignal(object, int)
     entered = pyqtSignal(object)
+    settled = pyqtSignal()  # nothing is asked about its text any more
 
     def __init__(self, lane: Lane, replicate: int) -> None:
         super().__init__()
@@ -73,7 +75,13 @@ class Cell(QLineEdit):
         self.state("refused")
 
     def _settle(self) -> None:
-        self.doubt = None
+        if self.doubt is not None:
+            self.doubt = None
+            self.settled.emit()
+
+    def hide_value(self, hidden: bool) -> None:
+        """Show dots in place of what is typed and kept."""
+        self.setEchoMode(QLineEdit.EchoMode.Password if hidden else QLineEdit.EchoMode.Normal)
 
     def _answered(self, key: int) -> bool:
         """Whether a key has settled a doubt: C takes what a slip explains, K keeps the value as read."""
@@ -83,7 +91,8 @@ class Cell(QLineEdit):
             return True
         if key == Qt.Key.Key_C:
             self.setText(self.doubt.instead)
-        self.sure, self.doubt = self.text().strip(), None
+        self.sure = self.text().strip()
+        self._settle()
         self.committed.emit(self)
         if self.property("state") != "refused":
             self.walk.emit(self)
@@ -111,7 +120,7 @@ class Cell(QLineEdit):
             if self.property("state") != "refused":
                 self.walk.emit(self)
         elif key == Qt.Key.Key_Escape:
-            self.doubt = None
+            self._settle()
             self.state("")
             self.load(self.reading)
         elif key in (Qt.Key.Key_Down, Qt.Key.Key_Up):
@@ -181,4 +190,4 @@ class Lane:
         if self.answer is None or self.answer.locked is not None:
             return False
         tally = self.answer.tally
-        return cell.replicate <= self.plan.repeats or (tally.ask and cell.replicate == tally.n + 1)
+        return cell.replicate <= self.plan.rule.repeats or (tally.ask and cell.replicate == tally.n + 1)

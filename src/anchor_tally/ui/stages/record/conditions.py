@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from ....domain.protocol import BY_KEY, Condition, breaches
+from ....domain.protocol import ANY, Condition, breaches
 from ....wording.bench import condition_words
 from ...widgets import Flow, label, restyle, tip
 
@@ -25,9 +25,9 @@ class Switch(QPushButton):
         """Show an answer; None is not noted."""
         self.answer = answer
         c = self.condition
-        state = "open" if answer is None else "kept" if answer == c.wanted else "broken"
+        state = "open" if answer is None else "broken" if c.broken_by(answer) else "kept"
         mark = {"open": "?", "kept": "✓", "broken": "✗"}[state]
-        self.setText(f"{mark} {c.label}")
+        self.setText(f"{mark} {c.label}" + (f": {answer}" if c.wanted == ANY and answer else ""))
         said = {"open": "not noted", "kept": f"{answer}, as wanted", "broken": f"{answer}, against the protocol"}[state]
         self.setAccessibleName(f"{c.question} {said}")
         self.setProperty("condition", state)
@@ -36,13 +36,30 @@ class Switch(QPushButton):
     @property
     def following(self) -> str | None:
         """The answer after the next click."""
-        return (
-            self.condition.wanted
-            if self.answer is None
-            else self.condition.other
-            if self.answer == self.condition.wanted
-            else None
-        )
+        c = self.condition
+        return c.first if self.answer is None else c.other if self.answer == c.first else None
+
+
+class Hours(QLineEdit):
+    """A condition that is answered by a number of hours."""
+
+    def __init__(self, condition: Condition) -> None:
+        super().__init__()
+        self.condition = condition
+        self.answer: str | None = None
+        self.setFixedWidth(96)
+        self.setPlaceholderText(condition.label.lower())
+        self.setAccessibleName(condition.question)
+        tip(self, f"{condition.question} The protocol wants {condition.wanted} or more. Otherwise {condition.breach}.")
+
+    def show_answer(self, answer: str | None) -> None:
+        """Show an answer; None is not noted."""
+        self.answer = answer
+        if not self.hasFocus():
+            self.setText("" if answer is None else f"{answer} h")
+        broken = answer is not None and self.condition.broken_by(answer)
+        self.setProperty("condition", "open" if answer is None else "broken" if broken else "kept")
+        restyle(self)
 
 
 class ConditionsBar(QWidget):
@@ -53,6 +70,8 @@ class ConditionsBar(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.switches: list[Switch] = []
+        self.hours: list[Hours] = []
+        self.conditions: tuple[Condition, ...] = ()
         self.row = Flow()
         self.all = QPushButton("All as wanted (F7)")
         self.all.setToolTip("Note every condition as the protocol wants it; then change those that are not so")
@@ -65,9 +84,9 @@ class ConditionsBar(QWidget):
         box.addLayout(self.row)
         box.addWidget(self.breach)
 
-    def build(self, keys: Sequence[str]) -> None:
-        """Make switches for these conditions."""
-        if [s.condition.key for s in self.switches] == list(keys):
+    def build(self, conditions: Sequence[Condition]) -> None:
+        """Make a switch, or a field for hours, for each of these conditions."""
+        if self.conditions == tuple(conditions) and self.row.count():
             return
         while self.row.count():
             item = self.row.takeAt(0)
@@ -75,28 +94,53 @@ class ConditionsBar(QWidget):
             if widget is not None and widget is not self.all:
                 widget.hide()
                 widget.deleteLater()
-        self.switches = []
+        self.switches, self.hours, self.conditions = [], [], tuple(conditions)
         tag = label("Conditions", "faint")
         tag.setMinimumHeight(self.all.sizeHint().height())
         self.row.addWidget(tag)
-        for key in keys:
-            switch = Switch(BY_KEY[key])
-            switch.clicked.connect(lambda _=False, s=switch: self.noted.emit(((s.condition.key, s.following),)))
-            self.switches.append(switch)
-            self.row.addWidget(switch)
+        for condition in conditions:
+            self.row.addWidget(self._hours(condition) if condition.hours else self._switch(condition))
         self.row.addWidget(self.all)
+
+    def _switch(self, condition: Condition) -> Switch:
+        switch = Switch(condition)
+        switch.clicked.connect(lambda _=False, s=switch: self.noted.emit(((s.condition.key, s.following),)))
+        self.switches.append(switch)
+        return switch
+
+    def _hours(self, condition: Condition) -> Hours:
+        field = Hours(condition)
+        field.editingFinished.connect(lambda f=field: self._hours_typed(f))
+        self.hours.append(field)
+        return field
+
+    def _hours_typed(self, field: Hours) -> None:
+        text = field.text().strip().lower().removesuffix("h").strip().replace(",", ".")
+        if text == (field.answer or ""):
+            return
+        try:
+            known = not text or 0 <= float(text) <= 24
+        except ValueError:
+            known = False
+        if known:
+            self.noted.emit(((field.condition.key, text or None),))
+        else:
+            field.setProperty("condition", "broken")
+            restyle(field)
 
     def show_answers(self, answers: dict[str, str]) -> None:
         """Show what was noted."""
         for switch in self.switches:
             switch.show_answer(answers.get(switch.condition.key))
-        broken = breaches(answers)
+        for field in self.hours:
+            field.show_answer(answers.get(field.condition.key))
+        broken = breaches(answers, self.conditions)
         self.breach.setText(" · ".join(condition_words(c) for c in broken))
         self.breach.setVisible(bool(broken))
         self.all.setVisible(any(s.answer is None for s in self.switches))
 
     def note_all(self) -> None:
         """Note what is not noted yet as the protocol wants it."""
-        open_ = tuple((s.condition.key, s.condition.wanted) for s in self.switches if s.answer is None)
+        open_ = tuple((s.condition.key, s.condition.first) for s in self.switches if s.answer is None)
         if open_:
             self.noted.emit(open_)

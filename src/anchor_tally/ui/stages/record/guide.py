@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.bench import LanePlan
 from ....analysis.field_method import MethodLine, rank
+from ....analysis.lanes import LanePlan
 from ....domain.metrics import metric_named
 from ....domain.sites import SITES_OF_BODY
 from ....figures.style import Palette
 from ....wording.bench import method_words
 from ....wording.names import short_name
+from ....wording.numbers import count
 from ...widgets import Table, label
 from .site_figure import SiteFigure
 
@@ -30,6 +31,12 @@ class Guide(QWidget):
         self.where = label("", wrap=True)
         self.how = label("", "faint", wrap=True)
         self.results = Table(["Equation", "Gives"], "Results of the equations so far")
+        self.fold = QPushButton("")
+        self.fold.setCheckable(True)
+        self.fold.setAccessibleName("Equations for other people")
+        self.fold.toggled.connect(lambda _on: self._fill())
+        self._lines: list[MethodLine] = []
+        self._errors: Mapping[str, float] = {}
         words = QVBoxLayout()
         for w in (self.title, self.where, self.how):
             words.addWidget(w)
@@ -41,6 +48,7 @@ class Guide(QWidget):
         box.setContentsMargins(12, 10, 12, 10)
         box.addLayout(top)
         box.addWidget(self.results, 1)
+        box.addWidget(self.fold)
         self.set_narrow(False)
 
     def set_narrow(self, narrow: bool) -> None:
@@ -53,26 +61,38 @@ class Guide(QWidget):
         self.figure.colours = palette
         self.figure.update()
 
-    def show_site(self, lane: LanePlan | None, reminder: str) -> None:
-        """Show the site of a lane, or the station's reminder when it is none of the body's sites."""
+    def show_site(self, lane: LanePlan | None, reminder: str, error: str = "", landmark: str = "") -> None:
+        """Show the site of a lane, or the station's reminder when it is none of the body's sites.
+
+        ``error`` speaks of the assessor's own error there; the study's ``landmark`` goes before the usual words.
+        """
         site = SITES_OF_BODY.get(lane.metric) if lane else None
         metric = metric_named(lane.metric) if lane else None
         self.title.setText(metric.label if metric else "")
         self.figure.setVisible(site is not None)
         self.figure.show_site(lane.metric if lane else "")
-        self.where.setText(site.where if site else "")
+        self.where.setText(f"This study: {landmark}. Usually: {site.where}" if site and landmark else site.where if site else "")
         self.where.setVisible(site is not None)
-        self.how.setText(f"{site.how} {reminder}" if site else reminder)
+        self.how.setText(" ".join(x for x in (site.how if site else "", reminder, error) if x))
 
     def show_results(self, lines: Sequence[MethodLine], errors: Mapping[str, float]) -> None:
-        """Show equations: those that give a number first, then those that lack something, then those for others.
+        """Show equations: those that give a number first, then those that lack something; those for others are folded away.
 
         ``errors`` is the SD that the assessor's own error gives the result, by equation.
         """
-        ranked = sorted(lines, key=rank)
+        self._lines, self._errors = sorted(lines, key=rank), errors
+        self._fill()
+
+    def _fill(self) -> None:
+        shown = [x for x in self._lines if not x.for_others]
+        folded = len(self._lines) - len(shown)
+        if self.fold.isChecked():
+            shown = self._lines
         rows = []
-        for x in ranked:
-            value, said = method_words(x, errors.get(x.id))
+        for x in shown:
+            value, said = method_words(x, self._errors.get(x.id))
             rows.append((f"{short_name(x.label)}\n{said}" if said else short_name(x.label), value))
         self.results.setVisible(bool(rows))
-        self.results.fill(rows, tips=[f"{x.label}. {x.source}. Standard error {x.see}." for x in ranked])
+        self.results.fill(rows, tips=[f"{x.label}. {x.source}. Standard error {x.see}." for x in shown])
+        self.fold.setVisible(bool(folded))
+        self.fold.setText("Fold away" if self.fold.isChecked() else f"{count(folded, 'equation')} for other people")

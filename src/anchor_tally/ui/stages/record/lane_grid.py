@@ -8,14 +8,16 @@ from typing import Protocol
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from ....analysis.bench import REPEATS, LanePlan, lane_answer
+from ....analysis.bench import lane_answer
 from ....analysis.cautions import Caution
+from ....analysis.lanes import LanePlan, LastVisit
 from ....analysis.sense import Doubt, doubt
 from ....app.bench import Place
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
 from ....domain.records import Reading
+from ....domain.units import bare_number
 from ....figures.style import Palette
 from ....study.edits.readings import AddReadings, CorrectReading, NewReading
 from ....wording.bench import doubt_words, lane_words, last_words, refusal_words
@@ -23,7 +25,7 @@ from ...pages import EvidenceFor
 from ...widgets import label, restyle, rich
 from .cells import Cell, Lane, TallyStrip
 
-_STRIP = 2 + len(REPEATS)  # column of the tally strips
+_WIDTHS = ((3, 74, 58), (5, 62, 50), (10, 48, 40))  # most cells of a lane, width of each, width in a crowded window
 
 
 class Bench(Protocol):
@@ -56,10 +58,13 @@ class LaneGrid(QWidget):
         self.setObjectName("page")
         self.session, self.colours, self.bench = session, palette, bench
         self.lanes: list[Lane] = []
+        self.columns = 3  # cells of the longest lane
         self.by_round, self.narrow, self.crowded, self.one = False, False, False, False
-        self.setting: str | None = None
-        self.last: Mapping[tuple[str, str], float] = {}  # by instrument and metric, at the client's visit before
-        self.mass: float | None = None
+        self.asked = label("", "asked", wrap=True)  # what is odd about a typed value, under its cell
+        self.asked.setParent(self)
+        self.asked.setAccessibleName("What is odd about this value")
+        self.asked.hide()
+        self.last = LastVisit()
         self.blind = False  # earlier and corrected values are hidden
         self._heads: list[QLabel] = []
         self._built: tuple[tuple[LanePlan, ...], bool] | None = None
@@ -75,9 +80,11 @@ class LaneGrid(QWidget):
             return
         self._built = (tuple(wanted), one_instrument)
         self.one = one_instrument
+        self.columns = max((plan.cells for plan in wanted), default=3)
         self._clear()
         heads = ["Site or value" if one_instrument else "Instrument", "" if one_instrument else "Measures"]
-        heads += [f"Repeat {n}" for n in REPEATS] + ["Tally", "What it gives"]
+        short = self.columns > 3
+        heads += [str(n) if short else f"Repeat {n}" for n in range(1, self.columns + 1)] + ["Tally", "What it gives"]
         self._heads = [label(head, "faint") for head in heads if wanted]
         for k, words in enumerate(self._heads):
             self._grid.addWidget(words, 0, k)
@@ -108,7 +115,7 @@ class LaneGrid(QWidget):
         name = label(text if self.one else plan.instrument, "strong")
         self._grid.addWidget(name, row, 0)
         self._grid.addWidget(tag, row, 1)
-        for n in REPEATS:
+        for n in range(1, plan.cells + 1):
             cell = Cell(lane, n)
             cell.committed.connect(self._commit)
             cell.failed.connect(self._mark_failed)
@@ -116,19 +123,20 @@ class LaneGrid(QWidget):
             cell.evidence.connect(self._open)
             cell.vertical.connect(self._vertical)
             cell.entered.connect(self.entered)
+            cell.settled.connect(self.asked.hide)
             cell.textEdited.connect(lambda typed, c=cell: self.typing.emit(c, typed))
             lane.cells.append(cell)
             self._grid.addWidget(cell, row, 1 + n)
             cell.show()  # at once, so that it can take the focus before the layout has run
-        self._grid.addWidget(strip, row, _STRIP)
-        self._grid.addWidget(meaning, row, 6)
+        self._grid.addWidget(strip, row, 2 + self.columns)
+        self._grid.addWidget(meaning, row, 3 + self.columns)
         self.lanes.append(lane)
 
     def set_narrow(self, narrow: bool) -> None:
         """Leave out the strips where there is no room for them."""
         self.narrow = narrow
         if self._heads:
-            self._heads[_STRIP].setVisible(not narrow)
+            self._heads[2 + self.columns].setVisible(not narrow)
         for lane in self.lanes:
             lane.strip.setVisible(not narrow)
 
@@ -139,8 +147,9 @@ class LaneGrid(QWidget):
             lane.tag.setWordWrap(crowded)
             lane.tag.setMaximumWidth(110 if crowded else 16777215)
             lane.tag.setMinimumWidth(110 if crowded and not self.one else 0)
+            wide, tight = next((w, t) for most, w, t in _WIDTHS if self.columns <= most)
             for cell in lane.cells:
-                cell.setFixedWidth(58 if crowded else 66 if self.one else 74)
+                cell.setFixedWidth(tight if crowded else min(wide, 66) if self.one else wide)
 
     def set_palette(self, palette: Palette) -> None:
         """Choose the theme of what is painted."""
@@ -152,18 +161,20 @@ class LaneGrid(QWidget):
     # showing
     def load(self, readings: Sequence[Reading], locks: Mapping[str, Caution], who: str, visit: int | None) -> None:
         """Show the readings of the visit; ``locks`` maps an instrument to the caution that forbids it."""
-        at = {(r.instrument, r.metric, r.replicate): r for r in readings if self.setting in (None, r.setting)}
         items, day = self.session.catalogue(), self.bench.day()
         client, records = items.client_coded(who), self.session.calibrations()
+        answers = self.session.visit_note(visit).conditions if visit is not None else {}
+        named = {i.name: i.id for i in items.instruments.values()}
         comparable = {metric for _, kind, metric in self.session.instrument_lanes() if kind == "reference"}
         for lane in self.lanes:
             plan = lane.plan
+            at = {r.replicate: r for r in readings if plan.owns(r)}
             for cell in lane.cells:
                 if not (cell.property("state") == "refused" and cell.hasFocus()):
-                    cell.load(at.get((plan.instrument, plan.metric, cell.replicate)))
+                    cell.load(at.get(cell.replicate))
                 cell.setEnabled(plan.instrument not in locks or cell.reading is not None)
             own = [cell.reading for cell in lane.cells if cell.reading is not None]
-            setting = own[-1].setting if own else self._setting_now(plan.instrument, day, who)
+            setting = own[-1].setting if own else self._setting_now(plan, day, who)
             stale = {r.id: self.session.stale(r) for r in records if (r.instrument, r.metric) == (plan.instrument, plan.metric)}
             lane.answer = lane_answer(
                 plan,
@@ -177,19 +188,24 @@ class LaneGrid(QWidget):
                 locked=locks.get(plan.instrument),
                 correcting=not self.one and plan.metric in comparable,
                 blind=self.blind,
+                other_side=[r for r in readings if plan.on_other_side(r)],
+                landmark=items.landmarks.get(plan.metric, "") if self.one else "",
+                broken=items.own_breaches(named.get(plan.instrument, 0), answers),
             )
             lane.strip.show_answer(lane.answer)
+            for cell in lane.cells:
+                cell.hide_value(lane.answer.unseen)
             words = lane_words(lane.answer, one_instrument=self.one)
-            last = None if self.blind else self.last.get((plan.instrument, plan.metric))
+            last = None if self.blind or lane.answer.unseen else self.last.of(plan)
             lane.tag.setText(words.tag + last_words(last, plan.metric))
             lane.meaning.setText(words.meaning)
             lane.meaning.setObjectName("warn" if words.warn else "")
             restyle(lane.meaning)
         self.mark_next()
 
-    def _setting_now(self, instrument: str, day: str, who: str) -> str:
-        """The setting that a reading typed now gets: the station's own, or the one in force."""
-        return self.setting if self.setting is not None else self.session.catalogue().setting_in_force(instrument, day, who)
+    def _setting_now(self, plan: LanePlan, day: str, who: str) -> str:
+        """The setting that a reading typed now gets: the lane's own, or the one in force."""
+        return plan.setting if plan.setting is not None else self.session.catalogue().setting_in_force(plan.instrument, day, who)
 
     # walking
     def ordered(self) -> list[Cell]:
@@ -200,9 +216,11 @@ class LaneGrid(QWidget):
         if self.one:
             return cells
         # one step on the scale is one walk down its display: all its values, then its next repeat
-        devices = list(dict.fromkeys(lane.instrument for lane in self.lanes))
-        down = {lane.instrument for lane in self.lanes if lane.plan.walk == "down"}
-        return sorted(cells, key=lambda c: (devices.index(c.lane.instrument), c.replicate * (c.lane.instrument in down)))
+        devices = list(dict.fromkeys((lane.instrument, lane.plan.setting) for lane in self.lanes))
+        place = {key: k for k, key in enumerate(devices)}
+        return sorted(
+            cells, key=lambda c: (place[c.lane.instrument, c.lane.plan.setting], c.replicate * (c.lane.plan.walk == "down"))
+        )
 
     def mark_next(self) -> None:
         """Show which cell comes next."""
@@ -227,7 +245,7 @@ class LaneGrid(QWidget):
     def _vertical(self, cell: Cell, step: int) -> None:
         k = self.lanes.index(cell.lane) + step
         if 0 <= k < len(self.lanes):
-            self.lanes[k].cells[cell.replicate - 1].setFocus()
+            self.lanes[k].cells[min(cell.replicate, len(self.lanes[k].cells)) - 1].setFocus()
 
     # writing
     def _commit(self, cell: Cell) -> None:
@@ -254,17 +272,19 @@ class LaneGrid(QWidget):
         if place is None:
             return
         plan = cell.lane.plan
+        if typed is not None and plan.unit and bare_number(typed):
+            typed = f"{typed} {plan.unit}"
         odd = self._doubt(cell, typed)
         if odd is not None:
             cell.ask(odd)
-            self.bench.refuse(doubt_words(odd))
+            self._ask_under(cell, doubt_words(odd, unseen=cell.lane.answer is not None and cell.lane.answer.unseen))
             return
         cell.state("")
         try:
             if cell.reading is not None:
                 self.session.do(CorrectReading(cell.reading.id, typed, "corrected at the bench"))
             else:
-                setting = self._setting_now(plan.instrument, place.at, place.client)
+                setting = self._setting_now(plan, place.at, place.client)
                 new = NewReading(plan.instrument, plan.kind, plan.metric, typed, cell.replicate, setting)
                 self.session.do(AddReadings(place.client, place.at, (new,), visit=place.visit, fresh=place.fresh))
         except UserError as error:
@@ -272,6 +292,18 @@ class LaneGrid(QWidget):
             self.bench.refuse(refusal_words(error))
             return
         self.bench.refuse("")
+
+    def _ask_under(self, cell: Cell, words: str) -> None:
+        """Say under a cell what is odd about it."""
+        self.bench.refuse("")
+        self.asked.setText(words)
+        wide = min(460, self.width() - 24)
+        self.asked.setFixedWidth(wide)
+        self.asked.adjustSize()
+        left = max(min(cell.x(), self.width() - wide - 12), 8)
+        self.asked.move(left, cell.y() + cell.height() + 2)
+        self.asked.show()
+        self.asked.raise_()
 
     def _doubt(self, cell: Cell, typed: str | None) -> Doubt | None:
         """What is odd about a typed value, unless it was kept as read already."""
@@ -285,10 +317,11 @@ class LaneGrid(QWidget):
         ]
         answer = cell.lane.answer
         usual = answer.usual if answer is not None else None
-        last = None if self.blind else self.last.get((cell.lane.instrument, metric.id))
-        return doubt(typed, metric, sisters=sisters, last=last, usual_sd=usual, mass=self.mass)
+        last = None if self.blind else self.last.of(cell.lane.plan)
+        return doubt(typed, metric, sisters=sisters, last=last, usual_sd=usual, mass=self.last.mass)
 
     def _open(self, cell: Cell) -> None:
         if cell.reading is not None:
             name = f"{cell.lane.instrument}, {cell.lane.label}, repeat {cell.replicate}"
-            self.evidence.emit(EvidenceFor(name, readings=(cell.reading.id,)))
+            unseen = cell.lane.answer is not None and cell.lane.answer.unseen
+            self.evidence.emit(EvidenceFor(name, readings=(cell.reading.id,), unseen=unseen))

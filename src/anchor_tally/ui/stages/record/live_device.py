@@ -10,6 +10,7 @@ from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtSerialPort import QSerialPortInfo
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QWidget
 
+from ....analysis.lanes import fat_unseen
 from ....app.bench import Place
 from ....app.session import Session
 from ....domain.errors import UserError
@@ -189,7 +190,9 @@ class LiveDevice(QWidget):
         said = self.bench.take_tally(self.standing, name, values, reason, simulated=simulated)
         whom = self.standing.client if self.standing else ""
         self.on_it, self.standing = False, None
-        self.message.emit(said or device_words(name, whom, values or (), reason, simulated=simulated), bool(said))
+        unseen = fat_unseen(self.session.catalogue().client_coded(whom))
+        words = device_words(name, whom, values or (), reason, simulated=simulated, unseen=unseen)
+        self.message.emit(said or words, bool(said))
 
     # the folder
     def _ask_folder(self) -> None:

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ....analysis.field_method import InputRefused, MethodLine, parse_input, rank, sensitivity, side_by_side, spread
+from ....analysis.lanes import may_be_said
 from ....domain.metrics import METRICS, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
-from ....wording.numbers import number
+from ....wording.numbers import count, number
 from ...widgets import Flow, Table, label, paired, restyle
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
@@ -27,6 +28,7 @@ class MethodsBench(QWidget):
         self.fields: dict[str, QLineEdit] = {}
         self.given: dict[str, float] = {}
         self.lines: list[MethodLine] = []
+        self.sums_only = False
         self.output, self.form, self.only = QComboBox(), QComboBox(), QComboBox()
         self.output.setAccessibleName("What the equations give")
         self.output.addItem("Body fat", "body_fat_percent")
@@ -61,6 +63,10 @@ class MethodsBench(QWidget):
         self.table = Table(["Equation", "Gives"], "Equations side by side", numeric_from=1)
         self.table.chosen.connect(lambda _row, _column: self._open())
         self.spread = label("", wrap=True)
+        self.fold = QPushButton("")
+        self.fold.setCheckable(True)
+        self.fold.setAccessibleName("Equations for other people")
+        self.fold.toggled.connect(self._follow)
         top = Flow()
         top.addWidget(paired("Show", self.output))
         top.addWidget(paired("Density to fat by", self.form))
@@ -71,6 +77,7 @@ class MethodsBench(QWidget):
         middle.addLayout(top)
         middle.addWidget(self.spread)
         middle.addWidget(self.table, 1)
+        middle.addWidget(self.fold)
         self.title = label("", "title", wrap=True)
         self.about = label("", wrap=True)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -108,8 +115,14 @@ class MethodsBench(QWidget):
         """Go to the first empty input."""
         next((f for f in self.fields.values() if not f.text() and not f.isHidden()), next(iter(self.fields.values()))).setFocus()
 
-    def take_from_visit(self, given: Mapping[str, float]) -> None:
-        """Fill in what the visit has; what was typed by hand stays where the visit has nothing."""
+    def take_from_visit(self, given: Mapping[str, float], *, sums_only: bool = False) -> None:
+        """Fill in what the visit has; what was typed by hand stays where the visit has nothing.
+
+        ``sums_only``: nothing but sums of folds and ratios of girths is shown.
+        """
+        self.sums_only = sums_only
+        if sums_only:
+            self.output.setCurrentIndex(self.output.findText("Everything"))
         for key, value in given.items():
             if key in self.fields:
                 m = metric_named(key)
@@ -148,6 +161,13 @@ class MethodsBench(QWidget):
         self.refused.setText("; ".join(bad))
         wanted, form = self.output.currentData(), self.form.currentData()
         found = [x for x in side_by_side(self.given, form) if wanted is None or wanted in (x.metric, *EQUATIONS[x.id].outputs)]
+        others = [x for x in found if x.for_others]
+        self.fold.setVisible(bool(others))
+        self.fold.setText("Fold away" if self.fold.isChecked() else f"{count(len(others), 'equation')} for other people")
+        if not self.fold.isChecked():
+            found = [x for x in found if not x.for_others or x.id == self.only.currentData()]
+        if self.sums_only:
+            found = [x for x in found if may_be_said(x.metric)]
         chosen = self.lines[self.table.row].id if 0 <= self.table.row < len(self.lines) else None
         self.lines = sorted(found, key=rank)
         rows = []

@@ -7,36 +7,38 @@ from datetime import datetime
 from functools import cached_property
 
 from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
-from PyQt6.QtWidgets import (
-    QButtonGroup,
-    QComboBox,
-    QHBoxLayout,
-    QLineEdit,
-    QPushButton,
-    QScrollArea,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from ....analysis.bench import device_lanes, locks
+from ....analysis.assessor import errors_of
+from ....analysis.bench import locks
 from ....analysis.cautions import Caution, cautions_of, scan_cautions
 from ....analysis.derive import visit_inputs
 from ....analysis.field_method import station_results
-from ....app.bench import Place, last_values, take_measurement
+from ....analysis.lanes import device_lanes, fat_unseen, may_be_said
+from ....app.bench import Place, last_visit, take_measurement
 from ....app.find import Found
 from ....domain.errors import UserError
-from ....domain.metrics import METRICS, metric_named
+from ....domain.metrics import metric_named
 from ....domain.records import Client, Instrument, Reading, VisitNote
-from ....domain.stations import STATION, STATIONS
+from ....domain.sites import SITES_OF_BODY
+from ....domain.stations import CLICK_ADVICE, STATION, STATIONS
 from ....domain.units import ValueRefused, parse_quantity
 from ....figures.style import Palette
 from ....study.edits.clients import AddClient
 from ....study.edits.visits import NoteVisit
-from ....wording.bench import bench_headline, caution_words, more_lanes_words, unknown_client_words
+from ....wording.bench import (
+    NOT_A_DIAGNOSIS,
+    UNSEEN,
+    bench_headline,
+    caution_words,
+    error_words,
+    more_lanes_words,
+    unknown_client_words,
+)
 from ....wording.sentences import sentence
 from ...pages import Page, Surroundings
 from ...widgets import Flow, label
+from .adder import Adder
 from .cells import Cell, Lane
 from .check_weights import CheckWeights
 from .conditions import ConditionsBar
@@ -46,9 +48,11 @@ from .live_device import LiveDevice
 from .methods_bench import MethodsBench
 from .station_head import StationHead
 from .visit_bar import VisitBar
+from .visit_notes import VisitNotes
 
 _KEYS = (
-    "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · Ctrl+Z: undo · Ctrl+Page down: next station"
+    "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · F8: another setting of this scale"
+    " · Ctrl+Page down: next station"
 )
 DEVICES, CHECK, METHODS = "devices", "check", "methods"
 LABELS = {DEVICES: "Devices", **{s.id: s.label for s in STATIONS}, CHECK: "Check weight", METHODS: "Methods"}
@@ -61,6 +65,8 @@ class RecordStage(Page):
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.added: list[tuple[str, str, str]] = []
+        self.also: dict[str, tuple[str, ...]] = {}  # further settings of an instrument in the visit shown
+        self.typing_unseen = False  # lanes of fat are shown, without their numbers, to a client who is to see none
         self.station, self.crowded = DEVICES, False
         self.bar = VisitBar(self.session)
         self.client, self.visits, self.when, self.assessor = self.bar.client, self.bar.visits, self.bar.when, self.bar.assessor
@@ -68,6 +74,12 @@ class RecordStage(Page):
         self.bar.assessor_named.connect(self._note_assessor)
         self.bar.message.connect(self.message)
         self.bar.unknown.connect(lambda code: self.refuse(unknown_client_words(code)))
+        self.notes = VisitNotes(self.session)
+        self.notes.remarked.connect(self._note_remark)
+        self.notes.message.connect(self.message)
+        self.unseen = QPushButton("Type fat values unseen")
+        self.unseen.setCheckable(True)
+        self.unseen.toggled.connect(self._unseen_toggled)
         self.headline = label("", "headline", wrap=True)
         self.hint = label(_KEYS, "faint", wrap=True)
         self.trouble = label("", "warn", wrap=True)
@@ -80,6 +92,7 @@ class RecordStage(Page):
         self.conditions.noted.connect(lambda answers: self._note(conditions=answers))
         self.head = StationHead(self.session)
         self.head.changed.connect(self.refresh)
+        self.head.card.message.connect(self.message)
         self.grid = LaneGrid(self.session, self.colours, self)
         self.grid.evidence.connect(self.evidence)
         self.grid.entered.connect(self._cell_entered)
@@ -94,6 +107,7 @@ class RecordStage(Page):
             ("Ctrl+PgDown", lambda: self._step_station(1)),
             ("Ctrl+PgUp", lambda: self._step_station(-1)),
             ("F7", self._conditions_done),
+            ("F8", self._ask_setting),
         ):
             QShortcut(QKeySequence(keys), self, slot)
 
@@ -122,13 +136,20 @@ class RecordStage(Page):
         column.addWidget(self.head)
         column.addLayout(lanes, 1)
         column.addWidget(self.live)
-        self.adder = self._adder()
+        self.adder = Adder(self.session)
+        self.adder.lane.connect(self._lane_wanted)
+        self.adder.setting.connect(self._setting_wanted)
+        self.adder.message.connect(self.message)
+        self.new_instrument, self.new_kind, self.new_metric = self.adder.name, self.adder.kind, self.adder.what
+        self.more = self.adder.more
         column.addWidget(self.adder)
         self.stack = QStackedWidget()
         self.stack.addWidget(bench)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 10, 16, 8)
         box.setSpacing(6)
+        self.bar.row.addWidget(self.notes)
+        self.bar.row.addWidget(self.unseen)
         for widget in (self.headline, self.bar, self.caution, self.conditions):
             box.addWidget(widget)
         box.addLayout(tabs)
@@ -151,41 +172,29 @@ class RecordStage(Page):
         self.stack.addWidget(made)
         return made
 
-    def _adder(self) -> QWidget:
-        place = QWidget()
-        row = Flow()
-        place.setLayout(row)
-        self.new_instrument = QLineEdit()
-        self.new_instrument.setPlaceholderText("Another instrument")
-        self.new_instrument.setAccessibleName("Name of another instrument")
-        self.new_instrument.setFixedWidth(150)
-        self.new_kind, self.new_metric = QComboBox(), QComboBox()
-        self.new_kind.addItems(["device", "method", "reference"])
-        self.new_kind.setAccessibleName("Kind of instrument")
-        for m in METRICS.values():
-            self.new_metric.addItem(f"{m.label} ({m.unit})", m.id)
-        self.new_metric.setAccessibleName("What it measures")
-        self.new_metric.setMinimumContentsLength(18)
-        self.new_metric.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        add = QPushButton("Add lane")
-        add.clicked.connect(self._add_lane)
-        self.new_instrument.returnPressed.connect(self._add_lane)
-        self.more = label("", "faint")
-        for w in (self.new_instrument, self.new_kind, self.new_metric, add, self.more):
-            row.addWidget(w)
-        return place
-
-    def _add_lane(self) -> None:
-        name = self.new_instrument.text().strip()
-        if not name:
-            return
-        known = next((i for i in self.session.catalogue().instruments.values() if i.name.lower() == name.lower()), None)
-        kind = known.kind if known else self.new_kind.currentText()
-        self.add_lane(known.name if known else name, kind, self.new_metric.currentData())
-        self.new_instrument.clear()
-        cells = [lane.cells[0] for lane in self.lanes if lane.instrument == (known.name if known else name)]
+    def _lane_wanted(self, instrument: str, kind: str, metric: str) -> None:
+        self.add_lane(instrument, kind, metric)
+        cells = [lane.cells[0] for lane in self.lanes if (lane.instrument, lane.metric) == (instrument, metric)]
         if cells:
             cells[-1].setFocus()
+
+    def _ask_setting(self) -> None:
+        """Ask for one more setting of the instrument in hand, to be read in the same visit."""
+        lane = next((c.lane for c in self.grid.ordered() if c.hasFocus()), None)
+        if self.station == DEVICES and lane is not None and lane.plan.kind == "device":
+            self.adder.show()
+            self.adder.ask_setting(lane.instrument)
+
+    def _setting_wanted(self, instrument: str, setting: str) -> None:
+        self.also[instrument] = tuple(dict.fromkeys((*self.also.get(instrument, ()), setting)))
+        self.refresh()
+        lane = next((x for x in self.lanes if (x.instrument, x.plan.setting) == (instrument, setting)), None)
+        if lane is not None:
+            lane.cells[0].setFocus()
+
+    def _unseen_toggled(self, on: bool) -> None:
+        self.typing_unseen = on
+        self.refresh()
 
     def add_lane(self, instrument: str, kind: str, metric: str) -> None:
         """Show a lane for an instrument that has no reading yet."""
@@ -270,6 +279,8 @@ class RecordStage(Page):
 
     def _chosen(self) -> None:
         self.refuse("")
+        self.also.clear()
+        self.unseen.setChecked(False)
         self.refresh()
         self.grid.focus_next(None)
 
@@ -280,7 +291,7 @@ class RecordStage(Page):
         self.refuse("")
         self.refresh()
         if key == METHODS:
-            self.methods.take_from_visit(self._inputs())
+            self.methods.take_from_visit(self._inputs(), sums_only=fat_unseen(self._client()))
             self.methods.focus_first()
         elif key == CHECK:
             self.check.nominal.setFocus()
@@ -300,6 +311,10 @@ class RecordStage(Page):
 
     def _show_station(self, own: Sequence[Reading]) -> None:
         station = STATION.get(self.station)
+        client = self._client()
+        no_fat = fat_unseen(client) and not self.typing_unseen
+        self.unseen.setVisible(fat_unseen(client))
+        self.tabs["visual"].setVisible(not fat_unseen(client))
         other = self.check if self.station == CHECK else self.methods if self.station == METHODS else None
         self.stack.setCurrentWidget(other or self._bench)
         self.head.setVisible(station is not None)
@@ -307,16 +322,25 @@ class RecordStage(Page):
         self.live.show_station(self.station)
         self._place_foot()
         self.hint.setVisible(self.station not in (CHECK, METHODS))
-        self.hint.setText(f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS)
+        words = f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS
+        self.hint.setText(f"{words} · {NOT_A_DIAGNOSIS}")
         if station is None:
-            self.grid.setting = None
-            lanes, others = device_lanes(self.session.catalogue(), self.session.instrument_lanes(), self.added, own)
+            lanes, others = device_lanes(
+                self.session.catalogue(),
+                self.session.instrument_lanes(),
+                self.added,
+                own,
+                also=self.also,
+                day=self.day() or "9999-12-31",
+                client=self.who(),
+                without_fat=no_fat,
+            )
             self.more.setText(more_lanes_words(others))
             self.grid.build(lanes, by_round=False, one_instrument=False)
             return
         used = [r.setting for r in own if r.kind == station.kind and r.metric in station.metrics]
+        self.head.without_fat = no_fat
         self.head.show_station(station, self.visit, self.who(), self.day() or "9999-12-31", used)
-        self.grid.setting = self.head.label_of_setting
         self.grid.build(self.head.lanes(), by_round=station.repeats == 2, one_instrument=True)
 
     def _inputs(self) -> dict[str, float]:
@@ -324,7 +348,8 @@ class RecordStage(Page):
         return visit_inputs(self.session.person(client.id), self.visit) if client and self.visit is not None else {}
 
     def _load(self, own: Sequence[Reading], note: VisitNote) -> None:
-        self.conditions.build(self.session.catalogue().asked)
+        self.conditions.build(self.session.catalogue().conditions_for(self._client()))
+        self.notes.show_visit(self.visit, note.notes)
         self.conditions.show_answers(note.conditions)
         self.bar.show_assessor(note.assessor)
         empty = not self.lanes and self.station == DEVICES
@@ -340,11 +365,11 @@ class RecordStage(Page):
             self.check.refresh()
         elif self.station != METHODS:
             self.grid.blind = self.session.catalogue().blind and not self.bar.is_closed(self.session.catalogue().gap)
-            self.grid.last, self.grid.mass = last_values(self.session, self.who(), self.visit)
+            self.grid.last = last_visit(self.session, self.who(), self.visit)
             self.grid.load(own, locked, self.who(), self.visit)
             if self.station in STATION:
                 focused = next((c.lane for c in self.grid.ordered() if c.hasFocus()), self.lanes[0] if self.lanes else None)
-                self.guide.show_site(focused.plan if focused else None, STATION[self.station].reminder)
+                self._show_site(focused)
                 self._show_results({})
 
     def _cautions(self) -> Mapping[str, Caution]:
@@ -357,6 +382,8 @@ class RecordStage(Page):
             there += [Instrument(0, self.head.name, STATION[self.station].kind, electrodes="none")]
         found = locks(client, there)
         texts = [caution_words(c) for c in (cautions_of(client, self.day()) if client else ())]
+        if fat_unseen(client):
+            texts.append(UNSEEN)
         if self.station == "impedance" and client:
             forbidding = next((c for c in cautions_of(client) if c.forbids == "impedance"), None)
             if forbidding is not None:
@@ -370,7 +397,19 @@ class RecordStage(Page):
 
     def _cell_entered(self, cell: Cell) -> None:
         if self.station in STATION:
-            self.guide.show_site(cell.lane.plan, STATION[self.station].reminder)
+            self._show_site(cell.lane)
+
+    def _show_site(self, lane: Lane | None) -> None:
+        """The site in hand, with what the assessor is known to miss by, the study's landmark, and a calliper's own advice."""
+        reminder, assessor = STATION[self.station].reminder, self.assessor.text().strip()
+        if "click" in self.head.label_of_setting:
+            reminder = f"{reminder} {CLICK_ADVICE}"
+        if lane is None:
+            self.guide.show_site(None, reminder)
+            return
+        errors = errors_of(self.session.assessor_values(), assessor) if assessor else {}
+        error = error_words(lane.metric, assessor, errors) if lane.metric in SITES_OF_BODY else ""
+        self.guide.show_site(lane.plan, reminder, error, self.session.catalogue().landmarks.get(lane.metric, ""))
 
     def _typing(self, cell: Cell, text: str) -> None:
         """Results follow while a first repeat is being typed; the mean with those before comes when the cell is left."""
@@ -387,6 +426,8 @@ class RecordStage(Page):
         client, values = self._client(), self.session.assessor_values()
         sex = client.sex if client else ""
         lines, errors = station_results(STATION[self.station], self._inputs() | typed, sex, values, self.assessor.text().strip())
+        if fat_unseen(client):
+            lines = [x for x in lines if may_be_said(x.metric)]
         self.guide.show_results(lines, errors)
 
     def take_tally(
@@ -416,7 +457,9 @@ class RecordStage(Page):
         return ""
 
     # writing around the readings
-    def _note(self, *, conditions: tuple[tuple[str, str | None], ...] = (), assessor: str | None = None) -> None:
+    def _note(
+        self, *, conditions: tuple[tuple[str, str | None], ...] = (), assessor: str | None = None, remark: str | None = None
+    ) -> None:
         place = self.place()
         if place is None:
             return
@@ -424,7 +467,7 @@ class RecordStage(Page):
         try:
             if self._client() is None:
                 self.session.do(AddClient(Client(0, place.client)))
-            self.session.do(NoteVisit(place.client, at, conditions, assessor, visit=place.visit, fresh=place.fresh))
+            self.session.do(NoteVisit(place.client, at, conditions, assessor, remark, place.visit, place.fresh))
         except UserError as error:
             self.refuse(str(error))
 
@@ -432,6 +475,11 @@ class RecordStage(Page):
         before = self.session.visit_note(self.visit).assessor if self.visit is not None else ""
         if name != before and (self.visit is not None or name):
             self._note(assessor=name)
+
+    def _note_remark(self, text: str) -> None:
+        before = self.session.visit_note(self.visit).notes if self.visit is not None else ""
+        if text != before and (self.visit is not None or text):
+            self._note(remark=text)
 
     def show_found(self, found: Found) -> None:
         self.client.setEditText(found.client or found.key)

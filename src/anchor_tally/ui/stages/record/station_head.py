@@ -5,14 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QLabel, QWidget
+from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.bench import LanePlan
+from ....analysis.lanes import LanePlan
 from ....app.session import Session
-from ....domain.metrics import region_of
-from ....domain.stations import FREQUENCIES, STATIONS, Station
+from ....domain.metrics import is_fat, metric_named, region_of
+from ....domain.repeats import Rule
+from ....domain.stations import FREQUENCIES, SEGMENTS, STATIONS, Station, base_of, setting_for
 from ....methods.registry import EQUATIONS
 from ...widgets import Flow, paired
+from .station_card import StationCard
+
+CHOSEN = "Chosen sites"
 
 
 class StationHead(QWidget):
@@ -25,6 +29,9 @@ class StationHead(QWidget):
         self.session = session
         self.station: Station = STATIONS[0]
         self.frequencies: list[int] = []
+        self.segments = False
+        self.without_fat = False
+        self.card = StationCard(session)
         self.shown: tuple[str, str] | None = None
         self.visit: int | None = None
         self.instrument, self.setting, self.profile, self.frequency = QComboBox(), QComboBox(), QComboBox(), QComboBox()
@@ -46,14 +53,23 @@ class StationHead(QWidget):
         self.frequency.addItem("Add a frequency", None)
         for f in FREQUENCIES:
             self.frequency.addItem(f"{f} kHz", f)
+        self.frequency.addItem("five segments", 0)
         self.frequency.currentIndexChanged.connect(self._add_frequency)
+        self.setting.activated.connect(lambda _k: self.card.remember_setting(self.label_of_setting))
+        self.profile.activated.connect(lambda _k: self.card.take_sites(tuple(self.profile.currentData() or ())))
+        self.more = QPushButton("Sites, repeats, landmarks…")
+        self.more.setCheckable(True)
+        self.more.toggled.connect(self.card.setVisible)
         self.sites = paired("S&ites", self.profile)
         self.setting_pair = paired("Setting", self.setting)
         row = Flow()
         row.addWidget(paired("I&nstrument", self.instrument))
-        for w in (self.setting_pair, self.sites, self.frequency):
+        for w in (self.setting_pair, self.sites, self.frequency, self.more):
             row.addWidget(w)
-        self.setLayout(row)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addLayout(row)
+        column.addWidget(self.card)
         for combo in (self.profile, self.setting):
             combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             combo.setMinimumContentsLength(20)
@@ -69,8 +85,12 @@ class StationHead(QWidget):
                 self.profile.addItem(f"{len(sites)}: {e.label}", sites)
 
     def _add_frequency(self, _index: int) -> None:
-        if self.frequency.currentData():
-            self.frequencies.append(self.frequency.currentData())
+        found = self.frequency.currentData()
+        if found is not None:
+            if found:
+                self.frequencies.append(found)
+            else:
+                self.segments = True
             self.frequency.setCurrentIndex(0)
             self.changed.emit()
 
@@ -89,12 +109,16 @@ class StationHead(QWidget):
 
         Another visit that has readings here (under ``used_settings``) is shown with their setting.
         """
+        self.card.show_station(station)
+        self._show_sites(station)
         if (station.id, who) == self.shown and (visit == self.visit or self.visit is None or not used_settings):
             self.visit = visit
             return
         self.shown, self.visit, self.station = (station.id, who), visit, station
         self.setting_pair.setVisible(bool(station.setting_label))
         self.sites.setVisible(station.id == "skinfolds")
+        self.more.setVisible(station.kind == "method" and station.id != "visual")
+        self.card.setVisible(self.more.isChecked() and not self.more.isHidden())
         self.frequency.setVisible(station.id == "impedance")
         known_items = self.session.catalogue()
         known = [i.name for i in known_items.instruments.values() if i.id > 0 and i.kind == station.kind and not i.equation]
@@ -105,7 +129,7 @@ class StationHead(QWidget):
         ]
         names = list(dict.fromkeys([*used_here, station.instrument, *known]))
         own = [s.label for s in known_items.settings.values() if known_items.instruments[s.instrument].name == names[0]]
-        settings = list(dict.fromkeys([*station.setting_choices, *own]))
+        settings = list(dict.fromkeys([*station.setting_choices, *(b for b in map(base_of, own) if b)]))
         for box, items in ((self.instrument, names), (self.setting, settings)):
             box.blockSignals(True)
             box.clear()
@@ -117,18 +141,58 @@ class StationHead(QWidget):
         tag = self.setting_pair.findChild(QLabel)
         if tag is not None:
             tag.setText(station.setting_label)
-        in_force = used_settings[0] if used_settings else known_items.setting_in_force(names[0], day, who)
+        bases = [b for b in map(base_of, used_settings) if b] or [base_of(x) for x in used_settings[:1]]
+        remembered = self.card.choice(station).setting
+        in_force = bases[0] if bases else remembered or base_of(known_items.setting_in_force(names[0], day, who))
         read_without = bool(used_here) and not own
         self.setting.setEditText(in_force if in_force or used_settings or read_without or not settings else settings[0])
 
+    def _show_sites(self, station: Station) -> None:
+        """Show the set of sites that was chosen for the study."""
+        chosen = self.card.choice(station).metrics
+        self.profile.blockSignals(True)
+        at = self.profile.findText(CHOSEN)
+        if at >= 0:
+            self.profile.removeItem(at)
+        sets = [self.profile.itemData(k) for k in range(self.profile.count())]
+        same = next((k for k, d in enumerate(sets) if d and set(d) == set(chosen)), None)
+        if station.id == "skinfolds":
+            if chosen and same is None:
+                self.profile.insertItem(1, CHOSEN, chosen)
+                same = 1
+            if chosen or station.id in self.session.catalogue().stations:
+                self.profile.setCurrentIndex(same or 0)
+        self.profile.blockSignals(False)
+
     def lanes(self) -> list[LanePlan]:
-        """Lanes of the station: instrument, kind, metric, repeats."""
-        station = self.station
-        metrics = list(station.metrics)
+        """Lanes of the station, in the order of its sites."""
+        station, items = self.station, self.session.catalogue()
+        choice = self.card.choice(station)
+        metrics = list(choice.metrics or station.metrics)
         if station.id == "impedance":
             metrics += [f"{what}_{f}khz" for f in self.frequencies for what in ("resistance", "reactance")]
+            if self.segments:
+                bands = dict.fromkeys((50, *self.frequencies))
+                metrics += [f"resistance_{where}_{f}khz" for where in SEGMENTS for f in bands]
             metrics += [m for m in self.session.metrics() if m.startswith(("resistance_", "reactance_"))]
         if station.id == "skinfolds" and self.profile.currentData():
             metrics = list(self.profile.currentData())
-        repeats = dict.fromkeys(station.once, 1)
-        return [LanePlan(self.name, station.kind, m, repeats.get(m, station.repeats)) for m in dict.fromkeys(metrics)]
+        if self.without_fat:
+            metrics = [m for m in metrics if not is_fat(m)]
+        chosen = self.label_of_setting
+        return [
+            LanePlan(
+                self.name,
+                station.kind,
+                m,
+                Rule(1) if m in station.once or station.kind == "reference" else Rule(choice.repeats, choice.counts),
+                setting=setting_for(m, chosen, items.landmarks.get(m, "")),
+                unit=choice.unit if self._is_length(m) else "",
+            )
+            for m in dict.fromkeys(metrics)
+        ]
+
+    @staticmethod
+    def _is_length(name: str) -> bool:
+        m = metric_named(name)
+        return m is not None and m.dimension == "length"

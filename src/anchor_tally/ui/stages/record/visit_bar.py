@@ -57,7 +57,7 @@ class VisitBar(QWidget):
         self.move_button = QPushButton("Move visit…")
         self.move_button.setAccessibleName("Move this visit to another time or client")
         self.move_button.clicked.connect(self._ask_move)
-        row = Flow()
+        row = self.row = Flow()
         row.addWidget(paired("C&lient", self.client, "Client"))
         row.addWidget(paired("&Visit", self.visits, "Visit"))
         row.addWidget(paired("&Taken at", self.when, "Date and time"))
