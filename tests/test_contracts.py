@@ -17,7 +17,7 @@ import numpy as np
 import pytest
 
 import anchor_tally
-from anchor_tally.analysis import pairing
+from anchor_tally.analysis import comparator
 from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.compare import LadderRequest
 from anchor_tally.app.actions import ACTIONS, STAGES
@@ -243,5 +243,5 @@ def test_every_note_has_its_sentence(demo):
         for n in r.notes:
             assert "{" not in sentences.sentence(n)
         assert sentences.headline(r).endswith(".")
-    with pytest.raises(pairing.CannotCompare, match="no instrument"):
-        pairing.find_reference(demo.snapshot(), dataclasses.replace(demo.lens, reference="nobody"))
+    with pytest.raises(comparator.CannotCompare, match="no instrument"):
+        comparator.find_comparator(demo.snapshot(), dataclasses.replace(demo.lens, reference="nobody"))

@@ -14,7 +14,7 @@ from anchor_tally.analysis.cautions import cautions_of, scan_cautions
 from anchor_tally.analysis.field_method import reading_error, sensitivity
 from anchor_tally.analysis.practice import hidden_values, score
 from anchor_tally.analysis.tally import judge
-from anchor_tally.domain.metrics import METRICS, metric_named, region_of
+from anchor_tally.domain.metrics import METRICS, is_fat, metric_named, own_metric_id, region_of
 from anchor_tally.domain.protocol import breaches
 from anchor_tally.domain.records import AssessorValue, Client
 from anchor_tally.domain.repeats import Rule
@@ -50,6 +50,14 @@ def test_repeats(metric, values, repeats, usual, value, how, ask):
     assert bool(t.notes) == (ask and len(values) == 2)
 
 
+@pytest.mark.parametrize(("counts", "value"), [("mean", 21.0), ("median", 19.0), ("last", 26.0), ("agree", 19.0)])
+def test_what_counts_of_repeats(counts, value):
+    """Mean, median, the last of a run, or agreement: two that differ by more than 2.77 SDs give way to the median."""
+    t = judge(METRICS["body_fat_percent"], [18.0, 19.0, 26.0], Rule(3, counts), 0.2)
+    assert (t.value, t.ask) == (pytest.approx(value), False)
+    assert judge(METRICS["body_fat_percent"], [18.0, 19.0], Rule(2, counts), 0.2).ask is (counts == "agree")
+
+
 @given(st.lists(st.floats(2, 60), min_size=1, max_size=5), st.integers(1, 3))
 def test_a_tally_lies_among_its_repeats(values, repeats):
     """Whatever was read, the value lies between the smallest and the largest, and three repeats are enough."""
@@ -67,6 +75,14 @@ def test_regions_never_compare_with_the_whole():
     assert metric_named("fat_mass_leg_left").label == "Fat mass, left leg"
     assert metric_named("fat_mass_left_leg") is None
     assert metric_named("reactance_250khz").group == "reactance_250khz"
+    assert metric_named("resistance_trunk_1000khz").label == "Resistance 1000 kHz, trunk"
+    assert metric_named(own_metric_id("Body age!")).device_only
+    assert [is_fat(m) for m in ("fat_mass_arm_left", "fat_free_mass", "sum_skinfolds_7", "visceral_fat_rating")] == [
+        True,
+        False,
+        False,
+        True,
+    ]
 
 
 def test_cautions():

@@ -38,6 +38,9 @@ def study(tmp_path, rows):
         ("24,6", "body_fat_percent", 24.6, "percent"),
         ("154 lb", "body_mass", 69.85322, "lb"),
         ("12 %", "body_fat_percent", 12, "percent"),
+        ("34 1/2 in", "girth_waist", 87.63, "in"),
+        ('13⅜"', "girth_neck", 33.9725, "in"),
+        ("0.184 fraction", "body_fat_percent", 18.4, "share"),
     ],
 )
 def test_typed_values(text, metric, value, unit):

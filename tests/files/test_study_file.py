@@ -219,7 +219,9 @@ def test_old_study_opens(tmp_path, schema):
     assert (tmp_path / f"s.tally.before-{open_file.SCHEMA_VERSION}-2").read_bytes() == before
 
 
-@pytest.mark.parametrize("name", ["study_schema_2_full", "study_schema_3", "study_schema_4", f"study_schema_{open_file.SCHEMA_VERSION}"])
+@pytest.mark.parametrize(
+    "name", ["study_schema_2_full", "study_schema_3", "study_schema_4", f"study_schema_{open_file.SCHEMA_VERSION}"]
+)
 def test_old_study_means_the_same(tmp_path, name):
     """Cards, history and calibrations of a full older file: one made from equations is not stale, one with a change is."""
     shutil.copy(DATA / f"{name}.tally", tmp_path / "s.tally")

@@ -283,6 +283,15 @@ def test_window_comes_back_as_it_was_left(window_on, tmp_path):
     window.close()
 
 
+ROOMS = (
+    *(("plan", tab) for tab in ("clients", "instruments", "protocol", "stated", "assessors", "practice")),
+    *(("record", station) for station in ("devices", "skinfolds", "impedance", "scan", "check", "methods")),
+    ("compare", ""),
+    ("calibrate", ""),
+    ("import", ""),
+)
+
+
 def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, demo):
     """Ctrl+C on a figure copies its picture; an old message goes, trouble stays; every control has a name to be read out."""
     window = window_on(demo)
@@ -296,8 +305,12 @@ def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, d
     assert not window.footer._old.isActive()
     assert window.said
     nameless = []
-    for stage in ("plan", "record", "compare", "calibrate"):
+    for stage, tab in ROOMS:
         window.go(stage)
+        if tab and stage == "plan":
+            window.plan.go(tab)
+        elif tab:
+            window.record.go_station(tab)
         for kind in (QLineEdit, QComboBox, QAbstractButton, QTableView):
             for w in window.page(stage).findChildren(kind):
                 inner = isinstance(w.parent(), QComboBox | QTableView | QScrollBar) or w.objectName().startswith("qt_")

@@ -23,9 +23,10 @@ from ..stats.offsets import PooledOffset, client_offsets, day_to_day, pooled_fro
 from ..stats.validation import CrossValidation, cross_validate
 from ..stats.variance_grid import OccasionMeans, VarianceGrid, leave_out, occasion_means
 from .calibration_record import fingerprint, rows_of
-from .compare import CompareResult, compare_pairs, instruments_of, lens_for
+from .comparator import CannotCompare, find_comparator, others_of
+from .compare import CompareResult, compare_pairs, lens_for
 from .movement import Movement, movement
-from .pairing import CannotCompare, PairSet, find_reference, pair
+from .pairing import PairSet, pair
 from .question import Asked
 
 EXPIRY_WEEKS = 16
@@ -87,8 +88,12 @@ class CalibrateRequest:
 
     def run(self) -> Generator[float, None, tuple[CalibrateResult, ...]]:
         """Yield progress; return one result an instrument."""
-        items = instruments_of(self.snapshot, self.lens)
-        reference = find_reference(self.snapshot, self.lens)
+        reference = find_comparator(self.snapshot, self.lens)
+        if reference.kind != "reference":
+            raise CannotCompare(
+                f"offsets are derived from a reference, and {reference.name} is none: it would hand on its own error"
+            )
+        items = others_of(self.snapshot, self.lens, reference)
         if self.instrument:
             item = self.snapshot.instrument_named(self.instrument)
             if item is None:

@@ -34,8 +34,9 @@ from ..stats.regression import Line, deming
 from ..stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from ..stats.trend import ReferenceTrend, reference_error, reference_trend
 from ..stats.variance_grid import VarianceGrid, occasion_means, variance_grid
+from .comparator import CannotCompare, find_comparator, others_of
 from .consistency import outlying_repeats
-from .pairing import CannotCompare, PairSet, find_reference, pair
+from .pairing import PairSet, pair
 from .question import Asked
 
 
@@ -91,9 +92,9 @@ class CompareRequest:
         item = self.snapshot.instrument_named(self.instrument)
         if item is None:
             raise CannotCompare(f'no instrument is called "{self.instrument}"')
-        reference = find_reference(self.snapshot, self.lens)
+        reference = find_comparator(self.snapshot, self.lens)
         if item.id == reference.id:
-            raise CannotCompare(f"{item.name} is the reference; choose another instrument")
+            raise CannotCompare(f"{item.name} is what is compared with; choose another instrument")
         pairs = pair(self.snapshot, self.lens, item, reference)
         yield 0.3
         asked = Asked(self.snapshot.revision, self.lens)
@@ -118,8 +119,8 @@ class LadderRequest:
 
     def run(self) -> Generator[float, None, tuple[CompareResult, ...]]:
         """Yield progress; return one result an instrument, in the study's order."""
-        items = instruments_of(self.snapshot, self.lens)
-        reference = find_reference(self.snapshot, self.lens)
+        reference = find_comparator(self.snapshot, self.lens)
+        items = others_of(self.snapshot, self.lens, reference)
         asked = Asked(self.snapshot.revision, self.lens)
         results = []
         for k, item in enumerate(items):
@@ -135,7 +136,7 @@ def _reference_trend(pairs: PairSet, catalogue: Catalogue, given: float | None, 
     stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
     used = np.unique(pairs.occasion)
     error = reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
-    if pairs.n == 0:
+    if pairs.n == 0 or pairs.reference.kind != "reference":
         return ReferenceTrend(None, None, error)
     scans = pairs.anchors.n[pairs.occasion]
     found = reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error)
@@ -153,13 +154,6 @@ def lens_for(snapshot: Snapshot, lens: Lens, item: Instrument) -> Lens:
     if lens.setting is None or lens.setting in {s.label for s in snapshot.catalogue.settings_of(item.id)}:
         return lens
     return replace(lens, setting=None)
-
-
-def instruments_of(snapshot: Snapshot, lens: Lens) -> list[Instrument]:
-    """Instruments other than references that have readings of the lens' metric."""
-    c = snapshot.columns.get(lens.metric)
-    used = set(c.instrument.tolist()) if c is not None else set()
-    return [i for i in snapshot.instruments.values() if i.kind != "reference" and i.id in used]
 
 
 def compare_pairs(

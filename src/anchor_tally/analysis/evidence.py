@@ -20,6 +20,7 @@ class Evidence:
     reference_readings: tuple[int, ...]
     left_out: tuple[tuple[str, int], ...]
     values: tuple[tuple[str, float], ...] = ()
+    compared_with: str = "scan"
 
 
 def explain(result: CompareResult, key: str) -> Evidence:
@@ -34,7 +35,8 @@ def explain(result: CompareResult, key: str) -> Evidence:
         occasion = int(pairs.occasion[k])
         mates = np.flatnonzero(pairs.occasion == occasion).tolist()
         values = (("reference", float(pairs.x[k])), ("instrument", float(pairs.y[k])), ("difference", float(pairs.d[k])))
+        with_ = "scan" if pairs.reference.kind == "reference" else pairs.compared_with
         own = (k, *(m for m in mates if m != k))
-        return Evidence(key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values)
+        return Evidence(key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values, with_)
     refs = tuple(i for group in pairs.reference_rows.values() for i in group)
     return Evidence(key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.left_out.counts)

@@ -10,21 +10,17 @@ from types import MappingProxyType
 import numpy as np
 import numpy.typing as npt
 
-from ..domain.errors import UserError
 from ..domain.instants import zone_named
 from ..domain.lens import Lens
 from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import EXCLUDED, FAILED, OK, SIMULATED, Columns, Floats, Ints, Snapshot, read_only
 from ..stats.estimate import Note, note
+from .comparator import CONSENSUS, CannotCompare, with_consensus, words_of
 
 Bools = npt.NDArray[np.bool_]
 DAY = 86400.0
 _SPAN = 4.0e11  # longer than any calendar in seconds, so that clients never touch on a common axis of time
-
-
-class CannotCompare(UserError):
-    """A question that the study cannot answer as asked."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +111,11 @@ class PairSet:
     parts: tuple[tuple[int, ...], ...] = ()  # the stored readings behind each computed one
 
     @property
+    def compared_with(self) -> str:
+        """The comparator in words: its name, and that it is no reference where it is none."""
+        return words_of(self.reference)
+
+    @property
     def d(self) -> Floats:
         """Differences instrument − reference."""
         return self.y - self.x
@@ -135,28 +136,6 @@ class PairSet:
         return int(np.unique(self.occasion).size)
 
 
-def _named(metric: str) -> str:
-    found = metric_named(metric)
-    return f"{found.label.lower()} ({metric})" if found else f'"{metric}", a metric that is not known'
-
-
-def find_reference(snapshot: Snapshot, lens: Lens) -> Instrument:
-    """The lens' reference, or the only one that has the metric."""
-    if lens.reference is not None:
-        named = snapshot.instrument_named(lens.reference)
-        if named is None:
-            raise CannotCompare(f'no instrument is called "{lens.reference}"')
-        return named
-    columns = snapshot.columns.get(lens.metric)
-    used = set(columns.instrument.tolist()) if columns is not None else set()
-    found = [i for i in snapshot.instruments.values() if i.kind == "reference" and i.id in used]
-    if not found:
-        raise CannotCompare(f"no reference has readings of {_named(lens.metric)}")
-    if len(found) > 1:
-        raise CannotCompare(f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)}; name one")
-    return found[0]
-
-
 def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Instrument) -> PairSet:
     """Pair ok readings of ``instrument`` with the scans of their client, by instant.
 
@@ -166,7 +145,10 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     """
     c = snapshot.columns.get(lens.metric)
     if c is None:
-        raise CannotCompare(f"the study has no readings of {_named(lens.metric)}")
+        found = metric_named(lens.metric)
+        raise CannotCompare(f"the study has no readings of {found.label.lower() if found else lens.metric}")
+    if reference.id == CONSENSUS.id:
+        c = with_consensus(snapshot, c, instrument)
     wanted = np.ones(c.n, dtype=bool)
     if lens.clients is not None:
         wanted = np.isin(c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients])
@@ -182,6 +164,8 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     for status, why in ((FAILED, "failed reading"), (EXCLUDED, "excluded reading"), (SIMULATED, "simulated reading")):
         leave_out(np.flatnonzero((is_ref | is_ins) & (c.status == status)), why)
     notes: list[Note] = []
+    if reference.kind != "reference":
+        notes.append(note("not_a_reference", comparator=reference.name, instrument=instrument.name))
     is_ins = _of_setting(snapshot, lens, instrument, c, is_ins, notes, leave_out)
     ref, ins = np.flatnonzero(is_ref & (c.status == OK)), np.flatnonzero(is_ins & (c.status == OK))
     if instrument.counts == "last":
@@ -192,8 +176,9 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     anchors, day, timed = _anchors(c, ref, position)
     chosen, gap, by_day = _nearest(c, ins, anchors, day, timed, lens.window_hours)
     with_anchor = np.isin(c.client[ins], anchors.client)
-    leave_out(ins[(chosen < 0) & with_anchor], "no scan within the window")
-    leave_out(ins[(chosen < 0) & ~with_anchor], "client without a scan")
+    anchor = "scan" if reference.kind == "reference" else f"reading of {reference.name}"
+    leave_out(ins[(chosen < 0) & with_anchor], f"no {anchor} within the window")
+    leave_out(ins[(chosen < 0) & ~with_anchor], f"client without a {anchor}")
     keep = chosen >= 0
     if not lens.around:
         nearest = _nearest_tally(chosen, c.visit[ins], gap, anchors.mean.size)
@@ -206,7 +191,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     first[position[::-1]] = ref[::-1]
     unused = np.setdiff1d(np.arange(anchors.mean.size), at)
     strangers = _of_strangers(snapshot, instrument, anchors, unused, lens.window_hours)
-    leave_out(first[unused[~strangers]], f"scan without a reading of {instrument.name} within the window")
+    leave_out(first[unused[~strangers]], f"{anchor} without a reading of {instrument.name} within the window")
     leave_out(first[unused[strangers]], "outside the equation's population (age, sex or body mass index)")
     out = np.flatnonzero(told >= 0)
     left_out = LeftOut(
@@ -314,8 +299,10 @@ def _anchors(c: Columns, ref: Ints, position: Ints) -> tuple[Anchors, Ints, Bool
 def _members(c: Columns, ref: Ints, position: Ints) -> dict[int, tuple[int, ...]]:
     order = np.argsort(position, kind="stable")
     cuts = np.flatnonzero(np.diff(position[order])) + 1
-    groups = np.split(c.reading[ref[order]], cuts) if ref.size else []
-    return {k: tuple(g.tolist()) for k, g in enumerate(groups)}
+    groups = np.split(ref[order], cuts) if ref.size else []
+    if not c.parts:
+        return {k: tuple(c.reading[g].tolist()) for k, g in enumerate(groups)}
+    return {k: tuple(i for row in g.tolist() for i in (c.parts[row] or (int(c.reading[row]),))) for k, g in enumerate(groups)}
 
 
 def _nearest(c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, hours: float) -> tuple[Ints, Floats, Bools]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
+from ..analysis.comparator import CannotCompare
 from ..analysis.compare import CompareResult, LadderRequest
-from ..analysis.pairing import CannotCompare
 from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook

@@ -269,6 +269,14 @@ class KeptStudy:
             self._lanes = read.lanes(self.connection())
         return self._lanes
 
+    def readers(self, metric: str) -> list[tuple[str, str]]:
+        """Name and kind of everything that has readings of a metric; equations as far as they were computed."""
+        found = [(name, kind) for name, kind, m in self.instrument_lanes() if m == metric]
+        derived = self._derived.columns.get(metric) if self._derived is not None else None
+        if derived is not None and self._derived is not None:
+            found += [(self._derived.instruments[i].name, "method") for i in sorted(set(derived.instrument.tolist()))]
+        return list(dict.fromkeys(found))
+
     def scan_days(self, client: str) -> tuple[str, ...]:
         """Days of a client's scans in this study."""
         return read.scan_days(self.connection(), client)

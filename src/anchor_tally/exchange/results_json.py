@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..analysis.calibrate import CalibrateResult
+from ..analysis.comparator import CONSENSUS
 from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.closeness import Limits
@@ -40,6 +41,7 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
         "schema": "anchor-tally/calibrate/1",
         "instrument": p.instrument.name,
         "reference": p.reference.name,
+        "comparator": "consensus" if p.reference.id == CONSENSUS.id else p.reference.kind,
         "metric": p.metric,
         "unit": metric.unit if metric else "",
         "setting": r.comparison.lens.setting,
@@ -113,6 +115,7 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
         "schema": "anchor-tally/compare/1",
         "instrument": p.instrument.name,
         "reference": p.reference.name,
+        "comparator": "consensus" if p.reference.id == CONSENSUS.id else p.reference.kind,
         "metric": p.metric,
         "unit": metric.unit if metric else "",
         "setting": r.lens.setting,

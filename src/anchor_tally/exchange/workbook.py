@@ -77,7 +77,7 @@ def _pairs(results: Sequence[CompareResult], snapshot: Snapshot) -> Iterable[Row
         for k in range(p.n):
             code = snapshot.clients[int(p.client[k])].code
             values = (float(p.x[k]), float(p.y[k]), float(p.d[k]))
-            yield (p.instrument.name, p.reference.name, p.metric, code, int(p.occasion[k]), *values)
+            yield (p.instrument.name, p.compared_with, p.metric, code, int(p.occasion[k]), *values)
 
 
 def _results(results: Sequence[CompareResult]) -> Iterable[Row]:

@@ -55,7 +55,7 @@ def info(results: tuple[CompareResult, ...]) -> LadderInfo:
             )
         )
     m = metric_named(results[0].pairs.metric) if results else None
-    label = f"{m.label}: difference from {results[0].pairs.reference.name} ({m.difference_unit})" if m else ""
+    label = f"{m.label}: difference from {results[0].pairs.compared_with} ({m.difference_unit})" if m else ""
     return LadderInfo(tuple(rungs), label, results[0].margin if results else None)
 
 

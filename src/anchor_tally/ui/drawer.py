@@ -89,7 +89,7 @@ class Drawer(QWidget):
             self.ids = [*evidence.instrument_readings, *evidence.reference_readings]
             e = EXPLANATIONS[evidence.statistic]
             self.title.setText(f"{e.name} · {what.name}")
-            formula, source = e.formula, f"Source: {e.source}"
+            formula, source = f"{e.meaning}\n{e.formula}", f"Source: {e.source}"
             values, left_out = pair_words(evidence, what.name), left_out_words(evidence)
         for place, text in ((self.values, values), (self.formula, formula), (self.source, source), (self.left_out, left_out)):
             place.setText(text)

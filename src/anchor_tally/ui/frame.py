@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QProgressBar, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
@@ -48,6 +50,17 @@ class Rail(QWidget):
         self.tools = {key: action_button(key) for key in TOOLS}
         for button in self.tools.values():
             column.addWidget(button)
+
+    def show_marks(self, marks: Mapping[str, tuple[int, str]]) -> None:
+        """Show how many things want a look beside each stage."""
+        for k, stage in enumerate(STAGES, start=1):
+            n, why = marks.get(stage.id, (0, ""))
+            button = self.stages[stage.id]
+            button.setText(f"{k}  {stage.label}" + (f" · {n}" if n else ""))
+            if stage.built:
+                tip(button, f"{stage.purpose} (Ctrl+{k})" + (f". {why}" if why else ""))
+                button.setAccessibleName(stage.label)
+                button.setAccessibleDescription(why)
 
     def mark(self, stage: str) -> None:
         """Mark the stage that is shown; none when a page outside the stages is."""

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidgetAction,
 )
 
+from ..analysis.comparator import stand_ins
 from ..app.session import Session
 from ..domain.metrics import metric_named
 from ..wording.numbers import count
@@ -114,8 +115,11 @@ class LensBar(QWidget):
         lens, items = self.session.lens, self.session.catalogue()
         names = self.session.metrics_known()
         self._fill(self.metric_box, [(m.label, m.id) for m in map(metric_named, names) if m], lens.metric)
-        references = [(i.name, i.name) for i in items.instruments.values() if i.kind == "reference"]
-        self._fill(self.reference, references, lens.reference or (references[0][1] if references else None))
+        references: list[tuple[str, str | None]] = [
+            (i.name, i.name) for i in items.instruments.values() if i.kind == "reference"
+        ] or [("none", None)]
+        others = [(f"{name} (not a reference)", name) for name in stand_ins(self.session.readers(lens.metric))]
+        self._fill(self.reference, [*references, *others], lens.reference or references[0][1])
         labels = sorted({s.label for s in items.settings.values()})
         self._fill(self.setting, [(ALL, None), *((x, x) for x in labels)], lens.setting)
         self.window_.setCurrentIndex(max(self.window_.findData(lens.window_hours), 0))

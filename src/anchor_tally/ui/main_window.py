@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -277,6 +278,8 @@ class MainWindow(FileActions):
 
     def refresh(self) -> None:
         """Show the study as it is now, after an edit or a change of lens."""
+        from ..app.marks import stage_marks
+
         session = self.session
         if session is None:
             return
@@ -289,6 +292,8 @@ class MainWindow(FileActions):
         self.footer.take_over.setVisible(session.elsewhere)
         self._enable()
         self._refresh_shown()
+        if not session.writing:
+            self.rail.show_marks(stage_marks(session, date.today()))
         self._mirrors.start()
 
     def _enable(self) -> None:

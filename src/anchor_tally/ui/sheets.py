@@ -15,6 +15,7 @@ BENCH_KEYS = (
     ("Next empty cell", "Enter"),
     ("Failed reading", "F"),
     ("What is kept of this reading", "F4"),
+    ("Another setting of this scale in the same visit", "F8"),
     ("All conditions as wanted, then the first cell", "F7"),
     ("Take what a slip explains / keep as read", "C / K"),
     ("Next, previous station", "Ctrl+Page down, Ctrl+Page up"),
@@ -51,7 +52,8 @@ class KeySheet(QDialog):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.table = Table(["What", "Key", "Where"], "Keys", numeric_from=3)
         lines = [(a.words, a.keys or "–", a.menu) for a in ACTIONS]
-        self.table.fill([*lines, *((words, keys, "Bench") for words, keys in BENCH_KEYS)])
+        bench = [(words, keys, "Bench") for words, keys in BENCH_KEYS]
+        self.table.fill([*lines, *bench, ("What a statistic says, and what it is made of", "Enter on its row", "Compare")])
         column = QVBoxLayout(self)
         column.addWidget(self.table)
         self.resize(560, 560)

@@ -16,7 +16,7 @@ def pair_words(evidence: Evidence, name: str) -> str:
     v = dict(evidence.values)
     if not v:
         return ""
-    return f"{name} {number(v['instrument'])}, scan {number(v['reference'])}: difference {signed(v['difference'])}"
+    return f"{name} {number(v['instrument'])}, {evidence.compared_with} {number(v['reference'])}: difference {signed(v['difference'])}"
 
 
 def left_out_words(evidence: Evidence) -> str:

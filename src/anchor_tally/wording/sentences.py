@@ -36,6 +36,7 @@ NOTES = {
     "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
     "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
     "third_repeat": "the first two differ by {difference} {unit}, more than {tolerance}: take a third, the median counts",
+    "not_a_reference": "Compared with {comparator}, not a reference: the difference holds the errors of both, and which of them is right cannot be said.",
     "no_impedance_implant": "Implanted electronics: no impedance device unless the person's clinician agrees.",
     "implant_cleared": "Implanted electronics, the clinician's agreement is noted: keep to what was agreed.",
     "no_impedance_pregnant": "Pregnancy: impedance values do not apply, and no impedance device is used.",
@@ -107,8 +108,10 @@ def headline(result: CompareResult) -> str:
     """One sentence a tired coach understands, made from the intervals."""
     name, m = result.pairs.instrument.name, _metric(result)
     if result.bias is None:
-        return f"{name}: no pairs with {result.pairs.reference.name} yet."
+        return f"{name}: no pairs with {result.pairs.compared_with} yet."
     bias, unit, k = result.bias, m.difference_unit, m.decimals
+    if result.pairs.reference.kind != "reference":
+        name = f"Compared with {result.pairs.compared_with}: {name}"
     if bias.interval is None:
         head = f"{name} read {side(bias.value, k)} ({unit}) here; one scan cannot say more"
     elif bias.interval.low > 0 or bias.interval.high < 0:

@@ -19,57 +19,83 @@ Found = tuple[float | None, Interval | None]
 
 @dataclass(frozen=True, slots=True)
 class Explanation:
-    """A statistic explained: name, formula in words, source."""
+    """A statistic explained: name, formula in words, source, and in two sentences what it says and what it does not."""
 
     name: str
     formula: str
     source: str
+    meaning: str = ""
+
+    @property
+    def help(self) -> str:
+        """What it says, with its source."""
+        return f"{self.meaning} Source: {self.source}."
 
 
 EXPLANATIONS = {
     "pair": Explanation(
-        "One pair", "Instrument reading minus the mean of the reference readings at the same anchor.", "Bland & Altman 1986"
+        "One pair",
+        "Instrument reading minus the mean of the reference readings at the same anchor.",
+        "Bland & Altman 1986",
+        "One reading beside the scan it was taken with. One pair says how far this reading was off, not how far the next will be.",
     ),
     "bias": Explanation(
         "Bias",
         "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
         "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom (Giesbrecht & Burns 1985)",
+        "How far the device reads above (+) or below (−) the comparator on average over people. A small bias can hide large errors of single people.",
     ),
     "limits": Explanation(
         "Limits of agreement",
         "Bias ± 1.96 SD of single differences, an estimate of the range that holds 95 of 100 single readings of new clients. How sure "
         "each limit is, its own interval says: after few clients it is far from sure.",
         "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: integrated over the variance ratios (Box & Tiao 1973)",
+        "The range that most differences of single people fall into. Read the intervals of both limits: after few clients the range may be much wider.",
     ),
     "components": Explanation(
         "Where the spread comes from",
         "Variances between clients, between occasions of a client, and between replicates, by REML.",
         "Patterson & Thompson 1971",
+        "How much of the spread lies between people, between days of one person, and between repeats of one minute. Averaging repeats removes only the last part.",
     ),
     "trend": Explanation(
         "Slope on the mean (classical)",
         "Slope of the difference on the mean of both. It is not zero whenever the two spreads differ, by the device's own error alone: "
         "by itself it says nothing of an error that grows with the value.",
         "Bland & Altman 1999",
+        "Whether the difference changes with the mean of both values. It is not zero when the two merely spread differently, so by itself it proves nothing.",
     ),
     "trend_on_scan": Explanation(
         "Slope on the scan",
         "Slope of the difference on the reference in the mixed model, corrected for the reference's own error by moments. 0: the error "
         "does not grow with the value. Within clients −1 means that the device does not move when the scan does.",
         "Patterson & Thompson 1971; Fuller 1987, section 2.2 (from memory)",
+        "Whether the error grows with the true level, judged on the scan. Within clients it tells whether the device moves when the body does.",
     ),
     "concordance": Explanation(
         "Concordance",
         "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.",
         "Lin 1989, 2000",
+        "One number for closeness and scatter together; 1 only when every pair agrees. It rises with the range of people, so two studies do not compare.",
     ),
-    "error": Explanation("Error", "Root mean square and mean absolute difference of single readings.", "standard definitions"),
+    "error": Explanation(
+        "Error",
+        "Root mean square and mean absolute difference of single readings.",
+        "standard definitions",
+        "The usual size of one error, bias included. A correction takes away the bias, not the scatter.",
+    ),
     "deming": Explanation(
         "Line with error in both",
         "Deming regression of instrument on reference, jackknife intervals leaving out one client.",
         "Linnet 1993",
+        "The line between device and comparator when both have errors. A slope of 1 and an intercept of 0 would be agreement on average.",
     ),
-    "equivalence": Explanation("Equivalence", "Two one-sided t tests of the bias against the margin.", "Schuirmann 1987"),
+    "equivalence": Explanation(
+        "Equivalence",
+        "Two one-sided t tests of the bias against the margin.",
+        "Schuirmann 1987",
+        "Whether the bias is shown to lie within the margin that matters. Without a margin of its own a metric has no equivalence.",
+    ),
 }
 
 

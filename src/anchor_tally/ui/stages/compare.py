@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Generator
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from ...analysis.comparator import CONSENSUS, stand_ins
 from ...analysis.compare import CompareResult, LadderRequest
 from ...analysis.evidence import explain
 from ...domain.lens import Lens
@@ -16,7 +18,7 @@ from ...domain.snapshot import Snapshot
 from ...figures import difference, ladder
 from ...figures.style import Mark, Palette, marks_of
 from ...wording import sentences
-from ...wording.statistics import rows
+from ...wording.statistics import EXPLANATIONS, rows
 from ..pages import EvidenceFor, Surroundings
 from ..question_page import QuestionPage
 from ..widgets import Table, label
@@ -68,6 +70,11 @@ class CompareStage(QuestionPage):
         box.addLayout(lower, 1)
         self.spare = QWidget()  # keeps the words on top when there is nothing to draw
         box.addWidget(self.spare, 1)
+        self.stand_in = QPushButton("")
+        self.stand_in.setAccessibleName("Compare with what is not a reference")
+        self.stand_in.clicked.connect(self._use_stand_in)
+        self.stand_in.hide()
+        box.insertWidget(2, self.stand_in, 0, Qt.AlignmentFlag.AlignLeft)
         self.spare.hide()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
@@ -81,7 +88,11 @@ class CompareStage(QuestionPage):
     def no_answer(self, text: str) -> None:
         self.results = ()
         self.headline.setText(text[0].upper() + text[1:] + ".")
-        self.under.setText("Import readings with a reference, or choose another metric in the lens bar.")
+        self.under.setText(
+            "Without a scan nobody can say which device is right; how they differ from each other, and how they repeat, can be seen."
+            if self._offer_stand_in()
+            else "Import readings with a reference, or choose another metric in the lens bar."
+        )
         self.table.fill([])
         self.notes.setText("")
         self.side.hide()
@@ -91,7 +102,21 @@ class CompareStage(QuestionPage):
                 figure.hide()
         self.shown.emit()
 
+    def _offer_stand_in(self) -> bool:
+        """Offer what could stand in for a reference where the lens names none."""
+        found = stand_ins(self.session.readers(self.session.lens.metric)) if not self.session.writing else ()
+        devices = [n for n in found if n != CONSENSUS.name]
+        offer = found[0] if len(devices) > 1 and self.session.lens.reference is None else ""
+        self.stand_in.setText(f"Compare with {offer} (not a reference)")
+        self.stand_in.setProperty("name", offer)
+        self.stand_in.setVisible(bool(offer))
+        return bool(offer)
+
+    def _use_stand_in(self) -> None:
+        self.session.look(replace(self.session.lens, reference=self.stand_in.property("name")))
+
     def answer(self, result: Any) -> None:
+        self.stand_in.hide()
         name = self.results[self.chosen].pairs.instrument.name if self.chosen < len(self.results) else None
         self.results = result
         names = [r.pairs.instrument.name for r in self.results]
@@ -139,7 +164,7 @@ class CompareStage(QuestionPage):
         self.under.setText(sentences.pairs_sentence(r) + "  Choose a rung, then a point: every number opens up to its readings.")
         lines = rows(r)
         self.keys = [line[0] for line in lines]
-        self.table.fill([line[1:] for line in lines])
+        self.table.fill([line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys])
         self.notes.setText("\n".join(sentences.sentence(n) for n in r.notes if n.code not in _QUIET))
         what = ladder.info(self.results)
         self.ladder.redraw(lambda axes, family: ladder.draw(axes, what, marks, self.chosen, self.colours, family))

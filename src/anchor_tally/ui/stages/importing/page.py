@@ -59,6 +59,7 @@ class ImportPage(Page):
         self.refused = Table(["Reason", "Rows", "Column", "For example", "First"], "Refused rows", numeric_from=99)
         self.refused.chosen.connect(lambda _row, _column: self._offer_remedy())
         self.remedy = QPushButton("")
+        self.remedy.setAccessibleName("What would take these rows")
         self.remedy.clicked.connect(self._apply_remedy)
         heads = ["Client", "Taken at", "Instrument", "Metric", "Value", "Unit"]
         self.preview = Table(heads, "Readings to be added", numeric_from=4)

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QPus
 
 from ....analysis.field_method import InputRefused, MethodLine, parse_input, rank, sensitivity, side_by_side, spread
 from ....analysis.lanes import may_be_said
-from ....domain.metrics import METRICS, metric_named
+from ....domain.metrics import METRICS, is_fat, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
 from ....wording.numbers import count, number
@@ -123,8 +123,13 @@ class MethodsBench(QWidget):
         self.sums_only = sums_only
         if sums_only:
             self.output.setCurrentIndex(self.output.findText("Everything"))
+        for key, field in self.fields.items():
+            if is_fat(key):
+                if sums_only:
+                    field.clear()
+                self.inputs.setRowVisible(field, not sums_only)
         for key, value in given.items():
-            if key in self.fields:
+            if key in self.fields and not (sums_only and is_fat(key)):
                 m = metric_named(key)
                 text = ("male" if value == 1 else "female") if key == "sex" else f"{value:.{max(m.decimals, 1) if m else 1}f}"
                 self.fields[key].setText(text)
@@ -135,7 +140,7 @@ class MethodsBench(QWidget):
         chosen = self.only.currentData()
         wanted = set(EQUATIONS[chosen].all_inputs) | set(_PERSON) if chosen else set(self.fields)
         for key, field in self.fields.items():
-            self.inputs.setRowVisible(field, key in wanted)
+            self.inputs.setRowVisible(field, key in wanted and not (self.sums_only and is_fat(key)))
         if chosen:
             self.output.setCurrentIndex(1)
         self._follow()

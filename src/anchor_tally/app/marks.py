@@ -1,0 +1,23 @@
+"""The small marks of the stages: how many things there want a look."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from ..wording.numbers import count
+from .session import Session
+
+
+def stage_marks(session: Session, today: date) -> dict[str, tuple[int, str]]:
+    """How many things want a look, and which, by stage; stages where nothing does are left out. Nothing is computed for it."""
+    items, heights = session.catalogue(), session.stated_heights()
+    out: dict[str, tuple[int, str]] = {}
+    lacking = [c.code for c in items.clients.values() if not (c.sex and c.birth and (items.heights.get(c.id) or c.id in heights))]
+    if lacking:
+        said = f"{count(len(lacking), 'card')} without sex, birth or height: equations need them ({', '.join(lacking[:3])}"
+        out["plan"] = (len(lacking), f"{said}{' …' if len(lacking) > 3 else ''})")
+    over = [c for c in session.calibrations() if c.valid_until < today.isoformat()]
+    if over:
+        names = ", ".join(dict.fromkeys(c.instrument for c in over))
+        out["calibrate"] = (len(over), f"{count(len(over), 'offset')} no longer valid: {names}")
+    return out
