@@ -73,6 +73,42 @@ def test_pairs_agree_with_scipy():
     assert (t.slope.value, t.p) == pytest.approx((line.slope, line.pvalue), rel=1e-9)
 
 
+def test_interval_of_concordance_by_the_delta_method():
+    """Lin's interval equals the delta method on the sample moments of a normal pair, differentiated numerically, bias included."""
+    rng = np.random.default_rng(11)
+    x = 20 + 4 * rng.standard_normal(40)
+    y = 3 + 1.1 * x + 2 * rng.standard_normal(40)
+    found = agreement(x, y, np.arange(40)).concordance
+
+    def z_of(m):
+        mx, my, vx, vy, c = m
+        return np.arctanh(2 * c / (vx + vy + (mx - my) ** 2))
+
+    moments = np.array([x.mean(), y.mean(), x.var(), y.var(), np.mean((x - x.mean()) * (y - y.mean()))])
+    _, _, vx, vy, c = moments
+    spread = np.zeros((5, 5))
+    spread[:2, :2] = [[vx, c], [c, vy]]
+    spread[2:, 2:] = [
+        [2 * vx**2, 2 * c**2, 2 * vx * c],
+        [2 * c**2, 2 * vy**2, 2 * vy * c],
+        [2 * vx * c, 2 * vy * c, vx * vy + c**2],
+    ]
+    step = 1e-6 * np.abs(moments)
+    slope = np.array([(z_of(moments + s) - z_of(moments - s)) / (2 * s.sum()) for s in np.diag(step)])
+    half = stats.norm.ppf(0.975) * np.sqrt(slope @ spread @ slope / 38)
+    ends = np.tanh(np.arctanh(found.value) + np.array([-half, half]))
+    assert (found.interval.low, found.interval.high) == pytest.approx(tuple(ends), rel=1e-6)
+
+
+def test_least_data_that_say_something():
+    """Two pairs have limits of the first form; a day-to-day SD needs three differences."""
+    two = approximate_limits(np.array([1.0, 3.0]))
+    assert (two.lower, two.upper) == pytest.approx((2 - 2 * np.sqrt(2), 2 + 2 * np.sqrt(2)))
+    series = np.array([20.0, 21.0, 20.0, 21.0])
+    assert day_to_day(series, np.zeros(4, int)) == (pytest.approx(np.sqrt(3 / 6)), 2)
+    assert day_to_day(series[:3], np.zeros(3, int)) is None
+
+
 def test_bootstrap_of_whole_clients():
     """Repeated pairs: percentiles over resampled clients, beside resampling the pairs themselves, draw by draw."""
     rng = np.random.default_rng(8)

@@ -185,4 +185,5 @@ def test_practice():
     rounder = score(hidden, tuple(round(h * 2) / 2 for h in hidden))
     assert rounder.digits.p < 1e-6
     assert "not used evenly" in practice_words(rounder, "mm")
+    assert practice_words(score(hidden[:9], hidden[:9]), "mm").endswith("judged from 50 readings on.")
     assert score(hidden, ()).bias is None

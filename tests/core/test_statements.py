@@ -31,6 +31,7 @@ from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.figures import ladder
 from anchor_tally.scenario.squad import TRUTH
 from anchor_tally.stats.components import fit_nested
+from anchor_tally.stats.estimate import Estimate, Interval
 from anchor_tally.stats.offsets import client_offsets, pooled_from_grid
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from anchor_tally.stats.trend import reference_error, reference_trend
@@ -45,6 +46,7 @@ from anchor_tally.wording.sentences import (
     corrected_sentence,
     error_sentence,
     headline,
+    pairs_sentence,
     range_sentence,
     sentence,
 )
@@ -151,6 +153,13 @@ def test_verdict_on_three_devices(device, code):
     assert {"level_only": "cannot show change", "level_and_change": "follows change", "none": "Better not to correct"}[
         code
     ] in said
+    if device is follows:
+        part, whole = (replace(found[0], within_slope=Estimate(at, Interval(at - 0.3, at + 0.3), 9, "")) for at in (0.5, 0.9))
+        assert "only in part: it shows 0.50 of each pp" in calibration_sentence(part)
+        assert "in part" not in calibration_sentence(whole)
+        one = replace(found[0].comparison.pairs.left_out, reading=np.arange(1))
+        pairs = replace(found[0].comparison.pairs, left_out=one)
+        assert pairs_sentence(replace(found[0].comparison, pairs=pairs)).endswith("; 1 reading or scan made no pair.")
     if device is stuck:
         assert all(abs(r.within_slope.value) < 1e-9 for r in found)
         assert all(r.cross_validation.before > r.cross_validation.after for r in found)

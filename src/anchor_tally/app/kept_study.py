@@ -45,6 +45,7 @@ class KeptStudy:
         self._catalogue: Catalogue | None = None
         self._visits: VisitColumns | None = None
         self._heights: dict[int, float] | None = None
+        self._aged: frozenset[int] | None = None
         self._derived: Derived | None = None
         self._snapshots: dict[str, Snapshot] = {}
         self._calibrations: list[CalibrationRecord] | None = None
@@ -68,7 +69,7 @@ class KeptStudy:
             self._catalogue = None
         if facts & {"visits", "people"}:
             self._codes = None
-            self._visits = self._heights = None
+            self._visits = self._heights = self._aged = None
         if facts & {"visits", "people", "instruments", "settings"} or touched.metrics:
             self._people.clear()
         computed = bool(touched.metrics & raw_metrics()) or bool(facts & {"visits", "people", "instruments"})
@@ -239,6 +240,12 @@ class KeptStudy:
         if self._heights is None:
             self._heights = read.stated_heights(self.connection())
         return self._heights
+
+    def with_stated_age(self) -> frozenset[int]:
+        """Clients whose age is stated at a visit."""
+        if self._aged is None:
+            self._aged = read.with_stated_age(self.connection())
+        return self._aged
 
     def codes_by_last_visit(self) -> list[str]:
         """Codes of the clients, the one seen last first; those without a visit in alphabetical order."""

@@ -10,11 +10,15 @@ from .session import Session
 
 def stage_marks(session: Session, today: date) -> dict[str, tuple[int, str]]:
     """How many things want a look, and which, by stage; stages where nothing does are left out. Nothing is computed for it."""
-    items, heights = session.catalogue(), session.stated_heights()
+    items, heights, aged = session.catalogue(), session.stated_heights(), session.with_stated_age()
     out: dict[str, tuple[int, str]] = {}
-    lacking = [c.code for c in items.clients.values() if not (c.sex and c.birth and (items.heights.get(c.id) or c.id in heights))]
+    lacking = [
+        c.code
+        for c in items.clients.values()
+        if not (c.sex and (c.birth or c.id in aged) and (items.heights.get(c.id) or c.id in heights))
+    ]
     if lacking:
-        said = f"{count(len(lacking), 'card')} without sex, birth or height: equations need them ({', '.join(lacking[:3])}"
+        said = f"{count(len(lacking), 'card')} without sex, age or height: equations need them ({', '.join(lacking[:3])}"
         out["plan"] = (len(lacking), f"{said}{' …' if len(lacking) > 3 else ''})")
     over = [c for c in session.calibrations() if c.valid_until < today.isoformat()]
     if over:

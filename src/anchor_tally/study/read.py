@@ -86,6 +86,11 @@ def stated_heights(conn: sqlite3.Connection) -> dict[int, float]:
     return {client: height for client, height, _ in rows}
 
 
+def with_stated_age(conn: sqlite3.Connection) -> frozenset[int]:
+    """Clients whose age is stated at a visit."""
+    return frozenset(c for (c,) in conn.execute("SELECT DISTINCT client FROM visit WHERE age_years IS NOT NULL"))
+
+
 def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
     """Metrics that an instrument offers in the order of its display, with their resolution in the canonical unit (None unknown), by instrument id."""
     out: dict[int, dict[str, float | None]] = {}

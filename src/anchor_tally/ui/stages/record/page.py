@@ -56,6 +56,7 @@ _KEYS = (
 )
 DEVICES, CHECK, METHODS = "devices", "check", "methods"
 LABELS = {DEVICES: "Devices", **{s.id: s.label for s in STATIONS}, CHECK: "Check weight", METHODS: "Methods"}
+LOW = 720  # height of the page below which the guide gives way to the card of a station
 NARROW, CROWDED = 1000, 720  # widths of the page from which on strips, and the guide, have no room
 
 
@@ -93,6 +94,7 @@ class RecordStage(Page):
         self.head = StationHead(self.session)
         self.head.changed.connect(self.refresh)
         self.head.card.message.connect(self.message)
+        self.head.more.toggled.connect(lambda _on: self._place_guide())
         self.grid = LaneGrid(self.session, self.colours, self)
         self.grid.evidence.connect(self.evidence)
         self.grid.entered.connect(self._cell_entered)
@@ -267,7 +269,8 @@ class RecordStage(Page):
 
     def _place_guide(self) -> None:
         station = STATION.get(self.station)
-        self.guide.setVisible(station is not None and station.kind == "method" and not self.crowded)
+        room = not self.crowded and not (self.head.more.isChecked() and self.height() < LOW)
+        self.guide.setVisible(station is not None and station.kind == "method" and room)
 
     def _client(self) -> Client | None:
         return self.session.catalogue().client_coded(self.who())

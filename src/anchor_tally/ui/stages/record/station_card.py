@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ....app.session import Session
@@ -33,7 +34,8 @@ class StationCard(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.station: Station | None = None
         self.boxes: dict[str, QCheckBox] = {}
-        self.sites = Flow(10)
+        self.sites, self.holder = Flow(10), QWidget()
+        self.holder.setLayout(self.sites)
         self.repeats, self.counts, self.unit, self.site = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         for n in range(1, MOST_REPEATS + 1):
             self.repeats.addItem(str(n), n)
@@ -62,10 +64,14 @@ class StationCard(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 6)
         column.addWidget(label("What this station measures here; kept in the study for every visit.", "faint"))
-        column.addLayout(self.sites)
+        column.addWidget(self.holder)
         column.addLayout(row)
         column.addWidget(self.marks)
         self.hide()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.holder.setMinimumHeight(self.sites.heightForWidth(self.width() - 20))  # a flow alone can be pressed together
 
     def choice(self, station: Station) -> StationChoice:
         """What was chosen for a station, or how it comes."""
@@ -107,6 +113,8 @@ class StationCard(QWidget):
             self.sites.addWidget(box)
             self.site.addItem(text, metric)
         self.marks.setVisible(bool(body))
+        self.holder.setVisible(bool(body))
+        self.holder.setMinimumHeight(self.sites.heightForWidth(max(self.width(), 400) - 20))
         self.unit.clear()
         length = bool(body)
         for words, unit in _UNITS if length else ():
