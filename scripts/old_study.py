@@ -55,7 +55,11 @@ def main():
     for r in finish(CalibrateRequest(session.snapshot(), session.lens).run()):
         item = r.comparison.pairs.instrument
         if item.name == "Fir" or item.equation == "rfm_woolcott_bergman_2018":
-            session.do(AdoptCalibration(record_of(r, session.catalogue(), datetime(2026, 6, 1), "kept for the tests"), item.kind, item.equation))
+            session.do(
+                AdoptCalibration(
+                    record_of(r, session.catalogue(), datetime(2026, 6, 1), "kept for the tests"), item.kind, item.equation
+                )
+            )
     client = session.catalogue().clients[1]
     session.do(PutClient(Client(1, client.code, client.sex, birth="1996-05", cautions=frozenset({"implant"}))))
     first, second = [r for r in session.readings() if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")][:2]

@@ -11,15 +11,19 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 
+import messy_workbook
 from PyQt6.QtCore import QEventLoop, QSettings, Qt, QTimer
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
-from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.clients import PutClient, PutStudy
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.canvas import FigureView
+from anchor_tally.ui.find_box import FindBox
 from anchor_tally.ui.main_window import MainWindow
+from anchor_tally.ui.sheets import KeySheet
 
 WIDE = (
     "Summer mornings\n"
@@ -70,6 +74,69 @@ def _import(window: MainWindow, place: Path, keep: Callable[[str], None]) -> Non
     window.page("import").cancel.click()
 
 
+def _workbook(window: MainWindow, place: Path, keep: Callable[[str], None]) -> None:
+    """A workbook of several sheets, with a group of refused rows and its remedy."""
+    path = place / "spring-group.xlsx"
+    messy_workbook.make(path)
+    page = window.page("import")
+    until(page.previewed, lambda: window.import_file(path))
+    page.editor.gaps.setCurrentIndex(page.editor.gaps.findData("failed"))
+    until(page.previewed, lambda: page.editor.gaps.activated.emit(page.editor.gaps.currentIndex()))
+    keep("import-workbook")
+    page.cancel.click()
+
+
+def _blind_and_caution(window: MainWindow, session: Session, keep: Callable[[str], None]) -> None:
+    """A new visit in a blind study with a value that is asked about, and a client who is shown no fat number."""
+    record = window.page("record")
+    session.do(PutStudy(session.title, practice=False, blind=True))
+    record.client.setEditText("Auk")
+    record.bar.choose_client()
+    for text in ("18.4", "83.1"):
+        QTest.keyClicks(app_focus(), text)
+        QTest.keyClick(app_focus(), Qt.Key.Key_Return)
+    QTest.keyClicks(app_focus(), "636")
+    QTest.keyClick(app_focus(), Qt.Key.Key_Return)
+    keep("record-blind")
+    QTest.keyClick(app_focus(), Qt.Key.Key_Escape)
+    session.do(PutStudy(session.title, practice=False, blind=False))
+    client = session.catalogue().client_coded("Brill")
+    if client is not None:
+        session.do(PutClient(replace(client, cautions=frozenset({"eating_disorder"}))))
+    record.client.setEditText("Brill")
+    record.bar.choose_client()
+    record.go_station("girths")
+    for metric, text in (("girth_waist_navel", "78"), ("girth_hip", "97")):
+        lane = next(x for x in record.lanes if x.metric == metric)
+        lane.cells[0].setFocus()
+        QTest.keyClicks(lane.cells[0], text)
+        QTest.keyClick(lane.cells[0], Qt.Key.Key_Return)
+    keep("record-caution")
+    record.client.setEditText("Merle")
+    record.bar.choose_client()
+
+
+def app_focus() -> QWidget:
+    """The widget that has the keys."""
+    found = QApplication.focusWidget()
+    if found is None:
+        raise RuntimeError("nothing has the focus")
+    return found
+
+
+def _sheets(window: MainWindow, keep: Callable[..., None]) -> None:
+    """The find box and the key sheet."""
+    window.ask_find()
+    box = window.findChildren(FindBox)[0]
+    box.text.setText("b")
+    keep("find", box)
+    box.close()
+    window.show_keys()
+    sheet = window.findChildren(KeySheet)[0]
+    keep("keys", sheet)
+    sheet.close()
+
+
 def main(folder: Path) -> None:
     """Walk through the stages and keep a picture of each."""
     app = make_application([])
@@ -79,12 +146,12 @@ def main(folder: Path) -> None:
         window.resize(1280, 800)
         until(window.page("compare").shown, window.show)
 
-        def keep(name: str) -> None:
+        def keep(name: str, widget: QWidget = window) -> None:
             for _ in range(5):
                 app.processEvents()
             while not FigureView.all_drawn():
                 app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
-            window.grab().save(str(folder / f"{name}.png"))
+            widget.grab().save(str(folder / f"{name}.png"))
             print(folder / f"{name}.png")
 
         keep("compare")
@@ -101,6 +168,7 @@ def main(folder: Path) -> None:
         record.visits.setCurrentIndex(1)
         record.bar.choose_visit()
         keep("record")
+        _blind_and_caution(window, session, keep)
         record.go_station("skinfolds")
         record.head.profile.setCurrentIndex(record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith))
         folds = zip(
@@ -117,6 +185,8 @@ def main(folder: Path) -> None:
         keep("methods")
         _plan(window, session, keep)
         _import(window, Path(place), keep)
+        _workbook(window, Path(place), keep)
+        _sheets(window, keep)
         window.set_dark(True)
         until(window.page("compare").shown, lambda: window.go("compare"))
         keep("compare-dark")

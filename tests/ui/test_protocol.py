@@ -19,6 +19,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, StartSetting
 from anchor_tally.study.edits.protocol import AddCondition, AskCondition, PutLandmark, PutStation, WantOfInstrument
+from anchor_tally.wording.sentences import sentence
 from driving import choose_client, kept, select, shown
 from places import typed
 
@@ -165,6 +166,12 @@ def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
         "right side, spring calliper",
         "right side, spring calliper; 5 cm beside the navel",
     ]
+    session.do(typed("Tern", "2026-03-02T07:30", "Lab scan", "reference", "sum_skinfolds_8", "80"))
+    session.do(typed("Tern", "2026-03-02T07:00", "Skinfolds", "method", "skinfold_abdominal", "12"))
+    for site in ("triceps", "subscapular", "biceps", "iliac_crest", "supraspinale", "thigh", "medial_calf"):
+        session.do(typed("Tern", "2026-03-02T07:00", "Skinfolds", "method", f"skinfold_{site}", "10"))
+    result = finish(CompareRequest(session.snapshot("sum_skinfolds_8"), Lens("sum_skinfolds_8"), "sum_skinfolds_8").run())
+    assert "abdominal skinfold (5 cm beside the navel, the usual place)" in sentence(result.notes[0])
     lane(window, "skinfold_abdominal").cells[2].setFocus()
     assert "This study: 5 cm beside the navel" in record.guide.where.text()
     assert "R. K. has not been checked at this site" in record.guide.how.text()

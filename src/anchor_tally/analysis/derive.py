@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cache
 from types import MappingProxyType
 
 import numpy as np
 
+from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import Columns, Floats, Ints, Snapshot, joined, read_only
+from ..domain.stations import landmark_of
 from ..methods.equation import Equation
 from ..methods.registry import EQUATIONS
 
@@ -106,6 +108,7 @@ class Derived:
     instruments: Mapping[int, Instrument]
     columns: Mapping[str, Columns]
     outside: Mapping[int, Ints]
+    landmarks: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
 
 
 def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
@@ -119,6 +122,7 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
     if visits.visit.size == 0:
         return Derived(MappingProxyType(instruments), MappingProxyType(columns), {})
     outside: dict[int, Ints] = {}
+    mixed = _mixed_landmarks(snapshot)
     raw, values = _inputs(snapshot)
     for number, equation in enumerate(EQUATIONS.values(), start=1):
         yield number / len(EQUATIONS)
@@ -140,7 +144,24 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
                     snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts
                 )
                 columns[output] = joined(columns[output], made) if output in columns else made
-    return Derived(MappingProxyType(instruments), MappingProxyType(columns), MappingProxyType(outside))
+    sites = {e.id: tuple(m for k in (*e.all_inputs, *e.stand_ins) if (m := mixed.get(k))) for e in EQUATIONS.values()}
+    landmarks = {i.id: sites[i.equation] for i in instruments.values() if sites[i.equation]}
+    return Derived(
+        MappingProxyType(instruments), MappingProxyType(columns), MappingProxyType(outside), MappingProxyType(landmarks)
+    )
+
+
+def _mixed_landmarks(snapshot: Snapshot) -> dict[str, str]:
+    """Sites whose ok readings were taken at several landmarks, in words, by metric."""
+    labels = {i: landmark_of(s.label) or "the usual place" for i, s in snapshot.settings.items()} | {0: "the usual place"}
+    out = {}
+    for key in raw_metrics() & snapshot.columns.keys():
+        c = snapshot.columns[key]
+        places = sorted({labels[int(s)] for s in np.unique(c.setting[c.status == 0])})
+        metric = metric_named(key)
+        if len(places) > 1 and metric is not None:
+            out[key] = f"{metric.label.lower()} ({', '.join(places)})"
+    return out
 
 
 def _leads(equation: Equation, raw: Mapping[str, _Raw], usable: np.ndarray) -> list[tuple[str, Ints]]:
@@ -178,7 +199,11 @@ def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:
     instruments = MappingProxyType({**snapshot.instruments, **derived.instruments})
     columns = {m: joined(c, derived.columns[m]) if m in derived.columns else c for m, c in snapshot.columns.items()}
     return replace(
-        snapshot, catalogue=replace(snapshot.catalogue, instruments=instruments), columns=columns, outside=derived.outside
+        snapshot,
+        catalogue=replace(snapshot.catalogue, instruments=instruments),
+        columns=columns,
+        outside=derived.outside,
+        landmarks=derived.landmarks,
     )
 
 

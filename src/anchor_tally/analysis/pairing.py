@@ -166,6 +166,8 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     notes: list[Note] = []
     if reference.kind != "reference":
         notes.append(note("not_a_reference", comparator=reference.name, instrument=instrument.name))
+    if instrument.id in snapshot.landmarks:
+        notes.append(note("landmarks_mixed", sites="; ".join(snapshot.landmarks[instrument.id])))
     is_ins = _of_setting(snapshot, lens, instrument, c, is_ins, notes, leave_out)
     ref, ins = np.flatnonzero(is_ref & (c.status == OK)), np.flatnonzero(is_ins & (c.status == OK))
     if instrument.counts == "last":

@@ -128,7 +128,8 @@ class VisitColumns:
 class Snapshot:
     """A study at one revision: its catalogue, visits, and columns by metric. A revision stands for one content.
 
-    ``outside`` names, by the number of an equation's instrument, visits of people outside its population.
+    ``outside`` names, by the number of an equation's instrument, visits of people outside its population; ``landmarks`` the sites that
+    were taken at several landmarks for it.
     """
 
     revision: int
@@ -136,6 +137,7 @@ class Snapshot:
     visits: VisitColumns
     columns: Mapping[str, Columns] = field(default_factory=dict)
     outside: Mapping[int, Ints] = field(default_factory=dict)
+    landmarks: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def clients(self) -> Mapping[int, Client]:

@@ -36,6 +36,7 @@ NOTES = {
     "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
     "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
     "third_repeat": "the first two differ by {difference} {unit}, more than {tolerance}: take a third, the median counts",
+    "landmarks_mixed": "Sites taken at several landmarks are mixed in this equation: {sites}. They do not compare.",
     "not_a_reference": "Compared with {comparator}, not a reference: the difference holds the errors of both, and which of them is right cannot be said.",
     "no_impedance_implant": "Implanted electronics: no impedance device unless the person's clinician agrees.",
     "implant_cleared": "Implanted electronics, the clinician's agreement is noted: keep to what was agreed.",
