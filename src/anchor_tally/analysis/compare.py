@@ -36,6 +36,7 @@ from ..stats.trend import ReferenceTrend, reference_error, reference_trend
 from ..stats.variance_grid import VarianceGrid, occasion_means, variance_grid
 from .comparator import CannotCompare, find_comparator, others_of
 from .consistency import outlying_repeats
+from .forms import Forms, forms_of
 from .pairing import PairSet, pair
 from .question import Asked
 
@@ -53,7 +54,8 @@ class Components:
 class CompareResult:
     """Everything about closeness of one instrument to the reference.
 
-    ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's setting is not asked of this one).
+    ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's setting is not asked of this one);
+    ``forms`` is there where one instrument alone was asked about.
     """
 
     asked: Asked
@@ -74,6 +76,7 @@ class CompareResult:
     deming: Line | None
     equivalence: Equivalence | None
     notes: tuple[Note, ...]
+    forms: Forms | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +101,7 @@ class CompareRequest:
         pairs = pair(self.snapshot, self.lens, item, reference)
         yield 0.3
         asked = Asked(self.snapshot.revision, self.lens)
-        return compare_pairs(
+        found = compare_pairs(
             asked,
             pairs,
             self.lens,
@@ -107,6 +110,10 @@ class CompareRequest:
             reference_sd=self.reference_sd,
             seed=self.seed,
         )
+        yield 0.6
+        spread = found.bias.value if found.bias is not None else None
+        forms = forms_of(pairs, self.snapshot, spread, found.sd, found.reference_trend.reference, self.seed)
+        return replace(found, forms=forms, notes=(*found.notes, *forms.notes))
 
 
 @dataclass(frozen=True, slots=True)
@@ -236,7 +243,6 @@ def compare_pairs(
     equation = EQUATIONS.get(pairs.instrument.equation)
     if equation is not None and equation.certainty == "from memory":
         notes.append(note("from_memory", source=equation.source))
-    notes.append(note("passing_bablok_not_built"))
     return CompareResult(
         asked=asked,
         lens=lens,

@@ -180,6 +180,17 @@ class KeptStudy:
             self._snapshots[wanted] = with_derived(replace(base, columns=columns), derived)
         return self._snapshots[wanted]
 
+    def wide_snapshot_steps(self, metrics: tuple[str, ...]) -> Generator[float, None, Snapshot]:
+        """The study as columns of several metrics at one moment; yields as it goes."""
+        while True:
+            start = self._revision
+            parts: list[Snapshot] = []
+            for metric in metrics:
+                parts.append((yield from self.snapshot_steps(metric)))
+            if self._revision == start:
+                columns = {m: c for part in parts for m, c in part.columns.items()}
+                return replace(parts[0], columns=columns)
+
     def snapshot(self, metric: str | None = None) -> Snapshot:
         """The same at once."""
         return finish(self.snapshot_steps(metric))

@@ -40,6 +40,7 @@ from ..wording.sentences import (
     sentence,
 )
 from ..wording.statistics import rows
+from .faces import FACES, tell
 
 Result = TypeVar("Result")
 
@@ -63,7 +64,8 @@ def _parser() -> argparse.ArgumentParser:
     k = sub.add_parser(
         "calibrate", help="what to subtract for one instrument, whether it helps, and whether the device shows change"
     )
-    for question in (c, k):
+    asked = [sub.add_parser(name, help=face.help) for name, face in FACES.items()]
+    for question in (c, k, *asked):
         _lens_arguments(question)
     k.add_argument(
         "--client-sd", type=_positive, help="spread of the offset between clients, where too few were scanned to show it"
@@ -134,12 +136,15 @@ def _session(args: argparse.Namespace) -> Session:
     return Session.open(args.file, read_only=True)
 
 
-def _asked(args: argparse.Namespace, request: Callable[[Snapshot, Lens], Generator[float, None, Result]]) -> Result:
-    """Ask one question of a study through the lens of the call."""
+def _asked(
+    args: argparse.Namespace, request: Callable[[Snapshot, Lens], Generator[float, None, Result]], metrics: tuple[str, ...] = ()
+) -> Result:
+    """Ask one question of a study through the lens of the call; ``metrics`` are those it needs in place of the lens'."""
     lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = _session(args)
     try:
-        return finish(request(session.snapshot(args.metric), lens))
+        snapshot = finish(session.wide_snapshot_steps(metrics)) if metrics else session.snapshot(args.metric)
+        return finish(request(snapshot, lens))
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
@@ -160,6 +165,12 @@ def _calibrate(args: argparse.Namespace) -> None:
         print(f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}")
     for n in (*result.notes, *result.comparison.notes):
         print(f"· {sentence(n)}")
+
+
+def _face(args: argparse.Namespace) -> None:
+    face = FACES[args.command]
+    found = _asked(args, lambda s, lens: face.ask(s, lens, args.instrument, args.reference_sd), face.metrics)
+    tell(face, found[0], as_json=args.json)
 
 
 def _compare(args: argparse.Namespace) -> None:
@@ -262,6 +273,7 @@ def _methods(args: argparse.Namespace) -> None:
 _RUN = {
     "compare": _compare,
     "calibrate": _calibrate,
+    **dict.fromkeys(FACES, _face),
     "import": _import,
     "export": _export,
     "method": _method,

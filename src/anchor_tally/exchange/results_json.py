@@ -91,6 +91,38 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
     }
 
 
+def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
+    """Further forms of closeness that are no single figures."""
+    f = r.forms
+    if f is None:
+        return {}
+    return {
+        "ratio_limits": None
+        if f.ratio is None
+        else {
+            "ratio": f.ratio.ratio.value,
+            "ci": _pair(f.ratio.ratio.interval),
+            "lower": f.ratio.lower,
+            "upper": f.ratio.upper,
+            "lower_ci": _pair(f.ratio.lower_interval),
+            "upper_ci": _pair(f.ratio.upper_interval),
+        },
+        "regression_limits": None
+        if f.sloping is None
+        else {
+            "b0": f.sloping.b0.value,
+            "b1": f.sloping.b1.value,
+            "b1_ci": _pair(f.sloping.b1.interval),
+            "c0": f.sloping.r0,
+            "c1": f.sloping.r1,
+            "centre": f.sloping.centre,
+        },
+        "percentile_limits": _limits(f.percentiles),
+        "normality": None if f.normality is None else {"w": f.normality[0], "p": f.normality[1], "of": "client means"},
+        "within": {f"{bound:g}": None if e is None else {"share": e.value, "ci": _pair(e.interval)} for bound, e in f.near},
+    }
+
+
 def compare_json(r: CompareResult) -> dict[str, Any]:
     """The object of ``compare --json`` (schema anchor-tally/compare/1); its figures stand in ``wording.statistics``."""
     p = r.pairs
@@ -109,6 +141,7 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
         groups["limits"] |= {"coverage": r.limits.coverage, "design": r.limits.design, "method": r.limits.method}
     if r.equivalence is not None and groups["equivalence"] is not None:
         groups["equivalence"] |= {"equivalent": r.equivalence.equivalent}
+    groups |= _other_forms(r)
     between, within = groups.pop("trend_on_reference.between"), groups.pop("trend_on_reference.within")
     groups["trend_on_reference"] = {"between": between, "within": within, "reference_sd": r.reference_trend.reference.sd}
     return {
@@ -127,6 +160,5 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
         },
         "limits_approximate_2sd": _limits(r.approximate),
         **groups,
-        "passing_bablok": None,
         "notes": [sentence(n) for n in r.notes],
     }

@@ -20,6 +20,26 @@ class Line:
     ratio: float
 
 
+def least_squares(x: Floats, y: Floats, confidence: float = 0.95) -> Line | None:
+    """Ordinary least squares of y on x (n,), t intervals; x is taken as known exactly. None below three points or without spread."""
+    n = x.size
+    cx = x - x.mean() if n else x
+    sxx = float(cx @ cx)
+    if n < 3 or sxx <= 1e-18 * n * max(1.0, float(np.abs(x).max())) ** 2:
+        return None
+    slope = float(cx @ y) / sxx
+    icpt = float(y.mean()) - slope * float(x.mean())
+    rest = y - icpt - slope * x
+    s = math.sqrt(float(rest @ rest) / (n - 2))
+    t = t_quantile(0.5 + confidence / 2, n - 2)
+    half, at_zero = t * s / math.sqrt(sxx), t * s * math.sqrt(1 / n + float(x.mean()) ** 2 / sxx)
+    return Line(
+        Estimate(slope, Interval(slope - half, slope + half), n, "ols"),
+        Estimate(icpt, Interval(icpt - at_zero, icpt + at_zero), n, "ols"),
+        math.inf,
+    )
+
+
 def _deming(s: Floats, ratio: float) -> tuple[Floats, Floats]:
     n = s[..., 0]
     mx, my = s[..., 1] / n, s[..., 2] / n

@@ -14,6 +14,16 @@ from ..domain.metrics import Metric, metric_named
 from ..stats.estimate import Estimate, Interval
 from .numbers import number, p_value, signed, span
 
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One line of a table of figures: what, value, interval."""
+
+    name: str
+    value: str
+    interval: str
+
+
 Found = tuple[float | None, Interval | None]
 
 
@@ -89,6 +99,36 @@ EXPLANATIONS = {
         "Deming regression of instrument on reference, jackknife intervals leaving out one client.",
         "Linnet 1993",
         "The line between device and comparator when both have errors. A slope of 1 and an intercept of 0 would be agreement on average.",
+    ),
+    "passing_bablok": Explanation(
+        "Passing–Bablok line",
+        "Shifted median of the slopes of all pairs; interval from the variance of Kendall's S; cusum test of linearity.",
+        "Passing & Bablok 1983",
+        "A line that single odd values cannot pull, with errors in both. A slope of 1 and an intercept of 0 would be agreement on average.",
+    ),
+    "ols": Explanation(
+        "Least squares",
+        "Line of the instrument on the reference, the reference taken as exact.",
+        "standard definitions",
+        "The line that a spreadsheet draws. It is too flat whenever the reference has errors of its own.",
+    ),
+    "theil_sen": Explanation(
+        "Theil–Sen slope",
+        "Median of the slopes of all pairs.",
+        "Sen 1968",
+        "A slope that single odd values cannot pull. It takes the reference as exact, as least squares does.",
+    ),
+    "near": Explanation(
+        "Without the scan's error",
+        "√(SD² − SD of one scan²/scans).",
+        "Bland & Altman 1999",
+        "What is left of the spread when the scan's own error is taken off. It is the device's part, as far as the scan's precision is known.",
+    ),
+    "null": Explanation(
+        "What needs no device",
+        "Errors on the same anchors of the other clients' mean and of an equation from body mass index.",
+        "common practice",
+        "What could be said without stepping on anything. A device that is no closer tells little of a person.",
     ),
     "equivalence": Explanation(
         "Equivalence",
@@ -176,6 +216,16 @@ STATISTICS = (
     Statistic("deming", "Deming slope", _of("deming.slope"), ("deming", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
     Statistic("deming", "Deming intercept", _of("deming.intercept"), ("deming", "intercept", "intercept_ci"), decimals=1, shown=False),
     Statistic("deming", "Ratio of error variances", _of("deming.ratio"), ("deming", "ratio", ""), decimals=2, alone=True, shown=False),
+    Statistic("passing_bablok", "Passing–Bablok slope", _of("forms.passing_bablok.line.slope"), ("passing_bablok", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("passing_bablok", "Passing–Bablok intercept", _of("forms.passing_bablok.line.intercept"), ("passing_bablok", "intercept", "intercept_ci"), decimals=1, shown=False),
+    Statistic("passing_bablok", "  p of linearity", _of("forms.passing_bablok.linearity_p"), ("passing_bablok", "linearity_p", ""), "p", shown=False),
+    Statistic("ols", "Least-squares slope", _of("forms.ols.slope"), ("ols", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("ols", "Least-squares intercept", _of("forms.ols.intercept"), ("ols", "intercept", "intercept_ci"), decimals=1, shown=False),
+    Statistic("theil_sen", "Theil–Sen slope", _of("forms.theil_sen"), ("theil_sen", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("near", "Within the scan's error taken off: SD ({unit})", _of("forms.without_scan_error.sd"), ("instrument_only", "sd", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of the other clients' mean ({unit})", _of("forms.null_devices.sample_mean"), ("null_devices", "sample_mean", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of an equation from BMI ({unit})", _of("forms.null_devices.bmi_equation"), ("null_devices", "bmi_equation", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of the instrument on the same anchors ({unit})", _of("forms.null_devices.instrument"), ("null_devices", "instrument", ""), decimals=1, shown=False),
     Statistic("equivalence", "Margin ({unit})", _of("equivalence.margin"), ("equivalence", "margin", ""), shown=False),
     Statistic("equivalence", "  p of equivalence", _of("equivalence.p"), ("equivalence", "p", ""), "p", shown=False),
 )  # fmt: skip

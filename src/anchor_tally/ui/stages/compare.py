@@ -26,7 +26,6 @@ from ..widgets import Table, label
 if TYPE_CHECKING:
     from ..canvas import FigureView
 
-_QUIET = ("passing_bablok_not_built",)
 WIDE_ENOUGH = 1500  # pixels of the window from which on table and drawer stand side by side
 
 
@@ -165,7 +164,7 @@ class CompareStage(QuestionPage):
         lines = rows(r)
         self.keys = [line[0] for line in lines]
         self.table.fill([line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys])
-        self.notes.setText("\n".join(sentences.sentence(n) for n in r.notes if n.code not in _QUIET))
+        self.notes.setText("\n".join(sentences.sentence(n) for n in r.notes))
         what = ladder.info(self.results)
         self.ladder.redraw(lambda axes, family: ladder.draw(axes, what, marks, self.chosen, self.colours, family))
         self._paint_plot()

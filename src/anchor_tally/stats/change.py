@@ -1,0 +1,104 @@
+"""Does an instrument follow change? Changes between consecutive anchors, beside those of the reference."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from .closeness import Limits, single_bias, single_limits
+from .components import fit_nested
+from .distributions import normal_quantile
+from .estimate import Estimate, Floats, Interval, Ints, Note, note
+from .regression import Line, deming
+from .repeated import repeated_bias, repeated_limits
+from .variance_grid import occasion_means, variance_grid
+
+
+@dataclass(frozen=True, slots=True)
+class Concordance:
+    """Changes of the same sign, among those outside the exclusion zone, with Wilson's interval."""
+
+    share: Estimate | None
+    same: int
+    judged: int
+    excluded: int
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Changes of the instrument less those of the reference: bias, SD, limits, slope on the reference's changes, signs."""
+
+    n: int
+    clients: int
+    bias: Estimate | None
+    sd: float | None
+    limits: Limits | None
+    slope: Line | None
+    correlation: float | None
+    signs: Concordance
+    zone: float
+    notes: tuple[Note, ...]
+
+
+def wilson(k: int, n: int, confidence: float = 0.95) -> Estimate | None:
+    """A share with Wilson's interval (Wilson 1927, JASA 22:209); None of nothing."""
+    if n == 0:
+        return None
+    z = normal_quantile(0.5 + confidence / 2)
+    share, z2 = k / n, z * z
+    centre = (share + z2 / (2 * n)) / (1 + z2 / n)
+    half = z * math.sqrt(share * (1 - share) / n + z2 / (4 * n * n)) / (1 + z2 / n)
+    return Estimate(share, Interval(max(centre - half, 0.0), min(centre + half, 1.0)), n, "wilson")
+
+
+def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
+    """Signs of changes outside the zone in which neither says anything: |Δ| of the reference and of the instrument within it.
+
+    The trend-analysis of four quadrants with an exclusion zone (Critchley, Lee & Ho 2010, Anesth Analg 111:1180).
+    """
+    outside = (np.abs(dx) > zone) | (np.abs(dy) > zone)
+    judged, same = int(outside.sum()), int((outside & (dx * dy > 0)).sum())
+    return Concordance(wilson(same, judged), same, judged, int(dx.size - judged))
+
+
+def change(dx: Floats, dy: Floats, client: Ints, zone: float) -> Change:
+    """Compare changes; ``dx`` of the reference and ``dy`` of the instrument, ``client`` (n,).
+
+    One change a client gives the classical design, more the repeated one (client and occasion; changes that share an anchor are not
+    independent, which the client's part takes up in the bias only). Slope by Deming with a jackknife over clients.
+    """
+    d, notes = dy - dx, []
+    n, clients = d.size, int(np.unique(client).size)
+    if n == 0:
+        return Change(0, 0, None, None, None, None, None, sign_concordance(dx, dy, zone), zone, (note("no_changes"),))
+    bias, sd = single_bias(d)
+    limits: Limits | None = None
+    if n == clients:
+        limits = single_limits(d)
+    elif clients > 1:
+        fit = fit_nested(d, client, np.arange(n))
+        if fit is not None:
+            bias, _ = repeated_bias(fit)
+            sd = math.sqrt(fit.total_variance)
+            grid = variance_grid(occasion_means(d, client, np.arange(n)))
+            limits = repeated_limits(fit, bias, grid, d, client)
+    else:
+        notes.append(note("changes_of_one_client", n=n))
+        bias = Estimate(float(d.mean()), None, n, "mean")
+    line = deming(dx, dy, client)
+    if line is None:
+        notes.append(note("no_change_slope"))
+    spread = float(dx.std()) * float(dy.std())
+    r = float(np.mean((dx - dx.mean()) * (dy - dy.mean()))) / spread if spread > 0 else None
+    return Change(n, clients, bias, sd, limits, line, r, sign_concordance(dx, dy, zone), zone, tuple(notes))
+
+
+def smallest_change(day_sd: float, within_sd: float, repeats: int, days: int, confidence: float = 0.95) -> float:
+    """The smallest change of one client that means of ``days`` days on each side can show: √2·z·√(variance of such a mean).
+
+    Each day is the mean of ``repeats`` readings (Weir 2005, J Strength Cond Res 19:231; Bland & Altman 1999).
+    """
+    z = normal_quantile(0.5 + confidence / 2)
+    return math.sqrt(2) * z * math.sqrt((day_sd**2 + within_sd**2 / repeats) / days)

@@ -1,0 +1,193 @@
+"""Other forms of the limits of agreement: as ratios, along a sloping line, by percentiles; and whether differences look normal."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import special
+
+from .closeness import Limits, single_bias, single_limits
+from .components import fit_nested
+from .distributions import normal_quantile, t_interval
+from .estimate import Estimate, Floats, Interval, Ints
+from .repeated import repeated_bias, repeated_limits
+from .resample import client_weights
+from .variance_grid import occasion_means, variance_grid
+
+LEAST_PERCENTILES, LEAST_LINE = 20, 10
+
+
+@dataclass(frozen=True, slots=True)
+class RatioLimits:
+    """Instrument over reference: its geometric mean, and the range of single ratios, with intervals."""
+
+    ratio: Estimate
+    lower: float
+    upper: float
+    lower_interval: Interval | None
+    upper_interval: Interval | None
+
+
+@dataclass(frozen=True, slots=True)
+class SlopingLimits:
+    """Bias b0 + b1·A and limits that many residual SDs r0 + r1·A about it, A the mean of both less ``centre``."""
+
+    b0: Estimate
+    b1: Estimate
+    r0: float
+    r1: float
+    centre: float
+
+    def at(self, level: Floats) -> tuple[Floats, Floats, Floats]:
+        """Lower limit, bias and upper limit at levels of the mean of both."""
+        a = level - self.centre
+        bias = self.b0.value + self.b1.value * a
+        # of a half-normal residual the SD is √(π/2) times the mean
+        half = 1.96 * math.sqrt(math.pi / 2) * np.maximum(self.r0 + self.r1 * a, 0.0)
+        return bias - half, bias, bias + half
+
+
+def ratio_limits(x: Floats, y: Floats, client: Ints, occasion: Ints) -> RatioLimits | None:
+    """Limits of the ratio y/x by logarithms (Bland & Altman 1999, section 3.1), single or repeated design; None for values not above 0.
+
+    ``x``, ``y``, ``client``, ``occasion`` of shape (n,).
+    """
+    if x.size < 2 or float(min(x.min(), y.min())) <= 0:
+        return None
+    d = np.log(y) - np.log(x)
+    bias, limits = _bias_and_limits(d, client, occasion)
+    if bias is None or limits is None:
+        return None
+
+    def back(i: Interval | None) -> Interval | None:
+        return None if i is None else Interval(math.exp(i.low), math.exp(i.high))
+
+    return RatioLimits(
+        Estimate(math.exp(bias.value), back(bias.interval), x.size, "log"),
+        math.exp(limits.lower),
+        math.exp(limits.upper),
+        back(limits.lower_interval),
+        back(limits.upper_interval),
+    )
+
+
+def _bias_and_limits(d: Floats, client: Ints, occasion: Ints) -> tuple[Estimate | None, Limits | None]:
+    clients = int(np.unique(client).size)
+    if d.size == clients:
+        return single_bias(d)[0], single_limits(d)
+    fit = fit_nested(d, client, occasion)
+    if fit is None or clients < 2:
+        return None, None
+    bias, _ = repeated_bias(fit)
+    return bias, repeated_limits(fit, bias, variance_grid(occasion_means(d, client, occasion)), d, client)
+
+
+def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
+    """Limits about a straight line, their width following the level too (Bland & Altman 1999, section 3.2).
+
+    ``d`` and ``mean`` of shape (n,). Pairs of one client are taken as if they were apart. None below ten pairs or where the level does
+    not vary.
+    """
+    n = d.size
+    centre = float(mean.mean()) if n else 0.0
+    a = mean - centre
+    saa = float(a @ a)
+    if n < LEAST_LINE or saa <= 1e-18 * n * max(1.0, abs(centre)) ** 2:
+        return None
+    b1 = float(a @ d) / saa
+    b0 = float(d.mean())
+    residual = d - b0 - b1 * a
+    s2 = float(residual @ residual) / (n - 2)
+    size = np.abs(residual)
+    r1 = float(a @ size) / saa
+    return SlopingLimits(
+        Estimate(b0, t_interval(b0, math.sqrt(s2 / n), n - 2), n, "ols"),
+        Estimate(b1, t_interval(b1, math.sqrt(s2 / saa), n - 2), n, "ols"),
+        float(size.mean()),
+        r1,
+        centre,
+    )
+
+
+def percentile_limits(d: Floats, client: Ints, draws: int = 2000, seed: int = 1, confidence: float = 0.95) -> Limits | None:
+    """2.5th and 97.5th percentile of the differences, intervals from resampled clients (Bland & Altman 1999, section 3.3).
+
+    ``d`` and ``client`` of shape (n,); None below 20 pairs.
+    """
+    n = d.size
+    _, k = np.unique(client, return_inverse=True)
+    if n < LEAST_PERCENTILES or int(k.max()) < 4:
+        return None
+    order = np.argsort(d, kind="stable")
+    ranked, own = d[order], k[order]
+    ends: list[Floats] = []
+    for counts in client_weights(int(k.max()) + 1, draws, seed, columns=n):
+        heap = np.cumsum(counts[:, own], axis=1)
+        total = heap[:, -1:]
+        found = [ranked[np.minimum((heap < share * total).sum(axis=1), n - 1)] for share in (0.025, 0.975)]
+        ends.append(np.column_stack(found))
+    drawn = np.concatenate(ends)
+    tail = [50 - 50 * confidence, 50 + 50 * confidence]
+    low, high = (Interval(*map(float, np.percentile(drawn[:, c], tail))) for c in (0, 1))
+    at = np.percentile(d, [2.5, 97.5])
+    return Limits(float(at[0]), float(at[1]), low, high, 0.95, "percentiles", "bootstrap-clients")
+
+
+def shapiro_wilk(value: Floats) -> tuple[float, float] | None:
+    """W and its p: whether values look normal (Royston 1995, Appl Stat 44:547, algorithm AS R94).
+
+    ``value`` (n,), 4 to 5,000 values; None outside that or when they are all equal.
+    """
+    n = value.size
+    if not 4 <= n <= 5000 or float(np.ptp(value)) <= 1e-12 * max(1.0, float(np.abs(value).max())):
+        return None
+    x = np.sort(value)
+    m = special.ndtri((np.arange(1, n + 1) - 0.375) / (n + 0.25))
+    mm = float(m @ m)
+    u = 1 / math.sqrt(n)
+    a = np.zeros(n)
+    a[-1] = np.polyval([-2.706056, 4.434685, -2.07119, -0.147981, 0.221157, m[-1] / math.sqrt(mm)], u)
+    if n > 5:
+        a[-2] = np.polyval([-3.582633, 5.682633, -1.752461, -0.293762, 0.042981, m[-2] / math.sqrt(mm)], u)
+        phi = (mm - 2 * m[-1] ** 2 - 2 * m[-2] ** 2) / (1 - 2 * a[-1] ** 2 - 2 * a[-2] ** 2)
+        a[2:-2] = m[2:-2] / math.sqrt(phi)
+        a[1] = -a[-2]
+    else:
+        phi = (mm - 2 * m[-1] ** 2) / (1 - 2 * a[-1] ** 2)
+        a[1:-1] = m[1:-1] / math.sqrt(phi)
+    a[0] = -a[-1]
+    centred = x - x.mean()
+    w = min(float(a @ x) ** 2 / float(centred @ centred), 1.0)
+    if n <= 11:
+        g = -2.273 + 0.459 * n
+        inside = g - math.log(max(1 - w, 1e-300))
+        if inside <= 0:
+            return w, 0.0
+        y, mu = -math.log(inside), np.polyval([-0.0006714, 0.025054, -0.39978, 0.5440], n)
+        sigma = math.exp(np.polyval([-0.0020322, 0.062767, -0.77857, 1.3822], n))
+    else:
+        log = math.log(n)
+        y, mu = math.log(max(1 - w, 1e-300)), np.polyval([0.0038915, -0.083751, -0.31082, -1.5861], log)
+        sigma = math.exp(np.polyval([0.0030302, -0.082676, -0.4803], log))
+    return w, float(special.ndtr(-(y - mu) / sigma))
+
+
+@dataclass(frozen=True, slots=True)
+class WithoutReferenceError:
+    """SD of one difference with the reference's own part taken off, and the limits it leaves; None where that cannot be separated."""
+
+    sd: float
+    lower: float
+    upper: float
+
+
+def without_reference_error(bias: float, sd: float, scan_sd: float, scans: float) -> WithoutReferenceError | None:
+    """Take the variance of a mean of ``scans`` scans off that of the differences; None when nothing would be left."""
+    rest = sd**2 - scan_sd**2 / scans
+    if rest <= 0:
+        return None
+    own = math.sqrt(rest)
+    z = normal_quantile(0.975)
+    return WithoutReferenceError(own, bias - z * own, bias + z * own)

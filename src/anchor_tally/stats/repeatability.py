@@ -1,0 +1,225 @@
+"""How repeats of one instrument differ: within-tally SD, repeatability, intraclass correlation, spread from day to day."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import special
+
+from .distributions import chi2_quantile, normal_quantile
+from .estimate import Estimate, Floats, Interval, Ints, Note, note
+from .tallies import within
+
+LEAST_DF = 3.0  # degrees of freedom below which an interval from χ² says nothing
+
+
+@dataclass(frozen=True, slots=True)
+class Icc:
+    """Intraclass correlations of single readings and of the mean of ``k``: one-way, two-way random, two-way mixed."""
+
+    one: Estimate
+    random: Estimate | None
+    mixed: Estimate | None
+    one_mean: Estimate
+    random_mean: Estimate | None
+    mixed_mean: Estimate | None
+    tallies: int
+    k: int
+
+
+@dataclass(frozen=True, slots=True)
+class Repeatability:
+    """Spread within tallies in the metric's unit; None where the data cannot give it.
+
+    ``coefficient`` is 1.96·√2·s_w; ``largest`` the largest range of a tally; ``day`` the SD of a client's tally values from day to day
+    with the part of the repeats taken out, ``single_day`` that of one reading on one day; ``resolution`` is the step that the values
+    are shown in, ``limited`` tells that the spread is no larger than that step makes it.
+    """
+
+    sd: Estimate | None
+    coefficient: Estimate | None
+    cv_percent: float | None
+    tem: float | None
+    tem_percent: float | None
+    largest: float | None
+    icc: Icc | None
+    detectable: float | None
+    day: Estimate | None
+    single_day: float | None
+    resolution: float | None
+    limited: bool
+    tallies: int
+    replicates: int
+    notes: tuple[Note, ...] = ()
+
+
+def sd_interval(sd: float, df: float, confidence: float = 0.95) -> Interval | None:
+    """χ² interval of an SD with ``df`` degrees of freedom; None below one."""
+    if df < 1:
+        return None
+    tail = (1 - confidence) / 2
+    return Interval(sd * math.sqrt(df / chi2_quantile(1 - tail, df)), sd * math.sqrt(df / chi2_quantile(tail, df)))
+
+
+def display_step(value: Floats) -> float | None:
+    """The step that values are shown in: the largest of 1, 0.5, 0.2, 0.1 … of which all are multiples; None for none."""
+    for power in range(5):
+        for lead in (1.0, 0.5, 0.2):
+            step = lead * 10.0**-power
+            if np.all(np.abs(value / step - np.rint(value / step)) < 1e-6):
+                return float(step)
+    return None
+
+
+def _f_quantile(p: float, df1: float, df2: float) -> float:
+    return float(special.fdtri(df1, df2, p))
+
+
+def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
+    """Intraclass correlations of tallies of equal size, ``values`` (tallies, repeats).
+
+    McGraw & Wong 1996, Psychol Methods 1:30: ICC(1), ICC(A,1) = "2,1", ICC(C,1) = "3,1", and those of the mean of k; intervals from F
+    (for 2,1 with Satterthwaite degrees of freedom). None for fewer than three tallies or when nothing varies.
+    """
+    n, k = values.shape
+    if n < 3 or k < 2:
+        return None
+    grand = float(values.mean())
+    rows, columns = values.mean(axis=1), values.mean(axis=0)
+    ss_total = float(((values - grand) ** 2).sum())
+    ss_rows, ss_columns = k * float(((rows - grand) ** 2).sum()), n * float(((columns - grand) ** 2).sum())
+    ms_rows = ss_rows / (n - 1)
+    ms_within = (ss_total - ss_rows) / (n * (k - 1))
+    ms_columns = ss_columns / (k - 1)
+    ms_error = max(ss_total - ss_rows - ss_columns, 0.0) / ((n - 1) * (k - 1))
+    tiny = 1e-14 * max(ss_total, 1e-300)
+    if ss_total <= 1e-20 * values.size * max(1.0, abs(grand)) ** 2 or ms_within <= tiny or ms_error <= tiny:
+        return None
+    tail = (1 + confidence) / 2
+
+    def pair(value: float, low: float, high: float, method: str) -> tuple[Estimate, Estimate]:
+        """Of single readings, and of the mean of k (Spearman–Brown)."""
+
+        def up(r: float) -> float:
+            return float(k * r / (1 + (k - 1) * r))
+
+        return (
+            Estimate(value, Interval(low, high), n, method),
+            Estimate(up(value), Interval(up(low), up(high)), n, f"{method}-mean"),
+        )
+
+    def simple(ms: float, df2: float, method: str) -> tuple[Estimate, Estimate]:
+        f = ms_rows / ms
+        f_low, f_high = f / _f_quantile(tail, n - 1, df2), f * _f_quantile(tail, df2, n - 1)
+        return pair((f - 1) / (f + k - 1), (f_low - 1) / (f_low + k - 1), (f_high - 1) / (f_high + k - 1), method)
+
+    one, one_mean = simple(ms_within, n * (k - 1), "icc-1")
+    mixed, mixed_mean = simple(ms_error, (n - 1) * (k - 1), "icc-c1")
+    r = (ms_rows - ms_error) / (ms_rows + (k - 1) * ms_error + k * (ms_columns - ms_error) / n)
+    a = k * r / (n * (1 - r))
+    b = 1 + k * r * (n - 1) / (n * (1 - r))
+    df = (a * ms_columns + b * ms_error) ** 2 / ((a * ms_columns) ** 2 / (k - 1) + (b * ms_error) ** 2 / ((n - 1) * (k - 1)))
+    over, under = _f_quantile(tail, n - 1, df), _f_quantile(tail, df, n - 1)
+    mean_square = k * ms_columns + (k * n - k - n) * ms_error
+    low = n * (ms_rows - over * ms_error) / (over * mean_square + n * ms_rows)
+    high = n * (under * ms_rows - ms_error) / (mean_square + n * under * ms_rows)
+    random, random_mean = pair(r, low, high, "icc-a1")
+    return Icc(one, random, mixed, one_mean, random_mean, mixed_mean, n, k)
+
+
+def day_to_day_sd(value: Floats, size: Floats, series: Ints, within_variance: float, confidence: float = 0.95) -> Estimate | None:
+    """SD of a client's tallies from day to day, the repeats' own part taken out.
+
+    ``value`` (m,) are tally means in the order of time within ``series`` (m,), each of ``size`` readings. From successive differences,
+    so that a slow trend falls out (von Neumann 1941, Ann Math Stat 12:367); χ² interval of the whole with 2/3 of the differences as
+    degrees of freedom, then the repeats' part taken off both ends. None below six differences.
+    """
+    same = series[1:] == series[:-1]
+    n = int(same.sum())
+    if n < 6:
+        return None
+    step = np.diff(value)[same]
+    own = within_variance * float((1 / size[1:][same] + 1 / size[:-1][same]).mean()) / 2
+    whole = float(step @ step) / (2 * n)
+    ends = sd_interval(math.sqrt(whole), 2 * n / 3, confidence)
+    if ends is None:
+        return None
+
+    def less(variance: float) -> float:
+        return math.sqrt(max(variance - own, 0.0))
+
+    return Estimate(less(whole), Interval(less(ends.low**2), less(ends.high**2)), n, "successive-differences")
+
+
+def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, confidence: float = 0.95) -> Repeatability:
+    """Everything about repeats of one instrument and metric.
+
+    ``tally``, ``value``, ``replicate``, ``series`` of shape (n,): the tally of each reading (numbers that grow with time within a
+    series), its value, which repeat it is, and the client and setting it belongs to. Within-tally SD pooled, χ² interval;
+    repeatability coefficient and CV (Bland & Altman 1999); TEM √(Σd²/2n) or the root of the mean square within (Perini et al. 2005);
+    minimal detectable change 1.96·√2·SEM, SEM = s_w (Weir 2005); ICC where at least three tallies have the commonest number of repeats.
+    """
+    notes: list[Note] = []
+    groups = within(tally, value)
+    tallies, replicates = int((groups.size > 1).sum()), int(groups.size.max(initial=0))
+    step = display_step(value) if value.size else None
+    mean = float(value.mean()) if value.size else math.nan
+    if groups.variance is None or groups.df < 1:
+        notes.append(note("no_repeats"))
+        return Repeatability(
+            None, None, None, None, None, None, None, None, None, None, step, False, tallies, replicates, tuple(notes)
+        )
+    sd, df = math.sqrt(groups.variance), float(groups.df)
+    ends = sd_interval(sd, df, confidence) if df >= LEAST_DF else None
+    if ends is None:
+        notes.append(note("few_repeats", df=f"{df:g}"))
+    limited = step is not None and sd <= step / math.sqrt(12) * 1.05
+    if limited and step is not None:
+        notes.append(note("resolution_limits", step=f"{step:g}"))
+    factor = normal_quantile(0.975) * math.sqrt(2)
+    low, high = np.full(groups.size.size, np.inf), np.full(groups.size.size, -np.inf)
+    np.minimum.at(low, groups.cell, value)
+    np.maximum.at(high, groups.cell, value)
+    icc = _icc(groups.cell, groups.size, value, replicate, notes, confidence)
+    _, first = np.unique(groups.cell, return_index=True)
+    day = day_to_day_sd(groups.mean, groups.size.astype(float), series[first], groups.variance, confidence)
+    if day is None:
+        notes.append(note("few_days"))
+    return Repeatability(
+        sd=Estimate(sd, ends, int(groups.size[groups.size > 1].sum()), "pooled-within"),
+        coefficient=Estimate(
+            factor * sd, Interval(factor * ends.low, factor * ends.high) if ends else None, tallies, "1.96√2·s_w"
+        ),
+        cv_percent=100 * sd / mean if mean > 0 else None,
+        tem=sd,
+        tem_percent=100 * sd / mean if mean > 0 else None,
+        largest=float((high - low).max()),
+        icc=icc,
+        detectable=factor * sd,
+        day=day,
+        single_day=math.sqrt(day.value**2 + groups.variance) if day is not None else None,
+        resolution=step,
+        limited=limited,
+        tallies=tallies,
+        replicates=replicates,
+        notes=tuple(notes),
+    )
+
+
+def _icc(cell: Ints, size: Ints, value: Floats, replicate: Ints, notes: list[Note], confidence: float) -> Icc | None:
+    """Intraclass correlations of the tallies that have the commonest number of repeats, each in the order of its repeats."""
+    several = size[size > 1]
+    if several.size == 0:
+        return None
+    k = int(np.bincount(several).argmax())
+    rows = np.flatnonzero(size[cell] == k)
+    order = rows[np.lexsort((replicate[rows], cell[rows]))]
+    found = intraclass(value[order].reshape(-1, k), confidence)
+    left = int((several != k).sum())
+    if found is None:
+        notes.append(note("no_icc"))
+    elif left:
+        notes.append(note("icc_balanced", k=k, left=left))
+    return found

@@ -1,0 +1,285 @@
+"""Consistency, change, water and the other forms of closeness, beside independent implementations and published tables."""
+
+import json
+import math
+
+import numpy as np
+import pandas as pd
+import pingouin as pg
+import pytest
+import statsmodels.formula.api as smf
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import stats
+from statsmodels.stats.proportion import proportion_confint
+
+from anchor_tally.analysis.change import ChangeRequest
+from anchor_tally.analysis.compare import CompareRequest
+from anchor_tally.analysis.repeat import RepeatRequest
+from anchor_tally.analysis.water import FAT, WATER, WaterRequest, no_challenge
+from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.records import Client
+from anchor_tally.domain.steps import finish
+from anchor_tally.stats import pair_slopes
+from anchor_tally.stats.change import change, sign_concordance, smallest_change, wilson
+from anchor_tally.stats.difference_forms import percentile_limits, ratio_limits, shapiro_wilk, sloping_limits
+from anchor_tally.stats.pair_slopes import inversions, passing_bablok, theil_sen
+from anchor_tally.stats.regression import least_squares
+from anchor_tally.stats.repeatability import display_step, intraclass, repeatability
+from anchor_tally.stats.resample import bca
+from anchor_tally.stats.within_clients import detrended_slope, repeated_correlation
+from anchor_tally.study import open_file
+from anchor_tally.wording.faces import change_headline, repeat_headline, water_headline
+from places import typed
+
+# Shrout & Fleiss 1979, Psychol Bull 86:420, table 2 (from memory): six targets, four judges
+FLEISS = np.array([[9, 2, 5, 8], [6, 1, 3, 2], [8, 4, 6, 8], [7, 1, 2, 6], [10, 5, 6, 9], [6, 2, 4, 7]], dtype=float)
+
+
+def by_loops(x, y):
+    """The line of Passing & Bablok 1983, pair by pair."""
+    slopes, n = [], len(x)
+    for i in range(n):
+        for j in range(i + 1, n):
+            dx, dy = x[j] - x[i], y[j] - y[i]
+            if (dx, dy) != (0, 0) and dy != -dx:
+                slopes.append(math.inf if dx == 0 else dy / dx)
+    slopes.sort()
+    count, k = len(slopes), sum(s < -1 for s in slopes)
+    middle = [slopes[(count - 1) // 2 + k], slopes[count // 2 + k]]
+    spread = stats.norm.ppf(0.975) * math.sqrt(n * (n - 1) * (2 * n + 5) / 18)
+    first = round((count - spread) / 2)
+    return sum(middle) / 2, slopes[first + k - 1], slopes[count - first + k]
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.integers(0, 10**6),
+    st.integers(12, 70),
+    st.integers(0, 2),
+    st.sampled_from([1.0, 2.20462, 0.01]),
+    st.sampled_from([600, 4]),
+)
+def test_lines_of_all_pairs(seed, n, decimals, unit, all_pairs):
+    """Passing–Bablok equals its definition, Theil–Sen scipy's; both ways of finding ranks, ties, and another unit give the same."""
+    rng = np.random.default_rng(seed)
+    x = np.round(20 + 5 * rng.standard_normal(n), decimals)
+    y = np.round(2 + 1.1 * x + 1.5 * rng.standard_normal(n), decimals)
+    kept, pair_slopes.ALL_PAIRS = pair_slopes.ALL_PAIRS, all_pairs
+    try:
+        line = passing_bablok(unit * x, unit * y).line.slope
+        slope = theil_sen(unit * x, unit * y)
+    finally:
+        pair_slopes.ALL_PAIRS = kept
+    # whole numbers of the last decimal: pairs are equal, and slopes −1, exactly
+    exact = by_loops(np.rint(x * 10**decimals).tolist(), np.rint(y * 10**decimals).tolist())
+    assert (line.value, line.interval.low, line.interval.high) == pytest.approx(exact, rel=1e-7)
+    other = stats.theilslopes(y, x, 0.95)
+    assert (slope.value, slope.interval.low, slope.interval.high) == pytest.approx((other[0], other[2], other[3]), rel=1e-7)
+
+
+@given(st.lists(st.integers(0, 30), min_size=1, max_size=60))
+def test_inversions(values):
+    """Pairs out of order, counted bit by bit and one by one."""
+    assert inversions(np.array(values)) == sum(a > b for k, a in enumerate(values) for b in values[k + 1 :])
+
+
+def test_linearity_of_a_bent_relation():
+    """The cusum test finds a bend, and none in a straight relation."""
+    x = np.linspace(5, 40, 80)
+    noise = 0.3 * np.random.default_rng(3).standard_normal(80)
+    assert passing_bablok(x, x + 0.02 * (x - 20) ** 2 + noise).linearity_p < 0.01
+    assert passing_bablok(x, 1 + x + noise).linearity_p > 0.05
+    assert passing_bablok(x, 50 - x) is None
+
+
+@pytest.mark.filterwarnings("ignore::pandas.errors.Pandas4Warning")  # of the other library
+def test_intraclass_correlations():
+    """The published table, and pingouin on drawn tallies, intervals included (McGraw & Wong 1996)."""
+    found = intraclass(FLEISS)
+    six = (found.one, found.random, found.mixed, found.one_mean, found.random_mean, found.mixed_mean)
+    assert [round(e.value, 2) for e in six] == [0.17, 0.29, 0.71, 0.44, 0.62, 0.91]
+    rng = np.random.default_rng(2)
+    values = rng.normal(20, 3, (9, 1)) + rng.normal(0, 1, (9, 4)) + np.array([0, 0.5, 0.2, -0.3])
+    long = pd.DataFrame([(t, r, values[t, r]) for t in range(9) for r in range(4)], columns=["t", "r", "v"])
+    table = pg.intraclass_corr(long, "t", "r", "v")
+    ours = intraclass(values)
+    six = (ours.one, ours.random, ours.mixed, ours.one_mean, ours.random_mean, ours.mixed_mean)
+    assert [e.value for e in six] == pytest.approx(table["ICC"].tolist(), rel=1e-9)
+    assert np.round([(e.interval.low, e.interval.high) for e in six], 2).tolist() == [list(c) for c in table["CI95"]]
+    assert intraclass(np.ones((5, 3))) is None
+
+
+def test_repeatability_by_analysis_of_variance():
+    """Within-tally SD is the root of the error mean square (statsmodels); planted spreads of minutes and of days are found apart."""
+    rng = np.random.default_rng(5)
+    client = np.repeat(np.arange(12), 20 * 3)
+    tally = np.repeat(np.arange(240), 3)
+    day = rng.normal(0, 0.8, 240)[tally] + 0.02 * (tally % 20)
+    value = 20 + client + day + rng.normal(0, 0.4, 720)
+    found = repeatability(tally, value, np.tile(np.arange(1, 4), 240), client)
+    table = smf.ols("v ~ C(t)", pd.DataFrame({"v": value, "t": tally})).fit()
+    assert found.sd.value == pytest.approx(math.sqrt(table.mse_resid), rel=1e-9)
+    low, high = stats.chi2.ppf([0.025, 0.975], 480)
+    assert found.sd.interval.low == pytest.approx(found.sd.value * math.sqrt(480 / high), rel=1e-9)
+    assert found.sd.interval.high == pytest.approx(found.sd.value * math.sqrt(480 / low), rel=1e-9)
+    assert found.coefficient.value == pytest.approx(2.77 * found.sd.value, rel=1e-3)
+    assert found.day.interval.low < 0.8 < found.day.interval.high
+    assert abs(found.day.value - 0.8) < 0.1
+    assert found.single_day == pytest.approx(math.hypot(found.day.value, found.sd.value))
+    pairs = repeatability(np.array([0, 0, 1, 1]), np.array([10.0, 10.4, 12.0, 11.6]), np.array([1, 2, 1, 2]), np.zeros(4, int))
+    assert pairs.tem == pytest.approx(math.sqrt((0.4**2 + 0.4**2) / 4))  # √(Σd²/2n)
+    flat = repeatability(
+        np.array([0, 0, 1, 1, 2, 2]), np.array([10.0, 10.2, 11, 11, 12, 12]), np.tile([1, 2], 3), np.zeros(6, int)
+    )
+    assert (display_step(np.array([10.0, 10.2])), flat.limited) == (0.2, False)
+
+
+@pytest.mark.filterwarnings("ignore::pandas.errors.Pandas4Warning")
+def test_water_within_clients():
+    """Repeated-measures correlation as pingouin's, slope as an analysis of covariance with a trend for each client (statsmodels)."""
+    rng = np.random.default_rng(7)
+    client, time = np.repeat(np.arange(6), 7), np.tile(np.arange(7.0), 6)
+    water = rng.normal(55, 3, 6)[client] + 0.1 * time * client + rng.normal(0, 1, 42)
+    fat = 75 - water + rng.normal(0, 0.7, 42)
+    frame = pd.DataFrame({"f": fat, "w": water, "c": client, "t": time})
+    other = pg.rm_corr(frame, "w", "f", "c")
+    r = repeated_correlation(water, fat, client)
+    assert r.value == pytest.approx(other["r"].iloc[0], rel=1e-9)
+    assert np.round([r.interval.low, r.interval.high], 2).tolist() == list(other["CI95"].iloc[0])
+    fit = smf.ols("f ~ w + C(c) + C(c):t", frame).fit()
+    slope = detrended_slope(water, fat, client, time)
+    ends = (slope.slope.interval.low, slope.slope.interval.high)
+    assert (slope.slope.value, *ends) == pytest.approx((fit.params["w"], *fit.conf_int().loc["w"]), rel=1e-8)
+    assert slope.sd == pytest.approx(math.sqrt(fit.scale), rel=1e-8)
+
+
+def test_forms_of_closeness():
+    """Normality, least squares, ratios, sloping limits and shares, each beside its usual implementation."""
+    rng = np.random.default_rng(4)
+    for n in (4, 7, 12, 300):
+        skewed = rng.gamma(3, 1, n)
+        other = stats.shapiro(skewed)
+        assert shapiro_wilk(skewed) == pytest.approx((other.statistic, other.pvalue), rel=1e-6)
+    x = 20 + 5 * rng.standard_normal(40)
+    y = x * (1.1 + 0.05 * rng.standard_normal(40))
+    apart = np.arange(40)
+    line, other = least_squares(x, y), stats.linregress(x, y)
+    half = stats.t.ppf(0.975, 38) * np.array([other.stderr, other.intercept_stderr])
+    assert (line.slope.value, line.slope.interval.low) == pytest.approx((other.slope, other.slope - half[0]), rel=1e-9)
+    assert (line.intercept.value, line.intercept.interval.high) == pytest.approx(
+        (other.intercept, other.intercept + half[1]), rel=1e-9
+    )
+    logs, ratio = np.log(y / x), ratio_limits(x, y, apart, apart)
+    assert ratio.ratio.value == pytest.approx(stats.gmean(y / x), rel=1e-9)
+    assert (ratio.lower, ratio.upper) == pytest.approx(
+        np.exp(logs.mean() + np.array([-1, 1]) * 1.959964 * logs.std(ddof=1)), rel=1e-6
+    )
+    d, mean = y - x, (x + y) / 2
+    frame = pd.DataFrame({"d": d, "m": mean - mean.mean()})
+    first = smf.ols("d ~ m", frame).fit()
+    second = smf.ols("r ~ m", frame.assign(r=np.abs(first.resid))).fit()
+    found = sloping_limits(d, mean)
+    assert (found.b0.value, found.b1.value, found.r0, found.r1) == pytest.approx((*first.params, *second.params), rel=1e-9)
+    assert found.b1.interval.low == pytest.approx(first.conf_int().loc["m", 0], rel=1e-9)
+    upper = found.at(np.array([25.0]))[2]  # Bland & Altman 1999, section 3.2: 2.46 mean absolute residuals
+    assert upper[0] == pytest.approx(
+        np.array([1, 25 - mean.mean()]) @ (first.params + 2.4565 * second.params).to_numpy(), rel=1e-3
+    )
+    share = wilson(17, 40)
+    assert (share.interval.low, share.interval.high) == pytest.approx(proportion_confint(17, 40, method="wilson"), rel=1e-9)
+    limits = percentile_limits(d, apart)
+    assert (limits.lower, limits.upper) == pytest.approx(np.percentile(d, [2.5, 97.5]))
+    assert limits.lower_interval.low <= limits.lower <= limits.lower_interval.high
+
+
+def test_bca_beside_scipy():
+    """Bias-corrected and accelerated intervals of four statistics, from sums, within the noise of drawing of scipy's."""
+    rng = np.random.default_rng(9)
+    x = rng.gamma(8, 2.5, 50)
+    y = x + rng.normal(1, 2, 50)
+
+    def four(s):
+        n, a, b, aa, bb, ab = np.moveaxis(s, -1, 0)
+        ma, mb = a / n, b / n
+        va, vb, c = aa / n - ma**2, bb / n - mb**2, ab / n - ma * mb
+        return np.stack(
+            [mb - ma, np.sqrt((aa + bb - 2 * ab) / n), c / np.sqrt(va * vb), 2 * c / (va + vb + (ma - mb) ** 2)], axis=-1
+        )
+
+    def by_data(x, y, axis=-1):
+        return np.moveaxis(
+            four(np.stack([np.ones_like(x), x, y, x * x, y * y, x * y], axis=-1).sum(axis=axis - 1 if axis < 0 else axis)), -1, 0
+        )
+
+    ours = bca(np.stack([np.ones(50), x, y, x * x, y * y, x * y], axis=1), four)
+    other = stats.bootstrap(
+        (x, y), by_data, paired=True, vectorized=True, n_resamples=10_000, method="BCa", random_state=3
+    ).confidence_interval
+    for k, i in enumerate(ours):
+        assert abs(i.low - other.low[k]) < 0.06 * (other.high[k] - other.low[k])
+        assert abs(i.high - other.high[k]) < 0.06 * (other.high[k] - other.low[k])
+
+
+def test_changes():
+    """Signs outside the zone, the smallest change by its formula, and the bias of the classical design."""
+    dx, dy = np.array([2.0, -3.0, 0.2, 1.5, -2.0]), np.array([1.0, -2.0, 0.1, -1.0, -1.0])
+    signs = sign_concordance(dx, dy, 0.5)
+    assert (signs.same, signs.judged, signs.excluded) == (3, 4, 1)
+    found = change(dx, dy, np.arange(5), 0.5)
+    assert (found.bias.value, found.sd) == pytest.approx(((dy - dx).mean(), (dy - dx).std(ddof=1)))
+    assert smallest_change(2.0, 0.6, 3, 7) == pytest.approx(1.959964 * math.sqrt(2 * (4 + 0.12) / 7), rel=1e-6)
+
+
+def test_demo_faces(demo, capsys):
+    """Planted truths of the demo, face by face: the blind device, the circular one, the one that follows; and the command line."""
+    repeat = {r.instrument.name: r for r in finish(RepeatRequest(demo.snapshot(), Lens()).run())}
+    assert "minutes apart differ by up to" in repeat_headline(repeat["Dogwood"])
+    wide = finish(demo.wide_snapshot_steps((FAT, WATER)))
+    water = {r.instrument.name: r for r in finish(WaterRequest(wide, Lens()).run())}
+    assert set(water) == {"Alder", "Birch"}
+    assert water_headline(water["Alder"])
+    for name in ("repeatability", "change", "hydration"):
+        assert main([name, "--demo", "--instrument", "Alder", "--json"]) == 0
+        out = json.loads(capsys.readouterr().out)
+        assert out["schema"] == f"anchor-tally/{name}/1"
+        assert main([name, "--demo", "--instrument", "Alder"]) == 0
+        assert capsys.readouterr().out.startswith("Alder")
+    changes = {r.instrument.name: r for r in finish(ChangeRequest(demo.snapshot(), Lens()).run())}
+    assert changes["Alder"].found.n == 28
+    assert change_headline(changes["Alder"])
+    people = [Client(1, "A"), Client(2, "B", cautions=frozenset({"ill"})), Client(3, "C", birth="2012-05")]
+    assert no_challenge(people, "2026-11-26") == ("B", "C")
+
+
+@pytest.mark.parametrize("case", ["one client", "one pair", "constant scan", "constant device", "all failed", "no repeats"])
+def test_awkward_studies_give_reasons(case):
+    """Degenerate data give a result with reasons, never a warning, a NaN or a traceback (warnings are errors here)."""
+    session = Session(open_file.create_in_memory("t"), None)
+    clients = 1 if case == "one client" else 5
+    for c in range(clients):
+        for week in range(1 if case in ("one pair", "no repeats") else 3):
+            day = f"2026-0{3 + week}-02"
+            scan = "20" if case == "constant scan" else f"{20 + c + week}"
+            values = ["22"] * 3 if case == "constant device" else [f"{22 + c + week + 0.1 * k:.1f}" for k in range(3)]
+            values = [None] * 3 if case == "all failed" else values[:1] if case in ("one pair", "no repeats") else values
+            session.do(typed(f"C{c}", f"{day}T07:00", "Fir", "device", "body_fat_percent", *values))
+            session.do(typed(f"C{c}", f"{day}T07:01", "Fir", "device", "total_body_water_percent", "55"))
+            session.do(typed(f"C{c}", f"{day}T07:30", "Scan", "reference", "body_fat_percent", scan))
+    snapshot, wide = session.snapshot("body_fat_percent"), finish(session.wide_snapshot_steps((FAT, WATER)))
+    for request in (
+        CompareRequest(snapshot, Lens(), "Fir"),
+        RepeatRequest(snapshot, Lens(), "Fir"),
+        ChangeRequest(snapshot, Lens(), "Fir"),
+        WaterRequest(wide, Lens(), "Fir"),
+    ):
+        try:
+            found = finish(request.run())
+        except UserError:  # a sentence why it cannot be asked
+            continue
+        found = found[0] if isinstance(found, tuple) else found
+        assert "nan" not in repr(found).lower().replace("nano", "")
+    session.close()
