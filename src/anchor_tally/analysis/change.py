@@ -16,6 +16,7 @@ from ..stats.estimate import Note, note
 from ..stats.trend import reference_error
 from .comparator import CannotCompare, find_comparator, others_of
 from .compare import lens_for
+from .consistency import outlying_repeats
 from .pairing import PairSet, pair
 from .question import Asked
 from .repeat import RepeatRequest
@@ -99,7 +100,7 @@ class ChangeRequest:
             found=found,
             smallest=_smallest(self.snapshot, lens, item),
             pairs=pairs,
-            notes=(*notes, *found.notes),
+            notes=(*notes, *outlying_repeats(pairs, self.snapshot.catalogue), *found.notes),
         )
 
 

@@ -7,7 +7,7 @@ import numpy as np
 from ..domain.catalogue import Catalogue
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
-from ..domain.snapshot import OK, Columns
+from ..domain.snapshot import OK, Columns, Floats, Ints
 from ..stats.estimate import Note, note
 from ..stats.tallies import far_off, robust_sd
 from .pairing import PairSet, stamp
@@ -27,22 +27,27 @@ def usual_spread(c: Columns) -> float | None:
 
 
 def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
-    """Repeats far off their sisters, named one by one (the first few): the result is moved by them."""
+    """Repeats of pairs that are far off their sisters, named one by one (the first few): the result is moved by them."""
     if pairs.n < 3:
         return []
     tally = pairs.visit * (int(pairs.setting.max()) + 1) + pairs.setting
-    found = far_off(tally, pairs.y)
-    zone, metric = zone_named(catalogue.zone), metric_named(pairs.metric)
+    return outliers_named(tally, pairs.y, pairs.client, pairs.instant, catalogue, pairs.metric)
+
+
+def outliers_named(tally: Ints, value: Floats, client: Ints, instant: Ints, catalogue: Catalogue, name: str) -> list[Note]:
+    """Readings far off their sisters of one tally, named; all arrays of shape (n,)."""
+    found = far_off(tally, value)
+    zone, metric = zone_named(catalogue.zone), metric_named(name)
     unit = "%" if metric is None or metric.unit == "percent" else metric.unit
     out = []
     for k in found[:MOST_NAMED].tolist():
-        sisters = pairs.y[(tally == tally[k]) & (np.arange(pairs.n) != k)]
+        sisters = value[(tally == tally[k]) & (np.arange(value.size) != k)]
         out.append(
             note(
                 "far_off",
-                client=catalogue.clients[int(pairs.client[k])].code,
-                at=stamp(int(pairs.instant[k]), zone, timed=True).replace("T", " "),
-                value=f"{pairs.y[k]:.1f}",
+                client=catalogue.clients[int(client[k])].code,
+                at=stamp(int(instant[k]), zone, timed=True).replace("T", " "),
+                value=f"{value[k]:.1f}",
                 unit=unit,
                 sisters=" and ".join(f"{v:.1f}" for v in sorted(sisters.tolist())[:4]),
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator
 from dataclasses import dataclass
 
 import numpy as np
@@ -53,6 +54,23 @@ class Forms:
     near: tuple[tuple[float, Estimate | None], ...]
     null_devices: NullDevices
     notes: tuple[Note, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class FormsRequest:
+    """The other forms of one comparison that is there already: its pairs, bias, SD and the scan's error."""
+
+    snapshot: Snapshot
+    pairs: PairSet
+    bias: float | None
+    sd: float | None
+    scan: ScanError
+    seed: int = 1
+
+    def run(self) -> Generator[float, None, Forms]:
+        """Yield progress; return the forms."""
+        yield 0.1
+        return forms_of(self.pairs, self.snapshot, self.bias, self.sd, self.scan, self.seed)
 
 
 def forms_of(pairs: PairSet, snapshot: Snapshot, bias: float | None, sd: float | None, scan: ScanError, seed: int = 1) -> Forms:

@@ -13,6 +13,7 @@ from ..domain.snapshot import Floats, Ints, Snapshot, read_only
 from ..stats.estimate import Note
 from ..stats.repeatability import Repeatability, repeatability
 from .comparator import CannotCompare, readers_of
+from .consistency import outliers_named
 from .question import Asked
 from .series import instrument_asked, rows_of_instrument
 
@@ -68,6 +69,7 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> RepeatResult:
     size = np.bincount(tally) if order.size else np.empty(0)
     mean = np.bincount(tally, c.value[order]) / np.maximum(size, 1) if order.size else np.empty(0)
     several = size[tally] > 1 if order.size else np.empty(0, dtype=bool)
+    outliers = outliers_named(tally, c.value[order], c.client[order], c.instant[order], snapshot.catalogue, lens.metric)
     return RepeatResult(
         asked=Asked(snapshot.revision, lens),
         instrument=item,
@@ -77,5 +79,5 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> RepeatResult:
         level=read_only(mean[tally][several] if order.size else [], np.float64),
         client=read_only(c.client[order][several], np.int64),
         reading=read_only(c.reading[order][several], np.int64),
-        notes=(*notes, *found.notes),
+        notes=(*notes, *outliers, *found.notes),
     )

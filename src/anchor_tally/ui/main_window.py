@@ -12,7 +12,7 @@ from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
-from ..app.actions import ACTIONS, STAGES
+from ..app.actions import ACTIONS, FACE_PAGES, STAGES
 from ..domain.errors import UserError
 from ..figures.style import DARK, LIGHT, Palette
 from .file_actions import FileActions
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from .pages import EvidenceFor, Page
 
 LOOK_MS, MIRROR_MS, IDLE_MS = 1000, 2000, 60
-_LENS = frozenset(s.id for s in STAGES if s.lens)
+_LENS = frozenset(s.id for s in STAGES if s.lens) | frozenset(FACE_PAGES)
 
 
 class MainWindow(FileActions):
@@ -190,7 +190,7 @@ class MainWindow(FileActions):
                 widget.deleteLater()
         session, self.session = self.session, None
         if session.path is not None and not is_demo(session.path):
-            self.memory.keep_view(session.path, self.shown, session.lens)
+            self.memory.keep_view(session.path, "compare" if self.shown in FACE_PAGES else self.shown, session.lens)
         self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
 
@@ -263,7 +263,7 @@ class MainWindow(FileActions):
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
         self.stack.setCurrentWidget(page)
-        self.rail.mark(key)
+        self.rail.mark("compare" if key in FACE_PAGES else key)
         self._refresh_shown()
 
     def _refresh_shown(self) -> None:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QWidget
 
+from ..app.actions import FACE_PAGES
 from ..app.session import Session
 from ..figures.style import Palette
 from .jobs import Jobs
@@ -103,6 +105,17 @@ def _importing() -> type[Page]:
     return ImportPage
 
 
+def _face(key: str) -> type[Page]:
+    from .stages.faces.alike import AlikePage
+    from .stages.faces.change import ChangePage
+    from .stages.faces.consistency import ConsistencyPage
+    from .stages.faces.score import ScorePage
+    from .stages.faces.water import WaterPage
+
+    faces: tuple[type[Page], ...] = (ConsistencyPage, ChangePage, WaterPage, AlikePage, ScorePage)
+    return faces[FACE_PAGES.index(key)]
+
+
 def import_pages() -> None:
     """Import what the pages need, so that the first opening of each is quick; runs on a thread of its own while nothing else does."""
     for page in PAGES.values():
@@ -116,4 +129,5 @@ PAGES: dict[str, Callable[[], type[Page]]] = {
     "compare": _compare,
     "calibrate": _calibrate,
     "import": _importing,
+    **{key: partial(_face, key) for key in FACE_PAGES},
 }

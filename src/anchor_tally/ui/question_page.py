@@ -19,11 +19,15 @@ class QuestionPage(Page):
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
-        self.asked: Asked | None = None
+        self.asked: tuple[Asked, ...] | None = None
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
         """The computation, from frozen things only; it runs on the worker."""
         raise NotImplementedError
+
+    def metrics(self) -> tuple[str, ...]:
+        """The metrics that the question needs, where it is not that of the lens alone."""
+        return ()
 
     def answer(self, result: Any) -> None:
         """Show a result."""
@@ -35,15 +39,24 @@ class QuestionPage(Page):
 
     def refresh(self) -> None:
         """Ask when the question is another one than the last."""
-        now = self.session.asked()
+        now = self._now()
         if now != self.asked or self.session.writing:
             self.ask()
+
+    def _now(self) -> tuple[Asked, ...]:
+        """What the question stands on now: the lens, and the content of each metric."""
+        return (self.session.asked(), *(self.session.asked(m) for m in self.metrics()))
 
     def ask(self) -> None:
         """Ask now."""
         lens = self.session.lens
-        self.asked = self.session.asked()
-        job = Job(self.words, lambda: self.session.snapshot_steps(lens.metric), lambda snapshot: self.request(snapshot, lens))
+        self.asked = self._now()
+        metrics = self.metrics()
+        job = Job(
+            self.words,
+            lambda: self.session.wide_snapshot_steps(metrics) if metrics else self.session.snapshot_steps(lens.metric),
+            lambda snapshot: self.request(snapshot, lens),
+        )
         self.jobs.start(self.owner, job, self.answer, self._failed)
 
     def _failed(self, text: str) -> None:

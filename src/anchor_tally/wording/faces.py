@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..analysis.alike import AlikeResult
 from ..analysis.change import ChangeResult
+from ..analysis.compare import CompareResult
 from ..analysis.repeat import RepeatResult
+from ..analysis.scorecard import ScoreResult
 from ..analysis.water import WaterResult
 from ..domain.metrics import Metric, metric_named
 from ..stats.estimate import Estimate, Note
+from .names import short_name
 from .numbers import MISSING, count, number, signed, span
 from .sentences import sentence, side
 from .statistics import Line
 
-OLD = ("settings_pooled",)
+SURE = 0.8  # share of resamples from which on one is called the first
 
 
 def _metric(name: str) -> Metric:
@@ -61,8 +65,8 @@ def repeat_lines(r: RepeatResult) -> list[Line]:
         Line("Technical error (% of the mean)", number(f.tem_percent, 2), ""),
         Line(f"Largest range of a tally ({unit})", number(f.largest, m.decimals), ""),
         _line(f"SD from day to day ({unit})", f.day, k),
-        Line(f"SD of one reading on one day ({unit})", number(f.single_day, k), ""),
-        Line(f"Smallest change of two single readings ({unit})", number(f.detectable, k), ""),
+        Line(f"SD of one reading, one day ({unit})", number(f.single_day, k), ""),
+        Line(f"Change shown by two readings ({unit})", number(f.detectable, k), ""),
     ]
     if f.icc is not None:
         for label, e in (("ICC 1,1", f.icc.one), ("ICC 2,1", f.icc.random), ("ICC 3,1", f.icc.mixed)):
@@ -111,9 +115,9 @@ def change_lines(r: ChangeResult) -> list[Line]:
     agree = MISSING if share is None else f"{100 * share.value:.0f} %"
     ends = f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %" if share is not None and share.interval else ""
     lines.append(Line("Same direction", agree, ends))
-    lines.append(Line(f"Within ± {number(f.zone, 1)} {unit}: too small to judge", str(signs.excluded), ""))
+    lines.append(Line(f"Too small to judge (± {number(f.zone, 1)} {unit})", str(signs.excluded), ""))
     for days, least in r.smallest:
-        lines.append(Line(f"Smallest change shown by {count(days, 'day')} each ({unit})", number(least, m.decimals), ""))
+        lines.append(Line(f"Shown by means of {count(days, 'day')} ({unit})", number(least, m.decimals), ""))
     return lines
 
 
@@ -148,4 +152,134 @@ def water_lines(r: WaterResult) -> list[Line]:
     ]
     if r.share is not None:
         lines.append(Line("Water over what is not fat", number(r.share[0], 3), f"varies {100 * r.share[1]:.2f} %"))
+    return lines
+
+
+def challenge_words(excluded: Sequence[str]) -> str:
+    """Who is never offered a hydration challenge, named first; then what it is."""
+    first = f"No hydration challenge for {', '.join(excluded)} (a caution, or under 18). " if excluded else ""
+    return (
+        f"{first}Points are visits, less the client's mean. A challenge (two mornings, dry and loaded, for healthy adults who want to) would "
+        "show the device's own sensitivity; licensed practice decides."
+    )
+
+
+# look-alikes
+def alike_headline(r: AlikeResult) -> str:
+    """Which devices move as one."""
+    if r.groups:
+        groups = "; ".join(" and ".join(g) for g in r.groups)
+        return f"{groups} move as one within clients: they likely share a formula, and count as one opinion."
+    if not r.known.sum() > len(r.names):
+        return "Too few visits in common to see whether devices are alike."
+    return "No two devices move as one within clients: each is an opinion of its own."
+
+
+def alike_lines(r: AlikeResult) -> list[Line]:
+    """Pairs that move as one, values computed from others, parts beside the whole."""
+    lines = [Line(f"{a.first} and {a.second} move as one", number(a.r.value, 2), span(a.r.interval, 2)) for a in r.alike]
+    for c in r.computed:
+        top, bottom = _metric(c.top).label.lower(), _metric(c.bottom).label.lower()
+        lines.append(
+            Line(
+                f"{c.instrument}: {top} is computed, not measured: {bottom} ×",
+                number(c.ratio, 3),
+                f"varies {100 * c.spread:.2f} %",
+            )
+        )
+    for b in r.balances:
+        parts = " + ".join(_metric(m).label.lower() for m in b.parts)
+        lines.append(Line(f"{b.instrument}: body mass less {parts} (%)", signed(b.mean, 1), f"at most {signed(b.worst, 1)}"))
+    return lines or [Line("No value computed from another", "", "")]
+
+
+# score card
+def score_headline(r: ScoreResult) -> str:
+    """What to keep, and how sure that is."""
+    left = [c for c in r.cards if not c.ruled_out and c.score is not None]
+    if not left:
+        return "Nothing is left to choose from: every instrument is ruled out, or has no pairs."
+    best = left[0]
+    if best.first is None:
+        text = f"{best.instrument.name} scores highest; how sure that is cannot be said"
+    elif best.first >= SURE:
+        text = f"{best.instrument.name} comes first (in {100 * best.first:.0f} % of resamples)"
+    else:
+        often = sorted((c for c in left if c.first is not None), key=lambda c: -(c.first or 0))[:3]
+        text = "No clear first: " + ", ".join(f"{short_name(c.instrument.name)} in {100 * (c.first or 0):.0f} %" for c in often)
+        text += " of resamples"
+    change = r.keep.get("change")
+    text += f"; for change keep {change}" if change else "; none is shown to follow change better than the last scan carried over"
+    return f"{text}."
+
+
+def score_lines(r: ScoreResult) -> list[tuple[str, ...]]:
+    """One line an instrument: name, error on anchors, error of changes, SD of repeats, failed, price, score, or why it is out."""
+    k = max(_metric(r.metric).decimals, 1)
+    out: list[tuple[str, ...]] = []
+    for c in r.cards:
+        why = "; ".join(sentence(n) for n in c.ruled_out)
+        out.append(
+            (
+                c.instrument.name + (f"\n{why}" if why else ""),
+                number(c.closeness, k),
+                number(c.change, k),
+                number(c.consistency, k + 1),
+                f"{100 * c.failed:.0f} %",
+                number(c.price, 0),
+                "out" if why else number(c.score, 2),
+            )
+        )
+    return out
+
+
+def keep_words(r: ScoreResult) -> str:
+    """What to keep for level, for change, and for value."""
+    said = [f"{what}: {name}" for what, name in r.keep.items()]
+    return f"Keep for {'; for '.join(said)}." if said else ""
+
+
+def closeness_words(r: CompareResult) -> list[Line]:
+    """The other forms of closeness."""
+    f = r.forms
+    if f is None:
+        return []
+    m = _metric(r.pairs.metric)
+    k, unit = max(m.decimals, 1), m.difference_unit
+    lines = []
+    for name, line in (
+        ("Passing–Bablok", f.passing_bablok.line if f.passing_bablok else None),
+        ("Deming", r.deming),
+        ("Least squares", f.ols),
+    ):
+        lines.append(_line(f"{name}: slope", line.slope if line else None, 2))
+        lines.append(_line(f"  intercept ({unit})", line.intercept if line else None, k, sign=True))
+    lines.append(_line("Theil–Sen: slope", f.theil_sen, 2))
+    if f.ratio is not None:
+        lines.append(_line("Ratio instrument / reference", f.ratio.ratio, 2))
+        lines.append(Line("  limits of the ratio", f"{number(f.ratio.lower, 2)} to {number(f.ratio.upper, 2)}", ""))
+    if f.percentiles is not None:
+        lines.append(
+            Line(f"97.5th percentile ({unit})", signed(f.percentiles.upper, k), span(f.percentiles.upper_interval, k, sign=True))
+        )
+        lines.append(
+            Line(f"2.5th percentile ({unit})", signed(f.percentiles.lower, k), span(f.percentiles.lower_interval, k, sign=True))
+        )
+    for bound, share in f.near:
+        said = MISSING if share is None else f"{100 * share.value:.0f} %"
+        ends = (
+            f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %" if share is not None and share.interval else ""
+        )
+        lines.append(Line(f"Within ± {number(bound, 1)} {unit}", said, ends))
+    if f.without_scan_error is not None:
+        w = f.without_scan_error
+        lines.append(
+            Line(f"SD without the scan's error ({unit})", number(w.sd, k), f"limits {signed(w.lower, k)} to {signed(w.upper, k)}")
+        )
+    n = f.null_devices
+    lines.append(Line(f"RMSE on anchors ({unit})", number(n.instrument, k), ""))
+    lines.append(Line("  of the other clients' mean", number(n.sample_mean, k), ""))
+    lines.append(Line("  of an equation from body mass index", number(n.bmi_equation, k), ""))
+    if f.normality is not None:
+        lines.append(Line("Normal? (Shapiro–Wilk of client means)", f"W {number(f.normality[0], 3)}", f"p {f.normality[1]:.3f}"))
     return lines

@@ -6,22 +6,26 @@ from collections.abc import Generator
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from ...analysis.comparator import CONSENSUS, stand_ins
 from ...analysis.compare import CompareResult, LadderRequest
 from ...analysis.evidence import explain
+from ...analysis.forms import FormsRequest
+from ...app.jobs import Job
 from ...domain.lens import Lens
 from ...domain.snapshot import Snapshot
-from ...figures import difference, ladder
+from ...figures import difference, forms, ladder
 from ...figures.style import Mark, Palette, marks_of
 from ...wording import sentences
+from ...wording.faces import closeness_words
 from ...wording.statistics import EXPLANATIONS, rows
 from ..pages import EvidenceFor, Surroundings
 from ..question_page import QuestionPage
-from ..widgets import Table, label
+from ..widgets import Flow, Table, label
+from .faces.face import FaceTabs
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -33,6 +37,7 @@ class CompareStage(QuestionPage):
     """Which instruments are close to the reference?"""
 
     owner, words = "compare", "Comparing"
+    formed = pyqtSignal()  # another form is on the screen
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
@@ -51,6 +56,18 @@ class CompareStage(QuestionPage):
         self.table.opened.connect(lambda row, _column: self._open(self.keys[row]))
         self.ladder: FigureView | None = None
         self.plot: FigureView | None = None
+        self.form = "difference"
+        self.form_tabs = QWidget()
+        row, group = Flow(4), QButtonGroup(self)
+        for key, words in forms.FORMS:
+            button = QPushButton(words)
+            button.setObjectName("tab")
+            button.setCheckable(True)
+            button.setChecked(key == self.form)
+            button.clicked.connect(lambda _=False, k=key: self.choose_form(k))
+            group.addButton(button)
+            row.addWidget(button)
+        self.form_tabs.setLayout(row)
         self.figures = QVBoxLayout()
         lower = QHBoxLayout()
         lower.addLayout(self.figures, 1)
@@ -64,8 +81,10 @@ class CompareStage(QuestionPage):
         lower.addWidget(self.side)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 10)
-        box.addWidget(self.headline)
-        box.addWidget(self.under)
+        self.tabs = FaceTabs("compare")
+        self.tabs.wanted.connect(self.wanted)
+        for w in (self.tabs, self.headline, self.under):
+            box.addWidget(w)
         box.addLayout(lower, 1)
         self.spare = QWidget()  # keeps the words on top when there is nothing to draw
         box.addWidget(self.spare, 1)
@@ -73,9 +92,13 @@ class CompareStage(QuestionPage):
         self.stand_in.setAccessibleName("Compare with what is not a reference")
         self.stand_in.clicked.connect(self._use_stand_in)
         self.stand_in.hide()
-        box.insertWidget(2, self.stand_in, 0, Qt.AlignmentFlag.AlignLeft)
+        box.insertWidget(3, self.stand_in, 0, Qt.AlignmentFlag.AlignLeft)
         self.spare.hide()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def refresh(self) -> None:
+        self.tabs.stay()
+        super().refresh()
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
         return LadderRequest(snapshot, lens).run()
@@ -136,7 +159,7 @@ class CompareStage(QuestionPage):
             from ..canvas import FigureView
 
             self.ladder = FigureView("Offset ladder", (150, 20, 52, 8))
-            self.plot = FigureView("Difference plot", (66, 116, 54, 10))
+            self.plot = FigureView("Difference plot", (66, 136, 54, 10))
             self.ladder.clicked.connect(self._rung_clicked)
             self.ladder.stepped.connect(lambda step: self.choose(self.chosen + step))
             self.ladder.opened.connect(lambda: self._open("bias"))
@@ -144,6 +167,7 @@ class CompareStage(QuestionPage):
             self.plot.stepped.connect(self._step_point)
             self.plot.opened.connect(self._open_point)
             self.figures.addWidget(self.ladder, 5)
+            self.figures.addWidget(self.form_tabs)
             self.figures.addWidget(self.plot, 6)
             self.ladder.setFocus()
         self.ladder.show()
@@ -163,7 +187,12 @@ class CompareStage(QuestionPage):
         self.under.setText(sentences.pairs_sentence(r) + "  Choose a rung, then a point: every number opens up to its readings.")
         lines = rows(r)
         self.keys = [line[0] for line in lines]
-        self.table.fill([line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys])
+        if self.form == "difference" or r.forms is None:
+            self.table.fill([line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys])
+        else:
+            other = closeness_words(r)
+            self.keys = ["bias"] * len(other)
+            self.table.fill([(x.name, x.value, x.interval) for x in other])
         self.notes.setText("\n".join(sentences.sentence(n) for n in r.notes))
         what = ladder.info(self.results)
         self.ladder.redraw(lambda axes, family: ladder.draw(axes, what, marks, self.chosen, self.colours, family))
@@ -172,9 +201,42 @@ class CompareStage(QuestionPage):
     def _paint_plot(self) -> None:
         if self.plot is None:
             return
+        if self.form != "difference":
+            self._paint_form()
+            return
         info = self.info = difference.info(self.results[self.chosen])
         mark = self.marks()[self.chosen]
         self.plot.redraw(lambda axes, family: difference.draw(axes, info, mark, self.colours, family, self.point))
+
+    def choose_form(self, form: str) -> None:
+        """Show closeness in another form; it is computed when it is first asked for."""
+        self.form, self.point = form, None
+        self._paint()
+
+    def _paint_form(self) -> None:
+        r, mark, form = self.results[self.chosen], self.marks()[self.chosen], self.form
+        if r.forms is None:
+            self._ask_forms(r)
+            return
+        what = forms.info(r, form)
+        if self.plot is not None:
+            self.plot.redraw(lambda axes, family: forms.draw(axes, what, mark, self.colours, family, self.point))
+
+    def _ask_forms(self, r: CompareResult) -> None:
+        spread = r.bias.value if r.bias is not None else None
+        metric, scan = r.pairs.metric, r.reference_trend.reference
+
+        def away(snapshot: Snapshot) -> Generator[float, None, Any]:
+            return FormsRequest(snapshot, r.pairs, spread, r.sd, scan).run()
+
+        def done(found: Any) -> None:
+            whole = replace(r, forms=found, notes=(*r.notes, *found.notes))
+            self.results = tuple(whole if x is r else x for x in self.results)
+            self._paint()
+            self.formed.emit()
+
+        job = Job("Other forms", lambda: self.session.snapshot_steps(metric), away)
+        self.jobs.start("forms", job, done, lambda text: self.message.emit(text, True))
 
     def choose(self, k: int) -> None:
         """Choose rung ``k``."""
@@ -187,7 +249,7 @@ class CompareStage(QuestionPage):
             self.choose(round(-event.ydata))
 
     def _point_clicked(self, event: Any) -> None:
-        if event.xdata is not None and self.info is not None and self.plot is not None:
+        if event.xdata is not None and self.info is not None and self.plot is not None and self.form == "difference":
             found = difference.nearest(self.info, self.plot.axes.transData.transform, event.x, event.y)
             if found is not None:
                 self._choose_point(found)

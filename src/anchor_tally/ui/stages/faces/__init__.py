@@ -1,0 +1,1 @@
+"""Faces of Compare beside closeness: consistency, change, water, look-alikes, score card."""
