@@ -6,7 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from statistics import median
 
+import numpy as np
+
 from ..domain.metrics import Metric
+from ..domain.snapshot import Floats
 from ..domain.units import ValueRefused, parse_quantity
 from ..stats.estimate import Note, note
 
@@ -25,6 +28,13 @@ class Doubt:
 
     note: Note
     instead: str = ""
+
+
+def reach_from_last(metric: Metric, expected: Floats) -> Floats:
+    """How far values may lie from those of visits nearby before they are asked about; arrays of one shape."""
+    fold = metric.id.startswith(("skinfold_", "sum_"))
+    fixed, share = _SKINFOLD_LAST if fold else _LAST.get(metric.dimension, (0.0, 0.4))
+    return np.maximum(fixed, share * np.abs(expected))
 
 
 def _reach(metric: Metric, of_sisters: bool, expected: float) -> float:

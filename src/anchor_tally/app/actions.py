@@ -20,7 +20,7 @@ class Stage:
 STAGES = (
     Stage("plan", "Plan", "Clients, instruments, protocol and assessors", True),
     Stage("record", "Record", "Type readings at the bench", True),
-    Stage("review", "Review", "What does not look right", False, True),
+    Stage("review", "Review", "What does not look right", True),
     Stage("compare", "Compare", "How close each instrument is to the scan", True, True),
     Stage("drift", "Drift", "Has an instrument moved", False, True),
     Stage("calibrate", "Calibrate", "What to subtract, for whom", True, True),

@@ -10,6 +10,7 @@ from ..analysis.calibration_record import is_stale
 from ..analysis.consistency import LAST, usual_spread
 from ..analysis.derive import Derived, derive_steps, raw_metrics, with_derived
 from ..analysis.question import Asked
+from ..analysis.rules.finding import Material
 from ..domain.catalogue import Catalogue
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
@@ -31,6 +32,7 @@ class KeptStudy:
         self.writing = False  # an import is half written: nothing is read meanwhile
         self._outputs: tuple[str, ...] = ()  # metrics that equations yielded when they were computed last
         self._revision = 0
+        self._around = 0  # edits of what stands around the readings
         self._revisions: dict[str, int] = {}
         self._forget_all()
 
@@ -65,6 +67,7 @@ class KeptStudy:
                 del self._columns[metric]
                 self._grown.discard(metric)
         facts = touched.facts
+        self._around += bool(facts & {"conditions", "protocol", "checks", "offers", "visits"})
         if facts - {"visits", "conditions", "calibrations", "checks"}:
             self._catalogue = None
         if facts & {"visits", "people"}:
@@ -306,6 +309,23 @@ class KeptStudy:
     def assessor_values(self) -> list[AssessorValue]:
         """Values of assessor checks."""
         return read.assessor_values(self.connection())
+
+    def content(self) -> tuple[int, int]:
+        """Numbers that stand for everything that the review looks at; notes on cards and decisions do not change them."""
+        return self._revision, self._around
+
+    def decisions(self) -> dict[str, tuple[str, str]]:
+        """Decision and reason about findings of the review, by their key."""
+        return read.decisions(self.connection())
+
+    def material_steps(self) -> Generator[float, None, Material]:
+        """Everything that the review looks at; yields as it goes."""
+        metrics = tuple(self.metrics())
+        if not metrics:
+            return Material(Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1)))
+        snapshot = yield from self.wide_snapshot_steps(metrics)
+        conn = self.connection()
+        return Material(snapshot, read.conditions(conn), read.assessors(conn), tuple(self.assessor_values()))
 
     def attachments(self, visit: int) -> list[Attachment]:
         """Files beside a visit."""

@@ -8,8 +8,11 @@ from ..wording.numbers import count
 from .session import Session
 
 
-def stage_marks(session: Session, today: date) -> dict[str, tuple[int, str]]:
-    """How many things want a look, and which, by stage; stages where nothing does are left out. Nothing is computed for it."""
+def stage_marks(session: Session, today: date, found: int = 0) -> dict[str, tuple[int, str]]:
+    """How many things want a look, and which, by stage; stages where nothing does are left out. Nothing is computed for it.
+
+    ``found`` is what the review found last.
+    """
     items, heights, aged = session.catalogue(), session.stated_heights(), session.with_stated_age()
     out: dict[str, tuple[int, str]] = {}
     lacking = [
@@ -20,6 +23,8 @@ def stage_marks(session: Session, today: date) -> dict[str, tuple[int, str]]:
     if lacking:
         said = f"{count(len(lacking), 'card')} without sex, age or height: equations need them ({', '.join(lacking[:3])}"
         out["plan"] = (len(lacking), f"{said}{' …' if len(lacking) > 3 else ''})")
+    if found:
+        out["review"] = (found, f"{count(found, 'thing')} to look at")
     over = [c for c in session.calibrations() if c.valid_until < today.isoformat()]
     if over:
         names = ", ".join(dict.fromkeys(c.instrument for c in over))

@@ -71,12 +71,18 @@ def mark_of(position: int, palette: Palette) -> Mark:
 
 
 def marks_of(instruments: Iterable[Instrument], palette: Palette) -> Callable[[Instrument], Mark]:
-    """Marks by the study's order of instruments, references left out. Computed methods take theirs from the end.
+    """Marks by the study's order of instruments, references in the ink of their own. Computed methods take theirs from the end.
 
     So the mark of a method stays when an instrument is added.
     """
     order = {i.id: k for k, i in enumerate(i for i in instruments if i.kind != "reference")}
-    return lambda item: mark_of(item.id if item.id < 0 else order.get(item.id, 0), palette)
+
+    def mark(item: Instrument) -> Mark:
+        if item.kind == "reference":
+            return Mark(palette.reference, "D", "-")
+        return mark_of(item.id if item.id < 0 else order.get(item.id, 0), palette)
+
+    return mark
 
 
 def use_fonts() -> str:

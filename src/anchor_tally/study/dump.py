@@ -58,6 +58,7 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("landmarks", "landmark", ()),
     ("stated", "stated", ()),
     ("assessor_values", "assessor_value", ()),
+    ("decisions", "decision", ()),
 )
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy
 _PRIVATE = {
@@ -68,7 +69,7 @@ _PRIVATE = {
     "reading": ("source",),
     "check_weight": ("note",),
 }
-_LEFT_OUT = ("client_height", "reading_change", "visit_change", "assessor_value")  # whole tables of that kind
+_LEFT_OUT = ("client_height", "reading_change", "visit_change", "assessor_value", "decision")  # whole tables of that kind
 # free text that a column must have: what stands there instead, and where
 _INSTEAD = {("reading", "note"): "CASE WHEN t.status = 'excluded' THEN 'excluded' ELSE '' END"}
 _FROM = {"condition": "(SELECT * FROM condition WHERE value IN ('yes', 'no'))"}

@@ -133,6 +133,16 @@ def stations(conn: sqlite3.Connection) -> dict[str, StationChoice]:
     return {r[0]: StationChoice(r[0], tuple(r[1].split()), *r[2:]) for r in rows}
 
 
+def decisions(conn: sqlite3.Connection) -> dict[str, tuple[str, str]]:
+    """Decision and reason about findings of the review, by their key."""
+    return {key: (decision, reason) for key, decision, reason in conn.execute("SELECT key, decision, reason FROM decision")}
+
+
+def assessors(conn: sqlite3.Connection) -> dict[int, str]:
+    """Who measured, by visit, where it is known."""
+    return dict(conn.execute("SELECT id, assessor FROM visit WHERE assessor <> ''").fetchall())
+
+
 def attachments(conn: sqlite3.Connection, visit: int) -> list[Attachment]:
     """Files beside a visit, in the order in which they were added."""
     rows = conn.execute("SELECT id, path, sha256 FROM attachment WHERE visit = ? ORDER BY id", (visit,))

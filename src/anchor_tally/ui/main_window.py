@@ -50,7 +50,7 @@ class MainWindow(FileActions):
         self.jobs: Jobs | None = None
         self.lens: LensBar | None = None
         self.drawer: Drawer | None = None
-        self.shown = ""
+        self.shown, self.found = "", 0
         self._painted = False
         self._importing: threading.Thread | None = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
@@ -217,6 +217,8 @@ class MainWindow(FileActions):
             page.wanted.connect(self.go)
             page.file_wanted.connect(self.import_file)
             page.shown.connect(self._answered)
+            page.opened.connect(self.open_found)
+            page.counted.connect(self._reviewed)
             self.pages[key] = page
             self.stack.addWidget(page)
         return self.pages[key]
@@ -245,6 +247,19 @@ class MainWindow(FileActions):
                 self.page(missing[0])
             else:
                 self._idle.stop()
+                if self.session is not None and not self.session.writing:
+                    self.page("review").refresh()  # the study is looked through whenever it has changed
+
+    def _reviewed(self, n: int) -> None:
+        """The review has looked through the study."""
+        self.found = n
+        self._mark_stages()
+
+    def _mark_stages(self) -> None:
+        from ..app.marks import stage_marks
+
+        if self.session is not None and not self.session.writing:
+            self.rail.show_marks(stage_marks(self.session, date.today(), self.found))
 
     # showing
     def choose(self, stage: str) -> None:
@@ -278,8 +293,6 @@ class MainWindow(FileActions):
 
     def refresh(self) -> None:
         """Show the study as it is now, after an edit or a change of lens."""
-        from ..app.marks import stage_marks
-
         session = self.session
         if session is None:
             return
@@ -292,8 +305,9 @@ class MainWindow(FileActions):
         self.footer.take_over.setVisible(session.elsewhere)
         self._enable()
         self._refresh_shown()
-        if not session.writing:
-            self.rail.show_marks(stage_marks(session, date.today()))
+        self._mark_stages()
+        if self._importing is not None:
+            self._idle.start()
         self._mirrors.start()
 
     def _enable(self) -> None:

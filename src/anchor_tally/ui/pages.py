@@ -33,7 +33,7 @@ class Page(QWidget):
     """A page. It shows the study when it is told to refresh; everything it says goes out by signals.
 
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens the drawer; ``wanted`` asks for
-    another page by its id, ``file_wanted`` for the import of a file; ``shown`` tells that an answer is on the screen.
+    another page by its id, ``opened`` for something found, ``counted`` tells how many things want a look, ``file_wanted`` for the import of a file; ``shown`` tells that an answer is on the screen.
     """
 
     message = pyqtSignal(str, bool)
@@ -41,6 +41,8 @@ class Page(QWidget):
     wanted = pyqtSignal(str)
     file_wanted = pyqtSignal(str)
     shown = pyqtSignal()
+    opened = pyqtSignal(object)
+    counted = pyqtSignal(int)
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__()
@@ -99,6 +101,12 @@ def _calibrate() -> type[Page]:
     return CalibrateStage
 
 
+def _review() -> type[Page]:
+    from .stages.review import ReviewPage
+
+    return ReviewPage
+
+
 def _importing() -> type[Page]:
     from .stages.importing.page import ImportPage
 
@@ -126,6 +134,7 @@ def import_pages() -> None:
 PAGES: dict[str, Callable[[], type[Page]]] = {
     "plan": _plan,
     "record": _record,
+    "review": _review,
     "compare": _compare,
     "calibrate": _calibrate,
     "import": _importing,

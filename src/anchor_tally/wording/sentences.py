@@ -35,6 +35,21 @@ NOTES = {
     "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
     "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
     "third_repeat": "the first two differ by {difference} {unit}, more than {tolerance}: take a third, the median counts",
+    "review_gone": "Decided; it is not found any more.",
+    "review_slip": "{value} {unit} where about {expected} is usual: {slip}?",
+    "review_at_odds": "{value} {unit} where about {expected} is usual for this client and device.",
+    "review_repeats": "{value} {unit} beside {sisters}: far from its sister repeats.",
+    "review_missing_repeats": "{short} of {visits} tallies have fewer than the {planned} planned repeats.",
+    "review_failures": "{share} % of {n} readings failed.",
+    "review_water": "Water lies {gap} points {way} the client's recent mean (usual: within {usual}).",
+    "review_balance": "Body mass less fat and fat-free mass: {missing} % is missing.",
+    "review_conditions": "The protocol was not kept: {words}.",
+    "review_unlike": "This tally stands beside a scan that was taken under other conditions: {words}.",
+    "review_setting": "The setting went from {first} to {then} near a scan.",
+    "review_folds_bmi": "Body mass index of {bmi}: skinfold equations are not for it.",
+    "review_region": "Scans of {metric} with the head at one time, without it at another: they do not compare.",
+    "review_different": "These are different things and never compare: {words}.",
+    "review_assessor": "{who} takes sites and has not been checked.",
     "few_common_visits": "Some devices have fewer than {least} visits in common: nothing is said of those.",
     "lacks_metric": "does not show {metric}",
     "lacks_segments": "shows no segments",
@@ -157,8 +172,10 @@ def pairs_sentence(result: CompareResult) -> str:
     """How many pairs, and what was left out."""
     p = result.pairs
     n = p.left_out.n
+    excluded = dict(p.left_out.counts).get("excluded reading", 0)
+    put_out = f"; {count(excluded, 'reading')} excluded" if excluded else ""
     left = "" if n == 0 else "; 1 reading or scan made no pair" if n == 1 else f"; {n} readings or scans made no pair"
-    return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
+    return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}{put_out}."
 
 
 def calibration_sentence(result: CalibrateResult) -> str:

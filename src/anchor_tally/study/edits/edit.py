@@ -29,6 +29,7 @@ Fact = Literal[
     "checks",
     "study",
     "attachments",
+    "decisions",
 ]
 _kept = itertools.count(1)
 
@@ -48,6 +49,7 @@ _FACT: dict[str, Fact] = {
     "station": "protocol",
     "landmark": "protocol",
     "attachment": "attachments",
+    "decision": "decisions",
     "calibration": "calibrations",
     "calibration_mark": "calibrations",
     "study": "study",
@@ -71,6 +73,7 @@ _KEYS = {
     "instrument_condition": ("instrument", "key"),
     "station": ("id",),
     "landmark": ("metric",),
+    "decision": ("key",),
     "stated": ("metric", "what"),
 }
 

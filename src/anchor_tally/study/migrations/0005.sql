@@ -39,3 +39,7 @@ CREATE TABLE attachment (
   id INTEGER PRIMARY KEY AUTOINCREMENT, visit INTEGER NOT NULL REFERENCES visit, path TEXT NOT NULL CHECK (path <> ''),
   sha256 TEXT NOT NULL, added_at TEXT NOT NULL, UNIQUE (visit, path)
 ) STRICT;
+-- What was decided about a finding of the review, with its reason.
+CREATE TABLE decision (
+  key TEXT PRIMARY KEY CHECK (key <> ''), decision TEXT NOT NULL CHECK (decision IN ('keep', 'exclude')), reason TEXT NOT NULL, at TEXT NOT NULL
+) STRICT, WITHOUT ROWID;

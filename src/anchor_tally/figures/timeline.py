@@ -1,0 +1,119 @@
+"""Readings through time, with those that a finding is about in rings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from ..analysis.rules import Finding, Material
+from ..domain.instants import zone_named
+from ..domain.metrics import metric_named
+from ..domain.snapshot import EXCLUDED, FAILED, Floats
+from .style import Mark, Palette, prepare
+
+MOST = 3000
+
+
+@dataclass(frozen=True, eq=False)
+class Run:
+    """One instrument's readings: days, values, and which are excluded, failed (value NaN-free: the lowest shown), or ringed."""
+
+    name: str
+    instrument: int
+    when: tuple[datetime, ...]
+    value: Floats
+    excluded: np.ndarray
+    failed: np.ndarray
+    ringed: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class TimelineInfo:
+    """What the picture of a finding shows; no run when there is nothing to draw."""
+
+    runs: tuple[Run, ...]
+    label: str
+    title: str
+
+
+def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
+    """The readings that a finding is about, among those of the same client and device; of a visit, those of all devices."""
+    metric = f.metric or (lens_metric if lens_metric in m.snapshot.columns else next(iter(m.snapshot.columns), ""))
+    c = m.snapshot.columns.get(metric)
+    found = metric_named(metric)
+    label = f"{found.label} ({found.unit})" if found is not None else metric
+    if c is None:
+        return TimelineInfo((), label, "")
+    own = np.ones(c.n, dtype=bool)
+    if f.client:
+        own &= c.client == f.client
+    if f.instrument:
+        own &= c.instrument == f.instrument
+    own &= c.reading > 0
+    items = np.unique(c.instrument[own]).tolist()
+    zone = zone_named(m.snapshot.catalogue.zone)
+    runs = []
+    for item in items:
+        rows = np.flatnonzero(own & (c.instrument == item))
+        rows = rows[np.argsort(c.instant[rows], kind="stable")][-MOST:]
+        value = c.value[rows]
+        floor = float(np.nanmin(value)) if (~np.isnan(value)).any() else 0.0
+        ringed = np.isin(c.reading[rows], f.readings) if f.readings else (c.visit[rows] == f.visit) & bool(f.visit)
+        runs.append(
+            Run(
+                m.snapshot.instruments[item].name if item in m.snapshot.instruments else "",
+                item,
+                tuple(datetime.fromtimestamp(int(i), zone) for i in c.instant[rows].tolist()),
+                np.where(np.isnan(value), floor, value),
+                c.status[rows] == EXCLUDED,
+                c.status[rows] == FAILED,
+                ringed,
+            )
+        )
+    who = m.snapshot.clients[f.client].code if f.client in m.snapshot.clients else "all clients"
+    return TimelineInfo(tuple(runs), label, who)
+
+
+def draw(axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palette, family: str) -> None:
+    """Points by instrument; excluded ones open, failed ones as crosses at the foot, those that the finding is about in rings."""
+    prepare(axes, palette, family)
+    if not what.runs:
+        axes.text(0.5, 0.5, "nothing to draw", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        return
+    for run, mark in zip(what.runs, marks, strict=True):
+        when = np.array(run.when, dtype=object)
+        ok = ~run.excluded & ~run.failed
+        if ok.any():
+            axes.plot(
+                when[ok],
+                run.value[ok],
+                ls="none",
+                marker=mark.shape,
+                ms=5,
+                color=mark.colour,
+                mec=palette.surface,
+                mew=0.5,
+                label=run.name,
+            )
+        if run.excluded.any():
+            axes.plot(
+                when[run.excluded], run.value[run.excluded], ls="none", marker=mark.shape, ms=5, mfc="none", mec=mark.colour
+            )
+        if run.failed.any():
+            axes.plot(when[run.failed], run.value[run.failed], ls="none", marker="x", ms=5, color=palette.warn)
+        if run.ringed.any():
+            axes.plot(when[run.ringed], run.value[run.ringed], ls="none", marker="o", ms=15, mfc="none", mec=palette.warn, mew=2)
+    if len(what.runs) > 1:
+        legend = axes.legend(
+            loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, fontsize=9, prop={"family": family, "size": 9}
+        )
+        for text in legend.get_texts():
+            text.set_color(palette.ink)
+    axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
+    axes.set_xlabel(what.title, fontfamily=family, fontsize=9)
+    for text in (*axes.get_xticklabels(), *axes.get_yticklabels()):
+        text.set_fontfamily(family)
+    axes.tick_params(axis="x", labelrotation=0)

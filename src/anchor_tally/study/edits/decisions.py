@@ -1,0 +1,59 @@
+"""Edits of the review: what was decided about a finding, with its reason."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ...domain.text import plain_text
+from .edit import EditRefused, Journal, Row, now
+from .readings import ExcludeReading, PutBackReading
+
+
+@dataclass(frozen=True, slots=True)
+class Decide:
+    """Keep what was found as it is, or exclude its readings; the reason is required and kept. One step, undone as one."""
+
+    key: str
+    decision: str
+    reason: str
+    readings: tuple[int, ...] = ()
+    who: str = ""
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "keep a finding as it is" if self.decision == "keep" else "exclude what was found"
+
+    def write(self, journal: Journal) -> None:
+        """Write the decision, and the state of the readings."""
+        reason = plain_text(self.reason)
+        if not reason:
+            raise EditRefused("a decision needs a reason; nothing was changed")
+        if self.decision == "exclude":
+            for reading in self.readings:
+                ExcludeReading(reading, reason, self.who).write(journal)
+        row: Row = {"key": self.key, "decision": self.decision, "reason": reason, "at": now()}
+        journal.put("decision", row)
+
+
+@dataclass(frozen=True, slots=True)
+class Reopen:
+    """Take a decision back: its excluded readings are put back, and the finding is shown again where it still holds."""
+
+    key: str
+    readings: tuple[int, ...] = ()
+    who: str = ""
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "open a finding again"
+
+    def write(self, journal: Journal) -> None:
+        """Take the decision away, and the exclusions it made."""
+        kept = journal.one("SELECT decision FROM decision WHERE key = ?", self.key)
+        if kept and kept[0] == "exclude":
+            for reading in self.readings:
+                if journal.one("SELECT 1 FROM reading WHERE id = ? AND status = 'excluded'", reading):
+                    PutBackReading(reading, self.who).write(journal)
+        journal.delete("decision", {"key": self.key})

@@ -1,0 +1,204 @@
+"""Review: what does not look right, worst first, with its picture and what can be done about it."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from ...analysis.rules import Finding, Material, ReviewRequest, ReviewResult
+from ...analysis.sensitivity import SensitivityRequest
+from ...app.find import Found
+from ...app.jobs import Job
+from ...domain.errors import UserError
+from ...figures import timeline
+from ...figures.style import Palette, marks_of
+from ...study.edits.decisions import Decide, Reopen
+from ...study.edits.edit import Edit
+from ...wording import review as words
+from ..pages import EvidenceFor, Page, Surroundings
+from ..widgets import Table, label
+
+if TYPE_CHECKING:
+    from ..canvas import FigureView
+
+OWNER = "review"
+
+
+class ReviewPage(Page):
+    """The list is made anew, in the background, whenever the study changes; a decision asks for a reason and is kept."""
+
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.result: ReviewResult | None = None
+        self.open_: tuple[Finding, ...] = ()
+        self.looked_at: Any = None
+        self.headline = label("Looking through the study…", "headline", wrap=True)
+        self.under = label("", "faint", wrap=True)
+        self.table = Table(["What", "How grave", "Rule", "About", "When"], "Findings", numeric_from=99)
+        self.table.chosen.connect(lambda _row, _column: self._show_chosen())
+        self.table.activated.connect(lambda _index: self._open_readings())
+        self.decided = QCheckBox("Show what was decided")
+        self.decided.clicked.connect(lambda _on: self._fill())
+        self.advice = label("", wrap=True)
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why? (kept with the decision)")
+        self.reason.setAccessibleName("Reason of the decision")
+        self.keep = QPushButton("Keep as it is")
+        self.exclude = QPushButton("Exclude")
+        self.bench = QPushButton("Open at the bench")
+        self.again = QPushButton("Open it again")
+        self.keep.clicked.connect(lambda: self._decide("keep"))
+        self.exclude.clicked.connect(lambda: self._decide("exclude"))
+        self.bench.clicked.connect(self._to_bench)
+        self.again.clicked.connect(self._reopen)
+        self.figure: FigureView | None = None
+        self.picture = QVBoxLayout()
+        card = QWidget()
+        card.setObjectName("card")
+        row = QHBoxLayout()
+        row.addWidget(self.reason, 1)
+        for w in (self.keep, self.exclude, self.bench, self.again):
+            row.addWidget(w)
+        inside = QVBoxLayout(card)
+        inside.addWidget(self.advice)
+        inside.addLayout(row)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(16, 12, 16, 10)
+        for part in (self.headline, self.under):
+            box.addWidget(part)
+        box.addWidget(self.table, 3)
+        box.addWidget(self.decided)
+        box.addLayout(self.picture, 4)
+        box.addWidget(card)
+        self.card = card
+
+    # asking
+    def refresh(self) -> None:
+        now = (self.session.content(), self.session.lens)
+        if now == self.looked_at or self.session.writing:
+            self._fill()
+            return
+        self.looked_at = now
+        job = Job("Reviewing", self.session.material_steps, self._away)
+        self.jobs.start(OWNER, job, self._answer, self._failed)
+
+    @staticmethod
+    def _away(material: Material) -> Generator[Any, None, Any]:
+        return ReviewRequest(material).run()
+
+    def _failed(self, text: str) -> None:
+        self.looked_at = None
+        self.headline.setText(text[:1].upper() + text[1:] + ".")
+        self.shown.emit()
+
+    def _answer(self, result: ReviewResult) -> None:
+        self.result = result
+        self._fill()
+        lens = self.session.lens
+        if lens.metric in result.material.snapshot.columns:
+            job = Job(
+                "With and without",
+                lambda: self.session.snapshot_steps(lens.metric),
+                lambda snapshot: SensitivityRequest(snapshot, lens).run(),
+            )
+            self.jobs.start(
+                "sensitivity", job, lambda found: self.under.setText(words.sensitivity_words(found)), lambda _text: None
+            )
+        self.shown.emit()
+
+    # showing
+    def _fill(self) -> None:
+        if self.result is None:
+            return
+        decisions = self.session.decisions()
+        waiting = [f for f in self.result.found if f.key not in decisions]
+        done = self.result.decided(decisions)
+        self.open_ = tuple(done if self.decided.isChecked() else waiting)
+        self.headline.setText(words.review_headline(waiting, len(decisions)))
+        self.decided.setVisible(bool(done) or self.decided.isChecked())
+        at = max(self.table.row, 0)
+        self.table.fill([words.finding_row(f, self.result.material) for f in self.open_])
+        self.table.choose(min(at, len(self.open_) - 1))
+        self._show_chosen()
+        self.counted.emit(len(waiting))
+
+    def chosen(self) -> Finding | None:
+        """The finding in hand."""
+        k = self.table.row
+        return self.open_[k] if 0 <= k < len(self.open_) else None
+
+    def _show_chosen(self) -> None:
+        f = self.chosen()
+        self.card.setVisible(f is not None)
+        if self.figure is not None:
+            self.figure.setVisible(f is not None)
+        if f is None or self.result is None:
+            return
+        kept = self.session.decisions().get(f.key)
+        self.advice.setText(words.advice_words(f, kept))
+        writable = not self.session.read_only
+        for w, on in ((self.keep, not kept), (self.exclude, not kept and bool(f.readings)), (self.again, bool(kept))):
+            w.setVisible(on)
+            w.setEnabled(writable)
+        self.reason.setVisible(not kept)
+        self.bench.setVisible(bool(f.visit))
+        self._paint(f)
+
+    def _paint(self, f: Finding) -> None:
+        if self.result is None:
+            return
+        if self.figure is None:
+            from ..canvas import FigureView
+
+            self.figure = FigureView("Readings that the finding is about", (66, 150, 44, 10))
+            self.figure.opened.connect(self._open_readings)
+            self.picture.addWidget(self.figure)
+        what = timeline.info(f, self.result.material, self.session.lens.metric)
+        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
+        items = self.result.material.snapshot.instruments
+        marks = tuple(known(items[run.instrument]) for run in what.runs)
+        self.figure.show()
+        self.figure.redraw(lambda axes, family: timeline.draw(axes, what, marks, self.colours, family))
+
+    def set_palette(self, palette: Palette) -> None:
+        super().set_palette(palette)
+        f = self.chosen()
+        if f is not None:
+            self._paint(f)
+
+    def _open_readings(self) -> None:
+        f = self.chosen()
+        if f is None or self.result is None:
+            return
+        ids = f.readings
+        if not ids and f.visit:
+            ids = tuple(r.id for r in self.session.readings(visit=f.visit))
+        if ids:
+            self.evidence.emit(EvidenceFor(words.subject(f, self.result.material), readings=ids))
+
+    # deciding
+    def _decide(self, decision: str) -> None:
+        f = self.chosen()
+        if f is not None and self._do(Decide(f.key, decision, self.reason.text(), f.readings)):
+            self.reason.clear()
+
+    def _reopen(self) -> None:
+        f = self.chosen()
+        if f is not None:
+            self._do(Reopen(f.key, f.readings))
+
+    def _do(self, edit: Edit) -> bool:
+        try:
+            self.session.do(edit)
+        except UserError as error:
+            self.message.emit(f"{error}.", True)
+            return False
+        return True
+
+    def _to_bench(self) -> None:
+        f = self.chosen()
+        if f is not None and self.result is not None:
+            code = self.result.material.snapshot.clients[f.client].code
+            self.opened.emit(Found("visit", str(f.visit), code, code))

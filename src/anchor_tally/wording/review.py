@@ -1,0 +1,78 @@
+"""What the review says: how many things want a look, one finding, what to do, and what the excluded readings move."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from ..analysis.rules import RULE, Finding, Material
+from ..analysis.sensitivity import Sensitivity
+from ..domain.instants import zone_named
+from ..domain.metrics import metric_named
+from .numbers import count, number, signed
+from .sentences import sentence
+
+MARK = {"stop": "■ stop", "look": "▲ look", "know": "● know"}
+
+
+def review_headline(found: Sequence[Finding], decided: int) -> str:
+    """How many things want a look."""
+    done = f" {count(decided, 'finding')} decided." if decided else ""
+    if not found:
+        return f"Nothing looks wrong.{done}"
+    stop = sum(f.severity == "stop" for f in found)
+    must = f", {stop} of them must not be used as {'it is' if stop == 1 else 'they are'}" if stop else ""
+    return f"{count(len(found), 'thing')} want{'s' if len(found) == 1 else ''} a look{must}.{done}"
+
+
+def subject(f: Finding, m: Material) -> str:
+    """Who, with what."""
+    parts = []
+    if f.client in m.snapshot.clients:
+        parts.append(m.snapshot.clients[f.client].code)
+    if f.instrument in m.snapshot.instruments:
+        parts.append(m.snapshot.instruments[f.instrument].name)
+    metric = metric_named(f.metric) if f.metric else None
+    if metric is not None:
+        parts.append(metric.label.lower())
+    return ", ".join(parts) or "the study"
+
+
+def moment_of(f: Finding, m: Material) -> str:
+    """When, for a finding about a visit."""
+    at = (m.snapshot.visits.visit == f.visit).nonzero()[0]
+    if not f.visit or not at.size:
+        return ""
+    instant = int(m.snapshot.visits.instant[at[0]])
+    return datetime.fromtimestamp(instant, zone_named(m.snapshot.catalogue.zone)).strftime("%Y-%m-%d")
+
+
+def finding_row(f: Finding, m: Material) -> tuple[str, str, str, str, str]:
+    """A finding as a line: its sentence, how grave, the rule, about whom, when."""
+    return sentence(f.note), MARK[f.severity], RULE[f.rule].name, subject(f, m), moment_of(f, m)
+
+
+def advice_words(f: Finding, decided: tuple[str, str] | None = None) -> str:
+    """The finding in full, what to do first or what was decided, and where the rule comes from."""
+    rule = RULE[f.rule]
+    done = {"keep": "Kept as it is", "exclude": "Excluded"}
+    then = f"{done.get(decided[0], decided[0])}: {decided[1]}." if decided else rule.advice
+    return f"{sentence(f.note)}\n{then} (Rule: {rule.name.lower()}; {rule.source}.)"
+
+
+def sensitivity_words(found: Sequence[Sensitivity]) -> str:
+    """What the excluded readings move."""
+    said = []
+    for s in found:
+        a, b = s.without.bias, s.with_them.bias
+        m = metric_named(s.without.pairs.metric)
+        unit, k = (m.difference_unit, m.decimals) if m is not None else ("", 1)
+        bias = (
+            f"bias {signed(a.value, k)} without, {signed(b.value, k)} {unit} with"
+            if a is not None and b is not None
+            else "no pairs"
+        )
+        la, lb = s.without.limits, s.with_them.limits
+        wide = f"; limits {number(la.upper - la.lower, k)} and {number(lb.upper - lb.lower, k)} {unit} wide" if la and lb else ""
+        said.append(f"{s.without.pairs.instrument.name}: {bias} the {count(s.excluded, 'excluded reading')}{wide}")
+    return ". ".join(said) + ("." if said else "")
