@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 
 import numpy as np
@@ -33,6 +33,8 @@ class Truth:
     odd_offset: float = 6.0
     mistyped_client: str = "Hake"
     mistyped_week: int = 12
+    broken_client: str = "Cod"
+    broken_week: int = 12
 
 
 TRUTH = Truth(
@@ -54,8 +56,11 @@ MODELS = {
 DEVICES = {"Alder": ("feet", 0.1), "Birch": ("eight", 0.1), "Cedar": ("hands", 0.1), "Dogwood": ("feet", 0.5)}
 
 
-def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
-    """Draw the whole study as rows, the same for the same seed."""
+UNSPOILED = replace(TRUTH, odd_client="", mistyped_client="", broken_client="")  # nothing to be found
+
+
+def squad_rows(seed: int = 20260302, truth: Truth = TRUTH) -> tuple[ImportRow, ...]:
+    """Draw the whole study as rows, the same for the same seed; ``truth`` says which client is odd, mistyped, or came unprepared."""
     rng = np.random.default_rng(seed)
     rows: list[ImportRow] = []
     n = len(CLIENTS)
@@ -66,7 +71,8 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
     fat0 = np.where(male, rng.normal(15, 3, n), rng.normal(25, 3.5, n))
     change = rng.normal(-2.0, 1.2, n)  # over the 26 weeks
     own = {k: rng.normal(0, s, n) for k, s in TRUTH.client_sd.items()}
-    own["Alder"][CLIENTS.index(TRUTH.odd_client)] = TRUTH.odd_offset
+    if truth.odd_client:
+        own["Alder"][CLIENTS.index(truth.odd_client)] = truth.odd_offset
     water_share = rng.normal(0.732, 0.004, n)
 
     def row(
@@ -117,7 +123,7 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
             wet = float(rng.normal(0, 0.7))  # water above the usual, in points
             fat = fat0[c] + change[c] * week / WEEKS
             mass = mass0[c] + 0.6 * change[c] * week / WEEKS + 0.3 * wet
-            broken = scan and week == 12 and CLIENTS[c] == "Cod"
+            broken = scan and week == truth.broken_week and CLIENTS[c] == truth.broken_client
             if broken:
                 wet += 2.5
             clock = datetime.combine(day, datetime.min.time()).replace(hour=6, minute=30) + timedelta(
@@ -145,7 +151,7 @@ def squad_rows(seed: int = 20260302) -> tuple[ImportRow, ...]:
                         continue
                     error = day_error + float(rng.normal(0, MODELS[device].noise))
                     reading = MODELS[device].shown(fat, error, wet=wet, week=week, athlete=setting == "athlete")
-                    if device == "Alder" and CLIENTS[c] == TRUTH.mistyped_client and week == TRUTH.mistyped_week and rep == 2:
+                    if device == "Alder" and CLIENTS[c] == truth.mistyped_client and week == truth.mistyped_week and rep == 2:
                         reading += 20  # a digit mistyped: 3 for 1
                     row(c, when, device, "device", "body_fat_percent", reading, rep, setting=setting, conditions=conditions)
                 if device in ("Alder", "Birch"):

@@ -12,7 +12,8 @@ from ..sense import reach_from_last
 from .finding import Finding, Material, Tallies, stored, tallies_of
 
 _ROBUST = 6.0  # robust SDs from what is expected
-_LEAST_SERIES = 4
+_LEAST_SERIES, _LEAST_NEAR = 4, 2
+_DISAGREE = 0.4
 _SLIPS = (
     ("pounds for kilograms", "mass", 2.20462),
     ("kilograms for pounds", "mass", 1 / 2.20462),
@@ -25,35 +26,41 @@ WATER_POINTS, _RECENT = 1.0, 5
 
 
 def _expected(t: Tallies) -> tuple[Floats, Floats]:
-    """Of each tally the median of its series' other tallies nearby, and the robust SD of that series (NaN below four tallies).
+    """Of each tally the median of its series' other tallies nearby, and a robust SD (NaN below four tallies).
 
-    A series is one client, instrument and setting; nearby are the two tallies before and the two after.
+    A series is one client, instrument and setting; nearby are the four tallies around it. The SD is that of the
+    series or that of all the instrument's, whichever is larger: fourteen gaps alone tell their spread too loosely.
     """
     n = t.visit.size
     key = np.stack([t.client, t.instrument, t.setting])
     new = np.append(True, np.any(np.diff(key, axis=1) != 0, axis=0)) if n else np.empty(0, dtype=bool)
     series = np.cumsum(new) - 1
-    near = np.full((4, n), np.nan)
-    for row, shift in enumerate((-2, -1, 1, 2)):
-        k = np.arange(n) + shift
-        inside = (k >= 0) & (k < n)
-        other = np.clip(k, 0, max(n - 1, 0))
-        same = inside & (series[other] == series) if n else inside
-        near[row, same] = t.median[other[same]]
-    known = (~np.isnan(near)).sum(axis=0)
-    filled = np.where(np.isnan(near), np.inf, near)
-    ranked = np.sort(filled, axis=0)
-    column = np.arange(n)
-    low, high = ranked[np.clip((known - 1) // 2, 0, 3), column], ranked[np.clip(known // 2, 0, 3), column]
-    expected = np.where(known > 0, (np.where(known > 0, low, 0.0) + np.where(known > 0, high, 0.0)) / 2, np.nan)
+    _, first, cell, size = np.unique(series, return_index=True, return_inverse=True, return_counts=True)
+    row = np.arange(n)
+    begin = np.clip(row - 2, first[cell], np.maximum(first[cell] + size[cell] - 5, first[cell]))
+    near = np.minimum(begin + np.arange(5)[:, None], max(n - 1, 0))
+    used = (near != row) & (series[near] == series) & (begin + np.arange(5)[:, None] < n)
+    known = used.sum(axis=0)
+    ranked = np.sort(np.where(used, t.median[near], np.inf), axis=0)
+    told = known >= _LEAST_NEAR
+    low = np.where(told, ranked[np.clip((known - 1) // 2, 0, 4), row], np.nan)
+    high = np.where(told, ranked[np.clip(known // 2, 0, 4), row], np.nan)
+    # of two that disagree nobody knows which is off: their middle is no expectation
+    expected = np.where(high - low <= _DISAGREE * low, (low + high) / 2, np.nan)
     gap = np.abs(t.median - expected)
-    spread = np.full(n, np.nan)
-    order = np.lexsort((gap, series))
-    _, start, size = np.unique(series, return_index=True, return_counts=True) if n else (series, series, series)
-    if n:
+    return expected, np.fmax(_robust_spread(gap, series), _robust_spread(gap, t.instrument))
+
+
+def _robust_spread(gap: Floats, group: Ints) -> Floats:
+    """Of each value the robust SD of the gaps of its group; NaN in groups of fewer than four."""
+    kept = np.flatnonzero(~np.isnan(gap))
+    order = kept[np.lexsort((gap[kept], group[kept]))]
+    _, start, size = np.unique(group[order], return_index=True, return_counts=True)
+    out = np.full(gap.size, np.nan)
+    if order.size:
         middle = gap[order][start + (size - 1) // 2]
-        spread = np.repeat(np.where(size >= _LEAST_SERIES, 1.4826 * middle / 1.1, np.nan), size)
-    return expected, spread
+        out[order] = np.repeat(np.where(size >= _LEAST_SERIES, 1.4826 * middle / 1.1, np.nan), size)
+    return out
 
 
 def at_odds(m: Material) -> list[Finding]:
@@ -186,7 +193,7 @@ def water_out_of_line(m: Material) -> list[Finding]:
 
 
 def _beyond_recent(t: Tallies) -> list[tuple[int, float, float]]:
-    """Tallies beyond a point and 4.5 robust SDs from the mean of the up to five before them, with that mean and the bound."""
+    """Tallies beyond a point and five robust SDs from the mean of the up to five before them, with that mean and the bound."""
     n = t.visit.size
     if n < 2:
         return []
@@ -210,7 +217,7 @@ def _beyond_recent(t: Tallies) -> list[tuple[int, float, float]]:
         if own.size < 8:
             continue
         spread = 1.4826 * float(np.median(np.abs(gap[own] - np.median(gap[own]))))
-        bound = max(WATER_POINTS, 4.5 * spread)
+        bound = max(WATER_POINTS, 5 * spread)
         out += [(int(k), float(recent[k]), bound) for k in own[np.abs(gap[own]) > bound].tolist()]
     return out
 

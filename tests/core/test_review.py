@@ -1,0 +1,181 @@
+"""Review rules: each finds what was planted, and nothing where nothing was; decisions stay in the file."""
+
+from collections import Counter
+
+import pytest
+
+from anchor_tally.analysis.rules import RULES, ReviewRequest
+from anchor_tally.analysis.rules.values import slip_of
+from anchor_tally.analysis.sensitivity import SensitivityRequest
+from anchor_tally.app.session import Session
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.steps import finish
+from anchor_tally.domain.units import Quantity
+from anchor_tally.scenario.squad import UNSPOILED, squad_rows
+from anchor_tally.study import open_file
+from anchor_tally.study.edits.clients import AddHeight
+from anchor_tally.study.edits.decisions import Decide, Reopen
+from anchor_tally.study.edits.edit import EditRefused
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
+from places import typed
+
+
+def reviewed(session):
+    """What the review finds in a study."""
+    return finish(ReviewRequest(finish(session.material_steps())).run())
+
+
+def series(session, values, metric="body_fat_percent", instrument="Fir", kind="device", client="A", **more):
+    """One reading or tally of a lane every month."""
+    for k, v in enumerate(values):
+        each = v if isinstance(v, tuple) else (v,)
+        session.do(typed(client, f"2026-{k + 1:02}-02T07:00", instrument, kind, metric, *each, **more))
+
+
+def test_demo_holds_what_was_planted(demo):
+    """The mistyped value and the visit that came unprepared, and nothing else; the words for them."""
+    found = reviewed(demo)
+    assert [f.rule for f in found.found] == ["repeats", "conditions"]
+    rows = [finding_row(f, found.material) for f in found.found]
+    assert rows[0][0].startswith("39.2 % beside 18.6 and 18.8") or "39.2 %" in rows[0][0]
+    assert (rows[0][3], rows[0][4]) == ("Hake, Alder, body fat", "2026-05-25")
+    assert rows[1][3] == "Cod"
+    assert "fasted" in rows[1][0]
+    assert review_headline(found.found, 0) == "2 things want a look, 1 of them must not be used as it is."
+    assert advice_words(found.found[0]).startswith(rows[0][0])
+
+
+@pytest.mark.parametrize("n", [12, pytest.param(400, marks=pytest.mark.slow)])
+def test_nothing_found_where_nothing_is(n):
+    """Per rule at least 95 % of unspoiled studies raise no alarm."""
+    alarms = Counter()
+    for seed in range(1, n + 1):
+        session = Session(open_file.create_in_memory("unspoiled"), None)
+        session.do(ImportReadings(squad_rows(seed, UNSPOILED), "drawn"))
+        alarms.update({f.rule for f in reviewed(session).found})
+        session.close()
+    assert all(k <= max(0.05 * n, 1) for k in alarms.values()), alarms
+
+
+@pytest.mark.parametrize(
+    ("value", "expected", "metric", "slip"),
+    [
+        (176.4, 80.0, "body_mass", "pounds for kilograms"),
+        (36.3, 80.0, "body_mass", "kilograms for pounds"),
+        (31.5, 80.0, "girth_waist", "inches for centimetres"),
+        (91.2, 19.4, "body_fat_percent", "swapped digits"),
+        (1.9, 19.2, "body_fat_percent", "a decimal point too many"),
+        (25.0, 19.2, "body_fat_percent", ""),
+    ],
+)
+def test_slips_are_named(value, expected, metric, slip):
+    """1 lb = 0.45359237 kg and 1 in = 2.54 cm (international yard and pound, 1959): what a slip would explain is named."""
+    assert slip_of(value, expected, METRICS[metric]) == slip
+
+
+def _slip(s):
+    series(s, ["80.1", "80.4", "79.9", "176.4", "80.2", "80.0"], "body_mass")
+
+
+def _at_odds(s):
+    series(s, ["19.0", "19.4", "19.1", "36.3", "19.2", "19.3"])
+
+
+def _repeats(s):
+    series(s, [("19.0", "19.1", "19.0"), ("19.2", "29.1", "19.2"), ("19.1", "19.0", "19.2"), ("18.9", "19.0", "19.1")])
+
+
+def _region(s):
+    series(s, ["20.0"], "body_fat_percent", "Scan", "reference")
+    s.do(typed("A", "2026-03-02T08:00", "Scan", "reference", "body_fat_percent_subtotal", "21.0"))
+
+
+def _water(s):
+    series(
+        s,
+        ["55.0", "55.2", "54.9", "55.1", "55.0", "55.2", "54.8", "55.1", "55.0", "55.1", "54.9", "58.4"],
+        "total_body_water_percent",
+    )
+
+
+def _balance(s):
+    for metric, value in (("body_mass", "80.0"), ("fat_mass", "16.0"), ("fat_free_mass", "60.0")):
+        series(s, [value], metric)
+
+
+def _setting(s):
+    s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_fat_percent", "20.0", setting="standard"))
+    s.do(typed("A", "2026-01-02T12:00", "Scan", "reference", "body_fat_percent", "19.0", fresh=True))
+    s.do(typed("A", "2026-01-03T07:00", "Fir", "device", "body_fat_percent", "17.0", setting="athlete", fresh=True))
+
+
+def _folds(s):
+    s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_mass", "100.0"))
+    s.do(typed("A", "2026-01-02T07:05", "Caliper", "method", "skinfold_triceps", "20.0"))
+    s.do(AddHeight(1, "2026-01-01", Quantity(170.0, "170", "cm")))
+
+
+def _failures(s):
+    series(s, [(None, "20.0"), ("20.1", "20.2")] * 5 + [(None, None)])
+
+
+def _missing(s):
+    series(s, [("20.0", "20.1"), ("20.0", "20.2", "20.1"), ("19.9", "20.0"), ("20.0", "20.1")])
+
+
+def _different(s):
+    series(s, ["38.0"], "skeletal_muscle_mass")
+    series(s, ["60.0"], "total_muscle_mass", "Gorse")
+
+
+@pytest.mark.parametrize(
+    ("plant", "rule", "words"),
+    [
+        (_slip, "slip", "176.4 kg where about 80.1 is usual: pounds for kilograms?"),
+        (_at_odds, "at_odds", "36.3 % where about 19.2 is usual for this client and device."),
+        (_repeats, "repeats", "29.1 % beside 19.2 and 19.2: far from its sister repeats."),
+        (_region, "region_mix", "with the head at one time, without it at another"),
+        (_water, "water", "points above the client's recent mean"),
+        (_balance, "mass_balance", "+5.0 % is missing"),
+        (_setting, "setting_changed", "The setting went from standard to athlete near a scan."),
+        (_folds, "folds_bmi", "Body mass index of 34.6"),
+        (_failures, "failures", "% of 22 readings failed."),
+        (_missing, "missing_repeats", "3 of 4 tallies have fewer than the 3 planned repeats."),
+        (_different, "different_things", "These are different things and never compare"),
+    ],
+)  # fmt: skip
+def test_each_rule_finds_its_own(plant, rule, words):
+    """A small study with one thing planted: the rule finds it, names it, and no other rule speaks but those it brings along."""
+    session = Session(open_file.create_in_memory("planted"), None)
+    plant(session)
+    result = reviewed(session)
+    found = {f.rule: finding_row(f, result.material)[0] for f in result.found}
+    session.close()
+    assert words in found[rule]
+    assert set(found) <= {rule, "missing_repeats"}
+    assert rule in {r.id for r in RULES}
+
+
+def test_decisions_are_kept_with_their_reason(demo):
+    """Excluding needs a reason, leaves the readings in the file, is undone as one, and opens again with the readings put back."""
+    snapshot = demo.snapshot()
+    f = reviewed(demo).found[0]
+    with pytest.raises(EditRefused, match="needs a reason"):
+        demo.do(Decide(f.key, "exclude", "  ", f.readings))
+    demo.do(Decide(f.key, "exclude", "mistyped", f.readings))
+    after = reviewed(demo)
+    assert [g.rule for g in after.found] == ["conditions"]
+    assert demo.decisions() == {f.key: ("exclude", "mistyped")}
+    assert [g.key for g in after.decided(demo.decisions())] == [f.key]
+    found = finish(SensitivityRequest(demo.snapshot(), Lens()).run())
+    assert [(s.without.pairs.instrument.name, s.excluded) for s in found] == [("Alder", 1)]
+    assert "Alder: bias" in sensitivity_words(found)
+    assert "1 excluded reading" in sensitivity_words(found)
+    demo.undo()
+    assert (demo.decisions(), len(reviewed(demo).found)) == ({}, 2)
+    demo.redo()
+    demo.do(Reopen(f.key, f.readings))
+    assert (demo.decisions(), next(g.key for g in reviewed(demo).found)) == ({}, f.key)
+    assert demo.snapshot().columns["body_fat_percent"].n == snapshot.columns["body_fat_percent"].n

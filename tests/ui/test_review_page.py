@@ -1,0 +1,71 @@
+"""Review, driven: the list, its pictures, decisions with reasons, and what is in the file afterwards."""
+
+from PyQt6.QtCore import Qt
+
+from anchor_tally.app.session import Session
+from driving import kept, select, shown
+from places import typed
+
+
+def test_findings_are_decided(qtbot, window_on, demo):
+    """The review counts in the background; a finding is excluded with a reason, undone, kept, opened again; the bench is one click away."""
+    window = window_on(demo)
+    page = window.page("review")
+    qtbot.waitUntil(lambda: window.found == 2, timeout=20_000)  # nobody has gone there yet
+    assert "2 things to look at" in window.rail.stages["review"].toolTip()
+    window.go("review")
+    assert page.headline.text() == "2 things want a look, 1 of them must not be used as it is."
+    assert (page.table.count, page.table.text(0, 3), page.table.text(1, 3)) == (2, "Hake, Alder, body fat", "Cod")
+    select(page.table, 1)
+    assert page.advice.text().startswith("The protocol was not kept: ")
+    assert not page.exclude.isVisible()
+    select(page.table, 0)
+    page.figure.draw()
+    rings = [line for line in page.figure.axes.lines if line.get_markerfacecolor() == "none" and line.get_markersize() > 10]
+    assert [line.get_ydata().tolist() for line in rings] == [[39.2]]
+    page.table.setFocus()
+    qtbot.keyClick(page.table, Qt.Key.Key_Return)
+    assert [window.drawer.table.text(k, 3) for k in range(window.drawer.table.count)]
+    said = []
+    page.message.connect(lambda text, trouble: said.append((text, trouble)))
+    qtbot.mouseClick(page.exclude, Qt.MouseButton.LeftButton)
+    assert said == [("a decision needs a reason; nothing was changed.", True)]
+    qtbot.keyClicks(page.reason, "mistyped, the sheet says 19.2")
+    shown(qtbot, page, lambda: qtbot.mouseClick(page.exclude, Qt.MouseButton.LeftButton))
+    assert [(r.value, r.status, r.note) for r in kept(window) if r.status == "excluded"] == [
+        (39.2, "excluded", "mistyped, the sheet says 19.2")
+    ]
+    assert page.headline.text() == "1 thing wants a look. 1 finding decided."
+    qtbot.waitUntil(lambda: "Alder: bias" in page.under.text(), timeout=10_000)
+    page.decided.click()
+    assert page.table.count == 1
+    assert "Excluded: mistyped" in page.advice.text()
+    shown(qtbot, page, lambda: qtbot.mouseClick(page.again, Qt.MouseButton.LeftButton))
+    assert not [r for r in kept(window) if r.status == "excluded"]
+    page.decided.click()
+    qtbot.waitUntil(lambda: page.table.count == 2)
+    select(page.table, 1)
+    page.reason.setText("came unfasted, kept on purpose")
+    qtbot.mouseClick(page.keep, Qt.MouseButton.LeftButton)
+    other = Session.open(window.session.path, read_only=True)
+    assert list(other.decisions().values()) == [("keep", "came unfasted, kept on purpose")]
+    other.close()
+    assert window.found == 1
+    qtbot.mouseClick(page.bench, Qt.MouseButton.LeftButton)
+    assert (window.shown, window.record.client.currentText()) == ("record", "Hake")
+
+
+def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
+    """A study without faults says so; a mistyped mass is found when it is kept, wherever the user is."""
+    session = Session.new(tmp_path / "n.tally", "t")
+    for k in range(6):
+        session.do(typed("A", f"2026-0{k + 1}-02T07:00", "Fir", "device", "body_mass", f"{80 + 0.1 * k:.1f}"))
+    window = window_on(session)
+    page = window.page("review")
+    shown(qtbot, page, lambda: window.go("review"))
+    assert page.headline.text() == "Nothing looks wrong."
+    window.go("plan")
+    session.do(typed("A", "2026-07-02T07:00", "Fir", "device", "body_mass", "177.0"))
+    window.refresh()
+    qtbot.waitUntil(lambda: window.found == 1, timeout=10_000)
+    assert "pounds for kilograms?" in page.table.text(0, 0)
