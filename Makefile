@@ -22,6 +22,7 @@ slow:                ## Monte-Carlo coverage of the intervals (minutes)
 bench:               ## speed beside a reference in the same run
 	@scripts/setup.sh dev
 	$(PY) benchmarks/components.py
+	$(PY) benchmarks/resampling.py
 	$(PY) benchmarks/start.py
 	$(PY) benchmarks/importing.py
 
