@@ -23,7 +23,6 @@ from anchor_tally.ui.application import make_application
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.find_box import FindBox
 from anchor_tally.ui.main_window import MainWindow
-from anchor_tally.ui.sheets import KeySheet
 
 WIDE = (
     "Summer mornings\n"
@@ -124,17 +123,25 @@ def app_focus() -> QWidget:
     return found
 
 
+def _faces(window: MainWindow, keep: Callable[[str], None]) -> None:
+    """Faces of Compare, and what the review found."""
+    for name in ("consistency", "change", "water", "score"):
+        until(window.page(name).shown, lambda name=name: window.go(name))
+        keep(name)
+    review = window.page("review")
+    if review.result is None:
+        until(review.shown, lambda: window.go("review"))
+    window.go("review")
+    keep("review")
+
+
 def _sheets(window: MainWindow, keep: Callable[..., None]) -> None:
-    """The find box and the key sheet."""
+    """The find box."""
     window.ask_find()
     box = window.findChildren(FindBox)[0]
     box.text.setText("b")
     keep("find", box)
     box.close()
-    window.show_keys()
-    sheet = window.findChildren(KeySheet)[0]
-    keep("keys", sheet)
-    sheet.close()
 
 
 def main(folder: Path) -> None:
@@ -158,6 +165,7 @@ def main(folder: Path) -> None:
         window.page("compare")._choose_point(40)
         keep("evidence")
         window.drawer.hide()
+        _faces(window, keep)
         until(window.page("calibrate").shown, lambda: window.go("calibrate"))
         window.page("calibrate").adopt.click()
         keep("calibrate")
