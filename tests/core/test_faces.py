@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from statsmodels.stats.proportion import proportion_confint
 
+from anchor_tally.analysis.challenge import ChallengeRequest
 from anchor_tally.analysis.change import ChangeRequest
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.repeat import RepeatRequest
@@ -32,7 +34,8 @@ from anchor_tally.stats.repeatability import display_step, intraclass, repeatabi
 from anchor_tally.stats.resample import bca
 from anchor_tally.stats.within_clients import detrended_slope, repeated_correlation
 from anchor_tally.study import open_file
-from anchor_tally.wording.faces import change_headline, repeat_headline, water_headline
+from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.wording.faces import challenge_result_words, change_headline, repeat_headline, water_headline
 from places import typed
 
 # Shrout & Fleiss 1979, Psychol Bull 86:420, table 2 (from memory): six targets, four judges
@@ -253,6 +256,34 @@ def test_demo_faces(demo, capsys):
     assert change_headline(changes["Alder"])
     people = [Client(1, "A"), Client(2, "B", cautions=frozenset({"ill"})), Client(3, "C", birth="2012-05")]
     assert no_challenge(people, "2026-11-26") == ("B", "C")
+
+
+def test_two_mornings_dry_and_loaded():
+    """Two kilograms of water: dilution by its formula, the rest for one kilogram; nobody with a caution, no other week, no same mass."""
+    session = Session(open_file.create_in_memory("t"), None)
+    for day, mass, fat in (("02", "80.0", ("20.0", "20.2")), ("03", "82.0", ("18.4", "18.6")), ("20", "82.1", ("19.0", "19.1"))):
+        session.do(typed("A", f"2026-03-{day}T07:00", "Fir", "device", FAT, *fat))
+        session.do(typed("A", f"2026-03-{day}T07:01", "Fir", "device", "body_mass", mass))
+    snapshot = finish(session.wide_snapshot_steps((FAT, "body_mass")))
+
+    def ask(dry, loaded):
+        return finish(ChallengeRequest(snapshot, Lens(), "Fir", session.catalogue().client_coded("A"), dry, loaded).run())
+
+    r = ask(1, 2)
+    assert (r.mass, r.fat) == pytest.approx((2.0, -1.6))
+    assert r.dilution == pytest.approx(20.1 * 80 / 82 - 20.1)
+    assert r.per_kg.value == pytest.approx((-1.6 - r.dilution) / 2)
+    sd = math.sqrt((0.02 + 0.02 + 0.005) / 3)
+    assert r.per_kg.interval.high - r.per_kg.value == pytest.approx(stats.t.ppf(0.975, 3) * sd / 2)
+    assert "−0.6 pp for one kilogram" in challenge_result_words(r)
+    assert "too narrow" in challenge_result_words(r)
+    for pair, why in (((1, 3), "more than 7 days"), ((1, 1), "needs two visits"), ((2, 9), "needs two visits")):
+        with pytest.raises(UserError, match=why):
+            ask(*pair)
+    session.do(PutClient(replace(session.catalogue().client_coded("A"), cautions=frozenset({"cutting_weight"}))))
+    with pytest.raises(UserError, match="a caution stands on the card"):
+        ask(1, 2)
+    session.close()
 
 
 @pytest.mark.parametrize("case", ["one client", "one pair", "constant scan", "constant device", "all failed", "no repeats"])

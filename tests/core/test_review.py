@@ -18,6 +18,8 @@ from anchor_tally.study.edits.clients import AddHeight
 from anchor_tally.study.edits.decisions import Decide, Reopen
 from anchor_tally.study.edits.edit import EditRefused
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.foreseen import FRESH, LINE
+from anchor_tally.wording.importing import doubt_words
 from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
 from places import typed
 
@@ -179,3 +181,24 @@ def test_decisions_are_kept_with_their_reason(demo):
     demo.do(Reopen(f.key, f.readings))
     assert (demo.decisions(), next(g.key for g in reviewed(demo).found)) == ({}, f.key)
     assert demo.snapshot().columns["body_fat_percent"].n == snapshot.columns["body_fat_percent"].n
+
+
+def test_a_table_is_looked_through_before_it_is_taken(demo):
+    """What the review would find in a table is told from the staged rows: the same findings as after taking it, and nothing written."""
+    drawn = [r._replace(client=f"{r.client}2", line=k) for k, r in enumerate(squad_rows(7), start=2)]
+    row = next(r for r in drawn if r.metric == "body_mass" and "-06-" in r.taken_at)
+    drawn[drawn.index(row)] = row._replace(value=2.2 * row.value, entered=f"{2.2 * row.value:.1f}")
+    known = {f.key for f in reviewed(demo).found}
+    before = list(demo.readings())
+    staged = finish(demo.stage(drawn))
+    ahead = finish(ReviewRequest(finish(demo.foreseen_steps(staged))).run())
+    found = ahead.about(LINE, FRESH)
+    assert list(demo.readings()) == before
+    assert [f.readings[0] - LINE for f in found if f.rule == "slip"] == [row.line]
+    said = doubt_words(found, ahead.material, lambda number: f"line {number - LINE}")
+    assert f"line {row.line}: " in said
+    assert "pounds for kilograms?" in said
+    finish(demo.take(staged, "drawn"))
+    now = reviewed(demo)
+    after = [finding_row(f, now.material) for f in now.found if f.key not in known]
+    assert sorted(finding_row(f, ahead.material) for f in found) == sorted(after)

@@ -44,6 +44,13 @@ def test_faces_of_the_demo(qtbot, window_on, demo):
     assert "its fat falls by" in page.headline.text()
     qtbot.mouseClick(page.buttons[1], Qt.MouseButton.LeftButton)
     assert page.headline.text().startswith("Birch")
+    page.client.setCurrentIndex(page.client.findText("Auk"))
+    page.client.activated.emit(page.client.currentIndex())
+    page.dry.setCurrentIndex(1)
+    page.loaded.setCurrentIndex(0)
+    with qtbot.waitSignal(page.evaluated):
+        page.loaded.activated.emit(0)
+    assert page.sensitivity.text() == "The two mornings lie more than 7 days apart: fat itself may have changed."
     page = open_face(qtbot, window, "alike")
     assert page.headline.text().startswith("No two devices move as one")
     assert faces.matrix(page.results[0]).known.all()

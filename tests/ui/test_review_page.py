@@ -69,3 +69,25 @@ def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
     window.refresh()
     qtbot.waitUntil(lambda: window.found == 1, timeout=10_000)
     assert "pounds for kilograms?" in page.table.text(0, 0)
+
+
+def test_a_table_is_looked_through_in_its_preview(qtbot, window_on, tmp_path):
+    """The preview names the line that looks wrong, with the words of the review; taking it is still the user's choice."""
+    session = Session.new(tmp_path / "n.tally", "t")
+    for k in range(5):
+        session.do(typed("A", f"2026-0{k + 1}-02T07:00", "Fir", "device", "body_mass", f"{80 + 0.1 * k:.1f}"))
+    window = window_on(session)
+    head = "client,taken_at,instrument,kind,metric,value,unit,replicate"
+    path = tmp_path / "new.csv"
+    path.write_text(
+        f"{head}\nA,2026-06-02T07:00,Fir,device,body_mass,80.3,kg,1\nA,2026-07-02T07:00,Fir,device,body_mass,177.2,kg,1\n"
+    )
+    with qtbot.waitSignal(window.importing.looked, timeout=10_000):
+        window.import_file(path)
+    assert window.importing.doubts.text().startswith("1 thing would want a look")
+    assert (
+        "line 3: A, Fir, body mass, 2026-07-02: 177.2 kg where about 80.3 is usual: pounds for kilograms?"
+        in window.importing.doubts.text()
+    )
+    assert window.importing.take.isEnabled()
+    assert len(kept(window)) == 5

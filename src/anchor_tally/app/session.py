@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from ..analysis.rules.finding import Material
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.records import ImportCard, ImportRow, Refused
@@ -15,6 +17,7 @@ from ..study import open_file, read, staging
 from ..study.connection import StudyError
 from ..study.edits.edit import Edit, Restore, discard, run, run_steps
 from ..study.edits.imports import TakeStaged
+from ..study.foreseen import foreseen
 from ..study.one_writer import OneWriter
 from .kept_study import KeptStudy
 
@@ -225,6 +228,12 @@ class Session(KeptStudy):
     ) -> Generator[int, None, staging.Staged]:
         """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
         return staging.stage(self._conn, rows, where)
+
+    def foreseen_steps(self, staged: staging.Staged) -> Generator[float, None, Material]:
+        """Everything that the review looks at, as it would be with staged rows taken; nothing is written."""
+        now = yield from self.material_steps()
+        snapshot, conditions = foreseen(self.connection(), staged, now.snapshot, now.conditions)
+        return replace(now, snapshot=snapshot, conditions=conditions)
 
     def drop(self, staged: staging.Staged) -> None:
         """Give up what was staged."""

@@ -53,6 +53,7 @@ class Repeatability:
     tallies: int
     replicates: int
     notes: tuple[Note, ...] = ()
+    df: int = 0
 
 
 def sd_interval(sd: float, df: float, confidence: float = 0.95) -> Interval | None:
@@ -205,6 +206,7 @@ def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, con
         tallies=tallies,
         replicates=replicates,
         notes=tuple(notes),
+        df=int(df),
     )
 
 

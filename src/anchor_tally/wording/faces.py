@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..analysis.alike import AlikeResult
+from ..analysis.challenge import ChallengeResult
 from ..analysis.change import ChangeResult
 from ..analysis.compare import CompareResult
 from ..analysis.repeat import RepeatResult
@@ -153,6 +154,20 @@ def water_lines(r: WaterResult) -> list[Line]:
     if r.share is not None:
         lines.append(Line("Water over what is not fat", number(r.share[0], 3), f"varies {100 * r.share[1]:.2f} %"))
     return lines
+
+
+def challenge_result_words(r: ChallengeResult) -> str:
+    """What two mornings showed."""
+    i = r.per_kg.interval
+    per = signed(r.per_kg.value, 1)
+    span = f" (95 %: {signed(i.low, 1)} to {signed(i.high, 1)})" if i is not None else ""
+    known = i is not None and (i.low > 0 or i.high < 0)
+    means = "it is moved by water" if known else "that may be noise"
+    notes = " ".join(sentence(n) for n in r.notes)
+    return (
+        f"{r.client} with {r.instrument.name}: {signed(r.mass, 1)} kg of water moved the fat shown by {signed(r.fat, 1)} pp, of which "
+        f"{signed(r.dilution, 1)} is true (the same fat in more mass): {per} pp for one kilogram{span}; {means}. {notes}".strip()
+    )
 
 
 def challenge_words(excluded: Sequence[str]) -> str:

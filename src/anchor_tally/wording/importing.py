@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from ..analysis.bench import forbidden_readings
+from ..analysis.rules import Finding, Material
 from ..domain.catalogue import Catalogue
 from ..study.staging import Staged
 from .numbers import count
+from .review import moment_of, subject
 from .sentences import sentence
+
+SHOWN = 3
 
 
 def amount(new: int, cards: int) -> str:
@@ -50,6 +54,19 @@ def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
         return ""
     said = [f"{name} ({count(filled, 'cell')}: {', '.join(examples)})" for name, filled, examples in columns]
     return "Not taken: " + "; ".join(said) + ". Say above what a column is, or leave it."
+
+
+def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], str]) -> str:
+    """What the review says of a table that is not taken yet; ``place`` puts the number of a reading into words."""
+    if not found:
+        return ""
+    said = []
+    for f in found[:SHOWN]:
+        where = f"{place(min(f.readings))}: " if f.readings else ""
+        when = moment_of(f, m)
+        said.append(f"{where}{subject(f, m)}{f', {when}' if when else ''}: {sentence(f.note)}")
+    rest = f" And {len(found) - SHOWN} more." if len(found) > SHOWN else ""
+    return f"{count(len(found), 'thing')} would want a look (Review shows them afterwards): " + " ".join(said) + rest
 
 
 def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:

@@ -35,6 +35,7 @@ NOTES = {
     "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
     "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
     "third_repeat": "the first two differ by {difference} {unit}, more than {tolerance}: take a third, the median counts",
+    "challenge_day_unknown": "The spread from day to day is not known: the interval holds the noise of repeats only, and is too narrow.",
     "review_gone": "Decided; it is not found any more.",
     "review_slip": "{value} {unit} where about {expected} is usual: {slip}?",
     "review_at_odds": "{value} {unit} where about {expected} is usual for this client and device.",

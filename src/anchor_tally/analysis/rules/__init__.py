@@ -37,6 +37,10 @@ class ReviewResult:
     material: Material
     found: tuple[Finding, ...]
 
+    def about(self, readings_from: int, visits_from: int) -> tuple[Finding, ...]:
+        """The findings about readings or visits with numbers from these on: those of a table that is not taken yet."""
+        return tuple(f for f in self.found if f.visit >= visits_from or max(f.readings, default=0) >= readings_from)
+
     def decided(self, decisions: Iterable[str]) -> tuple[Finding, ...]:
         """The findings that were decided, with those that are not found any more since."""
         here = {f.key: f for f in self.found}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,6 +10,7 @@ from typing import Any
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
+from ....analysis.rules import Material, ReviewRequest, ReviewResult
 from ....app.importing import Foreign, ForeignTable, TidyFile, look_at, paste, place_of, rows_of, wanting
 from ....app.jobs import Job
 from ....app.mappings import remember
@@ -18,19 +19,22 @@ from ....exchange.guessing import gaps_in, not_taken
 from ....exchange.mapping import Mapping, Row
 from ....exchange.remedies import RefusedGroup, grouped
 from ....exchange.tables import Table as Source
+from ....study.foreseen import FRESH, LINE
 from ....study.staging import Staged
 from ....wording import importing as words
 from ...pages import Page, Surroundings
 from ...widgets import Flow, Table, label
 from .mapping_editor import MappingEditor
 
-OWNER = "import"
+OWNER, LOOK = "import", "import-review"
+MOST_LOOKED_THROUGH = 100_000  # larger tables are looked through when they are in
 
 
 class ImportPage(Page):
     """Nothing is written before the button is pressed; then all of it, or none."""
 
     previewed = pyqtSignal()
+    looked = pyqtSignal()
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
@@ -55,6 +59,8 @@ class ImportPage(Page):
         self.editor.changed.connect(self._mapped)
         self.untaken = label("", "warn", wrap=True)
         self.untaken.setAccessibleName("Columns that are not taken")
+        self.doubts = label("", "warn", wrap=True)
+        self.doubts.setAccessibleName("What would want a look")
         self.refused_title = label("Rows that cannot be taken", "title")
         self.refused = Table(["Reason", "Rows", "Column", "For example", "First"], "Refused rows", numeric_from=99)
         self.refused.chosen.connect(lambda _row, _column: self._offer_remedy())
@@ -94,6 +100,7 @@ class ImportPage(Page):
             box.addWidget(part)
         box.addWidget(self.editor, 5)
         box.addWidget(self.untaken)
+        box.addWidget(self.doubts)
         box.addLayout(refused)
         box.addWidget(self.refused, 2)
         box.addWidget(label("First readings to be added", "title"))
@@ -224,6 +231,22 @@ class ImportPage(Page):
         self.headline.setText(words.verdict(self.name, staged.new, staged.already_there, len(staged.refused), len(staged.cards)))
         self.take.setText(words.button(staged.new, len(staged.refused), len(staged.cards)))
         self.previewed.emit()
+        if 0 < staged.new <= MOST_LOOKED_THROUGH:
+            job = Job(f"Looking through {self.name}", lambda: self.session.foreseen_steps(staged), self._look_through)
+            self.jobs.start(LOOK, job, self._doubted, lambda _text: self._doubted(None))
+
+    @staticmethod
+    def _look_through(material: Material) -> Generator[float, None, ReviewResult]:
+        return ReviewRequest(material).run()
+
+    def _doubted(self, result: ReviewResult | None) -> None:
+        """Say what the review finds in the table; a fault there takes nothing from the import."""
+        if result is not None:
+            tables = [t for t, _ in self._chosen()]
+            found = result.about(LINE, FRESH)
+            self.doubts.setText(words.doubt_words(found, result.material, lambda number: place_of(tables, number - LINE)[1]))
+        self.doubts.setVisible(bool(self.doubts.text()))
+        self.looked.emit()
 
     def _failed(self, text: str) -> None:
         self._rest()
@@ -235,6 +258,9 @@ class ImportPage(Page):
 
     def _give_up(self) -> None:
         self.jobs.cancel(OWNER)
+        self.jobs.cancel(LOOK)
+        self.doubts.clear()
+        self.doubts.hide()
         self.bar.hide()
         if self.found is not None:
             self.session.drop(self.found)
@@ -322,6 +348,7 @@ class ImportPage(Page):
         staged = self.found
         if staged is None:
             return
+        self.jobs.cancel(LOOK)
         self.take.setEnabled(False)
         self.cancel.setText("Stop and take everything back")
         self.headline.setText(f"Importing {self.name}…")
