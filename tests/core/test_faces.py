@@ -27,11 +27,14 @@ from anchor_tally.domain.records import Client
 from anchor_tally.domain.steps import finish
 from anchor_tally.stats import pair_slopes
 from anchor_tally.stats.change import change, sign_concordance, smallest_change, wilson
+from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.difference_forms import percentile_limits, ratio_limits, shapiro_wilk, sloping_limits
 from anchor_tally.stats.pair_slopes import inversions, passing_bablok, theil_sen
 from anchor_tally.stats.regression import least_squares
 from anchor_tally.stats.repeatability import display_step, intraclass, repeatability
+from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.resample import bca
+from anchor_tally.stats.variance_grid import occasion_means, variance_grid
 from anchor_tally.stats.within_clients import detrended_slope, repeated_correlation
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import PutClient
@@ -197,6 +200,24 @@ def test_forms_of_closeness():
     limits = percentile_limits(d, apart)
     assert (limits.lower, limits.upper) == pytest.approx(np.percentile(d, [2.5, 97.5]))
     assert limits.lower_interval.low <= limits.lower <= limits.lower_interval.high
+
+
+def test_limits_for_means_of_repeats():
+    """In a balanced design limits for means of k are those of the means taken as readings: the same estimate, intervals a few per cent apart."""
+    rng = np.random.default_rng(4)
+    client, occasion = np.repeat(np.arange(14), 9), np.repeat(np.arange(42), 3)
+    d = 1 + rng.normal(0, 1, 14)[client] + rng.normal(0, 0.7, 42)[occasion] + rng.normal(0, 0.9, 126)
+    means, of_client, apart = d.reshape(42, 3).mean(axis=1), client[::3], np.arange(42)
+    found = []
+    for value, c, o, of in ((d, client, occasion, 3), (means, of_client, apart, 1), (d, client, occasion, 1)):
+        fit = fit_nested(value, c, o)
+        grid = variance_grid(occasion_means(value, c, o))
+        found.append(repeated_limits(fit, repeated_bias(fit)[0], grid, value, c, of=of))
+    ours, other, single = found
+    assert (ours.lower, ours.upper) == pytest.approx((other.lower, other.upper), abs=1e-6)
+    for a, b in ((ours.lower_interval, other.lower_interval), (ours.upper_interval, other.upper_interval)):
+        assert (a.low, a.high) == pytest.approx((b.low, b.high), abs=0.08 * (b.high - b.low))
+    assert single.upper - single.lower > ours.upper - ours.lower
 
 
 def test_bca_beside_scipy():

@@ -111,8 +111,8 @@ class CompareRequest:
             seed=self.seed,
         )
         yield 0.6
-        spread = found.bias.value if found.bias is not None else None
-        forms = forms_of(pairs, self.snapshot, spread, found.sd, found.reference_trend.reference, self.seed)
+        scan = found.reference_trend.reference
+        forms = forms_of(pairs, self.snapshot, found.bias, found.sd, scan, found.fit, found.grid, self.seed)
         return replace(found, forms=forms, notes=(*found.notes, *forms.notes))
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from ..domain.snapshot import OK, Floats, Snapshot
 from ..stats.change import wilson
 from ..stats.closeness import Limits
+from ..stats.components import NestedFit
 from ..stats.difference_forms import (
     RatioLimits,
     SlopingLimits,
@@ -23,7 +24,9 @@ from ..stats.difference_forms import (
 from ..stats.estimate import Estimate, Note, note
 from ..stats.pair_slopes import PassingBablok, passing_bablok, theil_sen
 from ..stats.regression import Line, least_squares
+from ..stats.repeated import repeated_limits
 from ..stats.trend import ScanError
+from ..stats.variance_grid import VarianceGrid
 from .pairing import PairSet
 
 NEAR = (2.0, 3.5)  # in the metric's unit: shares of differences within these
@@ -53,6 +56,7 @@ class Forms:
     without_scan_error: WithoutReferenceError | None
     near: tuple[tuple[float, Estimate | None], ...]
     null_devices: NullDevices
+    of_means: tuple[int, Limits] | None
     notes: tuple[Note, ...]
 
 
@@ -62,18 +66,29 @@ class FormsRequest:
 
     snapshot: Snapshot
     pairs: PairSet
-    bias: float | None
+    bias: Estimate | None
     sd: float | None
     scan: ScanError
+    fit: NestedFit | None = None
+    grid: VarianceGrid | None = None
     seed: int = 1
 
     def run(self) -> Generator[float, None, Forms]:
         """Yield progress; return the forms."""
         yield 0.1
-        return forms_of(self.pairs, self.snapshot, self.bias, self.sd, self.scan, self.seed)
+        return forms_of(self.pairs, self.snapshot, self.bias, self.sd, self.scan, self.fit, self.grid, self.seed)
 
 
-def forms_of(pairs: PairSet, snapshot: Snapshot, bias: float | None, sd: float | None, scan: ScanError, seed: int = 1) -> Forms:
+def forms_of(
+    pairs: PairSet,
+    snapshot: Snapshot,
+    bias: Estimate | None,
+    sd: float | None,
+    scan: ScanError,
+    fit: NestedFit | None = None,
+    grid: VarianceGrid | None = None,
+    seed: int = 1,
+) -> Forms:
     """All other forms from the pairs; ``bias`` and ``sd`` are those of the comparison, ``scan`` the error of one scan."""
     notes: list[Note] = []
     d, mean, n = pairs.d, (pairs.x + pairs.y) / 2, pairs.n
@@ -86,7 +101,7 @@ def forms_of(pairs: PairSet, snapshot: Snapshot, bias: float | None, sd: float |
         notes.append(note("pairs_as_if_apart"))
     apart = None
     if bias is not None and sd is not None and scan.source != "none" and n:
-        apart = without_reference_error(bias, sd, scan.sd, float(pairs.anchors.n[pairs.occasion].mean()))
+        apart = without_reference_error(bias.value, sd, scan.sd, float(pairs.anchors.n[pairs.occasion].mean()))
         if apart is None:
             notes.append(note("reference_error_not_separable"))
     null = null_devices(pairs, snapshot)
@@ -107,8 +122,19 @@ def forms_of(pairs: PairSet, snapshot: Snapshot, bias: float | None, sd: float |
         without_scan_error=apart,
         near=tuple((bound, wilson(int((np.abs(d) <= bound + 1e-9).sum()), n)) for bound in NEAR),
         null_devices=null,
+        of_means=_of_means(pairs, bias, fit, grid),
         notes=tuple(notes),
     )
+
+
+def _of_means(
+    pairs: PairSet, bias: Estimate | None, fit: NestedFit | None, grid: VarianceGrid | None
+) -> tuple[int, Limits] | None:
+    """Limits for the mean of as many repeats as most tallies have; None for one, and where repeats cannot be told apart from days."""
+    if bias is None or fit is None or grid is None or pairs.clients < 2 or not fit.separable[2]:
+        return None
+    of = int(np.bincount(np.bincount(pairs.occasion)[np.unique(pairs.occasion)]).argmax())
+    return (of, repeated_limits(fit, bias, grid, pairs.d, pairs.client, of=of)) if of > 1 else None
 
 
 def _client_means(pairs: PairSet) -> Floats:

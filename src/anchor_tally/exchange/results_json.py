@@ -118,6 +118,7 @@ def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
             "centre": f.sloping.centre,
         },
         "percentile_limits": _limits(f.percentiles),
+        "limits_of_means": None if f.of_means is None else {"of": f.of_means[0]} | (_limits(f.of_means[1]) or {}),
         "normality": None if f.normality is None else {"w": f.normality[0], "p": f.normality[1], "of": "client means"},
         "within": {f"{bound:g}": None if e is None else {"share": e.value, "ci": _pair(e.interval)} for bound, e in f.near},
     }

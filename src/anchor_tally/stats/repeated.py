@@ -33,15 +33,18 @@ def repeated_limits(
     client: Ints,
     coverage: float = 0.95,
     confidence: float = 0.95,
+    of: int = 1,
 ) -> Limits:
-    """Limits for one future reading of a new client, by the REML variances; intervals by integration over the variance ratios.
+    """Limits for one future reading of a new client, or the mean of ``of`` repeats, by the REML variances.
+
+    Intervals by integration over the variance ratios.
 
     Where nothing varies under the clients (no ``grid``) their means are a single design (Carkeet 2015).
     """
     z = normal_quantile(0.5 + coverage / 2)
-    sd = math.sqrt(fit.total_variance)
+    sd = math.sqrt(fit.total_variance - fit.variances[2] * (1 - 1 / of))
     if grid is not None:
-        lower, upper = grid.limit(-z, confidence), grid.limit(z, confidence)
+        lower, upper = grid.limit(-z, confidence, of), grid.limit(z, confidence, of)
     else:
         _, k = np.unique(client, return_inverse=True)
         alone = single_limits(np.asarray(np.bincount(k, d) / np.bincount(k), dtype=float), coverage, confidence)

@@ -115,9 +115,10 @@ class VarianceGrid(FrozenArrays):
         """Variance of one reading of a new client about the mean, in replicate variances (G,)."""
         return np.asarray(1 + self.nodes.gc + self.nodes.go, dtype=float)
 
-    def limit(self, z: float, confidence: float = 0.95) -> Interval:
-        """Interval of mean + z·SD of single readings: a mixture of noncentral t distributions."""
-        scale, reach = np.sqrt(self.residual / self.nodes.s), z * np.sqrt(self.spread * self.nodes.s)
+    def limit(self, z: float, confidence: float = 0.95, of: int = 1) -> Interval:
+        """Interval of mean + z·SD of single readings, or of means of ``of`` repeats: a mixture of noncentral t distributions."""
+        spread = self.spread - 1 + 1 / of
+        scale, reach = np.sqrt(self.residual / self.nodes.s), z * np.sqrt(spread * self.nodes.s)
         kept = self.weight > _LIGHT * self.weight.max()
         weight, beta = self.weight[kept] / self.weight[kept].sum(), self.beta[kept]
         scale, reach = scale[kept], reach[kept]
@@ -128,7 +129,7 @@ class VarianceGrid(FrozenArrays):
             return float(weight @ np.where(np.isnan(share), t > reach, share))
 
         centre = float(weight @ (beta + reach * scale))
-        width = float(np.sqrt(weight @ (scale**2 + (beta + reach * scale - centre) ** 2)) + abs(z) * np.sqrt(weight @ (self.residual[kept] * self.spread[kept])))  # fmt: skip
+        width = float(np.sqrt(weight @ (scale**2 + (beta + reach * scale - centre) ** 2)) + abs(z) * np.sqrt(weight @ (self.residual[kept] * spread[kept])))  # fmt: skip
         return Interval(*(_root(below, p, centre, width) for p in (0.5 - confidence / 2, 0.5 + confidence / 2)))
 
     def client_means(self) -> tuple[Floats, Floats]:

@@ -273,6 +273,13 @@ def closeness_words(r: CompareResult) -> list[Line]:
     if f.ratio is not None:
         lines.append(_line("Ratio instrument / reference", f.ratio.ratio, 2))
         lines.append(Line("  limits of the ratio", f"{number(f.ratio.lower, 2)} to {number(f.ratio.upper, 2)}", ""))
+    if f.of_means is not None:
+        of, means = f.of_means
+        for side_, value, interval in (
+            ("Upper", means.upper, means.upper_interval),
+            ("Lower", means.lower, means.lower_interval),
+        ):
+            lines.append(Line(f"{side_} limit, means of {of} ({unit})", signed(value, k), span(interval, k, sign=True)))
     if f.percentiles is not None:
         lines.append(
             Line(f"97.5th percentile ({unit})", signed(f.percentiles.upper, k), span(f.percentiles.upper_interval, k, sign=True))

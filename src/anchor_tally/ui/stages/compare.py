@@ -223,11 +223,10 @@ class CompareStage(QuestionPage):
             self.plot.redraw(lambda axes, family: forms.draw(axes, what, mark, self.colours, family, self.point))
 
     def _ask_forms(self, r: CompareResult) -> None:
-        spread = r.bias.value if r.bias is not None else None
         metric, scan = r.pairs.metric, r.reference_trend.reference
 
         def away(snapshot: Snapshot) -> Generator[float, None, Any]:
-            return FormsRequest(snapshot, r.pairs, spread, r.sd, scan).run()
+            return FormsRequest(snapshot, r.pairs, r.bias, r.sd, scan, r.fit, r.grid).run()
 
         def done(found: Any) -> None:
             whole = replace(r, forms=found, notes=(*r.notes, *found.notes))
