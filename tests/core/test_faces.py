@@ -39,8 +39,19 @@ from anchor_tally.stats.within_clients import detrended_slope, repeated_correlat
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.faces import challenge_result_words, change_headline, repeat_headline, water_headline
-from places import typed
+from places import DATA, typed
 
+# fmt: off
+# Bland & Altman 1986, Lancet i:307, table 1 (second readings from memory): first and second readings of two meters, 17 people
+LARGE = np.array([
+    [494, 395, 516, 434, 476, 557, 413, 442, 650, 433, 417, 656, 267, 478, 178, 423, 427],
+    [490, 397, 512, 401, 470, 611, 415, 431, 638, 429, 420, 633, 275, 492, 165, 372, 421],
+], dtype=float)
+MINI = np.array([
+    [512, 430, 520, 428, 500, 600, 364, 380, 658, 445, 432, 626, 260, 477, 259, 350, 451],
+    [525, 415, 508, 444, 500, 625, 460, 390, 642, 432, 420, 605, 227, 467, 268, 370, 443],
+], dtype=float)
+# fmt: on
 # Shrout & Fleiss 1979, Psychol Bull 86:420, table 2 (from memory): six targets, four judges
 FLEISS = np.array([[9, 2, 5, 8], [6, 1, 3, 2], [8, 4, 6, 8], [7, 1, 2, 6], [10, 5, 6, 9], [6, 2, 4, 7]], dtype=float)
 
@@ -200,6 +211,40 @@ def test_forms_of_closeness():
     limits = percentile_limits(d, apart)
     assert (limits.lower, limits.upper) == pytest.approx(np.percentile(d, [2.5, 97.5]))
     assert limits.lower_interval.low <= limits.lower <= limits.lower_interval.high
+
+
+@pytest.mark.filterwarnings("ignore::pandas.errors.Pandas4Warning")
+def test_open_data():
+    """Published figures and other libraries on open data: the peak-flow table, repeated pH and PaCO2 of eight people, the survey's women.
+
+    Coefficients of repeatability 43.2 and 56.4 l/min (2 SD; Bland & Altman 1986); r within people −0.51 (Bland & Altman 1995, BMJ 310:446).
+    """
+    for meter, printed in ((LARGE, 43.2), (MINI, 56.4)):
+        found = repeatability(np.tile(np.arange(17), 2), meter.ravel(), np.repeat([1, 2], 17), np.tile(np.arange(17), 2))
+        assert found.coefficient.value * 2 / 1.959964 == pytest.approx(printed, abs=0.15)
+        long = pd.DataFrame({"t": np.tile(np.arange(17), 2), "r": np.repeat([1, 2], 17), "v": meter.ravel()})
+        assert found.icc.one.value == pytest.approx(pg.intraclass_corr(long, "t", "r", "v")["ICC"].iloc[0], rel=1e-9)
+    blood = pg.read_dataset("rm_corr")
+    r = repeated_correlation(blood["pH"].to_numpy(), blood["PacO2"].to_numpy(), blood["Subject"].to_numpy())
+    assert round(r.value, 2) == -0.51
+    assert [round(x, 2) for x in (r.interval.low, r.interval.high)] == [-0.71, -0.23]
+    women = pd.read_csv(DATA / "nhanes_2017_2018_women.csv")
+    scan, waist = women["dxa_body_fat_percent"].to_numpy(), women["waist_cm"].to_numpy()
+    there = ~np.isnan(scan + waist)
+    for x, y in ((MINI[0], LARGE[0]), (waist[there], scan[there])):
+        other = stats.theilslopes(y, x)
+        s = theil_sen(x, y)
+        assert (s.value, s.interval.low, s.interval.high) == pytest.approx(
+            (other.slope, other.low_slope, other.high_slope), rel=1e-6
+        )
+        assert shapiro_wilk(y - x) == pytest.approx(tuple(stats.shapiro(y - x)), rel=1e-4)
+        line, fit = least_squares(x, y), smf.ols("y ~ x", pd.DataFrame({"x": x, "y": y})).fit()
+        assert (line.slope.value, line.slope.interval.low) == pytest.approx(
+            (fit.params["x"], fit.conf_int().loc["x", 0]), rel=1e-9
+        )
+        slopes = by_loops(np.round(10 * x[:60]), np.round(10 * y[:60]))  # in whole tenths a tie is a tie
+        found = passing_bablok(x[:60], y[:60]).line.slope
+        assert (found.value, found.interval.low, found.interval.high) == pytest.approx(slopes, rel=1e-9)
 
 
 def test_limits_for_means_of_repeats():

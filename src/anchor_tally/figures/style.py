@@ -107,9 +107,8 @@ def prepare(axes: Any, palette: Palette, family: str) -> None:
         axes.spines[side].set_visible(False)
     for side in ("left", "bottom"):
         axes.spines[side].set_color(palette.line)
-    axes.tick_params(colors=palette.faint, labelsize=9, length=3)
-    for label in (*axes.get_xticklabels(), *axes.get_yticklabels()):
-        label.set_fontfamily(family)
+    # by parameter: asking for the labels would make all ticks once more
+    axes.tick_params(colors=palette.faint, labelsize=9, length=3, labelfontfamily=family)
     axes.xaxis.label.set_color(palette.faint)
     axes.yaxis.label.set_color(palette.faint)
 

@@ -114,6 +114,4 @@ def draw(axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palett
             text.set_color(palette.ink)
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     axes.set_xlabel(what.title, fontfamily=family, fontsize=9)
-    for text in (*axes.get_xticklabels(), *axes.get_yticklabels()):
-        text.set_fontfamily(family)
     axes.tick_params(axis="x", labelrotation=0)

@@ -82,6 +82,7 @@ class Flow(QLayout):
     def __init__(self, spacing: int = 5) -> None:
         super().__init__()
         self.items: list[QLayoutItem] = []
+        self._heights: dict[int, int] = {}  # by width; asked for again and again while a page is laid out
         self.setSpacing(spacing)
         self.setContentsMargins(0, 0, 0, 0)
 
@@ -105,7 +106,13 @@ class Flow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        return self._place(QRect(0, 0, width, 0), move=False)
+        if width not in self._heights:
+            self._heights[width] = self._place(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
+
+    def invalidate(self) -> None:
+        self._heights.clear()
+        super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)
