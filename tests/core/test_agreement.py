@@ -17,7 +17,7 @@ from anchor_tally.stats.offsets import client_offsets, day_to_day, pooled_from_g
 from anchor_tally.stats.regression import deming
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from anchor_tally.stats.tallies import far_off, robust_sd
-from anchor_tally.stats.trend import reference_error, reference_trend
+from anchor_tally.stats.trend import ScanError, reference_error, reference_trend
 from anchor_tally.stats.validation import cross_validate, gain
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
 
@@ -40,6 +40,7 @@ def test_peak_flow_table():
     bias, sd = single_bias(d)
     lim = approximate_limits(d)
     assert [round(x, 1) for x in (bias.value, sd)] == [-2.1, 38.8]
+    assert lim.coverage == pytest.approx(2 * stats.norm.cdf(2) - 1)
     assert [round(x, 1) for x in (bias.interval.low, bias.interval.high)] == [-22.0, 17.8]  # printed -22.1: rounded SD
     # the paper works from the rounded -2.1 and 38.8
     assert (lim.lower, lim.upper) == pytest.approx((-79.7, 75.5), abs=0.11)
@@ -126,10 +127,22 @@ def test_bootstrap_of_whole_clients():
 
 
 def test_deming_is_orthogonal_regression():
-    """With ratio 1 the line is the first principal axis."""
-    line = deming(MINI, LARGE, np.arange(17))
-    _, vectors = np.linalg.eigh(np.cov(MINI, LARGE))
-    assert line.slope.value == pytest.approx(vectors[1, 1] / vectors[0, 1], rel=1e-9)
+    """With ratio 1 the line is the first principal axis; its intervals are those of a jackknife that fits again without each (Linnet 1993)."""
+
+    def axis(x, y):
+        _, vectors = np.linalg.eigh(np.cov(x, y))
+        slope = vectors[1, 1] / vectors[0, 1]
+        return slope, y.mean() - slope * x.mean()
+
+    line, whole = deming(MINI, LARGE, np.arange(17)), np.array(axis(MINI, LARGE))
+    pseudo = np.array([17 * whole - 16 * np.array(axis(np.delete(MINI, k), np.delete(LARGE, k))) for k in range(17)])
+    half = stats.t.ppf(0.975, 16) * pseudo.std(axis=0, ddof=1) / np.sqrt(17)
+    for k, found in enumerate((line.slope, line.intercept)):
+        ends = (found.interval.low, found.interval.high)
+        assert (found.value, *ends) == pytest.approx((whole[k], whole[k] - half[k], whole[k] + half[k]), rel=1e-6)
+    # without the first client the others do not vary together: a line, and no interval
+    alone = deming(np.array([9.0, 1, 1, 2, 2]), np.array([9.0, 1, 2, 1, 2]), np.arange(5))
+    assert (alone.slope.value > 0, alone.slope.interval) == (True, None)
 
 
 @pytest.mark.parametrize(
@@ -266,6 +279,13 @@ def test_slopes_on_the_reference_equal_least_squares():
         assert ours.slope.value == pytest.approx(theirs.params["x"], rel=1e-6)
         assert (ours.slope.interval.low, ours.slope.interval.high) == pytest.approx(tuple(theirs.conf_int().loc["x"]), rel=1e-6)
         assert ours.p == pytest.approx(theirs.pvalues["x"], rel=1e-6)
+    known, estimated = (
+        reference_trend(d, x, np.ones(d.size), c, c * 4 + o, ScanError(0.4, df, "stated")) for df in (np.inf, 6.0)
+    )
+    # an error that was itself estimated leaves the slope where it is, and is less sure of it
+    assert estimated.within.slope.value == pytest.approx(known.within.slope.value)
+    narrow, wide = known.within.slope.interval, estimated.within.slope.interval
+    assert wide.high - wide.low > narrow.high - narrow.low
 
 
 def test_reference_error_comes_from_replicates():

@@ -103,6 +103,8 @@ def test_cautions():
     assert dict(first[0].facts)["scans"] == "2"
     soon = scan_cautions(client, ("2026-03-20",), "2026-04-20")
     assert [n.code for n in soon] == ["scan_local_rules", "scan_too_soon"]
+    assert dict(soon[1].facts)["weeks"] == "4 weeks"  # 31 days
+    assert [len(scan_cautions(client, ("2026-03-20",), day)) for day in ("2026-05-14", "2026-05-15")] == [2, 1]  # eight weeks
     assert [c.key for c in breaches({"fasted": "no", "voided": "yes", "exercise_24h": "yes"})] == ["fasted", "exercise_24h"]
 
 
@@ -145,6 +147,10 @@ def test_assessor_verdicts():
     assert check(close[:18], "R", "skinfold_triceps").verdict == "too_few"
     rough = people([(10 + k, (13 + k) if k % 2 else (8 + k)) for k in range(12)])
     assert check(rough, "R", "skinfold_triceps").verdict == "not_yet"
+    edge = check(people([(20 + k, 20 + k + 1.7) for k in range(10)]), "R", "skinfold_triceps")
+    assert (edge.verdict, edge.sure, edge.notes[0].code) == ("skilled", False, "assessor_unsure")
+    hopeless = check(people([(10 + k, 16 + k) for k in range(12)]), "R", "skinfold_triceps")
+    assert (hopeless.verdict, hopeless.sure) == ("not_yet", True)
     as_girth = people([(80 + k, 81.5 + k) for k in range(12)], "girth_waist")
     assert check(as_girth, "R", "girth_waist").verdict == "beginner"
     nobody = check([], "R", "girth_waist")

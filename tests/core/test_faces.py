@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from statsmodels.stats.proportion import proportion_confint
 
+from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.challenge import ChallengeRequest
 from anchor_tally.analysis.change import ChangeRequest
 from anchor_tally.analysis.compare import CompareRequest
@@ -320,6 +321,11 @@ def test_demo_faces(demo, capsys):
     changes = {r.instrument.name: r for r in finish(ChangeRequest(demo.snapshot(), Lens()).run())}
     assert changes["Alder"].found.n == 28
     assert change_headline(changes["Alder"])
+    null = finish(CompareRequest(demo.snapshot(), Lens(), "Alder").run()).forms.null_devices
+    derived = next(
+        r for r in finish(CalibrateRequest(demo.snapshot(), Lens()).run()) if r.comparison.pairs.instrument.name == "Alder"
+    )
+    assert null.last_scan == pytest.approx(derived.cross_validation.baselines.last_scan, rel=1e-9)
     people = [Client(1, "A"), Client(2, "B", cautions=frozenset({"ill"})), Client(3, "C", birth="2012-05")]
     assert no_challenge(people, "2026-11-26") == ("B", "C")
 

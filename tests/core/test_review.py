@@ -4,6 +4,7 @@ from collections import Counter
 
 import pytest
 
+from anchor_tally.analysis.derive import visit_inputs
 from anchor_tally.analysis.rules import RULES, ReviewRequest
 from anchor_tally.analysis.rules.values import slip_of
 from anchor_tally.analysis.sensitivity import SensitivityRequest
@@ -130,6 +131,17 @@ def _missing(s):
 def _different(s):
     series(s, ["38.0"], "skeletal_muscle_mass")
     series(s, ["60.0"], "total_muscle_mass", "Gorse")
+
+
+def test_mass_comes_from_the_same_client_before():
+    """What the equations are given at a visit without a mass: the client's last one up to it, never a later one or another's."""
+    session = Session(open_file.create_in_memory("t"), None)
+    for client, month, mass in (("A", 1, "80.0"), ("A", 2, "81.0"), ("B", 3, "60.0"), ("A", 5, "90.0")):
+        session.do(typed(client, f"2026-0{month}-02T07:00", "Fir", "device", "body_mass", mass))
+    session.do(typed("A", "2026-04-02T07:00", "Tape", "method", "girth_waist", "85.0"))
+    snapshot = finish(session.wide_snapshot_steps(("body_mass", "girth_waist")))
+    assert visit_inputs(snapshot, 5)["body_mass"] == 81.0
+    session.close()
 
 
 @pytest.mark.parametrize(

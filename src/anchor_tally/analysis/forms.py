@@ -26,6 +26,7 @@ from ..stats.pair_slopes import PassingBablok, passing_bablok, theil_sen
 from ..stats.regression import Line, least_squares
 from ..stats.repeated import repeated_limits
 from ..stats.trend import ScanError
+from ..stats.validation import other_scans
 from ..stats.variance_grid import VarianceGrid
 from .pairing import PairSet
 
@@ -35,9 +36,13 @@ BMI_EQUATION = "bmi_deurenberg_1991"
 
 @dataclass(frozen=True, slots=True)
 class NullDevices:
-    """RMSE (on anchors) of the instrument, and of what needs none: the other clients' mean, an equation from body mass index."""
+    """RMSE (on anchors) of the instrument, and of what needs none: the last scan, other clients' mean, an equation from body mass index.
+
+    The last scan is carried over to the next one, for a client's first the next one back; on the anchors of clients with several.
+    """
 
     instrument: float | None
+    last_scan: float | None
     sample_mean: float | None
     bmi_equation: float | None
 
@@ -146,7 +151,7 @@ def _client_means(pairs: PairSet) -> Floats:
 def null_devices(pairs: PairSet, snapshot: Snapshot) -> NullDevices:
     """Errors on the same anchors without any device, each anchor once."""
     if pairs.n == 0:
-        return NullDevices(None, None, None)
+        return NullDevices(None, None, None, None)
     used, at = np.unique(pairs.occasion, return_inverse=True)
     x, client = pairs.anchors.mean[used], pairs.anchors.client[used]
     y = np.bincount(at, pairs.y) / np.bincount(at)
@@ -157,7 +162,10 @@ def null_devices(pairs: PairSet, snapshot: Snapshot) -> NullDevices:
     if mean.size > 2:
         others = (mean.sum() - mean) / (mean.size - 1)
         sample = float(np.sqrt(np.mean((others[k] - x) ** 2)))
-    return NullDevices(own, sample, _bmi_error(pairs, snapshot, x, at))
+    several = np.bincount(k)[k] > 1
+    last, _ = other_scans(x, k, pairs.anchors.instant[used].astype(float))
+    carried = float(np.sqrt(np.mean((last - x)[several] ** 2))) if several.any() else None
+    return NullDevices(own, carried, sample, _bmi_error(pairs, snapshot, x, at))
 
 
 def _bmi_error(pairs: PairSet, snapshot: Snapshot, x: Floats, at: np.ndarray) -> float | None:

@@ -95,7 +95,7 @@ def cross_validate(
         within = [m for m in MODELS if m in losses and _not_worse(losses[m], losses[best], client)]
         model = within[0]
     use = several if own is not None and several.sum() * 2 >= d.size else every
-    last, others = _other_scans(x, k, instant)
+    last, others = other_scans(x, k, instant)
     sums, sizes = np.bincount(k, x), count.astype(float)
     person = sums / sizes
     sample = ((person.sum() - person) / (person.size - 1))[k] if person.size > 1 else None
@@ -130,7 +130,7 @@ def _not_worse(loss: Floats, best: Floats, client: Ints) -> bool:
     return mean <= error
 
 
-def _other_scans(x: Floats, k: Ints, instant: Floats) -> tuple[Floats, Floats]:
+def other_scans(x: Floats, k: Ints, instant: Floats) -> tuple[Floats, Floats]:
     """The client's scan before each (the next one for the first), and the mean of the client's other scans; itself when alone."""
     order = np.lexsort((instant, k))
     first: npt.NDArray[np.bool_] = np.r_[True, np.diff(k[order]) > 0]

@@ -300,6 +300,7 @@ def closeness_words(r: CompareResult) -> list[Line]:
         )
     n = f.null_devices
     lines.append(Line(f"RMSE on anchors ({unit})", number(n.instrument, k), ""))
+    lines.append(Line("  of the last scan, carried over", number(n.last_scan, k), ""))
     lines.append(Line("  of the other clients' mean", number(n.sample_mean, k), ""))
     lines.append(Line("  of an equation from body mass index", number(n.bmi_equation, k), ""))
     if f.normality is not None:

@@ -223,6 +223,7 @@ STATISTICS = (
     Statistic("ols", "Least-squares intercept", _of("forms.ols.intercept"), ("ols", "intercept", "intercept_ci"), decimals=1, shown=False),
     Statistic("theil_sen", "Theil–Sen slope", _of("forms.theil_sen"), ("theil_sen", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
     Statistic("near", "Within the scan's error taken off: SD ({unit})", _of("forms.without_scan_error.sd"), ("instrument_only", "sd", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of the last scan carried over ({unit})", _of("forms.null_devices.last_scan"), ("null_devices", "last_scan", ""), decimals=1, shown=False),
     Statistic("null", "RMSE of the other clients' mean ({unit})", _of("forms.null_devices.sample_mean"), ("null_devices", "sample_mean", ""), decimals=1, shown=False),
     Statistic("null", "RMSE of an equation from BMI ({unit})", _of("forms.null_devices.bmi_equation"), ("null_devices", "bmi_equation", ""), decimals=1, shown=False),
     Statistic("null", "RMSE of the instrument on the same anchors ({unit})", _of("forms.null_devices.instrument"), ("null_devices", "instrument", ""), decimals=1, shown=False),
