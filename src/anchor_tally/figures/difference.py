@@ -13,7 +13,7 @@ from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..wording.numbers import signed
-from .style import Mark, Palette, minus, prepare
+from .style import Mark, Palette, minus, points, prepare, ring
 
 MOST = 4000  # points that are drawn
 
@@ -129,22 +129,10 @@ def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: 
         slope, icpt, centre = what.trend
         ends = np.array([what.x.min(), what.x.max()])
         axes.plot(ends, icpt + slope * (ends - centre), color=palette.faint, lw=1.2, ls=":", zorder=2)
-    many = what.x.size > 300
-    points = axes.scatter(
-        what.x,
-        what.d,
-        s=14 if many else 34,
-        marker=mark.shape,
-        color=mark.colour,
-        alpha=0.35 if many else 0.8,
-        linewidths=0.6,
-        edgecolors=palette.surface,
-        zorder=3,
-    )
-    points.set_gid("pairs")
+    points(axes, what.x, what.d, mark, palette).set_gid("pairs")
     at = np.flatnonzero(what.pair == chosen) if chosen is not None else np.empty(0, dtype=np.int64)
     if at.size:
-        axes.scatter(what.x[at], what.d[at], s=150, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4)
+        ring(axes, what.x[at], what.d[at], palette)
     axes.yaxis.set_major_formatter(minus)
     axes.set_xlabel(f"{what.x_label}  ·  {what.said}" if what.said else what.x_label, fontfamily=family, fontsize=9)
     axes.set_ylabel(what.y_label, fontfamily=family, fontsize=9)

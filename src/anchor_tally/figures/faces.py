@@ -16,7 +16,7 @@ from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.within_clients import centred
 from ..wording.names import short_name
-from .style import Mark, Palette, minus, prepare
+from .style import Mark, Palette, minus, points, prepare, ring
 
 MOST = 1500  # ticks or points drawn of one instrument
 
@@ -147,21 +147,9 @@ def draw_quadrants(axes: Any, what: QuadrantInfo, mark: Mark, palette: Palette, 
     if what.slope is not None:
         ends = np.array([-reach, reach])
         axes.plot(ends, what.slope[1] + what.slope[0] * ends, color=mark.colour, lw=1.6, zorder=2)
-    axes.scatter(
-        what.dx,
-        what.dy,
-        s=34,
-        marker=mark.shape,
-        color=mark.colour,
-        alpha=0.8,
-        linewidths=0.6,
-        edgecolors=palette.surface,
-        zorder=3,
-    )
+    points(axes, what.dx, what.dy, mark, palette)
     if point is not None and point < what.dx.size:
-        axes.scatter(
-            [what.dx[point]], [what.dy[point]], s=140, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4
-        )
+        ring(axes, [what.dx[point]], [what.dy[point]], palette)
     axes.set_xlim(-reach, reach)
     axes.set_ylim(-reach, reach)
     _signed_axes(axes, what.x_label, what.y_label, family)
@@ -218,11 +206,9 @@ def draw_water(axes: Any, what: WaterInfo, mark: Mark, palette: Palette, family:
         value, low, high = what.slope
         axes.fill_between(ends, low * ends, high * ends, color=mark.colour, alpha=0.15, lw=0, zorder=0)
         axes.plot(ends, value * ends, color=mark.colour, lw=1.6, zorder=2)
-    axes.scatter(what.water, what.fat, s=20, marker=mark.shape, color=mark.colour, alpha=0.5, linewidths=0, zorder=3)
+    points(axes, what.water, what.fat, mark, palette)
     if point is not None and point < what.water.size:
-        axes.scatter(
-            [what.water[point]], [what.fat[point]], s=140, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4
-        )
+        ring(axes, [what.water[point]], [what.fat[point]], palette)
     axes.set_xlim(-reach, reach)
     axes.set_ylim(-reach, reach)
     _signed_axes(axes, what.x_label, what.y_label, family)

@@ -12,7 +12,7 @@ from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..wording.numbers import number, signed
-from .style import Mark, Palette, minus, prepare
+from .style import Mark, Palette, minus, points, prepare, ring
 
 FORMS = (
     ("difference", "Difference"),
@@ -178,21 +178,10 @@ def draw(axes: Any, what: FormInfo | None, mark: Mark, palette: Palette, family:
         axes.axhspan(band.low, band.high, color=mark.colour, alpha=0.1, lw=0, zorder=0)
     for curve in what.curves:
         axes.plot(curve.x, curve.y, color=mark.colour, lw=1.7 if curve.strong else 1.2, ls=curve.style, zorder=2)
-    many = what.x.size > 300
-    axes.scatter(
-        what.x,
-        what.y,
-        s=14 if many else 30,
-        marker=mark.shape,
-        color=mark.colour,
-        alpha=0.35 if many else 0.75,
-        linewidths=0.6,
-        edgecolors=palette.surface,
-        zorder=3,
-    )
+    points(axes, what.x, what.y, mark, palette)
     if chosen is not None:
         at = np.flatnonzero(what.pair == chosen)
-        axes.scatter(what.x[at], what.y[at], s=140, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4)
+        ring(axes, what.x[at], what.y[at], palette)
     _name_lines(axes, what, palette, family)
     if what.signed:
         axes.yaxis.set_major_formatter(minus)

@@ -113,6 +113,30 @@ def prepare(axes: Any, palette: Palette, family: str) -> None:
     axes.yaxis.label.set_color(palette.faint)
 
 
+MANY = 300  # points from which on they are drawn small and pale
+
+
+def points(axes: Any, x: Any, y: Any, mark: Mark, palette: Palette) -> Any:
+    """An instrument's points in its mark."""
+    many = len(x) > MANY
+    return axes.scatter(
+        x,
+        y,
+        s=14 if many else 32,
+        marker=mark.shape,
+        color=mark.colour,
+        alpha=0.35 if many else 0.8,
+        linewidths=0.6,
+        edgecolors=palette.surface,
+        zorder=3,
+    )
+
+
+def ring(axes: Any, x: Any, y: Any, palette: Palette) -> None:
+    """A ring round the chosen points."""
+    axes.scatter(x, y, s=140, facecolors="none", edgecolors=palette.accent, linewidths=2, zorder=4)
+
+
 def minus(value: float, _position: int = 0) -> str:
     """Tick label of a difference: sign shown, real minus."""
     return "0" if abs(value) < 1e-9 else f"{value:+g}".replace("-", "−")

@@ -36,9 +36,6 @@ class AlikePage(FacePage):
     def lines(self, result: AlikeResult) -> Sequence[Line]:
         return words.alike_lines(result)
 
-    def notes_of(self, result: AlikeResult) -> str:
-        return words.notes_words(result.notes)
-
     def instrument_of(self, result: AlikeResult) -> Instrument:
         return Instrument(0, "all", "device")
 

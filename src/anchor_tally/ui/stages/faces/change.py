@@ -33,9 +33,6 @@ class ChangePage(FacePage):
     def lines(self, result: ChangeResult) -> Sequence[Line]:
         return words.change_lines(result)
 
-    def notes_of(self, result: ChangeResult) -> str:
-        return words.notes_words(result.notes)
-
     def paint(self) -> None:
         super().paint()
         if self.results:

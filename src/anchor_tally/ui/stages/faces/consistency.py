@@ -34,9 +34,6 @@ class ConsistencyPage(FacePage):
     def lines(self, result: RepeatResult) -> Sequence[Line]:
         return words.repeat_lines(result)
 
-    def notes_of(self, result: RepeatResult) -> str:
-        return words.notes_words(result.notes)
-
     def paint(self) -> None:
         super().paint()
         if self.results:

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout,
 
 from ....domain.records import Instrument
 from ....figures.style import Mark, Palette, marks_of
+from ....wording.faces import notes_words
 from ....wording.names import short_name
 from ....wording.statistics import Line
 from ...pages import EvidenceFor, Surroundings
@@ -52,6 +53,10 @@ class FaceTabs(QWidget):
             row.addWidget(button)
         self._shown = shown
         self.setLayout(row)
+
+    def showEvent(self, event: Any) -> None:
+        super().showEvent(event)
+        self.buttons[self._shown].setFocus()  # the keys stand on the face that is shown, not on the first tab
 
     def stay(self) -> None:
         """Mark the face that is shown, whatever was clicked."""
@@ -112,7 +117,7 @@ class FacePage(QuestionPage):
 
     def notes_of(self, result: Any) -> str:
         """What is to be kept in mind."""
-        raise NotImplementedError
+        return notes_words(result.notes)
 
     def draw(self, axes: Any, family: str) -> None:
         """Draw the chosen result."""

@@ -125,9 +125,6 @@ class ScorePage(FacePage):
     def lines(self, result: ScoreResult) -> Sequence[Line]:
         return ()
 
-    def notes_of(self, result: ScoreResult) -> str:
-        return words.notes_words(result.notes)
-
     def instrument_of(self, result: ScoreResult) -> Instrument:
         return Instrument(0, "all", "device")
 

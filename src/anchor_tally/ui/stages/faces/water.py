@@ -18,7 +18,7 @@ from ....figures import faces as figures
 from ....wording import faces as words
 from ....wording.statistics import Line
 from ...pages import EvidenceFor, Surroundings
-from ...widgets import Flow, label
+from ...widgets import Flow, label, paired
 from .face import FacePage
 
 
@@ -38,9 +38,8 @@ class WaterPage(FacePage):
         self.challenge = QWidget()
         row = Flow()
         for words_, box in (("Two mornings of", self.client), ("dry", self.dry), ("loaded", self.loaded)):
-            box.setAccessibleName(f"Challenge: {words_}")
-            row.addWidget(label(words_, "faint"))
-            row.addWidget(box)
+            box.setMinimumContentsLength(14)
+            row.addWidget(paired(words_, box, f"Challenge: {words_}"))
         self.challenge.setLayout(row)
         self.client.activated.connect(lambda _k: self._offer_visits())
         for box in (self.dry, self.loaded):
@@ -107,9 +106,6 @@ class WaterPage(FacePage):
 
     def lines(self, result: WaterResult) -> Sequence[Line]:
         return words.water_lines(result)
-
-    def notes_of(self, result: WaterResult) -> str:
-        return words.notes_words(result.notes)
 
     def paint(self) -> None:
         super().paint()
