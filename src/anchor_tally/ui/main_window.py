@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import threading
 from collections.abc import Callable
 from datetime import date
@@ -51,7 +52,7 @@ class MainWindow(FileActions):
         self.lens: LensBar | None = None
         self.drawer: Drawer | None = None
         self.shown, self.found = "", 0
-        self._painted = False
+        self._painted = self._settled = False
         self._importing: threading.Thread | None = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.memory = Memory(self.settings)
@@ -247,6 +248,9 @@ class MainWindow(FileActions):
                 self.page(missing[0])
             else:
                 self._idle.stop()
+                if not self._settled:
+                    self._settled = True
+                    gc.freeze()  # modules and pages stay: looking through them again and again would hold the window up
                 if self.session is not None and not self.session.writing:
                     self.page("review").refresh()  # the study is looked through whenever it has changed
 
