@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
+from matplotlib.dates import AutoDateLocator
 
 from ..analysis.rules import Finding, Material
 from ..domain.instants import zone_named
@@ -15,6 +16,7 @@ from ..domain.snapshot import EXCLUDED, FAILED, Floats
 from .style import Mark, Palette, prepare
 
 MOST = 3000
+LABEL_WIDE = 95  # pixels for a date under the axis
 
 
 @dataclass(frozen=True, eq=False)
@@ -108,10 +110,18 @@ def draw(axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palett
             axes.plot(when[run.ringed], run.value[run.ringed], ls="none", marker="o", ms=15, mfc="none", mec=palette.warn, mew=2)
     if len(what.runs) > 1:
         legend = axes.legend(
-            loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, fontsize=9, prop={"family": family, "size": 9}
+            loc="lower left",
+            bbox_to_anchor=(0.0, 0.99),
+            ncols=6,
+            frameon=False,
+            borderpad=0.1,
+            handletextpad=0.2,
+            columnspacing=1.2,
+            prop={"family": family, "size": 9},
         )
         for text in legend.get_texts():
             text.set_color(palette.ink)
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     axes.set_xlabel(what.title, fontfamily=family, fontsize=9)
-    axes.tick_params(axis="x", labelrotation=0)
+    room = max(int(axes.get_window_extent().width / LABEL_WIDE), 2)
+    axes.xaxis.set_major_locator(AutoDateLocator(minticks=2, maxticks=room))  # type: ignore[no-untyped-call]

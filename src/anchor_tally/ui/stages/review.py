@@ -152,7 +152,7 @@ class ReviewPage(Page):
         if self.figure is None:
             from ..canvas import FigureView
 
-            self.figure = FigureView("Readings that the finding is about", (66, 150, 44, 10))
+            self.figure = FigureView("Readings that the finding is about", (66, 36, 44, 26))
             self.figure.opened.connect(self._open_readings)
             self.picture.addWidget(self.figure)
         what = timeline.info(f, self.result.material, self.session.lens.metric)
