@@ -11,6 +11,7 @@ from anchor_tally.analysis.sensitivity import SensitivityRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.records import ImportRow
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.scenario.squad import UNSPOILED, squad_rows
@@ -214,3 +215,17 @@ def test_a_table_is_looked_through_before_it_is_taken(demo):
     now = reviewed(demo)
     after = [finding_row(f, now.material) for f in now.found if f.key not in known]
     assert sorted(finding_row(f, ahead.material) for f in found) == sorted(after)
+
+
+def test_a_new_device_of_a_new_person_is_looked_through():
+    """Everything in the table is new to the study: instrument, person and visit still make one visit whose parts do not add up."""
+    session, at = Session(open_file.create_in_memory("t"), None), "2026-03-02T07:00"
+    rows = [
+        ImportRow(k, "A", "", None, None, at, "Fir", "device", "", metric, value, str(value), "kg", 1, "ok", "")
+        for k, (metric, value) in enumerate((("body_mass", 80.0), ("fat_mass", 16.0), ("fat_free_mass", 60.0)), start=2)
+    ]
+    ahead = finish(ReviewRequest(finish(session.foreseen_steps(finish(session.stage(rows))))).run())
+    found = ahead.about(LINE, FRESH)
+    assert [f.rule for f in found] == ["mass_balance"]
+    assert "A, Fir, body mass, 2026-03-02: " in doubt_words(found, ahead.material, str)
+    session.close()

@@ -14,7 +14,7 @@ from ..domain.records import Client, Instrument, Setting
 from ..domain.snapshot import EXCLUDED, FAILED, OK, Columns, Snapshot, VisitColumns, joined, read_only
 from .staging import Staged
 
-FRESH = 10**9  # numbers of what the table would add, beyond all that the study can hold
+FRESH = 10**8  # numbers of what the table would add, beyond all that the study can hold
 LINE = 10**12  # a staged reading is known by this and its line
 _STATUS = {"ok": OK, "failed": FAILED, "excluded": EXCLUDED}
 Conditions = dict[int, dict[str, str]]

@@ -23,6 +23,7 @@ _SLIPS = (
     ("a decimal point too many", "", 0.1),
 )
 WATER_POINTS, _RECENT = 1.0, 5
+BALANCE_PERCENT = 1.5
 
 
 def _expected(t: Tallies) -> tuple[Floats, Floats]:
@@ -224,30 +225,30 @@ def _beyond_recent(t: Tallies) -> list[tuple[int, float, float]]:
 
 def mass_parts(m: Material) -> list[Finding]:
     """Visits at which the parts of a device are more than 1.5 % of the body mass away from it."""
-    columns = m.snapshot.columns
-    needed = [columns.get(name) for name in ("body_mass", "fat_mass", "fat_free_mass")]
-    if any(c is None for c in needed):
+    needed = [m.snapshot.columns.get(name) for name in ("body_mass", "fat_mass", "fat_free_mass")]
+    parts = [tallies_of(c) for c in needed if c is not None]
+    if len(parts) < 3 or not all(t.visit.size for t in parts):
         return []
-    whole, fat, lean = (_by_visit(c) for c in needed if c is not None)
+    base = 1 + max(int(t.instrument.max()) for t in parts)
+    (whole_key, whole), (fat_key, fat), (lean_key, lean) = (_by_visit(t, base) for t in parts)
+    keys = np.intersect1d(np.intersect1d(whole_key, fat_key), lean_key)
+    mass, rest = (
+        whole[np.searchsorted(whole_key, keys)],
+        fat[np.searchsorted(fat_key, keys)] + lean[np.searchsorted(lean_key, keys)],
+    )
+    missing = 100 * (mass - rest) / mass
+    of_client = dict(zip(parts[0].visit.tolist(), parts[0].client.tolist(), strict=True))
     out = []
-    keys = np.intersect1d(np.intersect1d(whole[0], fat[0]), lean[0])
-    value = [v[np.searchsorted(k, keys)] for k, v in (whole, fat, lean)]
-    missing = 100 * (value[0] - value[1] - value[2]) / value[0]
-    mass = columns["body_mass"]
-    for k in np.flatnonzero(np.abs(missing) > 1.5).tolist():
-        visit, item = divmod(int(keys[k]), 10**6)
-        client = int(mass.client[np.flatnonzero(mass.visit == visit)[0]])
-        facts = {"missing": f"{missing[k]:+.1f}"}
+    for k in np.flatnonzero(np.abs(missing) > BALANCE_PERCENT).tolist():
+        visit, item = divmod(int(keys[k]), base)
+        facts, gap = {"missing": f"{missing[k]:+.1f}"}, abs(float(missing[k]))
         out.append(
-            Finding(
-                "mass_balance", "look", note("review_balance", **facts), abs(float(missing[k])), client, visit, item, "body_mass"
-            )
+            Finding("mass_balance", "look", note("review_balance", **facts), gap, of_client[visit], visit, item, "body_mass")
         )
     return out
 
 
-def _by_visit(c: Columns) -> tuple[Ints, Floats]:
-    """Medians by visit and instrument, keyed by one number."""
-    t = tallies_of(c)
-    key, first = np.unique(t.visit * 10**6 + t.instrument, return_index=True)
+def _by_visit(t: Tallies, base: int) -> tuple[Ints, Floats]:
+    """Medians by visit and instrument, keyed by visit · base + instrument, in order."""
+    key, first = np.unique(t.visit * base + t.instrument, return_index=True)
     return key, t.median[first]
