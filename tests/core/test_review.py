@@ -4,7 +4,9 @@ from collections import Counter
 
 import pytest
 
+from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.derive import visit_inputs
+from anchor_tally.analysis.repeat import RepeatRequest
 from anchor_tally.analysis.rules import RULES, ReviewRequest
 from anchor_tally.analysis.rules.values import slip_of
 from anchor_tally.analysis.sensitivity import SensitivityRequest
@@ -23,6 +25,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.foreseen import FRESH, LINE
 from anchor_tally.wording.importing import doubt_words
 from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
+from anchor_tally.wording.sentences import sentence
 from places import typed
 
 
@@ -188,6 +191,10 @@ def test_decisions_are_kept_with_their_reason(demo):
     assert [(s.without.pairs.instrument.name, s.excluded) for s in found] == [("Alder", 1)]
     assert "Alder: bias" in sensitivity_words(found)
     assert "1 excluded reading" in sensitivity_words(found)
+    told = "Readings excluded by hand: 1; Review shows what that moves."
+    compared = finish(CompareRequest(demo.snapshot(), Lens(), "Alder").run())
+    repeated = finish(RepeatRequest(demo.snapshot(), Lens(), "Alder").run())[0]
+    assert [told in [sentence(n) for n in r.notes] for r in (compared, repeated)] == [True, True]
     demo.undo()
     assert (demo.decisions(), len(reviewed(demo).found)) == ({}, 2)
     demo.redo()

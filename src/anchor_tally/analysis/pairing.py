@@ -164,6 +164,9 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     for status, why in ((FAILED, "failed reading"), (EXCLUDED, "excluded reading"), (SIMULATED, "simulated reading")):
         leave_out(np.flatnonzero((is_ref | is_ins) & (c.status == status)), why)
     notes: list[Note] = []
+    put_out = int(((is_ref | is_ins) & (c.status == EXCLUDED)).sum())
+    if put_out:
+        notes.append(note("excluded_readings", n=put_out))
     if reference.kind != "reference":
         notes.append(note("not_a_reference", comparator=reference.name, instrument=instrument.name))
     if instrument.id in snapshot.landmarks:

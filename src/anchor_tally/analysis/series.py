@@ -8,7 +8,7 @@ import numpy as np
 
 from ..domain.lens import Lens
 from ..domain.records import Instrument
-from ..domain.snapshot import OK, Columns, Floats, Ints, Snapshot, read_only
+from ..domain.snapshot import EXCLUDED, OK, Columns, Floats, Ints, Snapshot, read_only
 from ..stats.estimate import Note, note
 from .comparator import CannotCompare
 
@@ -40,9 +40,12 @@ def rows_of_instrument(
     c = snapshot.columns.get(metric)
     if c is None:
         return np.empty(0, dtype=np.int64)
-    wanted = (c.instrument == instrument.id) & (c.status == OK)
+    own = c.instrument == instrument.id
     if lens.clients is not None:
-        wanted &= np.isin(c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients])
+        own &= np.isin(c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients])
+    wanted, put_out = own & (c.status == OK), int((own & (c.status == EXCLUDED)).sum())
+    if put_out and notes is not None:
+        notes.append(note("excluded_readings", n=put_out))
     labels = {i: s.label for i, s in snapshot.settings.items()} | {0: "no setting"}
     if lens.setting is not None and lens.setting in {s.label for s in snapshot.catalogue.settings_of(instrument.id)}:
         wanted &= np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])

@@ -35,6 +35,7 @@ NOTES = {
     "client_offset_needs_repeats": "One pair for each client: a client's own offset cannot be told from the day's noise; the pooled offset serves all.",
     "client_offset_needs_anchors": "Every client has one scan: a client's own offset cannot be told from that day; the pooled offset serves all.",
     "third_repeat": "the first two differ by {difference} {unit}, more than {tolerance}: take a third, the median counts",
+    "excluded_readings": "Readings excluded by hand: {n}; Review shows what that moves.",
     "challenge_day_unknown": "The spread from day to day is not known: the interval holds the noise of repeats only, and is too narrow.",
     "review_gone": "Decided; it is not found any more.",
     "review_slip": "{value} {unit} where about {expected} is usual: {slip}?",
@@ -173,10 +174,8 @@ def pairs_sentence(result: CompareResult) -> str:
     """How many pairs, and what was left out."""
     p = result.pairs
     n = p.left_out.n
-    excluded = dict(p.left_out.counts).get("excluded reading", 0)
-    put_out = f"; {count(excluded, 'reading')} excluded" if excluded else ""
     left = "" if n == 0 else "; 1 reading or scan made no pair" if n == 1 else f"; {n} readings or scans made no pair"
-    return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}{put_out}."
+    return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
 
 
 def calibration_sentence(result: CalibrateResult) -> str:
