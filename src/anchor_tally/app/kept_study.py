@@ -324,8 +324,8 @@ class KeptStudy:
         if not metrics:
             return Material(Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1)))
         snapshot = yield from self.wide_snapshot_steps(metrics)
-        conn = self.connection()
-        return Material(snapshot, read.conditions(conn), read.assessors(conn), tuple(self.assessor_values()))
+        answers = yield from read.conditions_steps(self.connection())
+        return Material(snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values()))
 
     def attachments(self, visit: int) -> list[Attachment]:
         """Files beside a visit."""

@@ -290,9 +290,17 @@ def _reading(r: tuple[Any, ...]) -> Reading:
 
 def conditions(conn: sqlite3.Connection) -> dict[int, dict[str, str]]:
     """Conditions by visit."""
+    return finish(conditions_steps(conn))
+
+
+def conditions_steps(conn: sqlite3.Connection) -> Generator[int, None, dict[int, dict[str, str]]]:
+    """The same; yields how many visits were read."""
     out: dict[int, dict[str, str]] = {}
-    for visit, key, value in conn.execute("SELECT visit, key, value FROM condition ORDER BY visit, key"):
-        out.setdefault(visit, {})[key] = value
+    cursor = conn.execute("SELECT visit, key, value FROM condition ORDER BY visit, key")
+    while block := cursor.fetchmany(BLOCK):
+        for visit, key, value in block:
+            out.setdefault(visit, {})[key] = value
+        yield len(out)
     return out
 
 
