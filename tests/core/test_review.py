@@ -197,7 +197,11 @@ def test_decisions_are_kept_with_their_reason(demo):
     assert [told in [sentence(n) for n in r.notes] for r in (compared, repeated)] == [True, True]
     demo.undo()
     assert (demo.decisions(), len(reviewed(demo).found)) == ({}, 2)
-    demo.redo()
+    other = reviewed(demo).found[1]
+    demo.do(Decide(other.key, "again", "came unfasted"))
+    assert advice_words(other, demo.decisions()[other.key]).splitlines()[1].startswith("To be measured again: came unfasted.")
+    demo.undo()
+    demo.do(Decide(f.key, "exclude", "mistyped", f.readings))
     demo.do(Reopen(f.key, f.readings))
     assert (demo.decisions(), next(g.key for g in reviewed(demo).found)) == ({}, f.key)
     assert demo.snapshot().columns["body_fat_percent"].n == snapshot.columns["body_fat_percent"].n

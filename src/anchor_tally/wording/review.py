@@ -55,7 +55,7 @@ def finding_row(f: Finding, m: Material) -> tuple[str, str, str, str, str]:
 def advice_words(f: Finding, decided: tuple[str, str] | None = None) -> str:
     """The finding in full, what to do first or what was decided, and where the rule comes from."""
     rule = RULE[f.rule]
-    done = {"keep": "Kept as it is", "exclude": "Excluded"}
+    done = {"keep": "Kept as it is", "exclude": "Excluded", "again": "To be measured again"}
     then = f"{done.get(decided[0], decided[0])}: {decided[1]}." if decided else rule.advice
     return f"{sentence(f.note)}\n{then} (Rule: {rule.name.lower()}; {rule.source}.)"
 

@@ -11,7 +11,7 @@ from .readings import ExcludeReading, PutBackReading
 
 @dataclass(frozen=True, slots=True)
 class Decide:
-    """Keep what was found as it is, or exclude its readings; the reason is required and kept. One step, undone as one."""
+    """Keep what was found as it is, exclude its readings, or have it measured again; the reason is kept. One step, undone as one."""
 
     key: str
     decision: str
@@ -22,7 +22,7 @@ class Decide:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "keep a finding as it is" if self.decision == "keep" else "exclude what was found"
+        return {"keep": "keep a finding as it is", "again": "have it measured again"}.get(self.decision, "exclude what was found")
 
     def write(self, journal: Journal) -> None:
         """Write the decision, and the state of the readings."""

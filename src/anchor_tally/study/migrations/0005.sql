@@ -41,5 +41,5 @@ CREATE TABLE attachment (
 ) STRICT;
 -- What was decided about a finding of the review, with its reason.
 CREATE TABLE decision (
-  key TEXT PRIMARY KEY CHECK (key <> ''), decision TEXT NOT NULL CHECK (decision IN ('keep', 'exclude')), reason TEXT NOT NULL, at TEXT NOT NULL
+  key TEXT PRIMARY KEY CHECK (key <> ''), decision TEXT NOT NULL CHECK (decision IN ('keep', 'exclude', 'again')), reason TEXT NOT NULL, at TEXT NOT NULL
 ) STRICT, WITHOUT ROWID;

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ...analysis.rules import Finding, Material, ReviewRequest, ReviewResult
 from ...analysis.sensitivity import SensitivityRequest
@@ -18,7 +18,7 @@ from ...study.edits.decisions import Decide, Reopen
 from ...study.edits.edit import Edit
 from ...wording import review as words
 from ..pages import EvidenceFor, Page, Surroundings
-from ..widgets import Table, label
+from ..widgets import Flow, Table, label
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -47,22 +47,24 @@ class ReviewPage(Page):
         self.reason.setAccessibleName("Reason of the decision")
         self.keep = QPushButton("Keep as it is")
         self.exclude = QPushButton("Exclude")
-        self.bench = QPushButton("Open at the bench")
+        self.remeasure = QPushButton("Measure again")
+        self.bench = QPushButton("Correct at the bench")
         self.again = QPushButton("Open it again")
         self.keep.clicked.connect(lambda: self._decide("keep"))
         self.exclude.clicked.connect(lambda: self._decide("exclude"))
+        self.remeasure.clicked.connect(lambda: self._decide("again"))
         self.bench.clicked.connect(self._to_bench)
         self.again.clicked.connect(self._reopen)
         self.figure: FigureView | None = None
         self.picture = QVBoxLayout()
         card = QWidget()
         card.setObjectName("card")
-        row = QHBoxLayout()
-        row.addWidget(self.reason, 1)
-        for w in (self.keep, self.exclude, self.bench, self.again):
+        row = Flow()
+        for w in (self.keep, self.exclude, self.remeasure, self.bench, self.again):
             row.addWidget(w)
         inside = QVBoxLayout(card)
         inside.addWidget(self.advice)
+        inside.addWidget(self.reason)
         inside.addLayout(row)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 10)
@@ -139,7 +141,12 @@ class ReviewPage(Page):
         kept = self.session.decisions().get(f.key)
         self.advice.setText(words.advice_words(f, kept))
         writable = not self.session.read_only
-        for w, on in ((self.keep, not kept), (self.exclude, not kept and bool(f.readings)), (self.again, bool(kept))):
+        shown = (
+            (self.keep, not kept),
+            (self.exclude, not kept and bool(f.readings)),
+            (self.remeasure, not kept and bool(f.visit)),
+        )
+        for w, on in (*shown, (self.again, bool(kept))):
             w.setVisible(on)
             w.setEnabled(writable)
         self.reason.setVisible(not kept)
