@@ -22,6 +22,7 @@ from anchor_tally.study.edits.clients import AddHeight
 from anchor_tally.study.edits.decisions import Decide, Reopen
 from anchor_tally.study.edits.edit import EditRefused
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.study.foreseen import FRESH, LINE
 from anchor_tally.wording.importing import doubt_words
 from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
@@ -118,6 +119,18 @@ def _setting(s):
     s.do(typed("A", "2026-01-03T07:00", "Fir", "device", "body_fat_percent", "17.0", setting="athlete", fresh=True))
 
 
+def _unlike(s):
+    s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_fat_percent", "20.0"))
+    s.do(typed("A", "2026-01-02T12:00", "Scan", "reference", "body_fat_percent", "19.0", fresh=True))
+    for visit, answer in ((1, "yes"), (2, "no")):
+        s.do(NoteVisit("A", "2026-01-02T07:00", conditions=(("fasted", answer),), visit=visit))
+
+
+def _assessor(s):
+    s.do(typed("A", "2026-01-02T07:00", "Caliper", "method", "skinfold_triceps", "20.0"))
+    s.do(NoteVisit("A", "2026-01-02T07:00", assessor="R. K.", visit=1))
+
+
 def _folds(s):
     s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_mass", "100.0"))
     s.do(typed("A", "2026-01-02T07:05", "Caliper", "method", "skinfold_triceps", "20.0"))
@@ -158,6 +171,8 @@ def test_mass_comes_from_the_same_client_before():
         (_water, "water", "points above the client's recent mean"),
         (_balance, "mass_balance", "+5.0 % is missing"),
         (_setting, "setting_changed", "The setting went from standard to athlete near a scan."),
+        (_unlike, "unlike_scan", "a scan that was taken under other conditions: fasted."),
+        (_assessor, "assessor", "R. K. takes sites and has not been checked."),
         (_folds, "folds_bmi", "Body mass index of 34.6"),
         (_failures, "failures", "% of 22 readings failed."),
         (_missing, "missing_repeats", "3 of 4 tallies have fewer than the 3 planned repeats."),
@@ -172,7 +187,7 @@ def test_each_rule_finds_its_own(plant, rule, words):
     found = {f.rule: finding_row(f, result.material)[0] for f in result.found}
     session.close()
     assert words in found[rule]
-    assert set(found) <= {rule, "missing_repeats"}
+    assert set(found) <= {rule, "missing_repeats", "conditions"}
     assert rule in {r.id for r in RULES}
 
 

@@ -41,6 +41,7 @@ def unlike_the_scan(m: Material) -> list[Finding]:
     scans, tallies = _visits_by_kind(m)
     client = _client_of(m)
     when = dict(zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.instant.tolist(), strict=True))
+    labels = {i.condition.key: i.condition.label for i in m.snapshot.catalogue.protocol}
     by_client: dict[int, list[int]] = {}
     for visit in tallies:
         by_client.setdefault(client.get(visit, 0), []).append(visit)
@@ -51,7 +52,7 @@ def unlike_the_scan(m: Material) -> list[Finding]:
             a, b = m.conditions.get(scan, {}), m.conditions.get(visit, {})
             other = [key for key in a.keys() & b.keys() if a[key] != b[key]]
             if other:
-                words = ", ".join(sorted(other))
+                words = ", ".join(labels.get(key, key).lower() for key in sorted(other))
                 out.append(
                     Finding(
                         "unlike_scan", "look", note("review_unlike", words=words), float(len(other)), client.get(visit, 0), visit
