@@ -25,7 +25,7 @@ def test_findings_are_decided(qtbot, window_on, demo):
     assert [line.get_ydata().tolist() for line in rings] == [[39.2]]
     page.table.setFocus()
     qtbot.keyClick(page.table, Qt.Key.Key_Return)
-    assert [window.drawer.table.text(k, 3) for k in range(window.drawer.table.count)]
+    assert (window.drawer.title.text(), window.drawer.table.count) == ("Hake, Alder, body fat", 1)
     said = []
     page.message.connect(lambda text, trouble: said.append((text, trouble)))
     qtbot.mouseClick(page.exclude, Qt.MouseButton.LeftButton)

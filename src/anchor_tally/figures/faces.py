@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.alike import AlikeResult
+from ..analysis.alike import AS_ONE, AlikeResult
 from ..analysis.change import ChangeResult
 from ..analysis.repeat import RepeatResult
 from ..analysis.scorecard import ScoreResult
@@ -242,7 +242,7 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
                 continue
             value = float(what.r[a, b])
             side = 0.86 * np.sqrt(abs(value))
-            axes.add_patch(_square(b, -a, side, palette, filled=value > 0, strong=abs(value) > 0.9))
+            axes.add_patch(_square(b, -a, side, palette, filled=value > 0, strong=value >= AS_ONE))
             text = f"{value:.2f}".replace("-", "−")
             axes.text(b, -a, text, ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
     axes.set_xlim(-0.6, k - 0.4)

@@ -12,7 +12,7 @@ from ..analysis.repeat import RepeatResult
 from ..analysis.scorecard import ScoreResult
 from ..analysis.water import WaterResult
 from ..domain.metrics import Metric, metric_named
-from ..stats.estimate import Estimate, Note
+from ..stats.estimate import Estimate, Interval, Note
 from .names import short_name
 from .numbers import MISSING, count, number, signed, span
 from .sentences import sentence, side
@@ -134,10 +134,14 @@ def water_headline(r: WaterResult) -> str:
         s = r.slope.slope
         i = s.interval
         if i is not None and (i.high < 0 or i.low > 0):
-            way = "falls" if s.value < 0 else "rises"
-            return f"{name}: when a client's water is one point up, its fat {way} by {number(abs(s.value), 2)} pp ({span(i, 2, sign=True)})."
+            way, ends = ("falls", Interval(-i.high, -i.low)) if s.value < 0 else ("rises", i)
+            return (
+                f"{name}: when a client's water is one point up, its fat {way} by {number(abs(s.value), 2)} pp ({span(ends, 2)})."
+            )
         return f"{name}: its fat is not shown to move with its water ({span(i, 2, sign=True)} pp for a point)."
-    return f"{name}: fat and water move together with r {number(r.r.value, 2)} within clients."
+    return (
+        f"{name}: fat and water move together with r {signed(r.r.value, 2)} ({span(r.r.interval, 2, sign=True)}) within clients."
+    )
 
 
 def water_lines(r: WaterResult) -> list[Line]:
@@ -187,7 +191,7 @@ def alike_headline(r: AlikeResult) -> str:
         return f"{groups} move as one within clients: they likely share a formula, and count as one opinion."
     if not r.known.sum() > len(r.names):
         return "Too few visits in common to see whether devices are alike."
-    return "No two devices move as one within clients: each is an opinion of its own."
+    return "No two devices move as one within clients: none of them is another under a second name."
 
 
 def alike_lines(r: AlikeResult) -> list[Line]:

@@ -9,7 +9,7 @@ from ..analysis.rules import RULE, Finding, Material
 from ..analysis.sensitivity import Sensitivity
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
-from .numbers import count, number, signed
+from .numbers import count, number, signed, span
 from .sentences import sentence
 
 MARK = {"stop": "■ stop", "look": "▲ look", "know": "● know"}
@@ -67,11 +67,10 @@ def sensitivity_words(found: Sequence[Sensitivity]) -> str:
         a, b = s.without.bias, s.with_them.bias
         m = metric_named(s.without.pairs.metric)
         unit, k = (m.difference_unit, m.decimals) if m is not None else ("", 1)
-        bias = (
-            f"bias {signed(a.value, k)} without, {signed(b.value, k)} {unit} with"
-            if a is not None and b is not None
-            else "no pairs"
-        )
+        bias = "no pairs"
+        if a is not None and b is not None:
+            first, then = (f"{signed(e.value, k)} {unit} ({span(e.interval, k, sign=True)})" for e in (a, b))
+            bias = f"bias {first} without, {then} with"
         la, lb = s.without.limits, s.with_them.limits
         wide = f"; limits {number(la.upper - la.lower, k)} and {number(lb.upper - lb.lower, k)} {unit} wide" if la and lb else ""
         said.append(f"{s.without.pairs.instrument.name}: {bias} the {count(s.excluded, 'excluded reading')}{wide}")

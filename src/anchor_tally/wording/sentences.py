@@ -44,7 +44,7 @@ NOTES = {
     "review_missing_repeats": "{short} of {visits} tallies have fewer than the {planned} planned repeats.",
     "review_failures": "{share} % of {n} readings failed.",
     "review_water": "Water lies {gap} points {way} the client's recent mean (usual: within {usual}).",
-    "review_balance": "Body mass less fat and fat-free mass: {missing} % is missing.",
+    "review_balance": "Fat with fat-free mass lies {missing} % {way} the body mass of this visit.",
     "review_conditions": "The protocol was not kept: {words}.",
     "review_unlike": "This tally stands beside a scan that was taken under other conditions: {words}.",
     "review_setting": "The setting went from {first} to {then} near a scan.",

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ...domain.records import AssessorValue, Instrument
+from ...domain.records import AssessorValue
 from ...domain.snapshot import OK, Columns, Floats, Ints, Snapshot
 from ...stats.estimate import Note, note
 
@@ -22,7 +22,6 @@ class Material:
     conditions: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
     assessors: Mapping[int, str] = field(default_factory=dict)
     checks: tuple[AssessorValue, ...] = ()
-    named: Mapping[int, Instrument] = field(default_factory=dict)
 
     def columns(self) -> list[tuple[str, Columns]]:
         """Metrics with stored readings; values of equations are judged by what they were made from."""

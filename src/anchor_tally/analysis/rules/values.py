@@ -241,7 +241,8 @@ def mass_parts(m: Material) -> list[Finding]:
     out = []
     for k in np.flatnonzero(np.abs(missing) > BALANCE_PERCENT).tolist():
         visit, item = divmod(int(keys[k]), base)
-        facts, gap = {"missing": f"{missing[k]:+.1f}"}, abs(float(missing[k]))
+        gap = abs(float(missing[k]))
+        facts = {"missing": f"{gap:.1f}", "way": "below" if missing[k] > 0 else "above"}
         out.append(
             Finding("mass_balance", "look", note("review_balance", **facts), gap, of_client[visit], visit, item, "body_mass")
         )

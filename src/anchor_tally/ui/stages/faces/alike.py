@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Sequence
 from typing import Any
 
-from ....analysis.alike import AlikeRequest, AlikeResult
+from ....analysis.alike import AS_ONE, AlikeRequest, AlikeResult
 from ....domain.lens import Lens
 from ....domain.records import Instrument
 from ....domain.snapshot import Snapshot
@@ -44,7 +44,7 @@ class AlikePage(FacePage):
         if self.results:
             self.under.setText(
                 "Correlation of visit values within clients, each client's trend removed; the larger the square, the more alike. "
-                "Framed: 0.9 and more. Two that share a formula also share its errors."
+                f"Framed: {AS_ONE} and more, they move as one. Two that share a formula also share its errors."
             )
 
     def draw(self, axes: Any, family: str) -> None:
