@@ -30,6 +30,7 @@ from anchor_tally.stats import pair_slopes
 from anchor_tally.stats.change import change, sign_concordance, smallest_change, wilson
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.difference_forms import percentile_limits, ratio_limits, shapiro_wilk, sloping_limits
+from anchor_tally.stats.estimate import Estimate, Interval
 from anchor_tally.stats.pair_slopes import inversions, passing_bablok, theil_sen
 from anchor_tally.stats.regression import least_squares
 from anchor_tally.stats.repeatability import display_step, intraclass, repeatability
@@ -300,8 +301,18 @@ def test_changes():
     signs = sign_concordance(dx, dy, 0.5)
     assert (signs.same, signs.judged, signs.excluded) == (3, 4, 1)
     found = change(dx, dy, np.arange(5), 0.5)
-    assert (found.bias.value, found.sd) == pytest.approx(((dy - dx).mean(), (dy - dx).std(ddof=1)))
-    assert smallest_change(2.0, 0.6, 3, 7) == pytest.approx(1.959964 * math.sqrt(2 * (4 + 0.12) / 7), rel=1e-6)
+    assert (found.bias.value, found.sd.value) == pytest.approx(((dy - dx).mean(), (dy - dx).std(ddof=1)))
+    assert found.sd.interval.low == pytest.approx(found.sd.value * math.sqrt(4 / stats.chi2.ppf(0.975, 4)))
+    r = stats.pearsonr(dx, dy)
+    assert found.correlation.value == pytest.approx(r.statistic)
+    ends = r.confidence_interval()
+    assert (found.correlation.interval.low, found.correlation.interval.high) == pytest.approx((ends.low, ends.high))
+    day, within = Estimate(2.0, Interval(1.5, 2.8), 30, ""), Estimate(0.6, Interval(0.5, 0.8), 60, "")
+    least = smallest_change(day, within, 3, 7)
+    assert least.value == pytest.approx(1.959964 * math.sqrt(2 * (4 + 0.12) / 7), rel=1e-6)
+    alone = smallest_change(day, None, 1, 1)  # with one variance the interval is that of the SD itself
+    assert (alone.interval.low, alone.interval.high) == pytest.approx((1.5 * 2.7718, 2.8 * 2.7718), rel=1e-4)
+    assert least.interval.low > alone.interval.low / math.sqrt(7) * 0.99
 
 
 def test_demo_faces(demo, capsys):

@@ -12,7 +12,7 @@ from ..domain.lens import Lens
 from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import Floats, Ints, Snapshot, read_only
-from ..stats.estimate import Estimate, Note, note
+from ..stats.estimate import Estimate, Interval, Note, note
 from ..stats.within_clients import detrended, repeated_correlation
 from .comparator import CannotCompare, readers_of
 from .question import Asked
@@ -61,7 +61,7 @@ class Balance:
 
 @dataclass(frozen=True, eq=False)
 class AlikeResult:
-    """Correlations within clients, trends removed, (k, k), NaN-free: ``known`` tells where there is one; ``visits`` behind each.
+    """Correlations within clients, trends removed, (k, k), NaN-free, with their 95 % intervals: ``known`` tells where there is one; ``visits`` behind each.
 
     ``groups`` are instruments that move as one with each other, in the order of ``names``.
     """
@@ -70,6 +70,8 @@ class AlikeResult:
     metric: str
     names: tuple[str, ...]
     r: Floats
+    low: Floats
+    high: Floats
     known: Ints
     visits: Ints
     alike: tuple[Alike, ...]
@@ -94,13 +96,17 @@ class AlikeRequest:
         c = self.snapshot.columns[self.lens.metric]
         series = [series_of(c, rows_of_instrument(self.snapshot, self.lens, i, self.lens.metric)) for i in items]
         k = len(items)
-        r, known, visits = np.eye(k), np.eye(k, dtype=np.int64), np.zeros((k, k), dtype=np.int64)
+        r, low, high = np.eye(k), np.eye(k), np.eye(k)
+        known, visits = np.eye(k, dtype=np.int64), np.zeros((k, k), dtype=np.int64)
         alike: list[Alike] = []
         for done, (a, b) in enumerate(combinations(range(k), 2), start=1):
             found, n = _together(series[a], series[b])
             visits[a, b] = visits[b, a] = n
             if found is not None:
                 r[a, b] = r[b, a] = found.value
+                ends = found.interval or Interval(-1.0, 1.0)
+                low[a, b] = low[b, a] = ends.low
+                high[a, b] = high[b, a] = ends.high
                 known[a, b] = known[b, a] = 1
                 if found.value >= AS_ONE:
                     alike.append(Alike(items[a].name, items[b].name, found, n))
@@ -113,6 +119,8 @@ class AlikeRequest:
             metric=self.lens.metric,
             names=tuple(items[i].name for i in order),
             r=read_only(r[np.ix_(order, order)], np.float64),
+            low=read_only(low[np.ix_(order, order)], np.float64),
+            high=read_only(high[np.ix_(order, order)], np.float64),
             known=read_only(known[np.ix_(order, order)], np.int64),
             visits=read_only(visits[np.ix_(order, order)], np.int64),
             alike=tuple(alike),

@@ -12,7 +12,7 @@ from ..domain.records import Instrument
 from ..domain.snapshot import Floats, Ints, Snapshot, read_only
 from ..domain.steps import finish
 from ..stats.change import Change, change, smallest_change
-from ..stats.estimate import Note, note
+from ..stats.estimate import Estimate, Note, note
 from ..stats.trend import reference_error
 from .comparator import CannotCompare, find_comparator, others_of
 from .compare import lens_for
@@ -43,7 +43,7 @@ class ChangeResult:
     first: Ints
     last: Ints
     found: Change
-    smallest: tuple[tuple[int, float], ...]
+    smallest: tuple[tuple[int, Estimate], ...]
     pairs: PairSet
     notes: tuple[Note, ...]
 
@@ -104,7 +104,7 @@ class ChangeRequest:
         )
 
 
-def _smallest(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[tuple[int, float], ...]:
+def _smallest(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[tuple[int, Estimate], ...]:
     """Smallest changes by days of averaging; nothing where the spread from day to day is not known."""
     if item.equation:
         return ()
@@ -113,4 +113,4 @@ def _smallest(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[tuple[i
     if day is None:
         return ()
     repeats = max(result.found.replicates, 1)
-    return tuple((days, smallest_change(day.value, sd.value if sd else 0.0, repeats, days)) for days in DAYS)
+    return tuple((days, smallest_change(day, sd, repeats, days)) for days in DAYS)

@@ -51,7 +51,8 @@ def repeatability_json(r: RepeatResult) -> dict[str, Any]:
         "largest_range": f.largest,
         "day_to_day": _estimate(f.day, "sd"),
         "single_day_sd": f.single_day,
-        "minimal_detectable_change": f.detectable,
+        "minimal_detectable_change": None if f.detectable is None else f.detectable.value,
+        "minimal_detectable_change_ci": None if f.detectable is None else _pair(f.detectable.interval),
         "resolution": f.resolution,
         "limited_by_resolution": f.limited,
         "notes": _said(r.notes),
@@ -72,7 +73,8 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "clients": f.clients,
         "bias": None if f.bias is None else f.bias.value,
         "bias_ci": None if f.bias is None else _pair(f.bias.interval),
-        "sd": f.sd,
+        "sd": None if f.sd is None else f.sd.value,
+        "sd_ci": None if f.sd is None else _pair(f.sd.interval),
         "limits": None
         if f.limits is None
         else {
@@ -89,8 +91,10 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "exclusion_zone": f.zone,
         "slope": None if f.slope is None else f.slope.slope.value,
         "slope_ci": None if f.slope is None else _pair(f.slope.slope.interval),
-        "correlation": f.correlation,
-        "smallest_change": {str(days): least for days, least in r.smallest} or None,
+        "correlation": None if f.correlation is None else f.correlation.value,
+        "correlation_ci": None if f.correlation is None else _pair(f.correlation.interval),
+        "smallest_change": {str(days): least.value for days, least in r.smallest} or None,
+        "smallest_change_ci": {str(days): _pair(least.interval) for days, least in r.smallest} or None,
         "notes": _said(r.notes),
     }
 

@@ -221,16 +221,21 @@ class MatrixInfo:
 
     names: tuple[str, ...]
     r: Floats
+    low: Floats
+    high: Floats
     known: Ints
 
 
 def matrix(r: AlikeResult) -> MatrixInfo:
     """What the matrix shows."""
-    return MatrixInfo(r.names, r.r, r.known)
+    return MatrixInfo(r.names, r.r, r.low, r.high, r.known)
+
+
+ENDS_FIT = 6  # instruments up to which the interval fits into a square
 
 
 def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> None:
-    """Squares as large as the correlation, its number in them; the sign by filled or open squares, never by colour alone."""
+    """Squares as large as the correlation, its number and 95 % interval in them; the sign by filled or open squares, never by colour alone."""
     prepare(axes, palette, family)
     k = len(what.names)
     for a in range(k):
@@ -244,7 +249,11 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
             side = 0.86 * np.sqrt(abs(value))
             axes.add_patch(_square(b, -a, side, palette, filled=value > 0, strong=value >= AS_ONE))
             text = f"{value:.2f}".replace("-", "−")
-            axes.text(b, -a, text, ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
+            axes.text(b, -a + 0.08, text, ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
+            ends = f"{what.low[a, b]:.2f} to {what.high[a, b]:.2f}".replace("-", "−")
+            if k <= ENDS_FIT:
+                low = 0.18 if side >= 0.7 else side / 2 + 0.12  # within a large square, below a small one
+                axes.text(b, -a - low, ends, ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)
     axes.set_xlim(-0.6, k - 0.4)
     axes.set_ylim(-k + 0.4, 0.6)
     axes.set_aspect("equal", adjustable="box", anchor="W")

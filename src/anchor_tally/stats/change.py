@@ -8,10 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from .closeness import Limits, single_bias, single_limits
-from .components import fit_nested
+from .components import NestedFit, fit_nested
 from .distributions import normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
 from .regression import Line, deming
+from .repeatability import sd_interval
 from .repeated import repeated_bias, repeated_limits
 from .variance_grid import occasion_means, variance_grid
 
@@ -33,10 +34,10 @@ class Change:
     n: int
     clients: int
     bias: Estimate | None
-    sd: float | None
+    sd: Estimate | None
     limits: Limits | None
     slope: Line | None
-    correlation: float | None
+    correlation: Estimate | None
     signs: Concordance
     zone: float
     notes: tuple[Note, ...]
@@ -73,7 +74,8 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float) -> Change:
     n, clients = d.size, int(np.unique(client).size)
     if n == 0:
         return Change(0, 0, None, None, None, None, None, sign_concordance(dx, dy, zone), zone, (note("no_changes"),))
-    bias, sd = single_bias(d)
+    bias, alone = single_bias(d)
+    sd = None if alone is None else Estimate(alone, sd_interval(alone, n - 1), n, "chi2")
     limits: Limits | None = None
     if n == clients:
         limits = single_limits(d)
@@ -81,7 +83,7 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float) -> Change:
         fit = fit_nested(d, client, np.arange(n))
         if fit is not None:
             bias, _ = repeated_bias(fit)
-            sd = math.sqrt(fit.total_variance)
+            sd = _total_sd(fit, n)
             grid = variance_grid(occasion_means(d, client, np.arange(n)))
             limits = repeated_limits(fit, bias, grid, d, client)
     else:
@@ -90,15 +92,43 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float) -> Change:
     line = deming(dx, dy, client)
     if line is None:
         notes.append(note("no_change_slope"))
+    return Change(
+        n, clients, bias, sd, limits, line, _correlation(dx, dy, clients), sign_concordance(dx, dy, zone), zone, tuple(notes)
+    )
+
+
+def _total_sd(fit: NestedFit, n: int) -> Estimate:
+    """SD of one change by the summed variances; χ² interval on their Satterthwaite degrees of freedom."""
+    sd = math.sqrt(fit.total_variance)
+    df = float(fit.delta_df(lambda theta: np.asarray([theta.sum()]))[0]) if fit.theta_cov.any() else float(n - 1)
+    return Estimate(sd, sd_interval(sd, min(df, n - 1)), n, "reml-satterthwaite")
+
+
+def _correlation(dx: Floats, dy: Floats, clients: int) -> Estimate | None:
+    """Pearson's r of the changes; Fisher's interval counts clients, not changes: those of one client are not independent."""
     spread = float(dx.std()) * float(dy.std())
-    r = float(np.mean((dx - dx.mean()) * (dy - dy.mean()))) / spread if spread > 0 else None
-    return Change(n, clients, bias, sd, limits, line, r, sign_concordance(dx, dy, zone), zone, tuple(notes))
+    if spread <= 0:
+        return None
+    r = min(max(float(np.mean((dx - dx.mean()) * (dy - dy.mean()))) / spread, -1.0), 1.0)
+    if clients < 4 or abs(r) >= 1 - 1e-12:
+        return Estimate(r, None, dx.size, "pearson")
+    half, z = normal_quantile(0.975) / math.sqrt(clients - 3), math.atanh(r)
+    return Estimate(r, Interval(math.tanh(z - half), math.tanh(z + half)), dx.size, "pearson-fisher")
 
 
-def smallest_change(day_sd: float, within_sd: float, repeats: int, days: int, confidence: float = 0.95) -> float:
+def smallest_change(day: Estimate, within: Estimate | None, repeats: int, days: int, confidence: float = 0.95) -> Estimate:
     """The smallest change of one client that means of ``days`` days on each side can show: √2·z·√(variance of such a mean).
 
-    Each day is the mean of ``repeats`` readings (Weir 2005, J Strength Cond Res 19:231; Bland & Altman 1999).
+    ``day`` is the SD from day to day, ``within`` that of repeats; each day is the mean of ``repeats`` readings (Weir 2005, J Strength
+    Cond Res 19:231; Bland & Altman 1999). Interval by MOVER on the two variances (Zou & Donner 2008, Stat Med 27:1693).
     """
-    z = normal_quantile(0.5 + confidence / 2)
-    return math.sqrt(2) * z * math.sqrt((day_sd**2 + within_sd**2 / repeats) / days)
+    factor = math.sqrt(2) * normal_quantile(0.5 + confidence / 2)
+    parts = [(e, w) for e, w in ((day, 1 / days), (within, 1 / (repeats * days))) if e is not None]
+    variance = sum(w * e.value**2 for e, w in parts)
+    value = factor * math.sqrt(variance)
+    if any(e.interval is None for e, _ in parts):
+        return Estimate(value, None, day.n, "mover")
+    below = math.sqrt(sum((w * (e.value**2 - e.interval.low**2)) ** 2 for e, w in parts if e.interval is not None))
+    above = math.sqrt(sum((w * (e.interval.high**2 - e.value**2)) ** 2 for e, w in parts if e.interval is not None))
+    ends = Interval(factor * math.sqrt(max(variance - below, 0.0)), factor * math.sqrt(variance + above))
+    return Estimate(value, ends, day.n, "mover")

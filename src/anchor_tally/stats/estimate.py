@@ -29,6 +29,10 @@ class Interval:
     low: float
     high: float
 
+    def scaled(self, by: float) -> Interval:
+        """The interval of a positive multiple."""
+        return Interval(by * self.low, by * self.high)
+
 
 @dataclass(frozen=True, slots=True)
 class Estimate:

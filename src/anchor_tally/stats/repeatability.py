@@ -45,7 +45,7 @@ class Repeatability:
     tem_percent: float | None
     largest: float | None
     icc: Icc | None
-    detectable: float | None
+    detectable: Estimate | None
     day: Estimate | None
     single_day: float | None
     resolution: float | None
@@ -190,15 +190,13 @@ def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, con
         notes.append(note("few_days"))
     return Repeatability(
         sd=Estimate(sd, ends, int(groups.size[groups.size > 1].sum()), "pooled-within"),
-        coefficient=Estimate(
-            factor * sd, Interval(factor * ends.low, factor * ends.high) if ends else None, tallies, "1.96√2·s_w"
-        ),
+        coefficient=Estimate(factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·s_w"),
         cv_percent=100 * sd / mean if mean > 0 else None,
         tem=sd,
         tem_percent=100 * sd / mean if mean > 0 else None,
         largest=float((high - low).max()),
         icc=icc,
-        detectable=factor * sd,
+        detectable=Estimate(factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·SEM"),
         day=day,
         single_day=math.sqrt(day.value**2 + groups.variance) if day is not None else None,
         resolution=step,

@@ -128,18 +128,27 @@ class Flow(QLayout):
         return size
 
     def _place(self, rect: QRect, *, move: bool) -> int:
-        x, y, line = rect.x(), rect.y(), 0
+        rows: list[list[tuple[QLayoutItem, QSize]]] = [[]]
+        x = rect.x()
         for item in self.items:
             widget = item.widget()
             if widget is not None and widget.isHidden():
                 continue
             size = item.sizeHint()
-            if x + size.width() > rect.right() + 1 and line:
-                x, y, line = rect.x(), y + line + self.spacing(), 0
-            if move:
-                item.setGeometry(QRect(QPoint(x, y), size))
-            x, line = x + size.width() + self.spacing(), max(line, size.height())
-        return y + line - rect.y()
+            if x + size.width() > rect.right() + 1 and rows[-1]:
+                rows.append([])
+                x = rect.x()
+            rows[-1].append((item, size))
+            x += size.width() + self.spacing()
+        y = rect.y()
+        for k, row in enumerate(rows):
+            y += self.spacing() if k else 0
+            x, high = rect.x(), max((size.height() for _, size in row), default=0)
+            for item, size in row if move else ():
+                item.setGeometry(QRect(QPoint(x, y + (high - size.height()) // 2), size))  # all of a row on one middle line
+                x += size.width() + self.spacing()
+            y += high
+        return y - rect.y()
 
 
 class Rows(QAbstractTableModel):
@@ -249,14 +258,21 @@ class Table(QTableView):
             texts = (line for row in self._rows.rows[: self.SAMPLE] for line in row[k].split("\n") if len(line) > 0.7 * longest)
             wide = max((metrics.horizontalAdvance(t) for t in texts), default=0)
             wide = max([wide, *(metrics.horizontalAdvance(line) + 6 for line in head.split("\n"))])
-            widths.append(wide + 15)
+            widths.append(0 if self.isColumnHidden(k) else wide + 15)
         if not widths:
             return
         rest = viewport.width() - sum(widths) + widths[self._stretch]
         least = min(widths[self._stretch], max(88, viewport.width() // 4))
         widths[self._stretch] = max(rest, least)
         for k, wide in enumerate(widths):
-            top.resizeSection(k, wide)
+            if wide:
+                top.resizeSection(k, wide)
+
+    def leave_out(self, columns: Sequence[int]) -> None:
+        """Show all columns but these."""
+        for k in range(len(self._rows.heads)):
+            self.setColumnHidden(k, k in columns)
+        self._widths()
 
     def resizeEvent(self, event: Any) -> None:
         super().resizeEvent(event)

@@ -67,7 +67,7 @@ def repeat_lines(r: RepeatResult) -> list[Line]:
         Line(f"Largest range of a tally ({unit})", number(f.largest, m.decimals), ""),
         _line(f"SD from day to day ({unit})", f.day, k),
         Line(f"SD of one reading, one day ({unit})", number(f.single_day, k), ""),
-        Line(f"Change shown by two readings ({unit})", number(f.detectable, k), ""),
+        _line(f"Change shown by two readings ({unit})", f.detectable, k),
     ]
     if f.icc is not None:
         for label, e in (("ICC 1,1", f.icc.one), ("ICC 2,1", f.icc.random), ("ICC 3,1", f.icc.mixed)):
@@ -107,18 +107,19 @@ def change_lines(r: ChangeResult) -> list[Line]:
     lines = [
         Line("Changes", str(f.n), f"{count(f.clients, 'client')}"),
         _line(f"Bias of the change ({unit})", f.bias, k, sign=True),
-        Line(f"SD of one change ({unit})", number(f.sd, k), ""),
+        _line(f"SD of one change ({unit})", f.sd, k),
     ]
     if f.limits is not None:
         lines.append(Line(f"Upper limit ({unit})", signed(f.limits.upper, k), span(f.limits.upper_interval, k, sign=True)))
         lines.append(Line(f"Lower limit ({unit})", signed(f.limits.lower, k), span(f.limits.lower_interval, k, sign=True)))
     lines.append(_line("Slope of change on change", f.slope.slope if f.slope else None, 2))
+    lines.append(_line("Correlation of changes", f.correlation, 2, sign=True))
     agree = MISSING if share is None else f"{100 * share.value:.0f} %"
     ends = f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %" if share is not None and share.interval else ""
     lines.append(Line("Same direction", agree, ends))
     lines.append(Line(f"Too small to judge (± {number(f.zone, 1)} {unit})", str(signs.excluded), ""))
     for days, least in r.smallest:
-        lines.append(Line(f"Shown by means of {count(days, 'day')} ({unit})", number(least, m.decimals), ""))
+        lines.append(_line(f"Shown by means of {count(days, 'day')} ({unit})", least, m.decimals))
     return lines
 
 

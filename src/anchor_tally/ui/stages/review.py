@@ -12,6 +12,7 @@ from ...analysis.sensitivity import SensitivityRequest
 from ...app.find import Found
 from ...app.jobs import Job
 from ...domain.errors import UserError
+from ...domain.lens import Lens
 from ...figures import timeline
 from ...figures.style import Palette, marks_of
 from ...study.edits.decisions import Decide, Reopen
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from ..canvas import FigureView
 
 OWNER = "review"
+NARROW = 1200  # pixels of the window below which the drawer leaves no room for all columns
 
 
 class ReviewPage(Page):
@@ -34,6 +36,7 @@ class ReviewPage(Page):
         self.result: ReviewResult | None = None
         self.open_: tuple[Finding, ...] = ()
         self.looked_at: Any = None
+        self.weighed: Lens | None = None
         self.headline = label("Looking through the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
         self.table = Table(["What", "How grave", "Rule", "About", "When"], "Findings", numeric_from=99)
@@ -78,9 +81,10 @@ class ReviewPage(Page):
 
     # asking
     def refresh(self) -> None:
-        now = (self.session.content(), self.session.lens)
+        now = self.session.content()
         if now == self.looked_at or self.session.writing:
             self._fill()
+            self._ask_what_exclusions_move()
             return
         self.looked_at = now
         job = Job("Reviewing", self.session.material_steps, self._away)
@@ -96,10 +100,19 @@ class ReviewPage(Page):
         self.shown.emit()
 
     def _answer(self, result: ReviewResult) -> None:
-        self.result = result
+        self.result, self.weighed = result, None
         self._fill()
+        self._ask_what_exclusions_move()
+        self.shown.emit()
+
+    def _ask_what_exclusions_move(self) -> None:
+        """The one thing here that hangs on the lens."""
         lens = self.session.lens
-        if lens.metric in result.material.snapshot.columns:
+        if self.result is None or self.session.writing or self.weighed == lens:
+            return
+        self.weighed = lens
+        self.under.setText("")
+        if lens.metric in self.result.material.snapshot.columns:
             job = Job(
                 "With and without",
                 lambda: self.session.snapshot_steps(lens.metric),
@@ -108,7 +121,6 @@ class ReviewPage(Page):
             self.jobs.start(
                 "sensitivity", job, lambda found: self.under.setText(words.sensitivity_words(found)), lambda _text: None
             )
-        self.shown.emit()
 
     # showing
     def _fill(self) -> None:
@@ -174,6 +186,11 @@ class ReviewPage(Page):
         f = self.chosen()
         if f is not None:
             self._paint(f)
+
+    def drawer_open(self, is_open: bool) -> None:
+        window = self.window()
+        narrow = is_open and window is not None and window.width() < NARROW
+        self.table.leave_out((2, 4) if narrow else ())  # the sentence names the rule's matter, its picture the day
 
     def _open_readings(self) -> None:
         f = self.chosen()
