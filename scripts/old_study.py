@@ -5,11 +5,12 @@ from pathlib import Path
 
 from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
 from anchor_tally.app.session import Session
-from anchor_tally.domain.records import Client, ImportRow, Setting, StationChoice
+from anchor_tally.domain.records import Client, Event, ImportRow, Setting, StationChoice
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.calibrations import AdoptCalibration
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import OfferMetric, StartSetting
 from anchor_tally.study.edits.protocol import AddCondition, PutLandmark, PutStation, WantOfInstrument
@@ -65,6 +66,9 @@ def main():
     first, second = [r for r in session.readings() if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")][:2]
     session.do(CorrectReading(first.id, "21,0", "misread"))
     session.do(ExcludeReading(second.id, "wet hair"))
+    session.do(AddEvent(Event(0, None, 2, "2026-05-01", "", "battery", "new cells")))
+    session.do(AddEvent(Event(0, 1, None, "2026-04-01", "2026-04-09", "illness", "")))
+    session.do(SetGoal(1, "body_fat_percent", 18.0))
     session.close()
     print(TARGET)
 

@@ -1,43 +1,61 @@
-"""Does the difference move through time? A fitted slope over weeks, which shortens or forbids a calibration."""
+"""The slope of the difference through time, from pairs: what Drift tells, and what shortens or forbids a calibration."""
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
 
-from ..stats.components import fit_nested
-from ..stats.distributions import t_interval
+from ..domain.snapshot import Floats
 from ..stats.estimate import Estimate
+from ..stats.through_time import TimeSlope, moments_apart, slope_on_time
 from .pairing import PairSet
 
 WEEK = 7 * 86400.0
+LEAST_MOMENTS = 3  # from which on a slope may shorten or forbid a calibration
 
 
 @dataclass(frozen=True, slots=True)
 class Movement:
-    """Slope of the difference per week; ``found`` when its interval leaves zero; the last anchor lies so far after the middle."""
+    """Slope of the difference per week; ``found`` when its interval leaves zero; the last anchor lies so far after the middle.
+
+    ``origin`` is the instant of the middle, at which the mean of all anchors holds.
+    """
 
     slope: Estimate
     found: bool
     weeks_after_middle: float
+    origin: float = 0.0
+
+
+def weeks_of(pairs: PairSet) -> Floats:
+    """Weeks of each pair's anchor since the first of them, (n,)."""
+    at = pairs.anchors.instant[pairs.occasion] / WEEK
+    return np.asarray(at - at.min(initial=np.inf) if at.size else at, dtype=float)
+
+
+def periods_beside(pairs: PairSet) -> Floats | None:
+    """Setting periods as fixed effects (n, q): one column for each setting but the first; None with one setting."""
+    settings = np.unique(pairs.setting)
+    if settings.size < 2:
+        return None
+    return np.asarray(pairs.setting[:, None] == settings[None, 1:], dtype=float)
+
+
+def slope_of(pairs: PairSet) -> TimeSlope | None:
+    """Slope of the difference on weeks in the nested mixed model; with several settings that within their periods."""
+    return slope_on_time(pairs.d, pairs.client, pairs.occasion, weeks_of(pairs), periods_beside(pairs))
 
 
 def movement(pairs: PairSet) -> Movement | None:
-    """Slope of the difference on weeks in the nested mixed model (client, occasion), Satterthwaite t; None below three moments."""
-    if pairs.n < 4:
+    """The slope where clients were seen again at three moments or more; None otherwise."""
+    weeks = weeks_of(pairs)
+    if pairs.n < 4 or pairs.occasions <= pairs.clients or moments_apart(weeks) < LEAST_MOMENTS:
         return None
-    weeks = pairs.anchors.instant[pairs.occasion] / WEEK
-    if np.unique(np.round(weeks * 7)).size < 3 or pairs.occasions <= pairs.clients:
+    found = slope_of(pairs)
+    if found is None or found.slope.interval is None:
         return None
+    i = found.slope.interval
     middle = float(weeks.mean())
-    fit = fit_nested(pairs.d, pairs.client, pairs.occasion, np.column_stack([np.ones(pairs.n), weeks - middle]))
-    if fit is None or not fit.theta_cov.any():
-        return None
-    slope, se = float(fit.beta[1]), math.sqrt(max(float(fit.beta_cov[1, 1]), 0.0))
-    if se <= 0:
-        return None
-    interval = t_interval(slope, se, min(fit.satterthwaite(np.array([0.0, 1.0])), max(pairs.occasions - 2, 1)))
-    found = interval.low > 0 or interval.high < 0
-    return Movement(Estimate(slope, interval, pairs.n, "reml-satterthwaite"), found, float(weeks.max()) - middle)
+    origin = float(pairs.anchors.instant[pairs.occasion].min()) + middle * WEEK
+    return Movement(found.slope, i.low > 0 or i.high < 0, float(weeks.max()) - middle, origin)

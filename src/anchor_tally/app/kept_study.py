@@ -14,7 +14,7 @@ from ..analysis.rules.finding import Material
 from ..domain.catalogue import Catalogue
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
-from ..domain.records import AssessorValue, Attachment, CalibrationRecord, CheckWeight, Reading, Visit, VisitNote
+from ..domain.records import AssessorValue, Attachment, CalibrationRecord, CheckWeight, Event, Goal, Reading, Visit, VisitNote
 from ..domain.snapshot import Growing, Snapshot, VisitColumns
 from ..domain.steps import finish
 from ..study import read
@@ -52,6 +52,8 @@ class KeptStudy:
         self._snapshots: dict[str, Snapshot] = {}
         self._calibrations: list[CalibrationRecord] | None = None
         self._codes: list[str] | None = None
+        self._events: tuple[Event, ...] | None = None
+        self._goals: tuple[Goal, ...] | None = None
         self._stale: dict[int, bool] = {}
         self._spreads: dict[tuple[str, str, int], float | None] = {}
         self._people: dict[int, Snapshot] = {}
@@ -68,7 +70,9 @@ class KeptStudy:
                 self._grown.discard(metric)
         facts = touched.facts
         self._around += bool(facts & {"conditions", "protocol", "checks", "offers", "visits"})
-        if facts - {"visits", "conditions", "calibrations", "checks"}:
+        if facts & {"events", "cards", "people", "instruments"}:
+            self._events = self._goals = None
+        if facts - {"visits", "conditions", "calibrations", "checks", "events"}:
             self._catalogue = None
         if facts & {"visits", "people"}:
             self._codes = None
@@ -301,6 +305,18 @@ class KeptStudy:
     def scan_days(self, client: str) -> tuple[str, ...]:
         """Days of a client's scans in this study."""
         return read.scan_days(self.connection(), client)
+
+    def events(self) -> tuple[Event, ...]:
+        """What happened to clients and instruments, oldest first."""
+        if self._events is None:
+            self._events = read.events(self.connection())
+        return self._events
+
+    def goals(self) -> tuple[Goal, ...]:
+        """What clients want to reach."""
+        if self._goals is None:
+            self._goals = read.goals(self.connection())
+        return self._goals
 
     def check_weights(self) -> list[CheckWeight]:
         """Check weights."""

@@ -40,7 +40,7 @@ from ..wording.sentences import (
     sentence,
 )
 from ..wording.statistics import rows
-from .faces import FACES, tell
+from .faces import FACES, Question, tell
 
 Result = TypeVar("Result")
 
@@ -137,14 +137,16 @@ def _session(args: argparse.Namespace) -> Session:
 
 
 def _asked(
-    args: argparse.Namespace, request: Callable[[Snapshot, Lens], Generator[float, None, Result]], metrics: tuple[str, ...] = ()
+    args: argparse.Namespace,
+    request: Callable[[Snapshot, Lens, Session], Generator[float, None, Result]],
+    metrics: tuple[str, ...] = (),
 ) -> Result:
     """Ask one question of a study through the lens of the call; ``metrics`` are those it needs in place of the lens'."""
     lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = _session(args)
     try:
         snapshot = finish(session.wide_snapshot_steps(metrics)) if metrics else session.snapshot(args.metric)
-        return finish(request(snapshot, lens))
+        return finish(request(snapshot, lens, session))
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
@@ -153,7 +155,7 @@ def _asked(
 
 def _calibrate(args: argparse.Namespace) -> None:
     given = {"reference_sd": args.reference_sd, "client_sd": args.client_sd}
-    result = _asked(args, lambda snapshot, lens: CalibrateRequest(snapshot, lens, args.instrument, **given).run())[0]
+    result = _asked(args, lambda snapshot, lens, _: CalibrateRequest(snapshot, lens, args.instrument, **given).run())[0]
     if args.json:
         print(json.dumps(calibrate_json(result), indent=1, ensure_ascii=False, allow_nan=False))
         return
@@ -169,13 +171,15 @@ def _calibrate(args: argparse.Namespace) -> None:
 
 def _face(args: argparse.Namespace) -> None:
     face = FACES[args.command]
-    found = _asked(args, lambda s, lens: face.ask(s, lens, args.instrument, args.reference_sd), face.metrics)
+    found = _asked(
+        args, lambda s, lens, session: face.ask(Question(s, lens, args.instrument, args.reference_sd, session)), face.metrics
+    )
     tell(face, found[0], as_json=args.json)
 
 
 def _compare(args: argparse.Namespace) -> None:
     result = _asked(
-        args, lambda snapshot, lens: CompareRequest(snapshot, lens, args.instrument, reference_sd=args.reference_sd).run()
+        args, lambda snapshot, lens, _: CompareRequest(snapshot, lens, args.instrument, reference_sd=args.reference_sd).run()
     )
     if args.json:
         print(json.dumps(compare_json(result), indent=1, ensure_ascii=False, allow_nan=False))

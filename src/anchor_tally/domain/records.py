@@ -354,3 +354,30 @@ class AssessorValue:
     value: float
     entered: str
     unit: str
+
+
+PERSON_EVENTS = ("phase", "training", "diet", "illness", "injury", "travel", "cycle", "other")
+INSTRUMENT_EVENTS = ("battery", "firmware", "moved", "repaired", "other")
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Something that happened to a client, to an instrument, or (both None) to all: days as written, ``ends`` empty for one day."""
+
+    id: int
+    client: int | None
+    instrument: int | None
+    starts: str
+    ends: str
+    kind: str
+    note: str
+
+
+@dataclass(frozen=True, slots=True)
+class Goal:
+    """What a client wants to reach in a metric, in its unit, and when that was set."""
+
+    client: int
+    metric: str
+    value: float
+    set_at: str

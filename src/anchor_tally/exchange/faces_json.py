@@ -16,11 +16,13 @@ def _pair(i: Interval | None) -> list[float] | None:
     return None if i is None else [i.low, i.high]
 
 
-def _said(notes: tuple[Note, ...]) -> list[str]:
+def said(notes: tuple[Note, ...]) -> list[str]:
+    """Notes as sentences, each once."""
     return list(dict.fromkeys(sentence(n) for n in notes))
 
 
-def _head(name: str, instrument: str, metric: str) -> dict[str, Any]:
+def head(name: str, instrument: str, metric: str) -> dict[str, Any]:
+    """What every object begins with."""
     m = metric_named(metric)
     return {"schema": f"anchor-tally/{name}/1", "instrument": instrument, "metric": metric, "unit": m.unit if m else ""}
 
@@ -38,7 +40,7 @@ def repeatability_json(r: RepeatResult) -> dict[str, Any]:
             "k": f.icc.k,
             "tallies": f.icc.tallies,
         }
-    return _head("repeatability", r.instrument.name, r.metric) | {
+    return head("repeatability", r.instrument.name, r.metric) | {
         "within_sd": None if f.sd is None else f.sd.value,
         "ci": None if f.sd is None else _pair(f.sd.interval),
         "repeatability_coefficient": None if f.coefficient is None else f.coefficient.value,
@@ -55,7 +57,7 @@ def repeatability_json(r: RepeatResult) -> dict[str, Any]:
         "minimal_detectable_change_ci": None if f.detectable is None else _pair(f.detectable.interval),
         "resolution": f.resolution,
         "limited_by_resolution": f.limited,
-        "notes": _said(r.notes),
+        "notes": said(r.notes),
     }
 
 
@@ -67,7 +69,7 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
     """The object of ``change --json``."""
     f = r.found
     share = f.signs.share
-    return _head("change", r.instrument.name, r.metric) | {
+    return head("change", r.instrument.name, r.metric) | {
         "reference": r.reference.name,
         "n": f.n,
         "clients": f.clients,
@@ -95,14 +97,14 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "correlation_ci": None if f.correlation is None else _pair(f.correlation.interval),
         "smallest_change": {str(days): least.value for days, least in r.smallest} or None,
         "smallest_change_ci": {str(days): _pair(least.interval) for days, least in r.smallest} or None,
-        "notes": _said(r.notes),
+        "notes": said(r.notes),
     }
 
 
 def hydration_json(r: WaterResult) -> dict[str, Any]:
     """The object of ``hydration --json``."""
     s = r.slope.slope if r.slope is not None else None
-    return _head("hydration", r.instrument.name, "body_fat_percent") | {
+    return head("hydration", r.instrument.name, "body_fat_percent") | {
         "r": None if r.r is None else r.r.value,
         "r_ci": None if r.r is None else _pair(r.r.interval),
         "slope": None if s is None else s.value,
@@ -110,5 +112,5 @@ def hydration_json(r: WaterResult) -> dict[str, Any]:
         "circular": r.circular,
         "n": r.n,
         "sd_within_clients": {"uncorrected": r.uncorrected, "rule": r.by_rule, "slope": r.by_slope},
-        "notes": _said(r.notes),
+        "notes": said(r.notes),
     }

@@ -59,6 +59,8 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("stated", "stated", ()),
     ("assessor_values", "assessor_value", ()),
     ("decisions", "decision", ()),
+    ("events", "event", (("client", "clients"), ("instrument", "instruments"))),
+    ("goals", "goal", (("client", "clients"),)),
 )
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy
 _PRIVATE = {
@@ -68,11 +70,15 @@ _PRIVATE = {
     "visit": ("assessor", "notes"),
     "reading": ("source",),
     "check_weight": ("note",),
+    "event": ("note",),
 }
-_LEFT_OUT = ("client_height", "reading_change", "visit_change", "assessor_value", "decision")  # whole tables of that kind
+_LEFT_OUT = ("client_height", "reading_change", "visit_change", "assessor_value", "decision", "goal")  # whole tables of that kind
 # free text that a column must have: what stands there instead, and where
 _INSTEAD = {("reading", "note"): "CASE WHEN t.status = 'excluded' THEN 'excluded' ELSE '' END"}
-_FROM = {"condition": "(SELECT * FROM condition WHERE value IN ('yes', 'no'))"}
+_FROM = {
+    "condition": "(SELECT * FROM condition WHERE value IN ('yes', 'no'))",
+    "event": "(SELECT * FROM event WHERE client IS NULL)",  # an illness is nobody else's matter
+}
 _READABLE = {
     "reading": (
         ("client_code", "(SELECT c.code FROM visit v JOIN client c ON c.id = v.client WHERE v.id = t.visit)"),
@@ -192,8 +198,8 @@ def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:
     for name in ("birth", "last_scan"):
         if row.get(name):
             check_day(str(row[name]), partial=True)
-    for name in ("start", "starts", "taken_at", "day"):
-        if row.get(name) is not None:
+    for name in ("start", "starts", "taken_at", "day", "ends"):
+        if row.get(name) is not None and (name != "ends" or row[name] != ""):
             row[name] = canonical(str(row[name]))
     if "metric" in row:
         metric = metric_named(str(row["metric"]))

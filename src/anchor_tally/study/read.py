@@ -18,6 +18,8 @@ from ..domain.records import (
     CalibrationRecord,
     CheckWeight,
     Client,
+    Event,
+    Goal,
     Height,
     Instrument,
     MadeOf,
@@ -108,6 +110,17 @@ def check_weights(conn: sqlite3.Connection) -> list[CheckWeight]:
         " JOIN instrument i ON i.id = w.instrument ORDER BY w.taken_at, w.id"
     )
     return [CheckWeight(*r) for r in rows]
+
+
+def events(conn: sqlite3.Connection) -> tuple[Event, ...]:
+    """All events, oldest first."""
+    rows = conn.execute("SELECT id, client, instrument, starts, ends, kind, note FROM event ORDER BY starts, id")
+    return tuple(Event(*r) for r in rows)
+
+
+def goals(conn: sqlite3.Connection) -> tuple[Goal, ...]:
+    """All goals."""
+    return tuple(Goal(*r) for r in conn.execute("SELECT client, metric, value, set_at FROM goal ORDER BY client, metric"))
 
 
 def assessor_values(conn: sqlite3.Connection) -> list[AssessorValue]:

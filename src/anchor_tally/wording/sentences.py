@@ -116,6 +116,10 @@ NOTES = {
     "one_scan_provisional": "One scan and {mornings} mornings: a provisional offset, from the day-to-day spread and the scan's precision.",
     "drift_shortens": "The difference moves by {slope} {unit} a week: the offset holds only until {until}.",
     "drift_forbids": "The difference moves by {slope} {unit} a week: the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
+    "drift_within_periods": "Several settings: the slope is that within their periods; what moves between them is a step.",
+    "drift_two_moments": "With two moments a slope and a step look the same: a third round of scans tells them apart.",
+    "no_control_chart": "A control chart needs four anchors whose differences vary.",
+    "consensus_is_weaker": "The other devices may drift as well: what is said against them counts for nothing in the verdict.",
     "stale": "a reading behind this offset has changed since it was adopted: adopt it again",
 }
 

@@ -30,6 +30,7 @@ Fact = Literal[
     "study",
     "attachments",
     "decisions",
+    "events",
 ]
 _kept = itertools.count(1)
 
@@ -50,6 +51,8 @@ _FACT: dict[str, Fact] = {
     "landmark": "protocol",
     "attachment": "attachments",
     "decision": "decisions",
+    "event": "events",
+    "goal": "events",
     "calibration": "calibrations",
     "calibration_mark": "calibrations",
     "study": "study",
@@ -74,6 +77,7 @@ _KEYS = {
     "station": ("id",),
     "landmark": ("metric",),
     "decision": ("key",),
+    "goal": ("client", "metric"),
     "stated": ("metric", "what"),
 }
 

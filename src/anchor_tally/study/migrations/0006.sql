@@ -1,0 +1,9 @@
+CREATE TABLE event (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, client INTEGER REFERENCES client, instrument INTEGER REFERENCES instrument,
+  starts TEXT NOT NULL, ends TEXT NOT NULL DEFAULT '', kind TEXT NOT NULL CHECK (kind <> ''), note TEXT NOT NULL DEFAULT '',
+  CHECK (client IS NULL OR instrument IS NULL)
+) STRICT;
+CREATE TABLE goal (
+  client INTEGER NOT NULL REFERENCES client, metric TEXT NOT NULL REFERENCES metric, value REAL NOT NULL, set_at TEXT NOT NULL,
+  PRIMARY KEY (client, metric)
+) STRICT, WITHOUT ROWID;
