@@ -13,7 +13,7 @@ from ..domain.instants import moment, zone_named
 from ..domain.lens import Lens
 from ..domain.metrics import metric_named
 from ..domain.records import CheckWeight, Event, Instrument
-from ..domain.snapshot import OK, Floats, Ints, Snapshot, read_only
+from ..domain.snapshot import OK, Columns, Floats, Ints, Snapshot, read_only
 from ..stats.components import fit_nested
 from ..stats.estimate import Estimate, Interval, Note, note
 from ..stats.through_time import (
@@ -38,7 +38,7 @@ from .comparator import find_comparator, others_of
 from .compare import lens_for
 from .consistency import outlying_repeats
 from .movement import WEEK, periods_beside, slope_of, weeks_of
-from .pairing import PairSet, pair
+from .pairing import DAY, PairSet, pair
 from .question import Asked
 from .series import instrument_asked, rows_of_instrument, series_of
 
@@ -291,15 +291,22 @@ def _needed(pairs: PairSet, slope: TimeSlope | None, at: Floats, client_of: Ints
 def changes_of(snapshot: Snapshot, item: Instrument, events: Sequence[Event]) -> tuple[Change, ...]:
     """Changes of setting for all clients, and events of the instrument, in the order of time.
 
-    The first setting is no change.
+    The first setting is a change where the instrument was read under none before.
     """
     zone = zone_named(snapshot.catalogue.zone)
     found = [Change(float(moment(e.starts, zone).instant), e.kind, setting=False) for e in events if e.instrument == item.id]
     spans = sorted((s.starts, s.label) for s in snapshot.catalogue.settings_of(item.id) if s.client is None)
+    if spans and any(_unset_before(c, item, float(moment(spans[0][0], zone).instant)) for c in snapshot.columns.values()):
+        spans.insert(0, ("", ""))  # read without a setting before
     for (_, old), (starts, new) in itertools.pairwise(spans):
         if new != old:
             found.append(Change(float(moment(starts, zone).instant), new, setting=True))
     return tuple(sorted(found, key=lambda c: c.at))
+
+
+def _unset_before(c: Columns, item: Instrument, start: float) -> bool:
+    """Whether the instrument was read under no setting before its first one began."""
+    return bool(((c.instrument == item.id) & (c.setting == 0) & (c.instant < start - DAY)).any())
 
 
 def periods_of(snapshot: Snapshot, item: Instrument, start: float, end: float) -> tuple[Period, ...]:

@@ -22,7 +22,7 @@ STAGES = (
     Stage("record", "Record", "Type readings at the bench", True),
     Stage("review", "Review", "What does not look right", True),
     Stage("compare", "Compare", "How close each instrument is to the scan", True, True),
-    Stage("drift", "Drift", "Has an instrument moved", False, True),
+    Stage("drift", "Drift", "Has an instrument moved", True, True),
     Stage("calibrate", "Calibrate", "What to subtract, for whom", True, True),
     Stage("track", "Track", "One client through time", False, True),
     Stage("report", "Report", "Pages to print", False, True),

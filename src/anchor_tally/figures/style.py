@@ -140,3 +140,14 @@ def ring(axes: Any, x: Any, y: Any, palette: Palette) -> None:
 def minus(value: float, _position: int = 0) -> str:
     """Tick label of a difference: sign shown, real minus."""
     return "0" if abs(value) < 1e-9 else f"{value:+g}".replace("-", "−")
+
+
+LABEL_WIDE = 95  # pixels for a date under the axis
+
+
+def dates(axes: Any) -> None:
+    """As many dates under an axis of time as there is room for."""
+    from matplotlib.dates import AutoDateLocator
+
+    room = max(int(axes.get_window_extent().width / LABEL_WIDE), 2)
+    axes.xaxis.set_major_locator(AutoDateLocator(minticks=2, maxticks=room))  # type: ignore[no-untyped-call]

@@ -7,16 +7,14 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
-from matplotlib.dates import AutoDateLocator
 
 from ..analysis.rules import Finding, Material
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
 from ..domain.snapshot import EXCLUDED, FAILED, Floats
-from .style import Mark, Palette, prepare
+from .style import Mark, Palette, dates, prepare
 
 MOST = 3000
-LABEL_WIDE = 95  # pixels for a date under the axis
 
 
 @dataclass(frozen=True, eq=False)
@@ -123,5 +121,4 @@ def draw(axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palett
             text.set_color(palette.ink)
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     axes.set_xlabel(what.title, fontfamily=family, fontsize=9)
-    room = max(int(axes.get_window_extent().width / LABEL_WIDE), 2)
-    axes.xaxis.set_major_locator(AutoDateLocator(minticks=2, maxticks=room))  # type: ignore[no-untyped-call]
+    dates(axes)

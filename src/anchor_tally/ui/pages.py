@@ -101,6 +101,12 @@ def _calibrate() -> type[Page]:
     return CalibrateStage
 
 
+def _drift() -> type[Page]:
+    from .stages.drift import DriftPage
+
+    return DriftPage
+
+
 def _review() -> type[Page]:
     from .stages.review import ReviewPage
 
@@ -136,6 +142,7 @@ PAGES: dict[str, Callable[[], type[Page]]] = {
     "record": _record,
     "review": _review,
     "compare": _compare,
+    "drift": _drift,
     "calibrate": _calibrate,
     "import": _importing,
     **{key: partial(_face, key) for key in FACE_PAGES},

@@ -12,7 +12,8 @@ from .edit import EditRefused, Journal, now
 from .readings import ensure_metric, known_metric
 
 
-def _day(text: str) -> str:
+def day_of(text: str) -> str:
+    """An ISO day from what was typed. Raises EditRefused."""
     try:
         return canonical(text.strip())[:10]
     except NotAMoment as error:
@@ -35,7 +36,7 @@ class AddEvent:
         e = self.event
         if e.kind not in (INSTRUMENT_EVENTS if e.instrument is not None else PERSON_EVENTS):
             raise EditRefused(f'"{e.kind[:40]}" is no kind of event; nothing was changed')
-        starts, ends = _day(e.starts), _day(e.ends) if e.ends.strip() else ""
+        starts, ends = day_of(e.starts), day_of(e.ends) if e.ends.strip() else ""
         if ends and ends < starts:
             raise EditRefused("the event ends before it begins; nothing was changed")
         journal.insert(

@@ -22,6 +22,7 @@ from ...figures.style import Mark, Palette, marks_of
 from ...wording import sentences
 from ...wording.faces import closeness_words
 from ...wording.statistics import EXPLANATIONS, rows
+from ..instrument_page import WIDE_ENOUGH
 from ..pages import EvidenceFor, Surroundings
 from ..question_page import QuestionPage
 from ..widgets import Flow, Table, label
@@ -29,8 +30,6 @@ from .faces.face import FaceTabs
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
-
-WIDE_ENOUGH = 1500  # pixels of the window from which on table and drawer stand side by side
 
 
 class CompareStage(QuestionPage):

@@ -1,25 +1,15 @@
-"""What all faces of Compare share: the tabs, a sentence, a picture, figures beside it, and a choice of instrument."""
+"""What all faces of Compare share: the tabs over a page on one instrument at a time."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QPushButton, QWidget
 
-from ....domain.records import Instrument
-from ....figures.style import Mark, Palette, marks_of
-from ....wording.faces import notes_words
-from ....wording.names import short_name
-from ....wording.statistics import Line
-from ...pages import EvidenceFor, Surroundings
-from ...question_page import QuestionPage
-from ...widgets import Flow, Table, label, tip
-
-if TYPE_CHECKING:
-    from ...canvas import FigureView
+from ...instrument_page import InstrumentPage
+from ...pages import Surroundings
+from ...widgets import Flow, tip
 
 FACES = (
     ("compare", "Closeness", "How far each instrument is from the scan"),
@@ -29,7 +19,6 @@ FACES = (
     ("alike", "Look-alikes", "Which devices move as one, and which values are computed from others"),
     ("score", "Score card", "Which one to keep"),
 )
-WIDE_ENOUGH = 1500  # pixels of the window from which on table and drawer stand side by side
 
 
 class FaceTabs(QWidget):
@@ -63,191 +52,17 @@ class FaceTabs(QWidget):
         self.buttons[self._shown].setChecked(True)
 
 
-class FacePage(QuestionPage):
-    """One face. A subclass asks, says what a result means, and draws the chosen one."""
+class FacePage(InstrumentPage):
+    """One face: the tabs of Compare over a page on one instrument at a time."""
 
-    key, figure_name, missing = "", "", ""
-    margins = (66, 20, 54, 10)
+    key = ""
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
-        self.results: tuple[Any, ...] = ()
-        self.chosen = 0
-        self.point: int | None = None
-        self.crowded = False
         self.tabs = FaceTabs(self.key)
         self.tabs.wanted.connect(self.wanted)
-        self.headline = label("Reading the study…", "headline", wrap=True)
-        self.under = label("", "faint", wrap=True)
-        self.names = QWidget()
-        self.names.setLayout(Flow(4))
-        self.buttons: list[QPushButton] = []
-        self.table = Table(["Figure", "Value", "95 % interval"], "Figures of this face")
-        self.table.setMinimumWidth(430)
-        self.table.setMaximumWidth(470)
-        self.notes = label("", "faint", wrap=True)
-        self.figure: FigureView | None = None
-        self.side = QWidget()
-        side = QVBoxLayout(self.side)
-        side.setContentsMargins(0, 0, 0, 0)
-        side.addWidget(self.table, 1)
-        side.addWidget(self.notes)
-        self.side.setMaximumWidth(470)
-        self.body = QHBoxLayout()
-        self.picture = QVBoxLayout()
-        self.body.addLayout(self.picture, 1)
-        self.body.addWidget(self.side)
-        self.column = QVBoxLayout(self)
-        self.column.setContentsMargins(16, 10, 16, 10)
-        for w in (self.tabs, self.headline, self.under, self.names):
-            self.column.addWidget(w)
-        self.column.addLayout(self.body, 1)
-        self.spare = QWidget()
-        self.column.addWidget(self.spare, 1)
-        self.spare.hide()
+        self.column.insertWidget(0, self.tabs)
 
-    # what a face says and draws
-    def say(self, result: Any) -> str:
-        """The first sentence."""
-        raise NotImplementedError
-
-    def lines(self, result: Any) -> Sequence[Line]:
-        """Figures beside the picture."""
-        raise NotImplementedError
-
-    def notes_of(self, result: Any) -> str:
-        """What is to be kept in mind."""
-        return notes_words(result.notes)
-
-    def draw(self, axes: Any, family: str) -> None:
-        """Draw the chosen result."""
-        raise NotImplementedError
-
-    def instrument_of(self, result: Any) -> Instrument:
-        """The instrument of a result."""
-        return result.instrument  # type: ignore[no-any-return]
-
-    def open_point(self) -> EvidenceFor | None:
-        """What the chosen point is made of."""
-        return None
-
-    # showing
     def refresh(self) -> None:
         self.tabs.stay()
         super().refresh()
-
-    def no_answer(self, text: str) -> None:
-        self.results = ()
-        self.headline.setText(text[0].upper() + text[1:] + ".")
-        self.under.setText(self.missing)
-        self.table.fill([])
-        self.notes.setText("")
-        for w in (self.side, self.names, self.figure):
-            if w is not None:
-                w.hide()
-        self.spare.show()
-        self.shown.emit()
-
-    def answer(self, result: Any) -> None:
-        names = [self.instrument_of(r).name for r in self.results]
-        before = names[self.chosen] if self.chosen < len(names) else ""
-        self.results = result if isinstance(result, tuple) else (result,)
-        names = [self.instrument_of(r).name for r in self.results]
-        self.chosen, self.point = (names.index(before) if before in names else 0), None
-        self.spare.hide()
-        self.side.setVisible(not self.crowded)
-        self._name_instruments(names)
-        self._figure().show()
-        self.paint()
-        self.shown.emit()
-
-    def _name_instruments(self, names: list[str]) -> None:
-        row = self.names.layout()
-        if [b.text() for b in self.buttons] != [short_name(n) for n in names] and row is not None:
-            for b in self.buttons:
-                row.removeWidget(b)
-                b.hide()
-                b.deleteLater()
-            self.buttons = []
-            for k, name in enumerate(names):
-                button = QPushButton(short_name(name))
-                button.setObjectName("tab")
-                button.setCheckable(True)
-                button.clicked.connect(lambda _=False, k=k: self.choose(k))
-                self.buttons.append(button)
-                row.addWidget(button)
-        self.names.setVisible(len(names) > 1)
-
-    def _figure(self) -> FigureView:
-        if self.figure is None:
-            from ...canvas import FigureView
-
-            self.figure = FigureView(self.figure_name, self.margins)
-            self.figure.clicked.connect(self.clicked)
-            self.figure.stepped.connect(self.step)
-            self.figure.opened.connect(self.open_chosen)
-            self.picture.insertWidget(0, self.figure, 1)
-        return self.figure
-
-    def mark(self) -> Mark:
-        """The mark of the chosen instrument."""
-        return self.marks()[self.chosen]
-
-    def marks(self) -> tuple[Mark, ...]:
-        """The mark of each result's instrument."""
-        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
-        return tuple(known(self.instrument_of(r)) for r in self.results)
-
-    def paint(self) -> None:
-        """Show the chosen result."""
-        if not self.results:
-            return
-        r = self.results[self.chosen]
-        for k, button in enumerate(self.buttons):
-            button.setChecked(k == self.chosen)
-        self.headline.setText(self.say(r))
-        self.table.fill([(x.name, x.value, x.interval) for x in self.lines(r)])
-        self.notes.setText(self.notes_of(r))
-        self._figure().redraw(self.draw)
-
-    def choose(self, k: int) -> None:
-        """Choose an instrument."""
-        if 0 <= k < len(self.results):
-            self.chosen, self.point = k, None
-            self.paint()
-
-    def clicked(self, event: Any) -> None:
-        """A click into the picture."""
-
-    def step(self, by: int) -> None:
-        """An arrow key in the picture."""
-        self.choose(self.chosen + by)
-
-    def open_chosen(self) -> None:
-        """Open what is chosen in the drawer."""
-        found = self.open_point()
-        if found is not None:
-            self.evidence.emit(found)
-
-    def choose_point(self, k: int) -> None:
-        """Choose a point and open it."""
-        self.point = k
-        self._figure().redraw(self.draw)
-        self.open_chosen()
-
-    def nearest(self, event: Any, x: Any, y: Any, reach: float = 14.0) -> int | None:
-        """The point nearest to a click, within a few pixels."""
-        if event.xdata is None or not len(x):
-            return None
-        at = self._figure().axes.transData.transform(np.column_stack([x, y]))
-        gap = np.hypot(at[:, 0] - event.x, at[:, 1] - event.y)
-        return int(gap.argmin()) if gap.min() < reach else None
-
-    def set_palette(self, palette: Palette) -> None:
-        super().set_palette(palette)
-        self.paint()
-
-    def drawer_open(self, is_open: bool) -> None:
-        window = self.window()
-        self.crowded = is_open and window is not None and window.width() < WIDE_ENOUGH
-        self.side.setVisible(bool(self.results) and not self.crowded)
