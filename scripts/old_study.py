@@ -3,7 +3,8 @@
 from datetime import datetime
 from pathlib import Path
 
-from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
+from anchor_tally.analysis.adopt import record_of
+from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Event, ImportRow, Setting, StationChoice
 from anchor_tally.domain.steps import finish

@@ -5,7 +5,8 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
+from anchor_tally.analysis.adopt import record_of
+from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import ImportRow, Refused

@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.calibrate import CalibrateRequest, record_of
+from anchor_tally.analysis.adopt import record_of
+from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.calibration_record import correct
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.app.session import Session

@@ -18,7 +18,7 @@ from anchor_tally.stats.regression import deming
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from anchor_tally.stats.tallies import far_off, robust_sd
 from anchor_tally.stats.trend import ScanError, reference_error, reference_trend
-from anchor_tally.stats.validation import cross_validate, gain
+from anchor_tally.stats.validation import Foretold, cross_validate, gain
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
 
 # Bland & Altman 1986, Lancet i:307, table 1 (first readings)
@@ -310,7 +310,7 @@ def test_baselines_by_hand():
     client, instant = np.array([0, 0, 0, 1, 1, 2, 2]), np.array([1.0, 2, 3, 1, 2, 2, 1])
     d = np.array([2.0, 2.5, 1.5, 2, 2, 2.2, 1.8])
     equation = x + np.array([1.0, -1, 2, -2, 1, 0, 3])
-    cv = cross_validate(d, x, client, instant, np.full(7, 2.0), np.full(7, 2.0), equation)
+    cv = cross_validate(d, x, client, instant, {m: Foretold(np.full(7, 2.0), None) for m in ("pooled", "client")}, equation)
     b = cv.baselines
     assert b.bmi_equation == pytest.approx(np.sqrt(20 / 7))
     assert b.last_scan == pytest.approx(np.sqrt(np.mean(np.square([2, 2, 5, 4, 4, 1, 1]))))

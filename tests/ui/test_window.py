@@ -141,12 +141,12 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     assert any("DXA" in t for t in texts)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     assert "pooled offset serves all" in window.calibrate.detail.text()
-    assert "Better not to correct" in window.calibrate.advice.text()
-    assert not window.calibrate.adopt.isEnabled()  # against the advice only with a reason, which is kept
-    qtbot.keyClicks(window.calibrate.reason, "house rule")
+    assert "brings the level right; whether the device shows change cannot be told" in window.calibrate.advice.text()
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
-    assert [(c.model, c.made_of.reason) for c in session.calibrations()] == [("pooled", "house rule")]
-    assert "against the advice (house rule)" in window.calibrate.in_force.text()
+    record = session.calibrations()[0]
+    assert (record.model, record.made_of.reason, record.form) == ("line", "", 3)  # its error grows with the value
+    assert "a line for all (reference = " in window.calibrate.in_force.text()
+    assert window.calibrate.info.left == 1160 - len(window.calibrate.info.trees)
     window.close()
     session.close()
 

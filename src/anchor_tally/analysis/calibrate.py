@@ -10,28 +10,36 @@ from itertools import chain
 
 import numpy as np
 
-from ..domain.catalogue import Catalogue
-from ..domain.errors import UserError
 from ..domain.instants import zone_named
 from ..domain.lens import Lens
 from ..domain.metrics import metric_named
-from ..domain.records import CalibrationRecord, MadeOf
 from ..domain.snapshot import OK, Snapshot
-from ..stats.distributions import t_interval
+from ..stats.calibration_line import LineFit, line_fit, may_be_a_line
+from ..stats.distributions import normal_quantile, t_interval
 from ..stats.estimate import Estimate, Floats, Interval, Note, note
-from ..stats.offsets import PooledOffset, client_offsets, day_to_day, pooled_from_grid, pooled_from_single, pooled_from_stated
-from ..stats.validation import CrossValidation, cross_validate
-from ..stats.variance_grid import OccasionMeans, VarianceGrid, leave_out, occasion_means
+from ..stats.offsets import (
+    ClientOffsets,
+    PooledOffset,
+    client_offsets,
+    day_to_day,
+    pooled_from_grid,
+    pooled_from_single,
+    pooled_from_stated,
+)
+from ..stats.trend import ClientMeans, client_means
+from ..stats.validation import CrossValidation
+from ..stats.variance_grid import occasion_means
 from .calibration_record import fingerprint, rows_of
 from .comparator import CannotCompare, find_comparator, others_of
 from .compare import CompareResult, compare_pairs, lens_for
-from .movement import Movement, movement
+from .field_method import published_error
+from .held_out import LEAST_CLIENTS, validated
+from .movement import Movement, movement, settings_apart
 from .pairing import PairSet, pair
 from .question import Asked
 
 EXPIRY_WEEKS = 16
-LEAST_CLIENTS = 3  # from which on a spread between clients can be told, and leaving out clients means something
-BMI_EQUATION = "bmi_deurenberg_1991"
+LINES = ("line", "line_client")
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,12 +57,15 @@ class ClientOffset:
 
 @dataclass(frozen=True, eq=False)
 class CalibrateResult:
-    """Offsets of one instrument; ``model`` is what cross-validation chose: 'none', 'pooled' or 'client'.
+    """Offsets of one instrument; ``model`` is what cross-validation chose: none, pooled, client, line or line_client.
 
     ``offer`` is the model that can be adopted all the same ('' when there is none). ``advice_code`` is none, level_only,
     level_and_change or not_enough. ``within_slope`` is the slope of the device on the scan within clients: near 1 it follows, near 0
     it does not. ``sources`` names the readings behind the offsets and ``digest`` fingerprints those, so that what is adopted is
-    what was computed. ``valid_until`` is empty where nothing can be adopted, for instance under a drift.
+    what was computed. ``valid_until`` is empty where nothing can be adopted, for instance under a drift, or where ``settings_apart``
+    tells that the settings in it differ. ``line`` is there where the
+    error is shown to grow with the value; ``line_clients`` hold what clients differ from it. ``method_error`` is the SD of a field
+    method that stands in for a scan, and is in the intervals of new readings.
     """
 
     asked: Asked
@@ -66,11 +77,15 @@ class CalibrateResult:
     cross_validation: CrossValidation | None
     within_slope: Estimate | None
     movement: Movement | None
+    settings_apart: Estimate | None
     range: tuple[float, float] | None
     valid_until: str
     advice_code: str
     provisional: bool
     client_sd: float | None
+    line: LineFit | None
+    line_clients: tuple[ClientOffset, ...]
+    method_error: float | None
     sources: tuple[str, ...]
     digest: str
     notes: tuple[Note, ...]
@@ -89,7 +104,7 @@ class CalibrateRequest:
     def run(self) -> Generator[float, None, tuple[CalibrateResult, ...]]:
         """Yield progress; return one result an instrument."""
         reference = find_comparator(self.snapshot, self.lens)
-        if reference.kind != "reference":
+        if reference.kind == "device":
             raise CannotCompare(
                 f"offsets are derived from a reference, and {reference.name} is none: it would hand on its own error"
             )
@@ -130,11 +145,15 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         cross_validation=None,
         within_slope=None,
         movement=None,
+        settings_apart=None,
         range=None,
         valid_until="",
         advice_code="not_enough",
         provisional=False,
         client_sd=None,
+        line=None,
+        line_clients=(),
+        method_error=None,
         sources=sources,
         digest=digest,
         notes=() if pairs.n else (note("no_pairs", dropped=pairs.left_out.n),),
@@ -149,20 +168,30 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
     if not clients:
         clients = _provisional(comparison, snapshot, notes)
         provisional = bool(clients)
-    validated = _validated(comparison, snapshot, has_own=bool(clients) and not provisional)
+    means, line = _line(comparison)
+    cv = validated(comparison, snapshot, means if line is not None else None, has_own=bool(clients) and not provisional)
+    error = _method_error(comparison, notes)
+    if pairs.reference.kind != "reference":
+        provisional = True
+        pooled = replace(pooled, new=_widened(pooled.new, pooled.offset.value, error))
+        clients = tuple(replace(c, new=_widened(c.new, c.offset, error) or c.new) for c in clients)
     within = comparison.reference_trend.within if comparison.reference_trend is not None else None
     slope = None
     if within is not None and within.slope.interval is not None:
         s = within.slope
         slope = Estimate(1 + s.value, Interval(1 + s.interval.low, 1 + s.interval.high), s.n, s.method)  # type: ignore[union-attr]
     moved = movement(pairs)
-    model = validated.model if validated is not None else "none"
+    model = cv.model if cv is not None else "none"
     if model == "pooled" and bias.interval is not None and bias.interval.low <= 0 <= bias.interval.high:
         model = "none"  # what the data cannot tell from nothing is not corrected
-    if validated is not None and model != validated.model:
-        validated = replace(validated, model=model, after=validated.before)
-    offer = _offer(model, validated, pooled, clients)
+    if cv is not None and model != cv.model:
+        cv = replace(cv, model=model, after=cv.before)
+    offer = _offer(model, cv, pooled, clients) if pairs.reference.kind == "reference" or error is not None else ""
+    apart = settings_apart(pairs)
     until, late = _valid_until(comparison, moved, snapshot)
+    if apart is not None:
+        until = ""
+        notes.append(note("settings_apart", size=f"{abs(apart.value):.1f}", unit=_unit(pairs)))
     if late:
         notes.append(note("drift_forbids", slope=f"{moved.slope.value:+.2f}" if moved else "", unit=_unit(pairs)))
     elif moved is not None and moved.found:
@@ -173,14 +202,18 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         offer=offer,
         pooled=pooled,
         clients=clients,
-        cross_validation=validated,
+        cross_validation=cv,
         within_slope=slope,
         movement=moved,
+        settings_apart=apart,
         range=_range(pairs.y),
         valid_until=until if offer else "",
-        advice_code=_advice(model, validated, slope),
+        advice_code=_advice(model, cv, slope),
         provisional=provisional,
         client_sd=used,
+        line=line,
+        line_clients=_clients_of(client_offsets(line.fit, line.grid), snapshot) if line is not None and clients else (),
+        method_error=error,
         notes=tuple(notes),
     )
 
@@ -224,7 +257,10 @@ def _clients(c: CompareResult, snapshot: Snapshot, notes: list[Note]) -> tuple[C
         if pairs.clients > 1:
             notes.append(note("client_offset_needs_anchors"))
         return ()
-    o = client_offsets(fit, c.grid)
+    return _clients_of(client_offsets(fit, c.grid), snapshot)
+
+
+def _clients_of(o: ClientOffsets, snapshot: Snapshot) -> tuple[ClientOffset, ...]:
     return tuple(
         ClientOffset(
             client=snapshot.clients[int(k)].code,
@@ -274,58 +310,49 @@ def _provisional(c: CompareResult, snapshot: Snapshot, notes: list[Note]) -> tup
     return (ClientOffset(code, offset, t_interval(offset, sd, df), sd, 1, 1.0, t_interval(offset, new, df)),)
 
 
-def _validated(c: CompareResult, snapshot: Snapshot, *, has_own: bool) -> CrossValidation | None:
-    """Errors on left-out occasions beside the baselines; None below LEAST_CLIENTS clients."""
-    pairs = c.pairs
-    if pairs.clients < LEAST_CLIENTS:
+def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
+    """The line between clients, where ten of them over ten units show that the error grows with the value."""
+    trend, pairs = c.reference_trend, c.pairs
+    if trend is None or trend.between is None:
+        return None, None
+    scans = pairs.anchors.n[pairs.occasion]
+    means = client_means(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, trend.reference)
+    if not may_be_a_line(means, trend.between.slope):
+        return None, None
+    return means, line_fit(pairs.d, pairs.y, pairs.client, pairs.occasion, means, trend.between.slope)
+
+
+def _method_error(c: CompareResult, notes: list[Note]) -> float | None:
+    """SD of a field method that stands in for a scan, as published; None for a scan, and where it is not known."""
+    reference = c.pairs.reference
+    if reference.kind == "reference":
         return None
-    means = occasion_means(pairs.d, pairs.client, pairs.occasion)
-    pooled, own = _left_out(means, c.grid)
-    x = pairs.anchors.mean[means.occasions]
-    instant = pairs.anchors.instant[means.occasions]
-    equation = _bmi_values(pairs, means, snapshot)
-    return cross_validate(means.mean, x, means.clients[means.client_of], instant, pooled, own if has_own else None, equation)
+    error = published_error(reference.equation, c.pairs.metric)
+    facts = {"method": reference.name, "sd": f"{error:g}" if error is not None else ""}
+    notes.append(note("provisional_method" if error is not None else "method_error_unknown", **facts))
+    return error
 
 
-def _left_out(means: OccasionMeans, grid: VarianceGrid | None) -> tuple[Floats, Floats]:
-    """Differences predicted without the client, and without the occasion."""
-    left = leave_out(grid) if grid is not None else None
-    if left is not None:
-        return left.pooled, left.own
-    # one pair a client, or nothing varies under the clients
-    n = means.per_client(np.ones(means.mean.size))
-    person = means.per_client(means.mean) / n
-    others = ((person.sum() - person) / (person.size - 1))[means.client_of]
-    rest = n[means.client_of] - 1
-    alone = np.where(rest > 0, (means.per_client(means.mean)[means.client_of] - means.mean) / np.maximum(rest, 1), others)
-    return others, alone
-
-
-def _bmi_values(pairs: PairSet, means: OccasionMeans, snapshot: Snapshot) -> Floats | None:
-    """The BMI-only equation at the visit of each occasion's readings; None where the study has none, or it is what is judged."""
-    item = next((i for i in snapshot.instruments.values() if i.equation == BMI_EQUATION), None)
-    if item is None or item.id == pairs.instrument.id or pairs.instrument.equation.startswith("bmi_"):
-        return None
-    c = snapshot.columns[pairs.metric]
-    rows = np.flatnonzero((c.instrument == item.id) & (c.status == OK))
-    if rows.size == 0:
-        return None
-    order = rows[np.argsort(c.visit[rows])]
-    visit = np.full(means.mean.size, -1)
-    place = np.searchsorted(means.client_of * (pairs.anchors.mean.size + 1) + means.occasions,
-                            np.searchsorted(means.clients, pairs.client) * (pairs.anchors.mean.size + 1) + pairs.occasion)  # fmt: skip
-    visit[place] = pairs.visit
-    at = np.minimum(np.searchsorted(c.visit[order], visit), order.size - 1)
-    return np.where(c.visit[order][at] == visit, c.value[order][at], np.nan)
+def _widened(new: Interval | None, value: float, error: float | None) -> Interval | None:
+    """An interval of a new difference with a further error in it, in quadrature on each side."""
+    if new is None or error is None:
+        return new
+    more = normal_quantile(0.975) * error
+    return Interval(value - math.hypot(value - new.low, more), value + math.hypot(new.high - value, more))
 
 
 def _offer(model: str, cv: CrossValidation | None, pooled: PooledOffset, clients: tuple[ClientOffset, ...]) -> str:
     """What can be adopted: the chosen model, else the closer of those that there are; '' for none."""
     if model != "none":
         return model
-    if clients and (pooled.new is None or (cv is not None and cv.individual is not None and cv.individual < cv.pooled)):
+    if clients and (pooled.new is None or (cv is not None and _better(cv, "client", "pooled"))):
         return "client"
     return "pooled" if pooled.new is not None else ""
+
+
+def _better(cv: CrossValidation, one: str, other: str) -> bool:
+    a, b = cv.of(one), cv.of(other)
+    return a is not None and b is not None and a.rmse < b.rmse
 
 
 def _advice(model: str, cv: CrossValidation | None, slope: Estimate | None) -> str:
@@ -353,55 +380,3 @@ def _valid_until(c: CompareResult, moved: Movement | None, snapshot: Snapshot) -
     if weeks < 1:
         return "", True
     return (last + timedelta(days=math.floor(7 * weeks))).isoformat(), False
-
-
-def record_of(result: CalibrateResult, catalogue: Catalogue, now: datetime, reason: str = "") -> CalibrationRecord:
-    """The record that adopting ``result`` writes; a ``reason`` is needed where the advice is not to correct."""
-    pairs, lens = result.comparison.pairs, result.comparison.lens
-    if not result.offer or result.range is None or result.pooled is None:
-        raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")
-    if not result.valid_until:
-        raise CannotCompare("the device drifts: its offset at the last scan is not the one of all scans together; scan again")
-    if needs_reason(result) and not reason.strip():
-        raise UserError("the advice is not to correct: write down why you adopt the offset all the same")
-    p = result.pooled
-    last = datetime.fromtimestamp(float(pairs.anchors.instant[pairs.occasion].max()), zone_named(catalogue.zone)).date()
-    labels = {i: s.label for i, s in catalogue.settings.items()} | {0: ""}
-    own = {c.client: (c.offset, c.new.low, c.new.high, c.n) for c in result.clients} if result.offer == "client" else {}
-    return CalibrationRecord(
-        id=0,
-        instrument=pairs.instrument.name,
-        metric=pairs.metric,
-        setting=lens.setting or "",
-        reference=pairs.reference.name,
-        model=result.offer,
-        pooled=None if p.new is None else (p.offset.value, p.new.low, p.new.high),
-        clients=own,
-        sources=result.sources,
-        range_low=result.range[0],
-        range_high=result.range[1],
-        pairs=pairs.n,
-        client_count=pairs.clients,
-        fitted_at=now.isoformat(timespec="minutes"),
-        valid_until=result.valid_until,
-        version=0,
-        digest=result.digest,
-        made_of=MadeOf(
-            clients=tuple(sorted(catalogue.clients[int(k)].code for k in np.unique(pairs.client))),
-            settings=tuple(sorted({labels[int(s)] for s in np.unique(pairs.setting)})),
-            anchors=pairs.occasions,
-            last_anchor=last.isoformat(),
-            window_hours=lens.window_hours,
-            around=lens.around,
-            lens_clients=None if lens.clients is None else tuple(sorted(lens.clients)),
-            client_sd=result.client_sd,
-            advice=result.advice_code,
-            reason=reason.strip() if needs_reason(result) else "",
-            provisional=result.provisional,
-        ),
-    )
-
-
-def needs_reason(result: CalibrateResult) -> bool:
-    """Whether adopting goes against the advice, or before there is any."""
-    return result.advice_code in ("none", "not_enough")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 import numpy.typing as npt
@@ -107,6 +108,11 @@ def correct(record: CalibrationRecord, client: str, value: float, day: str, sett
         return Corrected(None, None, record.version, (note("other_setting", used=used, calibrated=calibrated),))
     own = record.clients.get(client)
     ends = own[:3] if own else record.pooled
+    at = value
+    if record.line is not None:
+        at = record.line.reference(value)
+        half = record.line.half(value)
+        ends = ends if own else (0.0, -half, half)
     if ends is None:
         return Corrected(None, None, record.version, (note("not_for_others", clients=", ".join(sorted(record.clients))),))
     offset, low, high = ends
@@ -117,10 +123,24 @@ def correct(record: CalibrationRecord, client: str, value: float, day: str, sett
         notes.append(note("expired", until=record.valid_until))
     if own is None and (record.clients or client not in record.made_of.clients):
         notes.append(note("new_client"))
-    if record.made_of.provisional and own is not None:
+    if record.made_of.comparator != "reference":
+        notes.append(note("provisional_by_method", method=record.reference))
+    elif record.made_of.provisional and own is not None:
         notes.append(note("provisional"))
+    low, high = _grown(record, day, low, high, notes)
     if record.made_of.reason:
         notes.append(note("against_advice"))
     if stale:
         notes.append(note("stale"))
-    return Corrected(value - offset, Interval(value - high, value - low), record.version, tuple(notes))
+    return Corrected(at - offset, Interval(at - high, at - low), record.version, tuple(notes))
+
+
+def _grown(record: CalibrationRecord, day: str, low: float, high: float, notes: list[Note]) -> tuple[float, float]:
+    """Ends of a new difference so many weeks from where the offset holds, under the drift that was known when it was adopted."""
+    made = record.made_of
+    if made.drift is None or not made.drift_from:
+        return low, high
+    weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(made.drift_from)).days / 7
+    moved = [s * weeks for s in made.drift]
+    notes.append(note("grown"))
+    return low + min(0.0, *moved), high + max(0.0, *moved)

@@ -329,6 +329,12 @@ def reading_error(changes: Iterable[Sensitivity], tem: dict[str, float], repeats
     return float(np.sqrt(np.sum(np.square(parts)) / repeats)) if parts else None
 
 
+def published_error(equation_id: str, metric: str) -> float | None:
+    """Standard error of estimate of an equation in a metric, as published; known for percent body fat only."""
+    equation = EQUATIONS.get(equation_id)
+    return equation.percent_error if equation is not None and metric == "body_fat_percent" else None
+
+
 def catalogue() -> list[dict[str, Any]]:
     """All equations with inputs, outputs, population, standard error, source and certainty."""
     return [

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..domain.snapshot import Floats
 from ..stats.estimate import Estimate
-from ..stats.through_time import TimeSlope, moments_apart, slope_on_time
+from ..stats.through_time import TimeSlope, moments_apart, slope_beside, slope_on_time
 from .pairing import PairSet
 
 WEEK = 7 * 86400.0
@@ -40,6 +40,20 @@ def periods_beside(pairs: PairSet) -> Floats | None:
     if settings.size < 2:
         return None
     return np.asarray(pairs.setting[:, None] == settings[None, 1:], dtype=float)
+
+
+def settings_apart(pairs: PairSet) -> Estimate | None:
+    """The difference between two settings of the device, where one is shown: the largest whose interval leaves zero."""
+    beside = periods_beside(pairs)
+    if beside is None:
+        return None
+    found = []
+    for k in range(beside.shape[1]):
+        rest = np.delete(beside, k, axis=1)
+        e = slope_beside(pairs.d, pairs.client, pairs.occasion, beside[:, k], rest if rest.size else None)
+        if e is not None and e.slope.interval is not None and not e.slope.interval.low <= 0 <= e.slope.interval.high:
+            found.append(e.slope)
+    return max(found, key=lambda e: abs(e.value), default=None)
 
 
 def slope_of(pairs: PairSet) -> TimeSlope | None:

@@ -238,6 +238,11 @@ class KeptStudy:
             self._calibrations = read.calibrations(self.connection())
         return self._calibrations
 
+    def calibration_versions(self, instrument: str, metric: str) -> list[tuple[CalibrationRecord, bool]]:
+        """Every calibration ever adopted for an instrument and metric, and whether it was withdrawn."""
+        found = read.calibration_versions(self.connection())
+        return [(r, gone) for r, gone in found if (r.instrument, r.metric) == (instrument, metric)]
+
     def stale(self, record: CalibrationRecord) -> bool:
         """Whether a reading behind a calibration has changed since it was adopted."""
         if record.id not in self._stale:

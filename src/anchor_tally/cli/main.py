@@ -11,12 +11,14 @@ import math
 import os
 import sys
 from collections.abc import Callable, Generator
+from datetime import date
 from pathlib import Path
 from typing import NoReturn, TypeVar
 
 from ..analysis.calibrate import CalibrateRequest
 from ..analysis.compare import CompareRequest
 from ..analysis.field_method import catalogue, evaluate
+from ..analysis.versions import versions
 from ..app.demo import demo_session
 from ..app.exporting import export, from_package
 from ..app.session import Session, refuse_if_bad
@@ -25,6 +27,7 @@ from ..domain.lens import Lens
 from ..domain.metrics import METRICS
 from ..domain.snapshot import Snapshot
 from ..domain.steps import finish
+from ..exchange.certificate_json import certificate_json
 from ..exchange.guessing import open_tidy
 from ..exchange.results_json import calibrate_json, compare_json
 from ..wording.importing import caution_warnings
@@ -82,6 +85,13 @@ def _parser() -> argparse.ArgumentParser:
     m.add_argument("--json", action="store_true")
     listing = sub.add_parser("methods", help="all equations with their sources")
     listing.add_argument("--json", action="store_true")
+    t = sub.add_parser(
+        "certificate", help="the data of an adopted offset as JSON: table, uncertainty, conditions, validity, digest"
+    )
+    t.add_argument("file", nargs="?", type=Path)
+    t.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    t.add_argument("--instrument", required=True)
+    t.add_argument("--metric", default="body_fat_percent")
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -239,6 +249,20 @@ def _import_package(args: argparse.Namespace, new: bool) -> None:
     session.close()
 
 
+def _certificate(args: argparse.Namespace) -> None:
+    session = _session(args)
+    try:
+        item = session.catalogue().instrument_named(args.instrument)
+        found = session.calibration_versions(item.name, args.metric) if item is not None else []
+        stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
+        live = [v for v in versions(found, date.today().isoformat(), stale) if v.state not in ("superseded", "withdrawn")]
+        if item is None or not live:
+            raise UserError(f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}")
+        print(json.dumps([certificate_json(v, item) for v in live], indent=1, ensure_ascii=False, allow_nan=False))
+    finally:
+        session.close()
+
+
 def _export(args: argparse.Namespace) -> None:
     session = _session(args)
     try:
@@ -278,6 +302,7 @@ _RUN = {
     "compare": _compare,
     "calibrate": _calibrate,
     **dict.fromkeys(FACES, _face),
+    "certificate": _certificate,
     "import": _import,
     "export": _export,
     "method": _method,

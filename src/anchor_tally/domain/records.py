@@ -274,7 +274,8 @@ class MadeOf:
 
     ``clients`` had pairs; ``settings`` are the labels of their readings; ``last_anchor`` is the day of the last scan used;
     ``lens_clients`` the clients that the lens showed (None: all). ``client_sd`` is a spread between clients that was stated, not
-    estimated. ``advice`` was given when it was adopted, ``reason`` is why it was adopted against it. ``provisional`` offsets rest
+    estimated. ``comparator`` is what kind it was set against. ``drift`` holds the ends of a known slope per week, and ``drift_from`` the
+    day at which the offset holds: the interval grows from there. ``advice`` was given when it was adopted, ``reason`` is why it was adopted against it. ``provisional`` offsets rest
     on one scan.
     """
 
@@ -289,13 +290,42 @@ class MadeOf:
     advice: str = ""
     reason: str = ""
     provisional: bool = False
+    comparator: str = "reference"
+    drift: tuple[float, float] | None = None
+    drift_from: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class LineRecord:
+    """An adopted line: the reference is centre + (reading − centre − level)/slope.
+
+    Its 95 % interval is ± t·√(new + level variance + (reference − centre)²·slope variance)/slope.
+    """
+
+    centre: float
+    level: float
+    slope: float
+    new: float
+    level_variance: float
+    slope_variance: float
+    t: float
+
+    def reference(self, reading: float) -> float:
+        """The reference that a reading stands for."""
+        return self.centre + (reading - self.centre - self.level) / self.slope
+
+    def half(self, reading: float) -> float:
+        """Half of its 95 % interval, for a client who has no part of their own."""
+        x = self.reference(reading)
+        return float(self.t * (self.new + self.level_variance + (x - self.centre) ** 2 * self.slope_variance) ** 0.5 / self.slope)
 
 
 @dataclass(frozen=True, slots=True)
 class CalibrationRecord:
     """An adopted calibration; never edited.
 
-    ``clients`` maps a code to (offset, low, high, anchors): what is subtracted, and the 95 % interval of one new difference. ``pooled`` is the same for anybody else; None: it serves its clients only.
+    ``clients`` maps a code to (offset, low, high, anchors): what is subtracted, and the 95 % interval of one new difference. ``pooled`` is
+    the same for anybody else; None: it serves its clients only. With a ``line`` both are what is subtracted after it.
 
     ``sources`` names what it was made from: the number of a stored reading, or ``equation@visit`` of a computed one.
     ``form`` tells how its digest was made.
@@ -320,6 +350,7 @@ class CalibrationRecord:
     digest: str
     form: int = 2
     made_of: MadeOf = MadeOf()
+    line: LineRecord | None = None
 
 
 @dataclass(frozen=True, slots=True)

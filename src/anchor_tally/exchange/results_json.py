@@ -10,6 +10,7 @@ from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.closeness import Limits
 from ..stats.estimate import Interval
+from ..stats.validation import CrossValidation
 from ..wording.sentences import calibration_sentence, sentence
 from ..wording.statistics import STATISTICS
 
@@ -30,6 +31,11 @@ def _limits(lim: Limits | None) -> dict[str, Any] | None:
         "design": lim.design,
         "method": lim.method,
     }
+
+
+def _rmse(cv: CrossValidation, model: str) -> float | None:
+    found = cv.of(model)
+    return None if found is None else found.rmse
 
 
 def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
@@ -63,13 +69,27 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
             for c in r.clients
         ],
         "provisional": r.provisional,
+        "line": None
+        if r.line is None
+        else {"centre": r.line.line.centre, "level": r.line.line.level, "slope": r.line.line.slope, "df": r.line.line.df},
+        "method_error": r.method_error,
         "cross_validation": None
         if cv is None
         else {
             "rmse_before": cv.before,
             "rmse_after": cv.after,
-            "rmse_pooled": cv.pooled,
-            "rmse_client": cv.individual,
+            "model": cv.model,
+            "models": [
+                {
+                    "model": m.model,
+                    "rmse": m.rmse,
+                    "covered": None if m.covered is None else m.covered.value,
+                    "covered_ci": None if m.covered is None else _pair(m.covered.interval),
+                }
+                for m in cv.models
+            ],
+            "rmse_pooled": _rmse(cv, "pooled"),
+            "rmse_client": _rmse(cv, "client"),
             "scheme": cv.scheme,
             "occasions": cv.occasions,
             "baselines": {

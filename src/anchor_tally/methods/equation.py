@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
@@ -11,6 +12,7 @@ import numpy.typing as npt
 Floats = npt.NDArray[np.float64]
 Inputs = Mapping[str, Floats]
 MALE, FEMALE = 1.0, 0.0
+_PERCENT = re.compile(r"([\d.]+)(?: to ([\d.]+))? (?:percent body fat|\(women\))")
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +51,12 @@ class Equation:
             for other in others:
                 out[key] = np.where(np.isnan(out[key]), out[other], out[key])
         return out
+
+    @property
+    def percent_error(self) -> float | None:
+        """The standard error of estimate in percent body fat as published, of several the largest; None where there is none."""
+        found = _PERCENT.findall(self.see)
+        return max((float(x) for pair in found for x in pair if x), default=None)
 
     @property
     def stand_ins(self) -> tuple[str, ...]:

@@ -15,7 +15,7 @@ import numpy as np
 
 from .components import fit_nested
 from .distributions import t_interval, t_two_sided_p
-from .estimate import Estimate, Floats, Interval, Ints
+from .estimate import Estimate, Floats, FrozenArrays, Interval, Ints
 from .variance_grid import OccasionMeans, occasion_means
 
 LEAST_TRUE = 0.25  # share of the reference's spread that must not be its error
@@ -73,6 +73,31 @@ def _slope(sxx: float, sxd: float, sdd: float, error: float, error_df: float, df
         exact = abs(slope) <= 1e-12
         return Slope(Estimate(slope, Interval(slope, slope), n, method), 1.0 if exact else 0.0)
     return Slope(Estimate(slope, t_interval(slope, se, df), n, method), t_two_sided_p((sxd + error) / spread(0.0), df))
+
+
+@dataclass(frozen=True, eq=False)
+class ClientMeans(FrozenArrays):
+    """Clients as columns (C,): weight in a line between them, mean of the reference and of the difference, variance of the reference's error."""
+
+    weight: Floats
+    x: Floats
+    d: Floats
+    error: Floats
+
+
+def client_means(d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError) -> ClientMeans:
+    """What a line between clients is made of, weighted by the variances of the nested mixed model with both slopes in it."""
+    s = occasion_means(d, client, occasion)
+    xs = occasion_means(x, client, occasion).mean
+    weight, floor = _weights(s, xs, d, client, occasion)
+    total = s.per_client(weight)
+    noise = error.sd**2 * occasion_means(1 / scans, client, occasion).mean
+    return ClientMeans(
+        weight=1 / (floor + 1 / total),
+        x=s.per_client(weight * xs) / total,
+        d=s.per_client(weight * s.mean) / total,
+        error=s.per_client(weight**2 * noise) / total**2,
+    )
 
 
 def reference_trend(d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError) -> ReferenceTrend:

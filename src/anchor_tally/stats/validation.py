@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
-from .estimate import Floats, Ints
+from .change import wilson
+from .estimate import Estimate, Floats, FrozenArrays, Ints
 
-MODELS = ("none", "pooled", "client")  # the simpler one first
+MODELS = ("none", "pooled", "client", "line", "line_client")  # the simpler one first
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,25 +29,46 @@ class Baselines:
     bmi_equation: float | None = None
 
 
+@dataclass(frozen=True, eq=False)
+class Foretold(FrozenArrays):
+    """Differences of left-out occasion means as a model foretells them (M,), and half of its stated 95 % interval (None: it has none)."""
+
+    value: Floats
+    half: Floats | None
+
+
+@dataclass(frozen=True, slots=True)
+class ModelError:
+    """RMSE of a model on left-out occasion means, and the share of them inside its stated 95 % interval (None: it states none)."""
+
+    model: str
+    rmse: float
+    covered: Estimate | None
+
+
 @dataclass(frozen=True, slots=True)
 class CrossValidation:
     """RMSE of left-out occasion means, before and after correction, and beside the baselines.
 
-    ``model`` is the simplest within one standard error of the best; ``after`` is its RMSE. ``beats_scans`` tells whether it is
-    closer than the last scan carried over and than the mean of the other scans, by more than one standard error of the
-    difference. ``beats_people``: the same beside the sample mean and the BMI equation. None where there is nothing to beat.
+    ``model`` is the simplest within one standard error of the best; ``after`` is its RMSE. ``models`` holds every model that was tried,
+    the simpler one first. ``beats_scans`` tells whether it is closer than the last scan carried over and than the mean of the other
+    scans, by more than one standard error of the difference. ``beats_people``: the same beside the sample mean and the BMI equation.
+    None where there is nothing to beat.
     """
 
     model: str
     before: float
     after: float
-    pooled: float
-    individual: float | None
+    models: tuple[ModelError, ...]
     baselines: Baselines
     beats_scans: bool | None
     beats_people: bool | None
     occasions: int
     scheme: str
+
+    def of(self, model: str) -> ModelError | None:
+        """What a model comes to; None where it was not tried."""
+        return next((m for m in self.models if m.model == model), None)
 
 
 def _rmse(loss: Floats | None) -> float | None:
@@ -72,29 +95,29 @@ def _beats(loss: Floats, others: list[Floats], client: Ints) -> bool | None:
 
 
 def cross_validate(
-    d: Floats, x: Floats, client: Ints, instant: Floats, pooled: Floats, own: Floats | None, equation: Floats | None = None
+    d: Floats, x: Floats, client: Ints, instant: Floats, foretold: Mapping[str, Foretold], equation: Floats | None = None
 ) -> CrossValidation:
     """Judge the corrections on occasion means.
 
     ``d`` (M,) mean difference of an occasion, ``x`` its scan, ``client`` and ``instant`` whose and when, in the order of clients;
-    ``pooled`` and ``own`` the differences predicted without the client, and without the occasion; ``equation`` the value of a
-    BMI-only equation (NaN where there is none).
+    ``foretold`` holds what each model but *none* says without the client (pooled part) and without the occasion (client's part);
+    ``equation`` the value of a BMI-only equation (NaN where there is none). Without a client's part a pooled offset needs to be closer
+    than nothing by more than one standard error; with it the simplest model within one standard error of the best is taken.
     """
-    losses = {"none": d**2, "pooled": (d - pooled) ** 2}
+    known = {"none": Foretold(np.zeros(d.size), None), **foretold}
+    losses = {m: (d - known[m].value) ** 2 for m in MODELS if m in known}
     every = np.ones(d.size, dtype=bool)
     _, k, count = np.unique(client, return_inverse=True, return_counts=True)
     several = count[k] > 1
-    model = "none"
-    mean, error = gain(losses["none"], losses["pooled"], client)
-    if mean > error:
-        model = "pooled"
-    if own is not None:
-        losses["client"] = (d - own) ** 2
+    has_own = "client" in losses
+    if len(losses) > 2:
         # the simpler model that is within one standard error of the best (Hastie, Tibshirani & Friedman 2009, section 7.10)
         best = min(losses, key=lambda key: float(losses[key].mean()))
-        within = [m for m in MODELS if m in losses and _not_worse(losses[m], losses[best], client)]
-        model = within[0]
-    use = several if own is not None and several.sum() * 2 >= d.size else every
+        model = next(m for m in losses if _not_worse(losses[m], losses[best], client))
+    else:
+        mean, error = gain(losses["none"], losses["pooled"], client)
+        model = "pooled" if mean > error else "none"
+    use = several if has_own and several.sum() * 2 >= d.size else every
     last, others = other_scans(x, k, instant)
     sums, sizes = np.bincount(k, x), count.astype(float)
     person = sums / sizes
@@ -110,8 +133,7 @@ def cross_validate(
         model=model,
         before=_rmse(losses["none"][use]) or 0.0,
         after=_rmse(after) or 0.0,
-        pooled=_rmse(losses["pooled"][use]) or 0.0,
-        individual=_rmse(losses["client"][use]) if own is not None else None,
+        models=tuple(ModelError(m, _rmse(losses[m][use]) or 0.0, _covered(losses[m][use], known[m].half, use)) for m in losses),
         baselines=Baselines(
             last_scan=_rmse(carried[0]) if carried else None,
             other_scans_mean=_rmse(carried[1]) if carried else None,
@@ -123,6 +145,10 @@ def cross_validate(
         occasions=int(use.sum()),
         scheme="leave out whole clients (pooled) and single occasions (client), variances refitted; one-standard-error rule",
     )
+
+
+def _covered(loss: Floats, half: Floats | None, use: npt.NDArray[np.bool_]) -> Estimate | None:
+    return None if half is None else wilson(int((np.sqrt(loss) <= half[use]).sum()), loss.size)
 
 
 def _not_worse(loss: Floats, best: Floats, client: Ints) -> bool:

@@ -300,10 +300,15 @@ def _trapezoid(n: int) -> Floats:
 
 @dataclass(frozen=True, eq=False)
 class LeftOut(FrozenArrays):
-    """Predicted differences of left-out occasion means, (M,): by the mean of the other clients, and by the client's own offset."""
+    """Predicted differences of left-out occasion means, (M,): by the mean of the other clients, and by the client's own offset.
+
+    ``pooled_sd`` and ``own_sd`` are the SDs of what is left out about its prediction, at the refitted variances.
+    """
 
     pooled: Floats
     own: Floats
+    pooled_sd: Floats
+    own_sd: Floats
 
 
 def leave_out(grid: VarianceGrid) -> LeftOut | None:
@@ -322,7 +327,10 @@ def leave_out(grid: VarianceGrid) -> LeftOut | None:
     rest_p = n.p[:, None] - n.term - s.per_client(s.ss)
     rest_det = n.logdet[:, None] - s.per_client(size_v) - np.log1p(n.gc[:, None] * n.total)
     rest_df = s.n - 1 - s.per_client(s.size)
-    without = _best(grid.shape, rest_s, rest_t, rest_p, rest_det, rest_df, rest_t / rest_s)
+    rest_var = np.maximum(rest_p - rest_t**2 / rest_s, 1e-300) / np.maximum(rest_df, 1)
+    size_of = np.maximum.reduceat(s.size, s.starts)  # repeats of an occasion, for the spread of its mean
+    rest_sd = np.sqrt(rest_var * (n.gc[:, None] + n.go[:, None] + 1 / size_of + 1 / rest_s))
+    without, without_sd = _best(grid.shape, rest_s, rest_t, rest_p, rest_det, rest_df, rest_t / rest_s, np.log(rest_sd))
     # without occasion j of client i
     w = n.w
     left = n.total[:, c] - w
@@ -344,15 +352,18 @@ def leave_out(grid: VarianceGrid) -> LeftOut | None:
     )
     beta = new_t / new_s
     prediction = beta + n.gc[:, None] * k * (m - beta)
-    own = _best(grid.shape, new_s, new_t, new_p, new_det, s.n - 1 - s.size, prediction)
-    return LeftOut(without[c], own)
+    shrink = n.gc[:, None] * k
+    spread = n.gc[:, None] * (1 - shrink) + (1 - shrink) ** 2 / new_s + n.go[:, None] + 1 / s.size
+    own_var = np.maximum(new_p - new_t**2 / new_s, 1e-300) / np.maximum(s.n - 1 - s.size, 1)
+    log_sd = np.log(np.sqrt(own_var * spread))
+    own, own_sd = _best(grid.shape, new_s, new_t, new_p, new_det, s.n - 1 - s.size, prediction, log_sd)
+    return LeftOut(without[c], own, np.exp(without_sd)[c], np.exp(own_sd))
 
 
-def _best(shape: tuple[int, int], s: Floats, t: Floats, p: Floats, logdet: Floats, df: Floats, prediction: Floats) -> Floats:
-    """The prediction (G, K) at the REML maximum of each of K refits, by a second-order surface through the best node's neighbours."""
+def _best(shape: tuple[int, int], s: Floats, t: Floats, p: Floats, logdet: Floats, df: Floats, *wanted: Floats) -> list[Floats]:
+    """Each of ``wanted`` (G, K) at the REML maximum of K refits, by second-order surfaces through the best node's neighbours."""
     rss = np.maximum(p - t * t / s, 1e-300)
     criterion = (-logdet / 2 - np.log(s) / 2 - np.maximum(df, 1) / 2 * np.log(rss)).reshape(*shape, -1)
-    guess = prediction.reshape(*shape, -1)
     each = np.arange(criterion.shape[2])
     a, b = np.unravel_index(criterion.reshape(-1, each.size).argmax(axis=0), shape)
     step_a = ((a > 0) & (a < shape[0] - 1)).astype(np.int64)
@@ -379,5 +390,9 @@ def _best(shape: tuple[int, int], s: Floats, t: Floats, p: Floats, logdet: Float
     det, fab = np.where(flat, faa * fbb, det), np.where(flat, 0.0, fab)
     u = ((fab * fb - fbb * fa) / det).clip(-1, 1) * step_a
     v = ((fab * fa - faa * fb) / det).clip(-1, 1) * step_b
-    g, ga, gb, gaa, gbb, gab = derivatives(guess)
-    return np.asarray(g + u * ga + v * gb + u * u * gaa / 2 + v * v * gbb / 2 + u * v * gab, dtype=float)
+
+    def surface(f: Floats) -> Floats:
+        g, ga, gb, gaa, gbb, gab = derivatives(f.reshape(*shape, -1))
+        return np.asarray(g + u * ga + v * gb + u * u * gaa / 2 + v * v * gbb / 2 + u * v * gab, dtype=float)
+
+    return [surface(f) for f in wanted]

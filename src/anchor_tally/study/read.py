@@ -6,6 +6,7 @@ import json
 import math
 import sqlite3
 from collections.abc import Generator
+from dataclasses import astuple
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
@@ -22,6 +23,7 @@ from ..domain.records import (
     Goal,
     Height,
     Instrument,
+    LineRecord,
     MadeOf,
     Reading,
     Setting,
@@ -379,16 +381,22 @@ def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:
 
 def calibrations(conn: sqlite3.Connection) -> list[CalibrationRecord]:
     """The newest calibration that is not withdrawn, for each instrument, metric and setting."""
+    latest = {(r.instrument, r.metric, r.setting): r for r, withdrawn in calibration_versions(conn) if not withdrawn}
+    return list(latest.values())
+
+
+def calibration_versions(conn: sqlite3.Connection) -> list[tuple[CalibrationRecord, bool]]:
+    """Every calibration that was ever adopted, the oldest version first, and whether it was withdrawn."""
     rows = conn.execute(
         "SELECT k.id, i.name, k.metric, k.setting, k.reference, k.model, k.parameters, k.range_low, k.range_high, k.pairs, k.clients,"
-        " k.fitted_at, k.valid_until, k.version, k.digest FROM calibration k JOIN instrument i ON i.id = k.instrument"
-        " WHERE ifnull((SELECT kind FROM calibration_mark m WHERE m.calibration = k.id ORDER BY m.id DESC LIMIT 1), '') <> 'withdrawn'"
-        " ORDER BY k.version"
+        " k.fitted_at, k.valid_until, k.version, k.digest,"
+        " ifnull((SELECT kind FROM calibration_mark m WHERE m.calibration = k.id ORDER BY m.id DESC LIMIT 1), '') = 'withdrawn'"
+        " FROM calibration k JOIN instrument i ON i.id = k.instrument ORDER BY k.version"
     ).fetchall()
-    latest: dict[tuple[str, str, str], CalibrationRecord] = {}
+    out = []
     for r in rows:
         p = read_parameters(r[6])
-        latest[r[1], r[2], r[3]] = CalibrationRecord(
+        record = CalibrationRecord(
             id=r[0],
             instrument=r[1],
             metric=r[2],
@@ -408,8 +416,10 @@ def calibrations(conn: sqlite3.Connection) -> list[CalibrationRecord]:
             digest=r[14],
             form=p.form,
             made_of=p.made_of,
+            line=p.line,
         )
-    return list(latest.values())
+        out.append((record, bool(r[15])))
+    return out
 
 
 class Parameters(NamedTuple):
@@ -420,9 +430,10 @@ class Parameters(NamedTuple):
     clients: dict[str, tuple[float, float, float, int]]
     sources: tuple[str, ...]
     made_of: MadeOf
+    line: LineRecord | None
 
 
-NEWEST_FORM = 2
+NEWEST_FORM = 3
 
 
 def read_parameters(text: str) -> Parameters:
@@ -440,11 +451,16 @@ def read_parameters(text: str) -> Parameters:
         clients = {str(k): (*ends(v[:3]), int(v[3])) for k, v in p["clients"].items()}
         sources = tuple(str(s) for s in p["sources"]) if form else tuple(_named(int(i)) for i in p["readings"])
         made_of = _made_of(p["made_of"]) if form >= 2 else MadeOf(clients=tuple(clients))
+        line = LineRecord(**{k: float(v) for k, v in p["line"].items()}) if form >= 3 and p.get("line") else None
     except (KeyError, TypeError, AttributeError, IndexError, OverflowError) as error:
         raise ValueError("the parameters of a calibration are not whole") from error
-    if not all(math.isfinite(x) for v in ((pooled or ()), *clients.values()) for x in v):
+    if not all(math.isfinite(x) for v in ((pooled or ()), *clients.values(), made_of.drift or (), _values(line)) for x in v):
         raise ValueError("the parameters of a calibration are not whole")
-    return Parameters(form, pooled, clients, sources, made_of)
+    return Parameters(form, pooled, clients, sources, made_of, line)
+
+
+def _values(line: LineRecord | None) -> tuple[float, ...]:
+    return () if line is None else astuple(line)
 
 
 def _plain_ends(values: list[float]) -> tuple[float, float, float]:
@@ -476,6 +492,9 @@ def _made_of(p: dict[str, Any]) -> MadeOf:
         advice=str(p["advice"]),
         reason=str(p["reason"]),
         provisional=bool(p["provisional"]),
+        comparator=str(p.get("comparator", "reference")),
+        drift=None if p.get("drift") is None else (float(p["drift"][0]), float(p["drift"][1])),
+        drift_from=str(p.get("drift_from", "")),
     )
 
 

@@ -84,7 +84,8 @@ class Drawer(QWidget):
         if evidence is None:
             self.ids = list(what.readings)
             self.title.setText(what.name)
-            formula, source, values, left_out = "These are the readings as they were entered.", "", "", ""
+            formula, source = what.formula or "These are the readings as they were entered.", what.source
+            source, values, left_out = f"Source: {source}" if source else "", "", ""
         else:
             self.ids = [*evidence.instrument_readings, *evidence.reference_readings]
             e = EXPLANATIONS[evidence.statistic]

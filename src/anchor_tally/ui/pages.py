@@ -74,6 +74,8 @@ class EvidenceFor:
     name: str
     evidence: Evidence | None = None
     readings: tuple[int, ...] = ()
+    formula: str = ""  # how a figure was made from the readings, in words
+    source: str = ""
     unseen: bool = False  # no value is shown: the client may be looking
 
 
@@ -96,7 +98,7 @@ def _compare() -> type[Page]:
 
 
 def _calibrate() -> type[Page]:
-    from .stages.calibrate import CalibrateStage
+    from .stages.calibrate.page import CalibrateStage
 
     return CalibrateStage
 

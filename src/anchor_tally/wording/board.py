@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..analysis.calibrate import CalibrateResult
 from ..stats.estimate import Interval
 from .names import short_name
-from .numbers import MISSING, number, signed
+from .numbers import MISSING, count, number, signed, span
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,3 +53,26 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
         for r, m in zip(results, mixed, strict=True)
     )
     return Board(tuple(heads), ("All clients (pooled)", *names), tuple(cells))
+
+
+def offset_words(r: CalibrateResult, client: str) -> tuple[str, str]:
+    """How one offset came about, in words with its numbers, and the published source; "" for the pooled one."""
+    pairs = r.comparison.pairs
+    pooled = r.pooled.offset if r.pooled is not None else None
+    if pooled is None:
+        return "", ""
+    everyone = f"All clients: {signed(pooled.value, 2)} ({span(pooled.interval, 2, sign=True)}), the mean difference by generalised least squares."
+    own = next((c for c in r.clients if c.client == client), None)
+    if own is None:
+        return (
+            f"{everyone} Difference = {short_name(pairs.instrument.name)} less {pairs.reference.name}.",
+            "Patterson & Thompson 1971 (REML)",
+        )
+    part = (
+        f"Own part: drawn to the mean of all by 1 − τ²/(τ² + σ²/n) = {number(1 - own.shrinkage, 2)}, from {count(own.n, 'scan')}."
+    )
+    new = f"A new reading differs by {span(own.new, 1, sign=True)} (95 %)."
+    return (
+        f"{client}: subtract {signed(own.offset, 2)} ({span(own.interval, 2, sign=True)}). {part} {everyone} {new}",
+        "Henderson 1975, Biometrics 31:423 (BLUP)",
+    )

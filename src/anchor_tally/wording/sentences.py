@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..analysis.calibrate import CalibrateResult, needs_reason
+from ..analysis.adopt import needs_reason
+from ..analysis.calibrate import CalibrateResult
 from ..analysis.calibration_record import Corrected
 from ..analysis.compare import CompareResult
 from ..domain.metrics import Metric, metric_named
@@ -102,6 +103,10 @@ NOTES = {
     "other_setting": "read under setting {used}, while the calibration is for {calibrated}: one for {used} is missing",
     "not_for_others": "this calibration serves only {clients}: too few clients were scanned to say how others differ",
     "provisional": "provisional: from one scan",
+    "provisional_by_method": "provisional: set against {method}, no scan",
+    "provisional_method": "Set against {method}, a field method: provisional. Its own error (SD {sd}) is in the intervals; a scan replaces it.",
+    "method_error_unknown": "Set against {method}, whose own error is not published: nothing can be adopted from it.",
+    "grown": "the device drifts: the interval has grown with the weeks since its scans",
     "against_advice": "adopted against the advice",
     "new_client": "no scan of this client in the calibration: pooled offset, wider interval",
     "value_impossible": "{value} is not possible here",
@@ -116,6 +121,7 @@ NOTES = {
     "one_scan_provisional": "One scan and {mornings} mornings: a provisional offset, from the day-to-day spread and the scan's precision.",
     "drift_shortens": "The difference moves by {slope} {unit} a week: the offset holds only until {until}.",
     "drift_forbids": "The difference moves by {slope} {unit} a week: the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
+    "settings_apart": "The settings differ by {size} {unit}: nothing is adopted from both together.",
     "drift_within_periods": "Several settings: the slope is that within their periods; what moves between them is a step.",
     "drift_two_moments": "With two moments a slope and a step look the same: a third round of scans tells them apart.",
     "no_control_chart": "A control chart needs four anchors whose differences vary.",
@@ -192,6 +198,8 @@ def calibration_sentence(result: CalibrateResult) -> str:
     text = ADVICE[code]
     if result.movement is not None and result.movement.found and not result.valid_until and code != "none":
         return "Not now: its error moves through time, so that one offset from all scans no longer holds."
+    if result.settings_apart is not None and code != "none":
+        return "Not so: its settings differ, and one offset for all of them fits none. Choose one setting in the lens bar."
     s = result.within_slope
     if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
         text = f"Correcting brings the level right, and the device follows change only in part: it shows {number(s.value, 2)} of each {_metric(result.comparison).difference_unit}."
@@ -210,8 +218,8 @@ def error_sentence(result: CalibrateResult) -> str:
     k, unit = m.decimals + 1, m.difference_unit
     text = f"Error on left-out scans (RMSE, {unit}): {number(cv.before, k)} uncorrected, {number(cv.after, k)} as advised"
     if result.offer and result.model == "none":
-        best = cv.individual if result.offer == "client" and cv.individual is not None else cv.pooled
-        text += f", {number(best, k)} with the offset"
+        best = cv.of(result.offer)
+        text += f", {number(best.rmse, k)} with the offset" if best is not None else ""
     b = cv.baselines
     without = (
         ("last scan carried over", b.last_scan),
@@ -234,11 +242,12 @@ def adopted_for(result: CalibrateResult) -> str:
     names = ", ".join(c.client for c in result.clients)
     if result.pooled is None or result.pooled.new is None:
         return f"It would serve only {names}."
-    own = (
-        "each scanned client's own offset, and the pooled one for others"
-        if result.offer == "client"
-        else "one offset for everybody like these clients"
-    )
+    own = {
+        "client": "each scanned client's own offset, and the pooled one for others",
+        "pooled": "one offset for everybody like these clients",
+        "line": "a line for everybody like these clients: what is subtracted depends on the reading",
+        "line_client": "a line, with each scanned client's own offset beside it",
+    }[result.offer]
     why = " Adopting it against the advice asks for a reason." if needs_reason(result) else ""
     return f"What can be adopted: {own}.{why}"
 
@@ -253,9 +262,25 @@ def corrected_sentence(c: Corrected, metric: str) -> str:
     return text + ("" if not c.notes else " · " + " · ".join(sentence(n) for n in c.notes))
 
 
+MODEL_WORDS = {
+    "none": "no correction",
+    "pooled": "one offset for all",
+    "client": "each client's own offset",
+    "line": "a line for all",
+    "line_client": "a line, and each client's own offset beside it",
+}
+
+
+def state_words(state: str) -> str:
+    """What is to be said of a version that is not plainly in force."""
+    return {"stale": "; a reading behind it has changed: adopt it again", "expired": "; expired: scan again"}.get(state, "")
+
+
 def record_sentence(r: CalibrationRecord) -> str:
     """An adopted calibration in a line."""
-    what = "each client's own offset" if r.model == "client" else "one offset for all"
+    what = MODEL_WORDS[r.model]
+    if r.line is not None:
+        what += f" (reference = {number(r.line.centre)} + (reading − {number(r.line.centre + r.line.level)})/{number(r.line.slope, 2)})"
     pooled = "" if r.pooled is None else f" ({signed(r.pooled[0])})"
     where = f", setting {r.setting}" if r.setting else ""
     whom = "" if r.pooled is not None else f", only for {', '.join(sorted(r.clients))}"

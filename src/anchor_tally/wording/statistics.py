@@ -238,3 +238,19 @@ def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str,
     if metric is None:
         raise KeyError(result.pairs.metric)
     return [(s.explains, *s.texts(result, metric)) for s in STATISTICS if s.shown or all_of_them]
+
+
+# models of calibration, and what needs no device, as they stand in figures and tables
+MODEL_LABELS = {
+    "none": "uncorrected",
+    "pooled": "one offset for all",
+    "client": "each client's own",
+    "line": "a line for all",
+    "line_client": "line and client's own",
+}
+BASELINE_WORDS = {
+    "last_scan": "last scan, carried over",
+    "other_scans_mean": "mean of the other scans",
+    "sample_mean": "mean of other clients",
+    "bmi_equation": "from body mass index",
+}

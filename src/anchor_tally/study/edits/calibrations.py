@@ -9,6 +9,8 @@ from ...domain.records import CalibrationRecord
 from ..read import NEWEST_FORM
 from .edit import Journal
 
+PLAIN_FORM = 2
+
 
 @dataclass(frozen=True, slots=True)
 class AdoptCalibration:
@@ -35,12 +37,12 @@ class AdoptCalibration:
         )  # fmt: skip
         version = (newest[0] if newest and newest[0] else 0) + 1
         parameters = {
-            "form": NEWEST_FORM,
+            "form": NEWEST_FORM if r.line is not None else PLAIN_FORM,  # a program that knows no lines does not read one
             "pooled": r.pooled,
             "clients": r.clients,
             "sources": r.sources,
             "made_of": asdict(r.made_of),
-        }
+        } | ({"line": asdict(r.line)} if r.line is not None else {})
         number = journal.conn.execute(
             "INSERT INTO calibration (instrument, metric, setting, reference, model, parameters, range_low, range_high, pairs,"
             " clients, fitted_at, valid_until, version, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -62,3 +64,19 @@ class AdoptCalibration:
             ),
         ).lastrowid
         journal.adopted(int(number or 0))
+
+
+@dataclass(frozen=True, slots=True)
+class WithdrawCalibration:
+    """An adopted calibration is not used any more; the record stays."""
+
+    number: int
+
+    @property
+    def words(self) -> str:
+        """What the edit does."""
+        return "withdraw an adopted offset"
+
+    def write(self, journal: Journal) -> None:
+        """Mark the record."""
+        journal.mark(self.number, "withdrawn")

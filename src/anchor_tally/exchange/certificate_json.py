@@ -1,0 +1,69 @@
+"""The data of a certificate: what an adopted offset is, how sure, under which conditions, until when, and from what."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..analysis.versions import Version
+from ..domain.metrics import metric_named
+from ..domain.records import CalibrationRecord, Instrument
+
+
+def certificate_json(v: Version, item: Instrument) -> dict[str, Any]:
+    """The object of ``certificate`` (schema anchor-tally/certificate/1); codes only, no names."""
+    r, made = v.record, v.record.made_of
+    m = metric_named(r.metric)
+    return {
+        "schema": "anchor-tally/certificate/1",
+        "instrument": r.instrument,
+        "kind": item.kind,
+        "electrodes": item.electrodes or None,
+        "metric": r.metric,
+        "unit": m.unit if m is not None else "",
+        "version": r.version,
+        "state": v.state,
+        "model": r.model,
+        "offsets": _offsets(r),
+        "line": None
+        if r.line is None
+        else {"centre": r.line.centre, "level": r.line.level, "slope": r.line.slope, "t": r.line.t, "new_variance": r.line.new},
+        "coverage": 0.95,
+        "conditions": {
+            "setting": r.setting or None,
+            "settings_used": [s for s in made.settings if s],
+            "reference": r.reference,
+            "comparator": made.comparator,
+            "window_hours": made.window_hours,
+            "tallies": "mean around the scan" if made.around else "nearest to the scan",
+            "range": [r.range_low, r.range_high],
+        },
+        "validity": {
+            "adopted_at": r.fitted_at,
+            "last_scan": made.last_anchor or None,
+            "valid_until": r.valid_until,
+            "drift_per_week": None if made.drift is None else list(made.drift),
+            "drift_from": made.drift_from or None,
+        },
+        "made_from": {
+            "pairs": r.pairs,
+            "clients": list(made.clients),
+            "anchors": made.anchors,
+            "readings": len(r.sources),
+            "digest": r.digest,
+        },
+        "provisional": made.provisional,
+        "advice": made.advice,
+        "adopted_against_advice_because": made.reason or None,
+        "caution": "Not a diagnosis. A corrected value is shown with its uncertainty; local rules and licensed practice go first.",
+    }
+
+
+def _offsets(r: CalibrationRecord) -> list[dict[str, Any]]:
+    rows: list[dict[str, Any]] = [
+        {"client": code, "offset": o, "new_difference": [low, high], "scans": n}
+        for code, (o, low, high, n) in sorted(r.clients.items())
+    ]
+    if r.pooled is not None:
+        o, low, high = r.pooled
+        rows.append({"client": None, "offset": o, "new_difference": [low, high], "scans": r.made_of.anchors})
+    return rows

@@ -1,0 +1,351 @@
+"""Calibrate: the forest of offsets, the board, adopting, and what was adopted before."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QButtonGroup,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ....analysis.adopt import needs_reason, record_of
+from ....analysis.calibrate import CalibrateRequest, CalibrateResult
+from ....analysis.versions import versions
+from ....domain.errors import UserError
+from ....domain.lens import Lens
+from ....domain.snapshot import Snapshot
+from ....figures import forest
+from ....figures.style import Mark, Palette, marks_of
+from ....study.edits.calibrations import AdoptCalibration, WithdrawCalibration
+from ....study.edits.edit import Edit
+from ....wording import sentences
+from ....wording.board import board, offset_words
+from ....wording.names import short_name
+from ...pages import EvidenceFor, Surroundings
+from ...question_page import QuestionPage
+from ...widgets import Flow, Table, label, tip
+from .versions import Versions
+
+if TYPE_CHECKING:
+    from ...canvas import FigureView
+
+VIEWS = (
+    ("forest", "Forest", "Offsets of one instrument, client by client, and errors on left-out scans"),
+    ("board", "Board", "Offsets of all instruments as a table"),
+    ("versions", "Adopted versions", "What was adopted, two versions beside each other, and certificates"),
+)
+
+
+class CalibrateStage(QuestionPage):
+    """What is to be subtracted, for whom, and does it help?"""
+
+    owner, words = "calibrate", "Deriving offsets"
+
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.results: tuple[CalibrateResult, ...] = ()
+        self.chosen, self.row, self.view = 0, -1, "forest"
+        self.info: forest.ForestInfo | None = None
+        self.forest: FigureView | None = None
+        self.errors: FigureView | None = None
+        self.headline = label("Reading the study…", "headline", wrap=True)
+        self.under = label("", "faint", wrap=True)
+        self.names, self.buttons = QWidget(), list[QPushButton]()
+        self.names.setLayout(Flow(4))
+        self.tabs = self._make_tabs()
+        self.table = Table(["Subtract for"], "Offset board")
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
+        self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
+        self.table.opened.connect(self._open_cell)
+        self.versions = Versions()
+        self.versions.withdrawn.connect(lambda number: self._do(WithdrawCalibration(number), "Withdrawn; Undo brings it back."))
+        self.versions.said.connect(lambda text: self.message.emit(text, False))
+        self.pictures = QWidget()
+        self.figures = QHBoxLayout(self.pictures)
+        self.figures.setContentsMargins(0, 0, 0, 0)
+        self.stack = QStackedWidget()
+        for w in (self.pictures, self.table, self.versions):
+            self.stack.addWidget(w)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(16, 12, 16, 10)
+        top = QHBoxLayout()
+        top.addWidget(self.names, 1)
+        top.addWidget(self.tabs)
+        box.addWidget(self.headline)
+        box.addWidget(self.under)
+        box.addLayout(top)
+        box.addWidget(self.stack, 1)
+        box.addWidget(self._make_card())
+
+    def _make_tabs(self) -> QWidget:
+        tabs, row, group = QWidget(), QHBoxLayout(), QButtonGroup(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        for k, (key, words, purpose) in enumerate(VIEWS):
+            button = QPushButton(words)
+            button.setObjectName("tab")
+            button.setCheckable(True)
+            button.setChecked(k == 0)
+            tip(button, purpose)
+            button.clicked.connect(lambda _=False, v=key: self.show_view(v))
+            group.addButton(button)
+            row.addWidget(button)
+        tabs.setLayout(row)
+        return tabs
+
+    def _make_card(self) -> QWidget:
+        self.advice = label("", "title", wrap=True)
+        self.detail = label("", wrap=True)
+        self.in_force = label("", "faint", wrap=True)
+        self.reason = QLineEdit()
+        self.reason.setPlaceholderText("Why adopt it against the advice?")
+        self.reason.setAccessibleName("Reason for adopting against the advice")
+        self.reason.textChanged.connect(self._enable)
+        self.adopt = QPushButton("Adopt this offset")
+        self.adopt.setObjectName("primary")
+        self.adopt.setEnabled(False)
+        self.adopt.clicked.connect(self._adopt)
+        card = QWidget()
+        card.setObjectName("card")
+        side = QVBoxLayout(card)
+        for w in (self.advice, self.detail, self.in_force):
+            side.addWidget(w)
+        row = QHBoxLayout()
+        row.addWidget(self.reason, 1)
+        row.addWidget(self.adopt)
+        row.addStretch(1)
+        side.addLayout(row)
+        return card
+
+    # asking
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+        return CalibrateRequest(snapshot, lens).run()
+
+    def refresh(self) -> None:
+        super().refresh()
+        if self.results:
+            self._explain()  # what is in force may have changed, and whether this answer still holds
+
+    def no_answer(self, text: str) -> None:
+        self.results = ()
+        self.headline.setText(text[0].upper() + text[1:] + ".")
+        self.under.setText(
+            "An offset needs readings taken within a day of a reference scan. Without any scan, choose a field method as the reference"
+            " in the lens bar: what it gives is provisional."
+        )
+        self.table.fill([])
+        for place in (self.advice, self.detail, self.in_force):
+            place.setText("")
+        for w in (self.stack, self.names, self.tabs):
+            w.hide()
+        self._enable()
+        self.shown.emit()
+
+    def answer(self, result: Any) -> None:
+        if not result:
+            self.no_answer("no device or method has readings of this metric")
+            return
+        before = self.results[self.chosen].comparison.pairs.instrument.name if self.chosen < len(self.results) else ""
+        self.results = result
+        names = [r.comparison.pairs.instrument.name for r in self.results]
+        self.chosen, self.row = (names.index(before) if before in names else 0), -1
+        for w in (self.stack, self.names, self.tabs):
+            w.show()
+        b = board(self.results)
+        self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
+        self._name_instruments(names)
+        self._explain()
+        self.shown.emit()
+
+    def _name_instruments(self, names: list[str]) -> None:
+        row = self.names.layout()
+        if [b.text() for b in self.buttons] != [short_name(n) for n in names] and row is not None:
+            for b in self.buttons:
+                row.removeWidget(b)
+                b.hide()
+                b.deleteLater()
+            self.buttons = []
+            for k, name in enumerate(names):
+                button = QPushButton(short_name(name))
+                button.setObjectName("tab")
+                button.setCheckable(True)
+                button.clicked.connect(lambda _=False, k=k: self.choose(k))
+                self.buttons.append(button)
+                row.addWidget(button)
+
+    # choosing
+    def show_view(self, view: str) -> None:
+        """Show the forest, the board or the versions."""
+        self.view = view
+        self.stack.setCurrentIndex([key for key, _, _ in VIEWS].index(view))
+        self._explain()
+
+    def choose(self, k: int) -> None:
+        """Choose the instrument in column ``k``."""
+        if 0 <= k < len(self.results):
+            if k != self.chosen:
+                self.reason.clear()
+                self.row = -1
+            self.chosen = k
+            self._explain()
+
+    def mark(self) -> Mark:
+        """The mark of the chosen instrument."""
+        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
+        return known(self.results[self.chosen].comparison.pairs.instrument)
+
+    def set_palette(self, palette: Palette) -> None:
+        super().set_palette(palette)
+        if self.results:
+            self._paint()
+
+    # showing
+    def _explain(self) -> None:
+        if not self.results:
+            return
+        r = self.results[self.chosen]
+        name = r.comparison.pairs.instrument.name
+        for k, button in enumerate(self.buttons):
+            button.setChecked(k == self.chosen)
+        self.headline.setText(sentences.offset_headline(r))
+        self.under.setText(
+            "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind it. Open a cell for its readings."
+            if self.view == "board"
+            else "In brackets the number of scans of a client. Choose a row for its readings; offsets are drawn towards that of all clients,"
+            " the more the fewer scans there are."
+        )
+        self.under.setVisible(self.view != "versions")
+        self.advice.setText(f"{name}: {sentences.calibration_sentence(r)}")
+        named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
+        said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
+        words = [sentences.error_sentence(r), " ".join(said), f"{sentences.adopted_for(r)} {sentences.range_sentence(r)}".strip()]
+        self.detail.setText("\n".join(w for w in words if w))
+        found = self.session.calibration_versions(name, r.comparison.pairs.metric) if not self.session.writing else []
+        stale = frozenset(c.id for c, gone in found if not gone and self.session.stale(c))
+        kept = versions(found, date.today().isoformat(), stale)
+        live = [v for v in kept if v.state not in ("superseded", "withdrawn")]
+        self.in_force.setText(
+            "In force: " + "; ".join(sentences.record_sentence(v.record) + sentences.state_words(v.state) for v in live)
+            if live
+            else "Nothing adopted yet: readings are shown uncorrected."
+        )
+        self.versions.show_versions(
+            r.comparison.pairs.instrument, kept, r.comparison.pairs.metric, read_only=self.session.read_only
+        )
+        self.table.choose(max(self.table.row, 0), self.chosen + 1)
+        fresh = self.up_to_date(r.asked)
+        self.adopt.setText(f"Adopt the offset of {short_name(name)}" if fresh else "Working: the study or the lens has changed")
+        self._enable()
+        self._paint()
+
+    def _paint(self) -> None:
+        if self.view != "forest":
+            return
+        r = self.results[self.chosen]
+        self.info = forest.info(r, {k: c.code for k, c in self.session.catalogue().clients.items()})
+        what, bars, mark = self.info, forest.errors(r), self.mark()
+        left, right = self._figures()
+        left.redraw(lambda axes, family: forest.draw(axes, what, mark, self.row, self.colours, family))
+        right.redraw(lambda axes, family: forest.draw_errors(axes, bars, mark, self.colours, family))
+
+    def _figures(self) -> tuple[FigureView, FigureView]:
+        if self.forest is None or self.errors is None:
+            from ...canvas import FigureView
+
+            self.forest = FigureView("Forest of offsets", (92, 16, 52, 22))
+            self.errors = FigureView("Errors on left-out scans", (150, 8, 52, 22))
+            self.forest.clicked.connect(self._clicked)
+            self.forest.stepped.connect(lambda step: self.choose_row(self.row + step))
+            self.forest.opened.connect(self._open_row)
+            self.figures.addWidget(self.forest, 5)
+            self.figures.addWidget(self.errors, 4)
+        return self.forest, self.errors
+
+    # evidence
+    def _clicked(self, event: Any) -> None:
+        if event.ydata is not None:
+            self.choose_row(round(-event.ydata))
+
+    def choose_row(self, row: int) -> None:
+        """Choose a client of the forest and open the readings."""
+        if self.info is not None and 0 <= row < len(self.info.trees):
+            self.row = row
+            self._paint()
+            self._open_row()
+
+    def _open_row(self) -> None:
+        if self.info is not None and 0 <= self.row < len(self.info.trees):
+            self._open(self.results[self.chosen], self.info.trees[self.row].client)
+
+    def _open_cell(self, row: int, column: int) -> None:
+        if column > 0 and self.results:
+            self.choose(column - 1)
+            self._open(self.results[column - 1], "" if row == 0 else self.table.text(row, 0))
+
+    def _open(self, r: CalibrateResult, client: str) -> None:
+        """The readings and scans behind one offset; "" for the pooled one."""
+        pairs = r.comparison.pairs
+        number = next((k for k, c in self.session.catalogue().clients.items() if c.code == client), None)
+        rows = np.flatnonzero(pairs.client == number) if client else np.arange(pairs.n)
+        ids = [i for k in rows.tolist() for i in (pairs.parts[k] if pairs.parts and pairs.parts[k] else (int(pairs.reading[k]),))]
+        for occasion in np.unique(pairs.occasion[rows]).tolist():
+            ids += pairs.reference_rows[occasion]
+        title = f"{pairs.instrument.name}: {client or 'all clients'}"
+        said, source = offset_words(r, client)
+        self.evidence.emit(EvidenceFor(title, readings=tuple(dict.fromkeys(ids)), formula=said, source=source))
+
+    def drawer_open(self, is_open: bool) -> None:
+        window = self.window()
+        if self.errors is not None:
+            self.errors.setVisible(not (is_open and window is not None and window.width() < 1400))
+
+    # adopting
+    def _enable(self) -> None:
+        """The offset can be adopted where there is one that holds; against the advice only with a reason."""
+        if not self.results:
+            self.adopt.setEnabled(False)
+            self.reason.hide()
+            return
+        r = self.results[self.chosen]
+        can = bool(r.offer and r.valid_until) and self.up_to_date(r.asked) and not self.session.read_only
+        self.reason.setVisible(needs_reason(r) and bool(r.offer and r.valid_until))
+        self.adopt.setEnabled(can and (not needs_reason(r) or bool(self.reason.text().strip())))
+
+    def _adopt(self) -> None:
+        r = self.results[self.chosen]
+        if not self.up_to_date(r.asked):  # what is adopted is what is on the screen, or nothing
+            self.message.emit(
+                "The study or the lens has changed since these offsets were derived; look at the new ones first.", True
+            )
+            self.refresh()
+            return
+        item = r.comparison.pairs.instrument
+        try:
+            reason = self.reason.text() if needs_reason(r) else ""
+            record = record_of(r, self.session.catalogue(), datetime.now(), reason)
+        except UserError as error:
+            self.message.emit(str(error), True)
+            return
+        if self._do(
+            AdoptCalibration(record, item.kind, item.equation),
+            f"Adopted: {item.name} is now corrected in Record and Track until {record.valid_until}. Undo withdraws it.",
+        ):
+            self.reason.clear()
+
+    def _do(self, edit: Edit, said: str) -> bool:
+        try:
+            self.session.do(edit)
+        except UserError as error:
+            self.message.emit(str(error), True)
+            return False
+        self.message.emit(said, False)
+        return True

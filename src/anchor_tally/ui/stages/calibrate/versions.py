@@ -1,0 +1,102 @@
+"""Adopted versions: what each is now, two of them beside each other, withdrawing one, and the data of a certificate."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, QWidget
+
+from ....analysis.versions import Version, compare_versions
+from ....domain.records import Instrument
+from ....exchange.certificate_json import certificate_json
+from ....wording import versions as words
+from ...widgets import Flow, Table, label, paired
+
+
+class Versions(QWidget):
+    """``withdrawn`` carries the number of a record that is to be withdrawn; ``said`` something for the footer."""
+
+    withdrawn = pyqtSignal(int)
+    said = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.versions: tuple[Version, ...] = ()
+        self.item: Instrument | None = None
+        self.list = Table(words.LIST_HEADS, "Adopted versions", numeric_from=99, stretch=2)
+        self.list.setMaximumHeight(150)
+        self.list.chosen.connect(lambda _row, _column: self._enable())
+        self.first, self.second = QComboBox(), QComboBox()
+        self.withdraw = QPushButton("Withdraw")
+        self.withdraw.clicked.connect(self._withdraw)
+        self.certificate = QPushButton("Copy certificate data (JSON)")
+        self.certificate.clicked.connect(self._copy)
+        row = Flow(6)
+        for part in (paired("Beside each other", self.first, "First version"), paired("and", self.second, "Second version")):
+            row.addWidget(part)
+        for button in (self.withdraw, self.certificate):
+            row.addWidget(button)
+        bar = QWidget()
+        bar.setLayout(row)
+        for box in (self.first, self.second):
+            box.setMinimumContentsLength(12)
+            box.activated.connect(lambda _k: self._compare())
+        self.sentence = label("", wrap=True)
+        self.table = Table(["Client", "First", "Second", "Difference"], "Two versions beside each other")
+        box_ = QVBoxLayout(self)
+        box_.setContentsMargins(0, 0, 0, 0)
+        for w in (self.list, bar, self.sentence):
+            box_.addWidget(w)
+        box_.addWidget(self.table, 1)
+
+    def show_versions(self, item: Instrument, found: tuple[Version, ...], metric: str, *, read_only: bool) -> None:
+        """Show the versions of an instrument, the newest two beside each other."""
+        self.item, self.of_metric, self.versions, self.read_only = item, metric, found, read_only
+        self.list.fill([words.version_row(v) for v in found])
+        self.list.choose(0)
+        for box, k in ((self.first, min(1, len(found) - 1)), (self.second, 0)):
+            box.clear()
+            box.addItems([words.version_name(v) for v in found])
+            box.setCurrentIndex(k)
+        self._compare()
+        self._enable()
+
+    def chosen(self) -> Version | None:
+        """The version in hand."""
+        k = self.list.row
+        return self.versions[k] if 0 <= k < len(self.versions) else None
+
+    def _compare(self) -> None:
+        a, b = self.first.currentIndex(), self.second.currentIndex()
+        if a < 0 or b < 0:
+            self.sentence.setText("Nothing was adopted yet.")
+            self.table.fill([])
+            return
+        rows = compare_versions(self.versions[a].record, self.versions[b].record)
+        self.sentence.setText(words.compared_words(self.versions[a], self.versions[b], rows, self.of_metric))
+        heads: Sequence[str] = (
+            "Client",
+            words.version_name(self.versions[a]),
+            words.version_name(self.versions[b]),
+            "Difference",
+        )
+        self.table.fill([words.compared_row(r, self.of_metric) for r in rows], heads)
+
+    def _enable(self) -> None:
+        v = self.chosen()
+        self.withdraw.setEnabled(v is not None and v.state in ("in force", "stale", "expired") and not self.read_only)
+        self.withdraw.setText(f"Withdraw {words.version_name(v)}" if v is not None else "Withdraw")
+        self.certificate.setEnabled(v is not None)
+
+    def _withdraw(self) -> None:
+        v = self.chosen()
+        if v is not None:
+            self.withdrawn.emit(v.record.id)
+
+    def _copy(self) -> None:
+        v, clipboard = self.chosen(), QApplication.clipboard()
+        if v is not None and clipboard is not None and self.item is not None:
+            clipboard.setText(json.dumps(certificate_json(v, self.item), indent=1, ensure_ascii=False))
+            self.said.emit("The data of the certificate are on the clipboard.")

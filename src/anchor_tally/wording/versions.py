@@ -1,0 +1,49 @@
+"""Words on adopted versions."""
+
+from __future__ import annotations
+
+from ..analysis.versions import Version, VersionRow
+from ..domain.metrics import metric_named
+from .numbers import MISSING, count, number, signed
+from .sentences import record_sentence
+
+LIST_HEADS = ("Version", "Now", "What it subtracts", "Adopted")
+
+
+def version_name(v: Version) -> str:
+    """A version in a word or two."""
+    setting = f", {v.record.setting}" if v.record.setting else ""
+    return f"v{v.record.version}{setting}"
+
+
+def version_row(v: Version) -> tuple[str, str, str, str]:
+    """A version as a line of a table."""
+    said = record_sentence(v.record).partition(": ")[2]
+    return version_name(v), v.state, said[:1].upper() + said[1:], v.record.fitted_at[:10]
+
+
+def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
+    """One client in two versions."""
+    m = metric_named(metric)
+    k = m.decimals if m is not None else 1
+
+    def cell(x: tuple[float, float, float] | None) -> str:
+        return MISSING if x is None else f"{signed(x[0], k)} ({signed(x[1], k)} to {signed(x[2], k)})"
+
+    difference = row.difference
+    return row.client or "all others", cell(row.first), cell(row.second), MISSING if difference is None else signed(difference, k)
+
+
+def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric: str) -> str:
+    """What the second version changes."""
+    if a.record.id == b.record.id:
+        return f"{version_name(a)}: what it subtracts, and where a new difference will lie (95 %)."
+    m = metric_named(metric)
+    k, unit = (m.decimals, m.difference_unit) if m is not None else (1, "")
+    moved = [r.difference for r in rows if r.difference is not None]
+    if not moved:
+        return f"{version_name(a)} and {version_name(b)} serve nobody in common."
+    most = max(moved, key=abs)
+    outside = sum(1 for r in rows if r.first is not None and r.second is not None and not r.first[1] <= r.second[0] <= r.first[2])
+    beyond = f"; {count(outside, 'offset')} left the interval of a new difference" if outside else ""
+    return f"From {version_name(a)} to {version_name(b)} the largest change is {number(abs(most), k)} {unit}{beyond}."
