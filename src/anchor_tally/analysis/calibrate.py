@@ -34,7 +34,7 @@ from .comparator import CannotCompare, find_comparator, others_of
 from .compare import CompareResult, compare_pairs, lens_for
 from .field_method import published_error
 from .held_out import LEAST_CLIENTS, validated
-from .movement import Movement, movement, settings_apart
+from .movement import Movement, follows, movement, settings_apart
 from .pairing import PairSet, pair
 from .question import Asked
 
@@ -175,12 +175,9 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         provisional = True
         pooled = replace(pooled, new=_widened(pooled.new, pooled.offset.value, error))
         clients = tuple(replace(c, new=_widened(c.new, c.offset, error) or c.new) for c in clients)
-    within = comparison.reference_trend.within if comparison.reference_trend is not None else None
-    slope = None
-    if within is not None and within.slope.interval is not None:
-        s = within.slope
-        slope = Estimate(1 + s.value, Interval(1 + s.interval.low, 1 + s.interval.high), s.n, s.method)  # type: ignore[union-attr]
     moved = movement(pairs)
+    trend = comparison.reference_trend
+    slope = follows(pairs, trend.reference, moved) if trend is not None and trend.within is not None else None
     model = cv.model if cv is not None else "none"
     if model == "pooled" and bias.interval is not None and bias.interval.low <= 0 <= bias.interval.high:
         model = "none"  # what the data cannot tell from nothing is not corrected

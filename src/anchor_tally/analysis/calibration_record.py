@@ -11,8 +11,8 @@ import numpy as np
 import numpy.typing as npt
 
 from ..domain.records import FORM_0_EQUATIONS, CalibrationRecord
-from ..domain.snapshot import Columns, Ints, Snapshot
-from ..stats.estimate import Interval, Note, note
+from ..domain.snapshot import Columns, Floats, Ints, Snapshot
+from ..stats.estimate import FrozenArrays, Interval, Note, note
 
 
 def rows_of(snapshot: Snapshot, metric: str, readings: Iterable[int]) -> Ints:
@@ -144,3 +144,59 @@ def _grown(record: CalibrationRecord, day: str, low: float, high: float, notes: 
     moved = [s * weeks for s in made.drift]
     notes.append(note("grown"))
     return low + min(0.0, *moved), high + max(0.0, *moved)
+
+
+@dataclass(frozen=True, eq=False)
+class CorrectedSeries(FrozenArrays):
+    """Readings of one client corrected together, (n,): NaN-free; ``known`` tells where there is a corrected value.
+
+    ``value`` is the reading itself where there is none; ``low`` and ``high`` are its 95 % prediction interval.
+    """
+
+    value: Floats
+    low: Floats
+    high: Floats
+    known: npt.NDArray[np.bool_]
+    notes: tuple[Note, ...]
+
+
+def correct_series(
+    record: CalibrationRecord | None, client: str, value: Floats, day: Sequence[str], settings: Sequence[str], *, stale: bool
+) -> CorrectedSeries:
+    """``correct`` for many readings of one client at once; the notes name what holds of any of them, each once."""
+    known = np.zeros(value.size, dtype=bool)
+    if record is None or not value.size:
+        return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, ())
+    notes: dict[str, Note] = {}
+    served = np.array([serves_setting(record, s) for s in settings])
+    own = record.clients.get(client)
+    ends = own[:3] if own else record.pooled
+    at = value.astype(float)
+    half = np.zeros(value.size)
+    if record.line is not None:
+        x = record.line
+        at = x.centre + (value - x.centre - x.level) / x.slope
+        half = x.t * np.sqrt(x.new + x.level_variance + (at - x.centre) ** 2 * x.slope_variance) / x.slope
+        ends = ends if own else (0.0, 0.0, 0.0)
+    if ends is None or not served.any():
+        why = correct(record, client, float(value[0]), day[0], settings[0], stale=stale).notes
+        return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, why)
+    for k in {int(np.flatnonzero(served)[-1]), int(np.flatnonzero(served)[value[served].argmin()])}:
+        for n in correct(record, client, float(value[k]), day[k], settings[k], stale=stale).notes:
+            notes[n.code] = n
+    offset, low, high = ends
+    half = np.zeros(value.size) if own else half
+    grow_low, grow_high = np.zeros(value.size), np.zeros(value.size)
+    if record.made_of.drift is not None and record.made_of.drift_from:
+        start = date.fromisoformat(record.made_of.drift_from).toordinal()
+        weeks = (np.array([date.fromisoformat(d[:10]).toordinal() for d in day]) - start) / 7
+        moved = np.array(record.made_of.drift)[:, None] * weeks
+        grow_low, grow_high = np.minimum(moved.min(axis=0), 0.0), np.maximum(moved.max(axis=0), 0.0)
+    fixed = at - offset
+    return CorrectedSeries(
+        value=np.where(served, fixed, value),
+        low=np.where(served, at - high - half - grow_high, value),
+        high=np.where(served, at - low + half - grow_low, value),
+        known=served,
+        notes=tuple(notes.values()),
+    )

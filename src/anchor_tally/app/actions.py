@@ -24,7 +24,7 @@ STAGES = (
     Stage("compare", "Compare", "How close each instrument is to the scan", True, True),
     Stage("drift", "Drift", "Has an instrument moved", True, True),
     Stage("calibrate", "Calibrate", "What to subtract, for whom", True, True),
-    Stage("track", "Track", "One client through time", False, True),
+    Stage("track", "Track", "One client through time", True, True),
     Stage("report", "Report", "Pages to print", False, True),
 )
 

@@ -289,6 +289,10 @@ class KeptStudy:
             return None
         return read.visit_near(self.connection(), client, m.instant, timed=m.timed, gap=c.gap)
 
+    def remarks(self, client: str) -> tuple[tuple[str, str], ...]:
+        """What was written at the last visits of a client."""
+        return read.remarks(self.connection(), client)
+
     def history(self, reading: int) -> list[tuple[str, str, str, str]]:
         """Changes of a reading."""
         return read.history(self.connection(), reading)

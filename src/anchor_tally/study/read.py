@@ -325,6 +325,16 @@ def visit_note(conn: sqlite3.Connection, visit: int) -> VisitNote:
     return VisitNote(dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()), *row)
 
 
+def remarks(conn: sqlite3.Connection, client: str, most: int = 5) -> tuple[tuple[str, str], ...]:
+    """What was written at the visits of a client, the newest first: day and remark."""
+    rows = conn.execute(
+        "SELECT substr(v.start, 1, 10), v.notes FROM visit v JOIN client c ON c.id = v.client"
+        " WHERE c.code = ? AND v.notes <> '' ORDER BY v.instant DESC LIMIT ?",
+        (client, most),
+    )
+    return tuple((day, text) for day, text in rows)
+
+
 def codes_by_last_visit(conn: sqlite3.Connection) -> list[str]:
     """Codes of all clients, the one seen last first."""
     sql = (

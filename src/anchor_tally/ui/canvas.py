@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 from matplotlib.backends.backend_qtagg import FigureCanvasQTAgg
 from matplotlib.colors import to_hex
 from matplotlib.figure import Figure
+from matplotlib.transforms import Bbox
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent, QShowEvent
@@ -107,6 +108,7 @@ class FigureView(FigureCanvasQTAgg):
         paint, self._paint = self._paint, None
         if paint is not None:
             self.axes.clear()
+            self.axes.dataLim.set(Bbox.null())  # clearing keeps limits of the last picture where a span comes first
             paint(self.axes, self.family)
             self._fit()
 

@@ -109,6 +109,12 @@ def _drift() -> type[Page]:
     return DriftPage
 
 
+def _track() -> type[Page]:
+    from .stages.track import TrackPage
+
+    return TrackPage
+
+
 def _review() -> type[Page]:
     from .stages.review import ReviewPage
 
@@ -146,6 +152,7 @@ PAGES: dict[str, Callable[[], type[Page]]] = {
     "compare": _compare,
     "drift": _drift,
     "calibrate": _calibrate,
+    "track": _track,
     "import": _importing,
     **{key: partial(_face, key) for key in FACE_PAGES},
 }

@@ -121,6 +121,10 @@ NOTES = {
     "one_scan_provisional": "One scan and {mornings} mornings: a provisional offset, from the day-to-day spread and the scan's precision.",
     "drift_shortens": "The difference moves by {slope} {unit} a week: the offset holds only until {until}.",
     "drift_forbids": "The difference moves by {slope} {unit} a week: the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
+    "fast_fall": "body mass falls by {rate} % a week, faster than {most} %: stop and refer",
+    "stuck_device": "{name} shows only {slope} of a client's change: it cannot tell whether this client changed, whatever its level",
+    "drift_not_known": "whether {name} itself moved meanwhile is not known: too few scans",
+    "no_water_correction": "no correction by water: this device shows none, or its fat and water are one number told twice",
     "settings_apart": "The settings differ by {size} {unit}: nothing is adopted from both together.",
     "drift_within_periods": "Several settings: the slope is that within their periods; what moves between them is a step.",
     "drift_two_moments": "With two moments a slope and a step look the same: a third round of scans tells them apart.",
@@ -203,6 +207,8 @@ def calibration_sentence(result: CalibrateResult) -> str:
     s = result.within_slope
     if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
         text = f"Correcting brings the level right, and the device follows change only in part: it shows {number(s.value, 2)} of each {_metric(result.comparison).difference_unit}."
+    if result.movement is not None and result.movement.found and code in ("level_only", "level_and_change"):
+        text += f" It drifts: this holds only until {result.valid_until}, and the interval grows till then."
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:

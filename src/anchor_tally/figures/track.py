@@ -1,0 +1,143 @@
+"""The picture of one client: raw values faint, corrected ones strong with their band, scans, events and the two dates."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from ..analysis.categories import Placed
+from ..analysis.track import TrackResult
+from ..domain.metrics import metric_named
+from ..domain.records import Event
+from ..domain.snapshot import Floats, Ints
+from ..stats.one_client import WEEK_DAYS
+from ..wording.names import short_name
+from .style import Mark, Palette, dates, prepare
+
+
+@dataclass(frozen=True, eq=False)
+class TrackInfo:
+    """What is drawn of one instrument: days (ordinals) with raw and corrected values, weekly means, scans, events, dates, goal."""
+
+    name: str
+    day: Ints
+    raw: Floats
+    value: Floats
+    low: Floats
+    high: Floats
+    corrected: np.ndarray
+    week: Floats
+    changes: tuple[tuple[int, str], ...]
+    anchor_day: Ints
+    anchor: Floats
+    events: tuple[tuple[int, int, str], ...]
+    since: int
+    until: int
+    goal: float | None
+    reach: tuple[int, int | None] | None
+    label: str
+
+
+def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
+    """What the picture of a result shows; ``settings`` are labels by number."""
+    m = metric_named(r.metric)
+    s = r.named(r.chosen)
+    none, days = np.empty(0), np.empty(0, dtype=np.int64)
+    changes: list[tuple[int, str]] = []
+    if s is not None:
+        for k in np.flatnonzero(np.diff(s.setting)).tolist():
+            changes.append((int(s.day[k + 1]), settings.get(int(s.setting[k + 1]), "")))
+    f = r.forecast
+    return TrackInfo(
+        name=short_name(r.chosen),
+        day=s.day if s is not None else days,
+        raw=s.raw if s is not None else none,
+        value=s.value if s is not None else none,
+        low=s.low if s is not None else none,
+        high=s.high if s is not None else none,
+        corrected=s.corrected if s is not None else np.empty(0, dtype=bool),
+        week=s.week.mean if s is not None else none,
+        changes=tuple(changes),
+        anchor_day=r.anchor_day,
+        anchor=r.anchor_value,
+        events=tuple(_span(e) for e in r.events),
+        since=r.since,
+        until=r.until,
+        goal=f.goal if f is not None else None,
+        reach=(f.earliest, f.latest) if f is not None and f.earliest is not None else None,
+        label=f"{m.label} ({'%' if m.unit == 'percent' else m.unit})" if m is not None else "",
+    )
+
+
+def _span(e: Event) -> tuple[int, int, str]:
+    start = date.fromisoformat(e.starts[:10]).toordinal()
+    end = date.fromisoformat(e.ends[:10]).toordinal() if e.ends else start
+    return start, end + 1, e.kind + (f": {e.note}" if e.note else "")
+
+
+def _dates(ordinals: Any) -> Any:
+    """Ordinals as days since 1970, which is what an axis of dates counts in."""
+    return np.asarray(ordinals, dtype=float) - date(1970, 1, 1).toordinal()
+
+
+def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palette, family: str) -> None:
+    """Draw the client on ``axes``."""
+    prepare(axes, palette, family)
+    axes.xaxis_date()
+    for start, end, words in what.events:
+        axes.axvspan(*_dates([start, end]), color=palette.line, alpha=0.45, lw=0, zorder=0)
+        axes.text(_dates(start), 0.02, f" {words}", transform=axes.get_xaxis_transform(), rotation=90, va="bottom", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
+    for at in (what.since, what.until):
+        half = WEEK_DAYS // 2
+        axes.axvspan(*_dates([at - half, at + half + 1]), color=palette.accent, alpha=0.14, lw=0, zorder=0)
+        axes.axvline(_dates(at + 0.5), color=palette.accent, lw=1.2, zorder=1)
+    for at, words in what.changes:
+        axes.axvline(_dates(at), color=palette.warn, lw=1.2, ls=(0, (4, 3)), zorder=1)
+        axes.text(_dates(at), 0.99, f" {words}", transform=axes.get_xaxis_transform(), va="top", color=palette.warn, fontsize=9, fontfamily=family)  # fmt: skip
+    x = _dates(what.day) + 0.5
+    if what.day.size:
+        known = what.corrected
+        axes.plot(x, what.raw, ls="none", marker=mark.shape, ms=4, mfc="none", mec=mark.colour, alpha=0.5, zorder=2)
+        if known.any():
+            axes.fill_between(x[known], what.low[known], what.high[known], color=mark.colour, alpha=0.16, lw=0, zorder=1)
+            axes.plot(
+                x[known], what.value[known], ls="none", marker=mark.shape, ms=6, color=mark.colour, mec=palette.surface, zorder=4
+            )
+        axes.plot(x, what.week, color=mark.colour, lw=2, ls=mark.line, alpha=0.9 if known.any() else 0.5, zorder=3)
+    if what.anchor_day.size:
+        axes.plot(_dates(what.anchor_day) + 0.5, what.anchor, ls="none", marker=reference.shape, ms=9, color=reference.colour, mec=palette.surface, zorder=5)  # fmt: skip
+    if what.goal is not None:
+        axes.axhline(what.goal, color=palette.faint, lw=1.2, ls="--", zorder=1)
+        axes.text(0.005, what.goal, "goal", transform=axes.get_yaxis_transform(), va="bottom", color=palette.faint, fontsize=9, fontfamily=family)  # fmt: skip
+    axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
+    said = (
+        "filled: corrected, in the band where one morning's true value lies (95 %)" if what.corrected.any() else "not corrected"
+    )
+    axes.set_xlabel(f"{what.name}: open as read; {said}; line: mean of 7 days; ◆ scan", fontfamily=family, fontsize=9)
+    dates(axes)
+
+
+def ordinal_at(position: float) -> int:
+    """The ordinal of a place on the axis of time."""
+    return int(np.floor(position)) + date(1970, 1, 1).toordinal()
+
+
+def draw_place(axes: Any, p: Placed, mark: Mark, palette: Palette, family: str) -> None:
+    """Four ranges side by side, and the value with its interval across their bounds."""
+    prepare(axes, palette, family)
+    low = min(p.bounds[0] - 8, p.interval.low - 2)
+    high = max(p.bounds[2] + 8, p.interval.high + 2)
+    edges = [low, *p.bounds, high]
+    for k in range(4):
+        axes.axvspan(edges[k], edges[k + 1], color=palette.band if k % 2 else palette.paper, lw=0, zorder=0)
+        text = ("below 18.5", "18.5–25", "25–30", "30 and more")[k]
+        axes.text((edges[k] + edges[k + 1]) / 2, 0.86, f"BMI {text}", transform=axes.get_xaxis_transform(), ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
+    axes.plot([p.interval.low, p.interval.high], [0.38, 0.38], color=mark.colour, lw=3, solid_capstyle="butt", zorder=2)
+    axes.plot([p.value], [0.38], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=3)
+    axes.set_xlim(low, high)
+    axes.set_ylim(0, 1)
+    axes.set_yticks([])
+    axes.set_xticks([round(b, 1) for b in p.bounds])

@@ -1,0 +1,364 @@
+"""Track: one client through time."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+from datetime import date
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QWidget
+
+from ...analysis.track import GIRTHS, MASS, TrackRequest, TrackResult
+from ...analysis.water import FAT, WATER
+from ...app.find import Found
+from ...domain.errors import UserError
+from ...domain.lens import Lens
+from ...domain.records import PERSON_EVENTS, Event, Instrument
+from ...domain.snapshot import Snapshot
+from ...figures import track as figures
+from ...figures.style import marks_of
+from ...study.edits.edit import Edit
+from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
+from ...wording import track as words
+from ...wording.names import short_name
+from ...wording.statistics import Line
+from ..instrument_page import InstrumentPage
+from ..pages import EvidenceFor, Surroundings
+from ..widgets import Flow, label, paired
+
+if TYPE_CHECKING:
+    from ..canvas import FigureView
+
+WATERS = (("as read", "off"), ("1 : 1", "rule"), ("fitted slope", "slope"))
+
+
+class TrackPage(InstrumentPage):
+    """One client: a click into the picture takes the first date, the next one the second."""
+
+    owner, figure_name, words = "track", "One client through time", "Following a client"
+    missing = "Track needs a client with readings of this metric."
+    margins = (58, 18, 48, 10)
+
+    def __init__(self, around: Surroundings) -> None:
+        super().__init__(around)
+        self.result: TrackResult | None = None
+        self.hand = ""
+        self.since: int | None = None
+        self.until: int | None = None
+        self._next = "since"
+        self._asking: dict[str, Any] = {}
+        self.place: FigureView | None = None
+        self.client, self.water = QComboBox(), QComboBox()
+        self.client.setMinimumContentsLength(10)
+        self.client.activated.connect(lambda _k: self.follow(self.client.currentText()))
+        for text, data in WATERS:
+            self.water.addItem(text, data)
+        self.water.activated.connect(lambda _k: self.ask())
+        self.from_, self.to, self.goal = QLineEdit(), QLineEdit(), QLineEdit()
+        for field, width in ((self.from_, 92), (self.to, 92), (self.goal, 60)):
+            field.setFixedWidth(width)
+        self.from_.editingFinished.connect(self._dates_typed)
+        self.to.editingFinished.connect(self._dates_typed)
+        self.goal.editingFinished.connect(self._set_goal)
+        row = Flow(6)
+        for part in (
+            paired("&Client", self.client, "Client"),
+            paired("from", self.from_, "First date"),
+            paired("to", self.to, "Second date"),
+            paired("water", self.water, "Correct for water"),
+            paired("goal", self.goal, "Goal"),
+        ):
+            row.addWidget(part)
+        self.choices = QWidget()
+        self.choices.setLayout(row)
+        self.column.insertWidget(0, self.choices)
+        self.cautions = label("", "warn", wrap=True)
+        self.column.insertWidget(3, self.cautions)
+        self.cautions.hide()
+        self._make_events()
+
+    def _make_events(self) -> None:
+        self.kind, self.remark, self.noted = QComboBox(), QLineEdit(), QComboBox()
+        self.kind.addItems(PERSON_EVENTS)
+        self.remark.setPlaceholderText("what happened")
+        self.remark.setAccessibleName("What happened between the two dates")
+        self.remark.returnPressed.connect(self._note)
+        self.noted.setMinimumContentsLength(18)
+        self.noted.setAccessibleName("Noted events")
+        note = QPushButton("Note over these dates")
+        note.clicked.connect(self._note)
+        self.away = QPushButton("Take it away")
+        self.away.clicked.connect(self._take_away)
+        row = Flow(6)
+        for part in (paired("Event", self.kind, "Kind of event"), self.remark, note, self.noted, self.away):
+            row.addWidget(part)
+        self.events = QWidget()
+        self.events.setLayout(row)
+        self.column.addWidget(self.events)
+
+    # asking
+    def metrics(self) -> tuple[str, ...]:
+        metric = self.session.lens.metric
+        beside = (MASS, *GIRTHS, *((WATER,) if metric == FAT else ()))
+        there = set(self.session.metrics_known()) if not self.session.writing else set()
+        return (metric, *(m for m in beside if m != metric and m in there))
+
+    def _now(self) -> tuple[Any, ...]:
+        if self.session.writing:
+            return super()._now()
+        around = (self.session.events(), self.session.goals(), tuple(self.session.calibrations()))
+        return (*super()._now(), *around, self.client.currentText(), self.hand, self.since, self.until, self.water.currentData())
+
+    def refresh(self) -> None:
+        codes = self.session.codes_by_last_visit() if not self.session.writing else []
+        shown = self.session.lens.clients
+        codes = sorted(c for c in codes if shown is None or c in shown)
+        if [self.client.itemText(k) for k in range(self.client.count())] != codes:
+            before = self.client.currentText()
+            self.client.clear()
+            self.client.addItems(codes)
+            self.client.setCurrentIndex(max(codes.index(before) if before in codes else 0, 0) if codes else -1)
+        super().refresh()
+
+    def ask(self) -> None:
+        """Take down what stands around the readings, here; the worker sees frozen things only."""
+        if not self.session.writing:
+            code, metric = self.client.currentText(), self.session.lens.metric
+            person = self.session.catalogue().client_coded(code)
+            records = tuple(self.session.calibrations())
+            goal = next(
+                (g.value for g in self.session.goals() if person is not None and (g.client, g.metric) == (person.id, metric)),
+                None,
+            )
+            self._asking = {
+                "client": code,
+                "records": records,
+                "stale": frozenset(r.id for r in records if r.metric == metric and self.session.stale(r)),
+                "events": self.session.events(),
+                "instrument": self.hand,
+                "since": self.since,
+                "until": self.until,
+                "water": self.water.currentData(),
+                "goal": goal,
+                "today": date.today().isoformat(),
+            }
+        super().ask()
+
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+        return TrackRequest(snapshot, lens, **self._asking).run()
+
+    def follow(self, code: str) -> None:
+        """Follow a client, over the whole time."""
+        self.client.setCurrentText(code)
+        self.since = self.until = None
+        self._next = "since"
+        self.ask()
+
+    def show_found(self, found: Found) -> None:
+        if found.kind == "client":
+            self.follow(found.key)
+
+    # showing
+    def answer(self, result: Any) -> None:
+        self.result = result
+        self.results = tuple(result.series)
+        names = [s.instrument.name for s in result.series]
+        self.chosen = names.index(result.chosen) if result.chosen in names else 0
+        self.spare.hide()
+        self.side.setVisible(not self.crowded)
+        self._name_instruments(names)
+        self._figure().show()
+        self.paint()
+        self.shown.emit()
+
+    def no_answer(self, text: str) -> None:
+        self.result = None
+        super().no_answer(text)
+        self.cautions.hide()
+        self.events.hide()
+        if self.place is not None:
+            self.place.hide()
+
+    def instrument_of(self, result: Any) -> Instrument:
+        return result.instrument  # type: ignore[no-any-return]
+
+    def say(self, result: Any) -> str:
+        return words.track_headline(self.result) if self.result is not None else ""
+
+    def lines(self, result: Any) -> Sequence[Line]:
+        return words.track_lines(self.result) if self.result is not None else ()
+
+    def notes_of(self, result: Any) -> str:
+        r = self.result
+        if r is None:
+            return ""
+        written = [f"{day}: {text}" for day, text in self.session.remarks(r.client.code)] if not self.session.writing else []
+        parts = (
+            words.place_words(r.place),
+            words.track_notes(r),
+            *(["What was written: " + "; ".join(written)] if written else []),
+            words.CAUTION,
+        )
+        return "\n".join(x for x in parts if x)
+
+    def paint(self) -> None:
+        r = self.result
+        if r is None:
+            return
+        if not self.results:  # scans only
+            self.headline.setText(words.track_headline(r))
+            self.table.fill([])
+            self._figure().redraw(self.draw)
+        super().paint()
+        said = (words.settle_words(r), words.since_anchor_words(r), words.value_words(r), words.goal_words(r.forecast, r.metric))
+        self.under.setText(" ".join(x for x in said if x))
+        caution = words.caution_words(r)
+        self.cautions.setText(caution)
+        self.cautions.setVisible(bool(caution))
+        self.from_.setText(date.fromordinal(r.since).isoformat())
+        self.to.setText(date.fromordinal(r.until).isoformat())
+        self.goal.setText("" if r.forecast is None else f"{r.forecast.goal:g}")
+        self.goal.setEnabled(not self.session.read_only)
+        self.water.setEnabled(r.water_offered)
+        self.water.setCurrentIndex(max(self.water.findData(r.water), 0))
+        self.events.setVisible(not self.session.read_only)
+        own = [e for e in r.events if e.client == r.client.id]
+        self.noted.clear()
+        for e in own:
+            self.noted.addItem(f"{e.starts} {e.kind} {e.note}".strip(), e.id)
+        self.noted.setVisible(bool(own))
+        self.away.setVisible(bool(own))
+        self._paint_place()
+
+    def _paint_place(self) -> None:
+        r = self.result
+        place = r.place if r is not None else None
+        if place is not None and self.place is None:
+            from ..canvas import FigureView
+
+            self.place = FigureView("Ranges of body fat by sex and age", (58, 18, 22, 2))
+            self.place.setFixedHeight(74)
+            self.picture.addWidget(self.place)
+        if self.place is not None:
+            self.place.setVisible(place is not None)
+            if place is not None:
+                mark = self.mark()
+                self.place.redraw(lambda axes, family: figures.draw_place(axes, place, mark, self.colours, family))
+
+    def draw(self, axes: Any, family: str) -> None:
+        r = self.result
+        if r is None:
+            return
+        items = self.session.catalogue().instruments
+        known = marks_of(items.values(), self.colours)
+        reference = known(Instrument(0, "", "reference"))
+        labels = {k: s.label for k, s in self.session.catalogue().settings.items()}
+        figures.draw(axes, figures.info(r, labels), self.mark() if self.results else reference, reference, self.colours, family)
+
+    # choosing
+    def choose(self, k: int) -> None:
+        if 0 <= k < len(self.results):
+            self.hand = self.results[k].instrument.name
+            self.chosen = k
+            for j, button in enumerate(self.buttons):
+                button.setChecked(j == k)
+            self.ask()
+
+    def clicked(self, event: Any) -> None:
+        if event.xdata is None or self.result is None:
+            return
+        if getattr(event, "dblclick", False):
+            self._open_day(figures.ordinal_at(event.xdata))
+            return
+        at = figures.ordinal_at(event.xdata)
+        if self._next == "since":
+            self.since, self._next = at, "until"
+            self.until = self.result.until if self.until is None else self.until
+            self.until = None if self.until <= at else self.until
+        else:
+            self.until, self._next = at, "since"
+            self.since = self.result.since if self.since is None else self.since
+        self.ask()
+
+    def _open_day(self, ordinal: int) -> None:
+        if self.result is None or not self.results:
+            return
+        s = self.results[self.chosen]
+        near = int(abs(s.day - ordinal).argmin())
+        day, name = date.fromordinal(int(s.day[near])).isoformat(), s.instrument.name
+        ids: list[int] = []
+        for v in self.session.visits_of(self.result.client.code):
+            if v.start[:10] == day:
+                own = self.session.readings(visit=v.id)
+                ids += [x.id for x in own if x.instrument == name and x.metric == self.result.metric] or [
+                    x.id for x in own if s.instrument.equation
+                ]
+        self.evidence.emit(EvidenceFor(f"{short_name(name)}: {self.result.client.code}, {day}", readings=tuple(ids)))
+
+    def open_point(self) -> EvidenceFor | None:
+        if self.result is not None:
+            self._open_day(self.result.until)
+        return None
+
+    def step(self, by: int) -> None:
+        """Arrow keys move the second date by a day, from reading to reading."""
+        if self.result is None or not self.results:
+            return
+        day = self.results[self.chosen].day
+        later = day[day > self.result.until] if by > 0 else day[day < self.result.until][::-1]
+        if later.size and int(later[0]) > self.result.since:
+            self.since, self.until = self.result.since, int(later[0])
+            self.ask()
+
+    def _dates_typed(self) -> None:
+        try:
+            since, until = (date.fromisoformat(f.text().strip()).toordinal() for f in (self.from_, self.to))
+        except ValueError:
+            self.message.emit("A date is written as 2026-03-02.", True)
+            return
+        if self.result is not None and (since, until) != (self.result.since, self.result.until):
+            self.since, self.until = since, until
+            self.ask()
+
+    # writing
+    def _person(self) -> int:
+        person = self.session.catalogue().client_coded(self.client.currentText())
+        return person.id if person is not None else 0
+
+    def _set_goal(self) -> None:
+        text = self.goal.text().strip().replace(",", ".").rstrip("%").strip()
+        before = "" if self.result is None or self.result.forecast is None else f"{self.result.forecast.goal:g}"
+        if text == before or self.result is None:
+            return
+        try:
+            value = float(text) if text else None
+        except ValueError:
+            self.message.emit(f'"{text[:20]}" is not a number.', True)
+            return
+        self._do(SetGoal(self._person(), self.result.metric, value))
+
+    def _note(self) -> None:
+        if self.result is not None:
+            since, until = (date.fromordinal(x).isoformat() for x in (self.result.since, self.result.until))
+            if self._do(AddEvent(Event(0, self._person(), None, since, until, self.kind.currentText(), self.remark.text()))):
+                self.remark.clear()
+
+    def _take_away(self) -> None:
+        number = self.noted.currentData()
+        if number is not None:
+            self._do(RemoveEvent(number))
+
+    def _do(self, edit: Edit) -> bool:
+        try:
+            self.session.do(edit)
+        except UserError as error:
+            self.message.emit(f"{error}.", True)
+            return False
+        return True
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() == Qt.Key.Key_Escape and self.result is not None:
+            self.follow(self.client.currentText())  # the whole time again
+        super().keyPressEvent(event)
