@@ -13,6 +13,7 @@ import numpy as np
 from ..domain.instants import zone_named
 from ..domain.lens import Lens
 from ..domain.metrics import metric_named
+from ..domain.records import Instrument
 from ..domain.snapshot import OK, Snapshot
 from ..stats.calibration_line import LineFit, line_fit, may_be_a_line
 from ..stats.distributions import normal_quantile, t_interval
@@ -33,10 +34,11 @@ from .calibration_record import fingerprint, rows_of
 from .comparator import CannotCompare, find_comparator, others_of
 from .compare import CompareResult, compare_pairs, lens_for
 from .field_method import published_error
-from .held_out import LEAST_CLIENTS, validated
+from .held_out import BMI_EQUATION, LEAST_CLIENTS, validated
 from .movement import Movement, follows, movement, settings_apart
 from .pairing import PairSet, pair
 from .question import Asked
+from .reuse import content_key
 
 EXPIRY_WEEKS = 16
 LINES = ("line", "line_client")
@@ -65,7 +67,7 @@ class CalibrateResult:
     what was computed. ``valid_until`` is empty where nothing can be adopted, for instance under a drift, or where ``settings_apart``
     tells that the settings in it differ. ``line`` is there where the
     error is shown to grow with the value; ``line_clients`` hold what clients differ from it. ``method_error`` is the SD of a field
-    method that stands in for a scan, and is in the intervals of new readings.
+    method that stands in for a scan, and is in the intervals of new readings. ``key`` is the fingerprint of all it stands on.
     """
 
     asked: Asked
@@ -89,17 +91,22 @@ class CalibrateResult:
     sources: tuple[str, ...]
     digest: str
     notes: tuple[Note, ...]
+    key: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
 class CalibrateRequest:
-    """Offsets of all instruments that have the metric, or of the one named."""
+    """Offsets of all instruments that have the metric, or of the one named.
+
+    ``kept`` are answers of before: those that stand on the same readings and the same question are not computed again.
+    """
 
     snapshot: Snapshot
     lens: Lens
     instrument: str = ""
     reference_sd: float | None = None
     client_sd: float | None = None
+    kept: tuple[CalibrateResult, ...] = ()
 
     def run(self) -> Generator[float, None, tuple[CalibrateResult, ...]]:
         """Yield progress; return one result an instrument."""
@@ -120,11 +127,21 @@ class CalibrateRequest:
         out = []
         for k, item in enumerate(items):
             lens = self.lens if self.instrument else lens_for(self.snapshot, self.lens, item)
-            pairs = pair(self.snapshot, lens, item, reference)
-            compared = compare_pairs(asked, pairs, lens, self.snapshot.catalogue, reference_sd=self.reference_sd)
-            out.append(calibrate(compared, self.snapshot, self.client_sd))
+            out.append(self._of(asked, lens, item, reference))
             yield (k + 1) / len(items)
         return tuple(out)
+
+    def _of(self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument) -> CalibrateResult:
+        equation = (i for i in self.snapshot.instruments.values() if i.equation == BMI_EQUATION)
+        key = content_key(self.snapshot, lens, (item, reference, *equation), self.reference_sd, self.client_sd)
+        before = next((r for r in self.kept if r.key == key), None)
+        if before is not None:
+            return replace(before, asked=asked, comparison=replace(before.comparison, asked=asked))
+        pairs = pair(self.snapshot, lens, item, reference)
+        compared = compare_pairs(
+            asked, pairs, lens, self.snapshot.catalogue, reference_sd=self.reference_sd, offsets_only=not self.instrument
+        )
+        return replace(calibrate(compared, self.snapshot, self.client_sd), key=key)
 
 
 def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | None = None) -> CalibrateResult:
@@ -177,7 +194,7 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         clients = tuple(replace(c, new=_widened(c.new, c.offset, error) or c.new) for c in clients)
     moved = movement(pairs)
     trend = comparison.reference_trend
-    slope = follows(pairs, trend.reference, moved) if trend is not None and trend.within is not None else None
+    slope = follows(pairs, trend, moved) if trend is not None else None
     model = cv.model if cv is not None else "none"
     if model == "pooled" and bias.interval is not None and bias.interval.low <= 0 <= bias.interval.high:
         model = "none"  # what the data cannot tell from nothing is not corrected
@@ -312,10 +329,11 @@ def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
     trend, pairs = c.reference_trend, c.pairs
     if trend is None or trend.between is None:
         return None, None
+    _, k = np.unique(pairs.client, return_inverse=True)
+    if not may_be_a_line(np.bincount(k, pairs.x) / np.bincount(k), trend.between.slope):
+        return None, None
     scans = pairs.anchors.n[pairs.occasion]
     means = client_means(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, trend.reference)
-    if not may_be_a_line(means, trend.between.slope):
-        return None, None
     return means, line_fit(pairs.d, pairs.y, pairs.client, pairs.occasion, means, trend.between.slope)
 
 

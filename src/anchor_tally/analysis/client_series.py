@@ -16,7 +16,7 @@ from ..domain.steps import finish
 from ..stats.estimate import Estimate, FrozenArrays, Note
 from ..stats.offsets import day_to_day
 from ..stats.one_client import OWN_DAYS, Noise, WeekMeans, noise_of, week_means
-from ..stats.trend import reference_error
+from ..stats.trend import reference_error, reference_trend
 from .calibration_record import correct_series, record_for
 from .comparator import CannotCompare, find_comparator
 from .movement import Movement, follows, movement
@@ -165,7 +165,8 @@ def _of_everyone(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[Esti
         return None, None
     moving = movement(pairs)
     error = reference_error(pairs.anchors.n, pairs.anchors.ss, snapshot.catalogue.stated.get((lens.metric, "reference_sd")))
-    return follows(pairs, error, moving), moving
+    scans = pairs.anchors.n[pairs.occasion].astype(float)
+    return follows(pairs, reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error), moving), moving
 
 
 def _by_water(snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, visits: Ints, how: str) -> tuple[Floats, bool]:

@@ -172,17 +172,19 @@ def compare_pairs(
     coverage: float = 0.95,
     reference_sd: float | None = None,
     seed: int = 1,
+    offsets_only: bool = False,
 ) -> CompareResult:
     """Analyse pairs: one pair a client gives the single design, more the repeated design.
 
-    ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans go before it.
+    ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans go before it. ``offsets_only`` leaves
+    out what offsets do not need: limits, correlation and lines.
     """
     metric = metric_named(pairs.metric)
     margin = catalogue.margin(metric) if metric is not None else None
     d, mean = pairs.d, (pairs.x + pairs.y) / 2
     n, clients = pairs.n, pairs.clients
     notes = list(pairs.notes)
-    agree = agreement(pairs.x, pairs.y, pairs.client, seed=seed)
+    agree = Agreement(None, None, None, None, ()) if offsets_only else agreement(pairs.x, pairs.y, pairs.client, seed=seed)
     notes += agree.notes
     fit: NestedFit | None = None
     grid: VarianceGrid | None = None
@@ -212,7 +214,7 @@ def compare_pairs(
         bias, df = repeated_bias(fit)
         grid = variance_grid(occasion_means(d, pairs.client, pairs.occasion))
         sd = math.sqrt(fit.total_variance)
-        trend = repeated_trend(d, mean, pairs.client, pairs.occasion)
+        trend = Trend(None, None, None) if offsets_only else repeated_trend(d, mean, pairs.client, pairs.occasion)
         parts = [math.sqrt(v) if ok else None for v, ok in zip(fit.variances, fit.separable, strict=True)]
         components = Components(*parts)
         if clients == 1:
@@ -223,7 +225,7 @@ def compare_pairs(
                 sd = float(d.std(ddof=1))
                 notes.append(note("one_anchor"))
         else:
-            limits = repeated_limits(fit, bias, grid, d, pairs.client, coverage)
+            limits = None if offsets_only else repeated_limits(fit, bias, grid, d, pairs.client, coverage)
             if bias.interval is not None and margin is not None:
                 half = (bias.interval.high - bias.interval.low) / 2
                 equal = equivalence(bias.value, half / t_quantile(0.975, df), df, margin)
@@ -233,10 +235,10 @@ def compare_pairs(
             notes.append(note("replicate_in_occasion"))
     on_reference = _reference_trend(pairs, catalogue, reference_sd, notes)
     notes += outlying_repeats(pairs, catalogue)
-    line = deming(pairs.x, pairs.y, pairs.client)
-    if trend.slope is None and n:
+    line = None if offsets_only else deming(pairs.x, pairs.y, pairs.client)
+    if trend.slope is None and n and not offsets_only:
         notes.append(note("no_trend"))
-    if line is None and n:
+    if line is None and n and not offsets_only:
         notes.append(note("no_deming"))
     if 1 < clients < 8 and n:
         notes.append(note("few_clients", clients=clients))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Generator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
@@ -40,6 +40,7 @@ from .consistency import outlying_repeats
 from .movement import WEEK, periods_beside, slope_of, weeks_of
 from .pairing import DAY, PairSet, pair
 from .question import Asked
+from .reuse import content_key
 from .series import instrument_asked, rows_of_instrument, series_of
 
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
@@ -94,7 +95,7 @@ class DriftResult:
     ``weeks``, ``instant``, ``client``, ``mean`` and ``centred`` (M,) are the anchors with pairs, in the order of clients: weeks since
     the first, when, whose, the mean difference, and that less the client's own part. ``bound`` is the slope per week that would
     amount to what matters in the life of an offset; ``not_following`` holds how much of a client's change the device shows, where that,
-    and no drift, explains what moves; ``needed`` the further anchors of each client until such a slope would show.
+    and no drift, explains what moves; ``needed`` the further anchors of each client until such a slope would show. ``key`` is the fingerprint of all it stands on.
     """
 
     asked: Asked
@@ -117,6 +118,7 @@ class DriftResult:
     bound: float | None
     needed: int | None
     notes: tuple[Note, ...]
+    key: bytes = b""
 
     @property
     def instrument(self) -> Instrument:
@@ -131,13 +133,14 @@ class DriftResult:
 
 @dataclass(frozen=True, slots=True)
 class DriftRequest:
-    """One instrument, or all that have the metric ("": all). ``events`` and ``weights`` are those of the study."""
+    """One instrument, or all that have the metric ("": all). ``events`` and ``weights`` are those of the study, ``kept`` answers of before."""
 
     snapshot: Snapshot
     lens: Lens
     instrument: str = ""
     events: tuple[Event, ...] = ()
     weights: tuple[CheckWeight, ...] = ()
+    kept: tuple[DriftResult, ...] = ()
 
     def run(self) -> Generator[float, None, tuple[DriftResult, ...]]:
         """Yield progress; return one result an instrument."""
@@ -150,14 +153,27 @@ class DriftRequest:
         out = []
         for k, item in enumerate(items):
             lens = self.lens if self.instrument else lens_for(self.snapshot, self.lens, item)
-            out.append(self._of(pair(self.snapshot, lens, item, reference), lens))
+            out.append(self._kept_or_new(lens, item, reference))
             yield (k + 1) / len(items)
         return tuple(out)
+
+    def _kept_or_new(self, lens: Lens, item: Instrument, reference: Instrument) -> DriftResult:
+        own = [e for e in self.events if e.instrument == item.id], [w for w in self.weights if w.instrument == item.name]
+        key = content_key(self.snapshot, lens, (item, reference), *own)
+        before = next((r for r in self.kept if r.key == key), None)
+        if before is not None:  # only the consensus of the other devices may have changed
+            side = self._side(before.pairs, lens)
+            return replace(before, asked=Asked(self.snapshot.revision, self.lens), side=side)
+        return replace(self._of(pair(self.snapshot, lens, item, reference), lens), key=key)
+
+    def _side(self, pairs: PairSet, lens: Lens) -> tuple[SideEvidence, ...]:
+        found = consensus_slope(self.snapshot, lens, pairs.instrument), self._weights(pairs)
+        return tuple(x for x in found if x is not None)
 
     def _of(self, pairs: PairSet, lens: Lens) -> DriftResult:
         notes = list(pairs.notes)
         changes = changes_of(self.snapshot, pairs.instrument, self.events)
-        side = tuple(x for x in (consensus_slope(self.snapshot, lens, pairs.instrument), self._weights(pairs)) if x is not None)
+        side = self._side(pairs, lens)
         weeks = weeks_of(pairs)
         m = occasion_means(pairs.d, pairs.client, pairs.occasion) if pairs.n else None
         if m is None:

@@ -9,7 +9,7 @@ import numpy as np
 from ..domain.snapshot import Floats
 from ..stats.estimate import Estimate, Interval
 from ..stats.through_time import TimeSlope, moments_apart, slope_beside, slope_on_time
-from ..stats.trend import ScanError, reference_trend
+from ..stats.trend import ReferenceTrend, reference_trend
 from ..stats.within_clients import centred
 from .pairing import PairSet
 
@@ -77,19 +77,19 @@ def movement(pairs: PairSet) -> Movement | None:
     return Movement(found.slope, i.low > 0 or i.high < 0, float(weeks.max()) - middle, origin)
 
 
-def follows(pairs: PairSet, error: ScanError, moved: Movement | None) -> Estimate | None:
+def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Estimate | None:
     """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck. None where that cannot be told.
 
     Of a device that moves through time the common course of time is first taken out of both sides: else a drift that goes against
     the clients' own course looks like a device that is stuck.
     """
-    d, x = pairs.d, pairs.x
-    if moved is not None and moved.found:
+    within = trend.within
+    if moved is not None and moved.found and within is not None:
         t = centred(weeks_of(pairs), pairs.client)
         tt = float(t @ t)
-        d, x = (v - float(t @ centred(v, pairs.client)) / tt * t for v in (d, x))
-    scans = pairs.anchors.n[pairs.occasion].astype(float)
-    within = reference_trend(d, x, scans, pairs.client, pairs.occasion, error).within
+        d, x = (v - float(t @ centred(v, pairs.client)) / tt * t for v in (pairs.d, pairs.x))
+        scans = pairs.anchors.n[pairs.occasion].astype(float)
+        within = reference_trend(d, x, scans, pairs.client, pairs.occasion, trend.reference).within
     if within is None or within.slope.interval is None:
         return None
     i = within.slope.interval

@@ -30,7 +30,7 @@ RECENT_DAYS = 84  # days that the rate is taken from
 
 @dataclass(frozen=True, slots=True)
 class DeviceChange:
-    """What one instrument says of a change; ``why`` it was left out of the common one, "" where it counts."""
+    """What one instrument says of a change; ``why`` it was left out of the common one (no_dates, stuck), "" where it counts."""
 
     instrument: str
     verdict: Verdict | None
@@ -238,9 +238,9 @@ class TrackRequest:
         devices, speaking = [], []
         for s in series:
             v = self._between(s, since, until, target)
-            why = "" if v is not None else "no readings in one setting near both dates"
+            why = "" if v is not None else "no_dates"
             if not s.counts:
-                why = "does not follow change"
+                why = "stuck"
             devices.append(DeviceChange(s.instrument.name, v, why))
             if not why and s.noise is not None and s.noise.sd > 0:
                 speaking.append(s)

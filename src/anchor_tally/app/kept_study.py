@@ -6,6 +6,8 @@ from collections.abc import Generator
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
+
 from ..analysis.calibration_record import is_stale
 from ..analysis.consistency import LAST, usual_spread
 from ..analysis.derive import Derived, derive_steps, raw_metrics, with_derived
@@ -65,7 +67,7 @@ class KeptStudy:
         for metric in touched.metrics & self._columns.keys():
             if touched.only_adds:
                 self._grown.add(metric)
-            else:
+            elif not self._patched(metric, touched.visit):
                 del self._columns[metric]
                 self._grown.discard(metric)
         facts = touched.facts
@@ -108,6 +110,19 @@ class KeptStudy:
             for metric in list(self._revisions):
                 if everything or computed or metric in touched.metrics:
                     del self._revisions[metric]
+
+    def _patched(self, metric: str, visit: int | None) -> bool:
+        """Read the readings of one visit anew, where the same ones are there as before; False where more has changed."""
+        growing = self._columns[metric]
+        if visit is None or growing.filling or metric in self._grown:
+            return False
+        there = growing.columns()
+        place = np.flatnonzero(there.visit == visit)
+        rows = read.visit_columns(self._conn, metric, visit)
+        if not np.array_equal(there.reading[place], rows.reading):
+            return False
+        self._columns[metric] = growing.with_rows(place, rows)
+        return True
 
     def asked(self, metric: str | None = None) -> Asked:
         """The question that the lens puts to the study as it is now; a result that answers another one is out of date."""

@@ -100,6 +100,15 @@ class Growing:
             array[self.n : end] = block[name]
         self.n = end
 
+    def with_rows(self, place: Ints, rows: Columns) -> Growing:
+        """A copy with other rows at ``place``; what was given out before stays as it was."""
+        out = Growing(self.metric)
+        out.n = self.n
+        for name, array in self._arrays.items():
+            out._arrays[name] = array.copy()
+            out._arrays[name][place] = getattr(rows, name)
+        return out
+
     def columns(self) -> Columns:
         """What is there now, read-only."""
         views: dict[str, Any] = {name: array[: self.n] for name, array in self._arrays.items()}

@@ -13,7 +13,7 @@ from ..stats.estimate import Interval
 from ..wording.statistics import BASELINE_WORDS, MODEL_LABELS
 from .style import Mark, Palette, minus, prepare
 
-MOST = 40  # clients drawn: those farthest from the pooled offset
+MOST = 30  # clients drawn: those farthest from the pooled offset
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,11 +93,10 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     axes.hlines(y[wide], low[wide], high[wide], color=mark.colour, lw=2, zorder=2)
     axes.plot(raw, y, ls="none", marker=mark.shape, ms=size, mfc="none", mec=mark.colour, mew=1.2, zorder=3)
     axes.plot(offset[wide], y[wide], ls="none", marker=mark.shape, ms=size, color=mark.colour, mec=palette.surface, zorder=4)
-    axes.set_yticks(y.tolist())
-    axes.set_yticklabels(
-        [f"{t.client} ({t.n})" for t in what.trees], fontfamily=family, fontsize=9 if count <= 24 else 7, color=palette.ink
-    )
-    axes.tick_params(axis="y", length=0)
+    axes.set_yticks([])
+    for height, tree in zip(y.tolist(), what.trees, strict=True):  # texts, not ticks: those cost three times as much
+        axes.text(-0.012, height, f"{tree.client} ({tree.n})", transform=axes.get_yaxis_transform(), ha="right", va="center",
+                  color=palette.ink, fontsize=9 if count <= 24 else 7.5, fontfamily=family)  # fmt: skip
     axes.set_ylim(-count + 0.45, 0.55)
     axes.xaxis.set_major_formatter(minus)
     left = f"; {what.left} clients nearer to the pooled offset are not drawn" if what.left else ""

@@ -113,10 +113,8 @@ def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palet
         axes.axhline(what.goal, color=palette.faint, lw=1.2, ls="--", zorder=1)
         axes.text(0.005, what.goal, "goal", transform=axes.get_yaxis_transform(), va="bottom", color=palette.faint, fontsize=9, fontfamily=family)  # fmt: skip
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
-    said = (
-        "filled: corrected, in the band where one morning's true value lies (95 %)" if what.corrected.any() else "not corrected"
-    )
-    axes.set_xlabel(f"{what.name}: open as read; {said}; line: mean of 7 days; ◆ scan", fontfamily=family, fontsize=9)
+    said = "filled: corrected" if what.corrected.any() else "not corrected"
+    axes.set_xlabel(f"open: as read; {said}; line: 7 days; diamond: scan", fontfamily=family, fontsize=9)
     dates(axes)
 
 
@@ -133,11 +131,12 @@ def draw_place(axes: Any, p: Placed, mark: Mark, palette: Palette, family: str) 
     edges = [low, *p.bounds, high]
     for k in range(4):
         axes.axvspan(edges[k], edges[k + 1], color=palette.band if k % 2 else palette.paper, lw=0, zorder=0)
-        text = ("below 18.5", "18.5–25", "25–30", "30 and more")[k]
-        axes.text((edges[k] + edges[k + 1]) / 2, 0.86, f"BMI {text}", transform=axes.get_xaxis_transform(), ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
+        text = ("< 18.5", "18.5–25", "25–30", "≥ 30")[k]
+        axes.text((edges[k] + edges[k + 1]) / 2, 0.86, text, transform=axes.get_xaxis_transform(), ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
     axes.plot([p.interval.low, p.interval.high], [0.38, 0.38], color=mark.colour, lw=3, solid_capstyle="butt", zorder=2)
     axes.plot([p.value], [0.38], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=3)
     axes.set_xlim(low, high)
     axes.set_ylim(0, 1)
     axes.set_yticks([])
+    axes.set_ylabel("BMI", fontfamily=family, fontsize=9, rotation=0, ha="right", va="center")
     axes.set_xticks([round(b, 1) for b in p.bounds])

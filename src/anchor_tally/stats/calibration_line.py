@@ -56,9 +56,9 @@ class LineFit:
     grid: VarianceGrid | None
 
 
-def may_be_a_line(clients: ClientMeans, slope: Estimate | None) -> bool:
-    """Ten clients, a range of ten units, and a slope whose interval leaves out 1."""
-    if slope is None or slope.interval is None or clients.x.size < LEAST_CLIENTS or float(np.ptp(clients.x)) < LEAST_RANGE:
+def may_be_a_line(means: Floats, slope: Estimate | None) -> bool:
+    """Ten clients, a range of ten units between their means of the reference (C,), and a slope whose interval leaves out 1."""
+    if slope is None or slope.interval is None or means.size < LEAST_CLIENTS or float(np.ptp(means)) < LEAST_RANGE:
         return False
     return slope.interval.low > 0 or slope.interval.high < 0
 

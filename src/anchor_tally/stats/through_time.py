@@ -22,6 +22,7 @@ LEAST_SIDE = 2  # occasions on each side of a step
 PREFERRED = 3.0  # deviance by which a split at a known change may be worse than the best one and is still preferred
 LEAST_DAYS = 3.0  # days apart from which moments are different ones
 MOST_STEPS = 3
+FORGOTTEN = 300  # errors back of which nothing is left in an average: 0.8^300 is 1e-29
 
 # ratios of client and occasion variance over the lowest one, at which the likelihood of splits is looked at
 _CLIENT = np.r_[0.0, np.geomspace(0.03, 3000.0, 16)]
@@ -394,10 +395,8 @@ def control_chart(s: OccasionMeans, weeks: Floats, fit: NestedFit) -> Chart | No
     foretold = xy[:-1] / xx[:-1]
     error = (y_free[1:] - x_free[1:] * foretold) / np.sqrt(1 + x_free[1:] ** 2 / xx[:-1])
     k = np.arange(1, error.size + 1)
-    # z_k = λ Σ (1 − λ)^(k − j) e_j, summed with powers that are kept in range by blocks of the filter
-    from scipy.signal import lfilter
-
-    value = lfilter([LAMBDA], [1.0, LAMBDA - 1.0], error)
+    weights = LAMBDA * (1 - LAMBDA) ** np.arange(min(error.size, FORGOTTEN))
+    value = np.convolve(error, weights)[: error.size]
     limit = LIMIT * np.sqrt(LAMBDA / (2 - LAMBDA) * (1 - (1 - LAMBDA) ** (2.0 * k)))
     place = order[by_time][1:]
     return Chart(weeks[place], np.asarray(value, dtype=float), limit, place.astype(np.int64))

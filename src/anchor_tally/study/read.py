@@ -262,6 +262,11 @@ def some_columns(conn: sqlite3.Connection, metric: str, numbers: tuple[int, ...]
     return _block(metric, conn.execute(sql, (metric, json.dumps(numbers))).fetchall())
 
 
+def visit_columns(conn: sqlite3.Connection, metric: str, visit: int) -> Columns:
+    """The readings of a metric at one visit, ordered by number."""
+    return _block(metric, conn.execute(f"{_COLUMNS}r.metric = ? AND r.visit = ? ORDER BY r.id", (metric, visit)).fetchall())
+
+
 def last_columns(conn: sqlite3.Connection, metric: str, instrument: int, most: int, before_visit: int) -> Columns:
     """The last ``most`` readings of an instrument, those of one visit left out."""
     sql = f"{_COLUMNS}r.metric = ? AND r.instrument = ? AND r.visit <> ? ORDER BY r.id DESC LIMIT ?"

@@ -242,7 +242,7 @@ class MainWindow(FileActions):
 
         if self.jobs is None:
             self._idle.stop()
-        elif self._importing is not None and not self._importing.is_alive() and not self.jobs.busy():
+        elif self._importing is not None and not self._importing.is_alive() and not self.jobs.busy() and self._drawn():
             missing = [key for key in PAGES if key not in self.pages]
             if missing:
                 self.page(missing[0])
@@ -253,6 +253,13 @@ class MainWindow(FileActions):
                     gc.freeze()  # modules and pages stay: looking through them again and again would hold the window up
                 if self.session is not None and not self.session.writing:
                     self.page("review").refresh()  # the study is looked through whenever it has changed
+
+    @staticmethod
+    def _drawn() -> bool:
+        """Whether no figure waits for its turn: what is looked at goes before what is made ready."""
+        from .canvas import FigureView
+
+        return FigureView.all_drawn()
 
     def _reviewed(self, n: int) -> None:
         """The review has looked through the study."""

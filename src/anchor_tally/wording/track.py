@@ -14,6 +14,7 @@ from .numbers import MISSING, count, number, p_value, signed, span
 from .sentences import sentence
 from .statistics import Line
 
+WHY = {"no_dates": "not at both dates", "stuck": "does not follow"}
 CAUTION = "Not a diagnosis; local rules and licensed practice go first."
 
 
@@ -85,7 +86,7 @@ def settle_words(r: TrackResult) -> str:
             else f"More than {MOST_DAYS} mornings on each side would be needed: treat it as no change."
         )
     if v.exceeds is not None and v.kind == REAL:
-        said.append(f"More than what matters: {100 * v.exceeds:.0f} % sure.")
+        said.append(f"Chance that it is more than what matters: {100 * v.exceeds:.0f} %.")
     if r.together is not None and r.together.disagree is not None and r.together.disagree < 0.05:
         said.append(f"The devices disagree by more than chance (p {p_value(r.together.disagree)}): look at each.")
     said += second_words(r)
@@ -166,6 +167,9 @@ def caution_words(r: TrackResult) -> str:
 def track_notes(r: TrackResult) -> str:
     """What is to be kept in mind of the chosen instrument."""
     said = [sentence(n) for n in r.notes]
+    s = r.named(r.chosen)
+    if s is not None and s.corrected.any():
+        said.append("band: where the true value of one morning lies (95 %)")
     return " ".join(x[:1].upper() + x[1:] + ("" if x.endswith(".") else ".") for x in said)
 
 
@@ -182,10 +186,10 @@ def track_lines(r: TrackResult) -> list[Line]:
     for d in t.devices if t is not None else ():
         name = short_name(d.instrument)
         if d.verdict is None:
-            lines.append(Line(f"{name} ({unit})", MISSING, d.why))
+            lines.append(Line(f"{name} ({unit})", MISSING, WHY[d.why]))
         else:
             shown = span(d.verdict.change.interval, k, sign=True)
-            lines.append(Line(f"{name} ({unit})", signed(d.verdict.change.value, k), shown if not d.why else d.why))
+            lines.append(Line(f"{name} ({unit})", signed(d.verdict.change.value, k), shown if not d.why else WHY[d.why]))
     s = r.named(r.chosen)
     if s is not None:
         lines += _of_series(s, r, m)
@@ -199,16 +203,14 @@ def _of_series(s: TrackSeries, r: TrackResult, m: Metric) -> list[Line]:
     lines = []
     if r.change is not None:
         v = r.change
-        lines.append(Line(f"Days near both dates ({short_name(r.chosen)})", f"{v.days[0]} and {v.days[1]}", v.kind))
+        lines.append(Line("  its days near both dates", f"{v.days[0]} and {v.days[1]}", v.kind))
     if s.noise is not None:
         whose = "of this client" if s.noise.own else "of all clients"
-        lines.append(Line(f"SD of one day ({unit})", number(s.noise.sd, k + 1), whose))
+        lines.append(Line(f"  SD of one day ({unit})", number(s.noise.sd, k + 1), whose))
     if s.week.mean.size:
         half = float(s.week.half[-1])
         value = float(s.week.mean[-1])
-        lines.append(
-            Line("Mean of the last 7 days", number(value, k), f"± {number(half, k)} ({count(int(s.week.days[-1]), 'day')})")
-        )
+        lines.append(Line("  last 7 days", number(value, k), f"± {number(half, k)} ({count(int(s.week.days[-1]), 'day')})"))
     if s.follows is not None:
-        lines.append(Line("Slope on the scan, within clients", number(s.follows.value, 2), span(s.follows.interval, 2)))
+        lines.append(Line("  slope on the scan", number(s.follows.value, 2), span(s.follows.interval, 2)))
     return lines

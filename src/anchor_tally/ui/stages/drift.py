@@ -79,7 +79,7 @@ class DriftPage(InstrumentPage):
         return (*super()._now(), *around)
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return DriftRequest(snapshot, lens, events=self._events, weights=self._weights).run()
+        return DriftRequest(snapshot, lens, events=self._events, weights=self._weights, kept=self.results).run()
 
     def ask(self) -> None:
         """Take down what stands around the readings, here; the worker sees frozen things only."""

@@ -282,6 +282,13 @@ class TrackPage(InstrumentPage):
             self.since = self.result.since if self.since is None else self.since
         self.ask()
 
+    def drawer_open(self, is_open: bool) -> None:
+        super().drawer_open(is_open)
+        if self.result is not None:
+            self.events.setVisible(not self.crowded and not self.session.read_only)
+            if self.place is not None:
+                self.place.setVisible(not self.crowded and self.result.place is not None)
+
     def _open_day(self, ordinal: int) -> None:
         if self.result is None or not self.results:
             return

@@ -128,12 +128,12 @@ class CalibrateStage(QuestionPage):
 
     # asking
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return CalibrateRequest(snapshot, lens).run()
+        return CalibrateRequest(snapshot, lens, kept=self.results).run()
 
     def refresh(self) -> None:
         super().refresh()
         if self.results:
-            self._explain()  # what is in force may have changed, and whether this answer still holds
+            self._explain(paint=False)  # what is in force may have changed, and whether this answer still holds
 
     def no_answer(self, text: str) -> None:
         self.results = ()
@@ -209,7 +209,7 @@ class CalibrateStage(QuestionPage):
             self._paint()
 
     # showing
-    def _explain(self) -> None:
+    def _explain(self, *, paint: bool = True) -> None:
         if not self.results:
             return
         r = self.results[self.chosen]
@@ -245,7 +245,8 @@ class CalibrateStage(QuestionPage):
         fresh = self.up_to_date(r.asked)
         self.adopt.setText(f"Adopt the offset of {short_name(name)}" if fresh else "Working: the study or the lens has changed")
         self._enable()
-        self._paint()
+        if paint:
+            self._paint()
 
     def _paint(self) -> None:
         if self.view != "forest":

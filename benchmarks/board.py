@@ -1,0 +1,131 @@
+"""The board of offsets, drift and a client on 37,000 readings, beside plain group sums over the same rows: python benchmarks/board.py.
+
+60 clients, 8 instruments, 26 weeks, 3 repeats (every second week, and at the scans of weeks 0, 12 and 24). "Opened" is from the
+click to the drawn figures of a page that was never opened before; "edit reflected" from excluding one reading to the drawn board.
+"""
+
+import os
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import numpy as np
+from PyQt6.QtCore import QEventLoop, QSettings, QTimer
+
+from anchor_tally.app.session import Session
+from anchor_tally.domain.records import ImportRow
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.readings import ExcludeReading
+from anchor_tally.ui.application import make_application
+from anchor_tally.ui.main_window import MainWindow
+
+CLIENTS, INSTRUMENTS, WEEKS, REPEATS = 60, 8, 26, 3
+
+
+def rows():
+    """The study."""
+    rng, out = np.random.default_rng(1), []
+    start = np.datetime64("2026-03-02")
+
+    def row(client, at, name, kind, value, repeat):
+        entered = f"{value:.1f}"
+        out.append(
+            ImportRow(
+                len(out) + 2,
+                client,
+                "female",
+                30.0,
+                170.0,
+                at,
+                name,
+                kind,
+                "",
+                "body_fat_percent",
+                float(entered),
+                entered,
+                "percent",
+                repeat,
+                "ok",
+                "",
+            )
+        )
+
+    for c in range(CLIENTS):
+        fat, own = rng.uniform(14, 34), rng.normal(0, 1.5, INSTRUMENTS)
+        for week in range(WEEKS):
+            day = str(start + week * 7)
+            if week in (0, 12, 24):
+                row(f"C{c:02}", f"{day}T08:00", "Scan", "reference", fat + rng.normal(0, 0.4), 1)
+            for i in range(INSTRUMENTS):
+                d = own[i] + rng.normal(0, 1.0) + 0.3 * i
+                for k in range(REPEATS):
+                    row(f"C{c:02}", f"{day}T07:{10 + i:02}", f"Device {i + 1}", "device", fat + d + rng.normal(0, 0.3), k + 1)
+    return tuple(out)
+
+
+def main():
+    """Time it."""
+    app = make_application([])
+    folder = Path(tempfile.mkdtemp())
+    session = Session.new(folder / "board.tally", "board")
+    session.do(ImportReadings(rows(), "made"))
+    c = session.snapshot().columns["body_fat_percent"]
+    key = c.instrument * 1000 + c.client
+
+    def sums():
+        _, cell = np.unique(key, return_inverse=True)
+        n = np.bincount(cell)
+        return np.bincount(cell, c.value) / n, np.bincount(cell, c.value**2) / n
+
+    plain = min(_timed(sums) for _ in range(5))
+    print(f"{c.n:,} readings; plain group sums {1e3 * plain:.1f} ms")
+    window = MainWindow(session, settings=QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    from anchor_tally.ui.canvas import FigureView
+
+    def until(page, act):
+        loop = QEventLoop()
+        page.shown.connect(loop.quit)
+        QTimer.singleShot(60000, loop.quit)
+        start = time.perf_counter()
+        act()
+        loop.exec()
+        page.shown.disconnect(loop.quit)
+        told = time.perf_counter() - start
+        app.processEvents()  # a page that has just come up asks for its figures now
+        while not FigureView.all_drawn():
+            app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+        return told, time.perf_counter() - start
+
+    until(window.page("compare"), window.show)
+    end = time.monotonic() + 3
+    while time.monotonic() < end:  # what is made ready while nothing else is asked for
+        app.processEvents()
+    for name in ("calibrate", "drift", "track"):
+        page = window.page(name)
+        told, drawn = until(page, lambda n=name: window.go(n))
+        print(f"{name:10} opened: told {1e3 * told:6.0f} ms, drawn {1e3 * drawn:6.0f} ms ({drawn / plain:5.0f} × the sums)")
+    page = window.page("calibrate")
+    window.go("calibrate")
+    app.processEvents()
+    while not FigureView.all_drawn():
+        app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+    reading = int(c.reading[np.flatnonzero(c.instrument == c.instrument[5])[40]])
+    told, drawn = until(page, lambda: session.do(ExcludeReading(reading, "slipped")))
+    print(
+        f"edit reflected on the board: told {1e3 * told:6.0f} ms, drawn {1e3 * drawn:6.0f} ms ({drawn / plain:5.0f} × the sums)"
+    )
+    window.close()
+    session.close()
+
+
+def _timed(act):
+    start = time.perf_counter()
+    act()
+    return time.perf_counter() - start
+
+
+main()
