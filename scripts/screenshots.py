@@ -18,10 +18,9 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
-from anchor_tally.study.edits.clients import PutClient, PutStudy
+from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.canvas import FigureView
-from anchor_tally.ui.find_box import FindBox
 from anchor_tally.ui.main_window import MainWindow
 
 WIDE = (
@@ -85,20 +84,9 @@ def _workbook(window: MainWindow, place: Path, keep: Callable[[str], None]) -> N
     page.cancel.click()
 
 
-def _blind_and_caution(window: MainWindow, session: Session, keep: Callable[[str], None]) -> None:
-    """A new visit in a blind study with a value that is asked about, and a client who is shown no fat number."""
+def _caution(window: MainWindow, session: Session, keep: Callable[[str], None]) -> None:
+    """A client who is shown no fat number."""
     record = window.page("record")
-    session.do(PutStudy(session.title, practice=False, blind=True))
-    record.client.setEditText("Auk")
-    record.bar.choose_client()
-    for text in ("18.4", "83.1"):
-        QTest.keyClicks(app_focus(), text)
-        QTest.keyClick(app_focus(), Qt.Key.Key_Return)
-    QTest.keyClicks(app_focus(), "636")
-    QTest.keyClick(app_focus(), Qt.Key.Key_Return)
-    keep("record-blind")
-    QTest.keyClick(app_focus(), Qt.Key.Key_Escape)
-    session.do(PutStudy(session.title, practice=False, blind=False))
     client = session.catalogue().client_coded("Brill")
     if client is not None:
         session.do(PutClient(replace(client, cautions=frozenset({"eating_disorder"}))))
@@ -135,13 +123,22 @@ def _faces(window: MainWindow, keep: Callable[[str], None]) -> None:
     keep("review")
 
 
-def _sheets(window: MainWindow, keep: Callable[..., None]) -> None:
-    """The find box."""
-    window.ask_find()
-    box = window.findChildren(FindBox)[0]
-    box.text.setText("b")
-    keep("find", box)
-    box.close()
+def _through_time(window: MainWindow, keep: Callable[[str], None]) -> None:
+    """A device that stepped, offsets adopted, and a client followed with them."""
+    drift = window.page("drift")
+    until(drift.shown, lambda: window.go("drift"))
+    drift.choose(1)
+    keep("drift")
+    calibrate = window.page("calibrate")
+    until(calibrate.shown, lambda: window.go("calibrate"))
+    calibrate.adopt.click()
+    keep("calibrate")
+    track = window.page("track")
+    until(track.shown, lambda: window.go("track"))
+    track.goal.setText("14")
+    until(track.shown, track._set_goal)
+    until(track.shown, lambda: track.follow("Dory"))
+    keep("track")
 
 
 def main(folder: Path) -> None:
@@ -166,9 +163,7 @@ def main(folder: Path) -> None:
         keep("evidence")
         window.drawer.hide()
         _faces(window, keep)
-        until(window.page("calibrate").shown, lambda: window.go("calibrate"))
-        window.page("calibrate").adopt.click()
-        keep("calibrate")
+        _through_time(window, keep)
         window.go("record")
         record = window.page("record")
         record.client.setEditText("Merle")
@@ -176,7 +171,7 @@ def main(folder: Path) -> None:
         record.visits.setCurrentIndex(1)
         record.bar.choose_visit()
         keep("record")
-        _blind_and_caution(window, session, keep)
+        _caution(window, session, keep)
         record.go_station("skinfolds")
         record.head.profile.setCurrentIndex(record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith))
         folds = zip(
@@ -194,7 +189,6 @@ def main(folder: Path) -> None:
         _plan(window, session, keep)
         _import(window, Path(place), keep)
         _workbook(window, Path(place), keep)
-        _sheets(window, keep)
         window.set_dark(True)
         until(window.page("compare").shown, lambda: window.go("compare"))
         keep("compare-dark")

@@ -518,8 +518,7 @@ def test_calibrate_on_the_command_line(capsys):
 
 def test_words_and_boards_carry_the_numbers_of_the_result(demo):
     """Headline, board and advice are built from the result's own figures, each with its sign, side and decimals."""
-    results = {r.comparison.pairs.instrument.name: r for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())}
-    r = results["Cedar"]
+    r = finish(CalibrateRequest(demo.snapshot(), demo.lens, "Cedar").run())[0]
     lim, b = r.comparison.limits, r.comparison.bias
 
     def side(v):
@@ -552,8 +551,7 @@ def test_words_and_boards_carry_the_numbers_of_the_result(demo):
     assert r.comparison.equivalence.p == pytest.approx(p, rel=1e-6)
     at = np.array([r.comparison.pairs.anchors.instant[k] for k in r.comparison.pairs.occasion]) / (7 * 86400)
     assert r.movement.weeks_after_middle == pytest.approx(at.max() - at.mean())
-    drawn = ladder.info(tuple(x.comparison for x in results.values()))
-    rung = next(x for x in drawn.rungs if x.name == "Cedar")
+    rung = ladder.info((r.comparison,)).rungs[0]
     assert (rung.bias, rung.interval, rung.limits) == (b.value, b.interval, (lim.lower, lim.upper))
     frame = pd.DataFrame({"c": r.comparison.pairs.client, "d": r.comparison.pairs.d})
     assert sorted(rung.ticks) == pytest.approx(sorted(frame.groupby("c").d.mean()))

@@ -220,7 +220,8 @@ def test_old_study_opens(tmp_path, schema):
 
 
 @pytest.mark.parametrize(
-    "name", ["study_schema_2_full", "study_schema_3", "study_schema_4", f"study_schema_{open_file.SCHEMA_VERSION}"]
+    "name",
+    ["study_schema_2_full", "study_schema_3", "study_schema_4", "study_schema_5", f"study_schema_{open_file.SCHEMA_VERSION}"],
 )
 def test_old_study_means_the_same(tmp_path, name):
     """Cards, history and calibrations of a full older file: one made from equations is not stale, one with a change is."""

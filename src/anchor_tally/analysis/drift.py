@@ -215,7 +215,7 @@ class DriftRequest:
             mean=m.mean,
             centred=read_only(m.mean - own, np.float64),
             slope=slope,
-            robust=robust_slope(m.mean, m.client_of, at) if moments_apart(at) > 1 else None,
+            robust=robust_slope(m.mean, _in_periods(pairs, m.occasions, m.client_of), at) if moments_apart(at) > 1 else None,
             search=search,
             steps=steps,
             chart=chart,
@@ -249,6 +249,13 @@ class DriftRequest:
         weeks = np.array([moment(w.taken_at, zone).instant for w in own]) / WEEK
         found = straight_line(np.array([w.difference_kg for w in own]), weeks)
         return None if found is None else SideEvidence("check_weights", found[0], found[1], 0)
+
+
+def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
+    """Blocks of a client's anchors (M,), one for each setting: no slope runs across a change of it."""
+    setting = np.zeros(int(pairs.occasion.max()) + 1, dtype=np.int64)
+    setting[pairs.occasion] = pairs.setting
+    return client_of * (int(pairs.setting.max()) + 1) + setting[occasions]
 
 
 def _verdict(slope: TimeSlope | None, search: Search, bound: float | None, weeks: Floats) -> str:

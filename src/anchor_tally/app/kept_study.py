@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.calibration_record import is_stale
+from ..analysis.calibration_record import Corrected, correct, is_stale, record_for
 from ..analysis.consistency import LAST, usual_spread
 from ..analysis.derive import Derived, derive_steps, raw_metrics, with_derived
 from ..analysis.question import Asked
@@ -268,6 +268,15 @@ class KeptStudy:
                 snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
             self._stale[record.id] = is_stale(record, snapshot)
         return self._stale[record.id]
+
+    def corrected(self, reading: Reading) -> Corrected | None:
+        """A stored reading by the calibration in force; None for a scan, a value that is not there, or without a calibration."""
+        if reading.value is None or reading.kind == "reference":
+            return None
+        record = record_for(self.calibrations(), reading.instrument, reading.metric, reading.setting)
+        if record is None:
+            return None
+        return correct(record, reading.client, reading.value, reading.taken_at, reading.setting, stale=self.stale(record))
 
     def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
         """Readings in full."""

@@ -30,6 +30,7 @@ class TrackInfo:
     high: Floats
     corrected: np.ndarray
     week: Floats
+    half: Floats
     changes: tuple[tuple[int, str], ...]
     anchor_day: Ints
     anchor: Floats
@@ -60,6 +61,7 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
         high=s.high if s is not None else none,
         corrected=s.corrected if s is not None else np.empty(0, dtype=bool),
         week=s.week.mean if s is not None else none,
+        half=s.week.half if s is not None else none,
         changes=tuple(changes),
         anchor_day=r.anchor_day,
         anchor=r.anchor_value,
@@ -106,6 +108,7 @@ def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palet
             axes.plot(
                 x[known], what.value[known], ls="none", marker=mark.shape, ms=6, color=mark.colour, mec=palette.surface, zorder=4
             )
+        axes.fill_between(x, what.week - what.half, what.week + what.half, color=mark.colour, alpha=0.22, lw=0, zorder=1)
         axes.plot(x, what.week, color=mark.colour, lw=2, ls=mark.line, alpha=0.9 if known.any() else 0.5, zorder=3)
     if what.anchor_day.size:
         axes.plot(_dates(what.anchor_day) + 0.5, what.anchor, ls="none", marker=reference.shape, ms=9, color=reference.colour, mec=palette.surface, zorder=5)  # fmt: skip

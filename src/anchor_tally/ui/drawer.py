@@ -13,6 +13,7 @@ from ..study.edits.edit import Edit
 from ..study.edits.readings import ExcludeReading, PutBackReading, RemarkReading
 from ..wording.bench import NOT_A_DIAGNOSIS
 from ..wording.evidence import left_out_words, pair_words, reading_row, reading_words
+from ..wording.sentences import corrected_sentence
 from ..wording.statistics import EXPLANATIONS
 from .pages import EvidenceFor
 from .widgets import Table, label
@@ -138,6 +139,9 @@ class Drawer(QWidget):
         self.reason.setEnabled(writable and r is not None)
         self.back.setVisible(writable and out)
         words = reading_words(r, self.session.history(r.id), unseen=self.unseen) if r is not None else ""
+        fixed = self.session.corrected(r) if r is not None and not self.unseen and r.status == "ok" else None
+        if r is not None and fixed is not None:
+            words = f"Corrected: {corrected_sentence(fixed, r.metric)}\n{words}".strip()
         self.history.setText(words)
         self.history.setVisible(bool(words))
 

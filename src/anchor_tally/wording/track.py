@@ -169,7 +169,9 @@ def track_notes(r: TrackResult) -> str:
     said = [sentence(n) for n in r.notes]
     s = r.named(r.chosen)
     if s is not None and s.corrected.any():
-        said.append("band: where the true value of one morning lies (95 %)")
+        said.append(
+            "wide band: where the true value of one morning lies (95 %); narrow band: the noise of the mean of seven days"
+        )
     return " ".join(x[:1].upper() + x[1:] + ("" if x.endswith(".") else ".") for x in said)
 
 

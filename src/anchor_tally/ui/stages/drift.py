@@ -131,7 +131,7 @@ class DriftPage(InstrumentPage):
         if self.chart is None:
             from ..canvas import FigureView
 
-            self.chart = FigureView("Control chart", (66, 20, 36, 6))
+            self.chart = FigureView("Control chart", (66, 20, 46, 6))
             self.picture.addWidget(self.chart)
             self.picture.setStretch(0, 5)
             self.picture.setStretch(1, 2)

@@ -1,0 +1,458 @@
+"""Drift and verdicts: against independent libraries, definitions by loops, and seeded simulation of what the screen says."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from datetime import date, datetime
+
+import numpy as np
+import pandas as pd
+import pytest
+import statsmodels.formula.api as smf
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import stats
+
+from anchor_tally.analysis.adopt import record_of
+from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.calibration_record import correct, correct_series
+from anchor_tally.analysis.categories import placed
+from anchor_tally.analysis.drift import DriftRequest
+from anchor_tally.analysis.track import TrackRequest
+from anchor_tally.analysis.versions import compare_versions
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.records import CalibrationRecord, LineRecord, MadeOf
+from anchor_tally.domain.steps import finish
+from anchor_tally.stats.calibration_line import leave_out_line, line_fit
+from anchor_tally.stats.components import fit_nested
+from anchor_tally.stats.estimate import Interval
+from anchor_tally.stats.one_client import Noise, days_to, disagreement, noise_of, rate_of, verdict, week_means
+from anchor_tally.stats.through_time import (
+    LAMBDA,
+    LIMIT,
+    _deviances,
+    control_chart,
+    find_steps,
+    robust_slope,
+    rounds_needed,
+    slope_on_time,
+    straight_line,
+    summary_slopes,
+)
+from anchor_tally.stats.trend import client_means, reference_error, reference_trend
+from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
+
+
+def nested(rng, clients, anchors, repeats, *, day=1.0, noise=0.4, own=1.5, slope=0.0, step=0.0, at=13.0, gap=12.0):
+    """Differences with their client, occasion and weeks."""
+    client = np.repeat(np.arange(clients), anchors * repeats)
+    k = np.tile(np.repeat(np.arange(anchors), repeats), clients)
+    occasion, weeks = client * anchors + k, k * gap
+    d = rng.normal(0, own, clients)[client] + rng.normal(0, day, clients * anchors)[occasion] + rng.normal(0, noise, client.size)
+    return d + slope * weeks + step * (weeks >= at), client, occasion, weeks
+
+
+def search(d, client, occasion, weeks, known=(), **more):
+    """Steps of readings."""
+    m = occasion_means(d, client, occasion)
+    return find_steps(m, occasion_means(weeks, client, occasion).mean, d, client, occasion, known, **more)
+
+
+def test_slope_is_that_of_the_nested_mixed_model():
+    """Statsmodels' MixedLM with a variance component for the occasion, REML; an unbalanced design."""
+    rng = np.random.default_rng(4)
+    d, client, occasion, weeks = nested(rng, 12, 4, 3, slope=0.08)
+    keep = rng.random(d.size) > 0.2
+    d, client, occasion, weeks = d[keep], client[keep], occasion[keep], weeks[keep] + rng.uniform(-1, 1, 48)[occasion[keep]]
+    ours = slope_on_time(d, client, occasion, weeks)
+    data = pd.DataFrame({"d": d, "w": weeks, "c": client, "o": occasion})
+    fit = smf.mixedlm("d ~ w", data, groups="c", re_formula="1", vc_formula={"o": "0 + C(o)"}).fit(reml=True, method="lbfgs")
+    assert ours.slope.value == pytest.approx(fit.params["w"], abs=1e-4)
+    assert math.sqrt(ours.slope_variance) == pytest.approx(fit.bse["w"], rel=1e-3)
+    line, low, high = ours.band(np.array([ours.middle]))
+    assert line[0] == pytest.approx(fit.params["Intercept"] + fit.params["w"] * ours.middle, abs=1e-3)
+    assert low[0] < line[0] < high[0]
+
+
+def test_robust_company_of_the_slope():
+    """One block: Theil–Sen of scipy. Blocks: all pairs within clients by loops, S and its variance (Hirsch et al. 1982)."""
+    rng = np.random.default_rng(1)
+    weeks, y = np.arange(12.0), rng.normal(0, 1, 12) + 0.1 * np.arange(12)
+    alone = robust_slope(y, np.zeros(12, dtype=int), weeks)
+    theirs = stats.theilslopes(y, weeks)
+    assert alone.slope.value == pytest.approx(theirs.slope)
+    assert alone.pairs == 66
+    client, y = np.repeat([0, 1, 2], 4), np.round(rng.normal(0, 1, 12), 1)
+    weeks = np.tile([0.0, 12, 24, 36], 3)
+    ours = robust_slope(y, client, weeks)
+    slopes, s = [], 0
+    for c in range(3):
+        for i in range(4):
+            for j in range(i):
+                a, b = 4 * c + i, 4 * c + j
+                slopes.append((y[a] - y[b]) / (weeks[a] - weeks[b]))
+                s += np.sign(y[a] - y[b])
+    variance = 3 * 4 * 3 * 13 / 18 - sum(
+        t * (t - 1) * (2 * t + 5) / 18 for c in range(3) for t in np.unique(y[4 * c : 4 * c + 4], return_counts=True)[1]
+    )
+    assert ours.slope.value == pytest.approx(np.median(slopes))
+    assert ours.p == pytest.approx(min(2 * stats.norm.sf((abs(s) - 1) / math.sqrt(variance)), 1.0))
+
+
+def test_summary_slopes_and_a_straight_line():
+    """Each client's own line by numpy, t over clients by scipy; one series by scipy's linregress."""
+    rng = np.random.default_rng(2)
+    weeks, client = np.tile(np.arange(8.0), 6), np.repeat(np.arange(6), 8)
+    y = rng.normal(0, 1, 48) + 0.2 * weeks
+    ours, p = summary_slopes(y, client, weeks)
+    own = [np.polyfit(np.arange(8.0), y[client == c], 1)[0] for c in range(6)]
+    assert ours.value == pytest.approx(np.mean(own))
+    assert p == pytest.approx(stats.ttest_1samp(own, 0).pvalue)
+    e, p = straight_line(y[:8], np.arange(8.0))
+    theirs = stats.linregress(np.arange(8.0), y[:8])
+    assert (e.value, p) == pytest.approx((theirs.slope, theirs.pvalue))
+    assert e.interval.high - e.value == pytest.approx(stats.t.ppf(0.975, 6) * theirs.stderr)
+
+
+def test_likelihood_of_splits_by_dense_matrices():
+    """Deviance at the best node of the grid: log |V| and the residual sum of squares by whole matrices."""
+    rng = np.random.default_rng(3)
+    d, client, occasion, weeks = nested(rng, 5, 4, 2, step=1.5)
+    m = occasion_means(d, client, occasion)
+    w = occasion_means(weeks, client, occasion).mean
+    base, column = np.ones((m.mean.size, 1)), (w >= 24).astype(float)[:, None]
+    ours, alone, at = _deviances(m, m.mean, base, column)
+    best, least = np.inf, np.inf
+    from anchor_tally.stats.through_time import _CLIENT, _OCCASION
+
+    x = np.column_stack([np.ones(d.size), weeks >= 24])
+    for gc in _CLIENT:
+        for go in _OCCASION:
+            v = gc * (client[:, None] == client) + go * (occasion[:, None] == occasion) + np.eye(d.size)
+            inverse = np.linalg.inv(v)
+            for design, which in ((x, "step"), (x[:, :1], "none")):
+                beta = np.linalg.solve(design.T @ inverse @ design, design.T @ inverse @ d)
+                r = d - design @ beta
+                deviance = np.linalg.slogdet(v)[1] + d.size * math.log(r @ inverse @ r)
+                best, least = (min(best, deviance), least) if which == "step" else (best, min(least, deviance))
+    assert ours[0] - alone == pytest.approx(best - least, abs=1e-8)
+    assert at in {(float(c), float(o)) for c in _CLIENT for o in _OCCASION}
+
+
+def test_control_chart_by_its_definition():
+    """One-step errors from the dense covariance in the order of time, then the average and its limits term by term."""
+    rng = np.random.default_rng(5)
+    d, client, occasion, weeks = nested(rng, 4, 4, 2)
+    weeks = weeks + rng.uniform(0, 1, 16)[occasion]
+    m, fit = occasion_means(d, client, occasion), fit_nested(d, client, occasion)
+    w = occasion_means(weeks, client, occasion).mean
+    chart = control_chart(m, w, fit)
+    order = np.argsort(w)
+    y, c = m.mean[order], m.client_of[order]
+    v = fit.variances[0] * (c[:, None] == c) + np.diag(fit.variances[1] + fit.variances[2] / m.size[order])
+    z, values = 0.0, []
+    for k in range(1, y.size):
+        inverse, one = np.linalg.inv(v[:k, :k]), np.ones(k)
+        mean = one @ inverse @ y[:k] / (one @ inverse @ one)
+        foretold = mean + v[k, :k] @ inverse @ (y[:k] - mean)
+        lead = 1 - v[k, :k] @ inverse @ one
+        variance = v[k, k] - v[k, :k] @ inverse @ v[:k, k] + lead**2 / (one @ inverse @ one)
+        z = LAMBDA * (y[k] - foretold) / math.sqrt(variance) + (1 - LAMBDA) * z
+        values.append(z)
+    assert chart.value == pytest.approx(values)
+    assert chart.limit[-1] == pytest.approx(LIMIT * math.sqrt(LAMBDA / (2 - LAMBDA) * (1 - (1 - LAMBDA) ** (2 * len(values)))))
+    assert (chart.weeks == w[order][1:]).all()
+
+
+def test_rounds_needed():
+    """The half width of the slope's interval with so many anchors, from the design itself."""
+    n = rounds_needed(1.0, 8, 2, 12.0, 0.03)
+    for more, enough in ((n, True), (n - 1, False)):
+        t = np.arange(2 + more) * 12.0
+        se = 1.0 / math.sqrt(8 * float(((t - t.mean()) ** 2).sum()))
+        assert bool(stats.t.ppf(0.975, 8 * (1 + more) - 1) * se <= 0.03) is enough
+    assert rounds_needed(5.0, 2, 2, 12.0, 1e-4) is None
+
+
+def test_steps_are_found_where_they_are():
+    """A step between two anchors is dated there; at a change it is told as such; a slope is told from a step; two steps are two."""
+    rng = np.random.default_rng(6)
+    found = search(*nested(rng, 14, 3, 3, step=-3.2), known=(13.0,))
+    assert [(s.before, s.after, s.known) for s in found.steps] == [(12.0, 24.0, 0)]
+    assert found.steps[0].size.interval.low < -3.2 < found.steps[0].size.interval.high
+    assert search(*nested(rng, 14, 4, 3, slope=0.15)).slope_is_better
+    d, client, occasion, weeks = nested(rng, 20, 8, 2, step=4.0, at=30.0)
+    two = search(d - 4.0 * (weeks >= 60), client, occasion, weeks)
+    assert {(s.before, s.after) for s in two.steps} == {(24.0, 36.0), (48.0, 60.0)}
+    nothing = search(np.zeros(24), client[:24], occasion[:24], weeks[:24])
+    assert nothing.steps == ()
+    assert search(*(x[:2] for x in nested(rng, 1, 2, 1))).p is None
+
+
+def rates(n, *design, seed=0, **planted):
+    """How often the search alarms, says slope or step; how often the slope's interval holds the truth; mean slope."""
+    rng, found = np.random.default_rng(seed), np.zeros((n, 4))
+    for k in range(n):
+        data = nested(rng, *design, **planted)
+        s, e = search(*data, resamples=399, seed=k), slope_on_time(*data)
+        held = e.slope.interval.low <= planted.get("slope", 0.0) <= e.slope.interval.high
+        found[k] = ((s.p or 1.0) < 0.05, s.slope_is_better, held, e.slope.value)
+    return found.mean(axis=0)
+
+
+def test_alarms_are_as_rare_as_they_claim():
+    """80 studies without a drift, 20 with 0.15 pp a week (14 clients, three anchors)."""
+    assert rates(80, 14, 3, 2)[0] <= 0.125
+    assert rates(20, 14, 3, 2, slope=0.15)[0] == 1.0
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("design", [(14, 3, 3), (8, 3, 3), (8, 2, 1), (14, 4, 2), (60, 3, 1), (3, 4, 3)])
+def test_level_and_coverage_of_drift(design, capsys):
+    """2,000 studies a design; prints a line of the table in methods."""
+    alarm, _, held, mean = rates(2000, *design, seed=11)
+    found = rates(500, *design, seed=12, slope=0.15)
+    with capsys.disabled():
+        print(
+            f"\n| {design} | {100 * alarm:.1f} | {100 * held:.1f} | {mean:+.4f} | {100 * found[0]:.0f} | {100 * found[1]:.0f} |"
+        )
+    assert alarm <= 0.062
+    assert 0.935 <= held <= 0.97
+
+
+# one client
+def test_verdict_is_a_t_test_of_means_of_days():
+    """Interval and probabilities by scipy; days to settle by the formula; a drift known of the device is taken off."""
+    first, second, noise = np.array([20.0, 20.4]), np.array([18.1, 18.5, 18.3]), Noise(0.8, 9.0, own=True)
+    v = verdict(first, second, noise, target=1.0)
+    se = 0.8 * math.sqrt(1 / 2 + 1 / 3)
+    ends = stats.t.interval(0.95, 9, v.change.value, se)
+    assert (v.change.interval.low, v.change.interval.high) == pytest.approx(ends)
+    assert v.direction == pytest.approx(stats.t.cdf(1.9 / se, 9))
+    assert v.exceeds == pytest.approx(stats.t.cdf(0.9 / se, 9))
+    assert v.settle == math.ceil(2 * (1.959964 * 0.8 / 1.9) ** 2)
+    assert v.kind == ("real" if ends[1] < 0 else "likely")
+    moved = verdict(first, second, noise, moved=(-1.9, 0.3))
+    assert (moved.change.value, moved.kind) == (pytest.approx(0.0, abs=1e-9), "within noise")
+    assert moved.change.interval.high > v.change.interval.high - v.change.value
+    q, p = disagreement(np.array([1.0, 3.0]), np.array([0.5, 0.5]))
+    assert (q, p) == pytest.approx((8.0, stats.chi2.sf(8.0, 1)))
+
+
+def test_means_of_a_week_and_the_way_to_a_goal():
+    """Trailing means by loops; earliest and latest day by the ends of the rate's interval."""
+    day = np.array([1, 2, 4, 9, 10, 11, 30])
+    value = np.array([1.0, 2, 3, 4, 5, 6, 7])
+    means = week_means(day, value, Noise(1.0, 1e12, own=True))
+    loops = [value[(day <= x) & (day > x - 7)].mean() for x in day]
+    assert means.mean == pytest.approx(loops)
+    assert means.half[2] == pytest.approx(1.959964 / math.sqrt(3), rel=1e-5)
+    t = np.arange(0, 84, 7)
+    rate = rate_of(t, 20 - 0.1 * t / 7 + np.tile([0.05, -0.05], 6))
+    early, late = days_to(18.0, rate)
+    gap = rate.now - 18.0
+    assert (early, late) == (
+        math.floor(7 * gap / -rate.per_week.interval.low), math.ceil(7 * gap / -rate.per_week.interval.high)
+    )  # fmt: skip
+    assert days_to(25.0, rate) is None
+    assert rate_of(t[:4], np.arange(4.0)) is None
+
+
+def test_verdicts_claim_no_more_than_they_may():
+    """Of clients who did not change: *real* in at most 5 %, *likely* or more in at most 20 %, by mornings and by fortnights."""
+    rng = np.random.default_rng(8)
+    for days, near in ((np.arange(60), 7), (np.arange(0, 182, 14), 1)):
+        kinds = []
+        for _ in range(1500):
+            value = rng.normal(20, 1.0, days.size)
+            kinds.append(verdict(value[:near], value[-near:], noise_of(days, value)).kind)
+        share = {k: kinds.count(k) / len(kinds) for k in ("real", "likely")}
+        assert share["real"] <= 0.062, share
+        assert share["real"] + share["likely"] <= 0.22, share
+
+
+# a line
+def line_study(rng, clients=20, anchors=3, slope=0.8, scan=0.5):
+    """Readings of a device whose error falls with the value."""
+    true = rng.uniform(10, 36, clients)
+    client, occasion = np.repeat(np.arange(clients), anchors), np.arange(clients * anchors)
+    fat = true[client] + rng.normal(0, 1.0, client.size)
+    x = fat + rng.normal(0, scan, client.size)
+    y = 6 + slope * fat + rng.normal(0, 0.8, clients)[client] + rng.normal(0, 0.7, client.size)
+    return x, y, client, occasion
+
+
+def parts_of_line(x, y, client, occasion, scan=0.5):
+    """Client means and the corrected slope between them."""
+    ones = np.ones(x.size)
+    error = reference_error(np.ones(x.size, dtype=int), np.zeros(x.size), scan)
+    trend = reference_trend(y - x, x, ones, client, occasion, error)
+    return client_means(y - x, x, ones, client, occasion, error), trend.between.slope
+
+
+def test_line_left_out_by_a_loop():
+    """The line without each client, weights held, by moments written out; the client's part by refitting what it leaves."""
+    x, y, client, occasion = line_study(np.random.default_rng(9), clients=12)
+    means, _ = parts_of_line(x, y, client, occasion)
+    s = occasion_means(y - x, client, occasion)
+    ours = leave_out_line(s, x, y - x, means)
+    line = np.empty(x.size)
+    for c in range(12):
+        rest = np.arange(12) != c
+        k, mx, md, e = means.weight[rest], means.x[rest], means.d[rest], means.error[rest]
+        cx, cd = k @ mx / k.sum(), k @ md / k.sum()
+        sxx, sxd = k @ (mx - cx) ** 2, k @ ((mx - cx) * (md - cd))
+        noise = (k - k**2 / k.sum()) @ e
+        gamma = (sxd + noise) / (sxx - noise)
+        own = client == c
+        line[own] = y[own] - (cx + (y[own] - cx - cd) / (1 + gamma))
+    assert ours.line == pytest.approx(line)
+    left = (y - x) - line
+    for j in (0, 7, 20):
+        rest = np.arange(x.size) != j
+        fit = fit_nested(left[rest], client[rest], occasion[rest])
+        assert ours.own[j] == pytest.approx(line[j] + fit.beta[0] + fit.blup[client[j]], abs=0.02)
+
+
+def test_leave_out_spread_by_refitting():
+    """SDs of what is left out: variances, mean and client's part refitted without it."""
+    d, client, occasion, _ = nested(np.random.default_rng(10), 10, 4, 2)
+    left = leave_out(variance_grid(occasion_means(d, client, occasion)))
+    for j in (0, 9, 30):
+        rest = occasion != j
+        fit = fit_nested(d[rest], client[rest], occasion[rest])
+        c = j // 4
+        assert left.own[j] == pytest.approx(fit.beta[0] + fit.blup[c], abs=0.02)
+        lower = fit.variances[1] + fit.variances[2] / 2
+        assert left.own_sd[j] == pytest.approx(math.sqrt(fit.blup_sd[c] ** 2 + lower), rel=0.05)
+        others = client != c
+        fit = fit_nested(d[others], client[others], occasion[others])
+        total = fit.variances[0] + fit.variances[1] + fit.variances[2] / 2 + fit.beta_cov[0, 0]
+        assert left.pooled_sd[j] == pytest.approx(math.sqrt(total), rel=0.05)
+
+
+def held_by_line(n, seed):
+    """Share of new clients' scans inside the line's interval, and the mean slope."""
+    rng, inside, slopes = np.random.default_rng(seed), [], []
+    for _ in range(n):
+        x, y, client, occasion = line_study(rng)
+        means, gamma = parts_of_line(x, y, client, occasion)
+        fit = line_fit(y - x, y, client, occasion, means, gamma)
+        x, y, _, _ = line_study(rng)
+        inside.append(np.abs(fit.line.reference(y) - x) <= fit.line.half(y))
+        slopes.append(fit.line.slope)
+    return float(np.mean(inside)), float(np.mean(slopes))
+
+
+def test_line_serves_new_clients():
+    """80 studies: new scans of new clients inside the 95 % interval, the slope without the scan's error in it."""
+    inside, slope = held_by_line(80, 3)
+    assert 0.93 <= inside <= 0.98
+    assert slope == pytest.approx(0.8, abs=0.015)
+
+
+@pytest.mark.slow
+def test_line_coverage(capsys):
+    """1,000 studies."""
+    inside, slope = held_by_line(1000, 4)
+    with capsys.disabled():
+        print(f"\nline: {100 * inside:.1f} % of new scans inside, mean slope {slope:.3f} (0.8)")
+    assert 0.94 <= inside <= 0.965
+
+
+# records
+LINE = LineRecord(20.0, 2.0, 0.8, 1.0, 0.01, 0.001, 2.1)
+RECORD = CalibrationRecord(
+    1, "Alder", "body_fat_percent", "", "Lab scan", "client", (2.0, -2.0, 6.0), {"A": (3.0, 1.0, 5.0, 3)}, ("1",), 10.0, 40.0, 9, 3,
+    "2026-08-20", "2026-12-01", 1, "x", made_of=MadeOf(settings=("", "athlete"), drift=(0.05, 0.15), drift_from="2026-05-25"),
+)  # fmt: skip
+
+
+def test_interval_grows_with_a_known_drift():
+    """Ten weeks after the day where the offset holds, a difference has moved by 0.5 to 1.5: the corrected value reaches lower."""
+    at = correct(RECORD, "A", 25.0, "2026-05-25", "")
+    later = correct(RECORD, "A", 25.0, "2026-08-03", "")
+    assert (at.interval.low, at.interval.high) == (20.0, 24.0)
+    assert (later.interval.low, later.interval.high) == pytest.approx((18.5, 24.0))
+    assert "grown" in {n.code for n in later.notes}
+    assert [r.difference for r in compare_versions(RECORD, replace(RECORD, pooled=(2.5, -1.0, 6.0), id=2))] == [0.5, 0.0]
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    values=st.lists(st.floats(5, 60), min_size=1, max_size=6),
+    client=st.sampled_from(["A", "B"]),
+    setting=st.sampled_from(["", "athlete", "other"]),
+    line=st.booleans(),
+    pooled=st.booleans(),
+    weeks=st.integers(-20, 40),
+)
+def test_a_series_is_corrected_as_its_readings(values, client, setting, line, pooled, weeks):
+    """Correcting together gives what correcting one by one gives."""
+    record = replace(RECORD, line=LINE if line else None, pooled=RECORD.pooled if pooled else None)
+    day = date.fromordinal(date(2026, 5, 25).toordinal() + 7 * weeks).isoformat()
+    found = correct_series(record, client, np.array(values), [day] * len(values), [setting] * len(values), stale=False)
+    for k, value in enumerate(values):
+        one = correct(record, client, value, day, setting)
+        assert bool(found.known[k]) is (one.value is not None)
+        if one.value is not None:
+            assert (found.value[k], found.low[k], found.high[k]) == pytest.approx(
+                (one.value, one.interval.low, one.interval.high)
+            )
+
+
+def test_ranges_of_the_published_table():
+    """Bounds of Gallagher et al. 2000 (from memory); an interval across a bound supports no single range."""
+    one = placed("body_fat_percent", "female", 30, 27.0, Interval(25.0, 29.0))
+    assert (one.bounds, one.first, one.last, one.supported) == ((21.0, 33.0, 39.0), 1, 1, True)
+    two = placed("body_fat_percent", "male", 45, 21.5, Interval(19.0, 24.0))
+    assert (two.first, two.last, two.supported) == (1, 2, False)
+    assert placed("body_fat_percent", "male", 17, 21.5, Interval(19.0, 24.0)) is None
+    assert placed("body_mass", "male", 30, 80.0, Interval(79.0, 81.0)) is None
+
+
+# the demo
+def test_drift_of_the_demo_is_what_was_planted(demo):
+    """Dogwood drifts, Birch stepped at its change of setting, Alder and Cedar are steady, equations do not follow; nobody else is accused."""
+    found = {r.instrument.name: r for r in finish(DriftRequest(demo.snapshot(), demo.lens).run())}
+    assert {n: r.verdict for n, r in found.items() if not r.instrument.equation} == {
+        "Alder": "steady", "Birch": "stepped", "Cedar": "steady", "Dogwood": "drifting"
+    }  # fmt: skip
+    step = found["Birch"].steps[0]
+    assert (step.change.words, step.change.setting, step.at) == ("athlete", True, "2026-06-01")
+    assert step.size.interval.low < -3.2 < step.size.interval.high
+    assert found["Dogwood"].not_following is None
+    assert all(r.not_following is not None for r in found.values() if r.instrument.equation.startswith("bmi_"))
+    standard = finish(DriftRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run())[0]
+    assert standard.verdict == "steady"
+    one = finish(DriftRequest(demo.snapshot(), replace(demo.lens, clients=frozenset({"Auk", "Cod"})), "Alder").run())[0]
+    assert one.verdict == "not enough anchors"
+    assert one.needed is None or one.needed >= 1
+    again = finish(DriftRequest(demo.snapshot(), demo.lens, kept=tuple(found.values())).run())
+    assert all(a.search is b.search for a, b in zip(again, found.values(), strict=True))  # not computed again
+
+
+def test_track_tells_stuck_from_following_and_drifting(demo):
+    """What a device is known to have moved is taken off; one that is stuck has no say; a change of setting is not crossed."""
+    for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run()):
+        if r.comparison.pairs.instrument.name == "Alder":
+            record = replace(record_of(r, demo.catalogue(), datetime(2026, 9, 1)), id=1, version=1)
+    wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")))
+    r = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), goal=10.0).run())
+    why = {d.instrument: d.why for d in r.together.devices}
+    assert why["Birch"] == "no_dates"
+    assert {n for n, w in why.items() if w == "stuck"} == {n for n in why if n.startswith("BMI equation")}
+    dogwood = next(d for d in r.together.devices if d.instrument == "Dogwood").verdict
+    alone = r.named("Dogwood")
+    assert dogwood.change.value < float(alone.value[-1] - alone.value[0]) - 1.0
+    alder = r.named("Alder")
+    assert alder.corrected.all()
+    assert alder.version == 1
+    assert (alder.low < alder.value).all()
+    assert [o.metric for o in r.opinions] == ["girth_waist"]
+    assert r.place is not None
+    by_hand = correct(record, "Auk", float(alder.raw[0]), "2026-03-02", "")
+    assert alder.value[0] == pytest.approx(by_hand.value)
+    water = finish(TrackRequest(wide, Lens(), "Auk", instrument="Birch", water="rule").run())
+    assert not np.allclose(water.named("Birch").value, r.named("Birch").value)

@@ -1,0 +1,241 @@
+"""Drift, Calibrate and Track, driven: what is on the screen, and what is in the file afterwards."""
+
+import json
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QApplication
+
+from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.units import Quantity
+from anchor_tally.figures.drift import positions
+from anchor_tally.study.edits.checks import AddCheckWeight
+from anchor_tally.study.edits.clients import PutClient
+from driving import shown
+
+
+def click_at(qtbot, figure, x, y=None):
+    """Click into a figure at a place in its data; without ``y`` near its upper edge."""
+    figure.draw()
+    low, high = figure.axes.get_ylim()
+    at = figure.axes.transData.transform((x, high - 0.04 * (high - low) if y is None else y))
+    qtbot.mouseClick(figure, Qt.MouseButton.LeftButton, pos=QPoint(round(at[0]), round(figure.height() - at[1])))
+
+
+def other(window):
+    """The file through another connection."""
+    return Session.open(window.session.path, read_only=True)
+
+
+def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
+    """Verdicts as planted; a day clicked, a battery noted, a setting begun with its readings, taken away again; a point's readings."""
+    window = window_on(demo)
+    page = window.page("drift")
+    shown(qtbot, page, lambda: qtbot.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier))
+    assert page.headline.text().startswith("Alder is steady")
+    page.choose(1)
+    assert "stepped down by 3.3 pp" in page.headline.text()
+    assert "its setting went to athlete (1 Jun 2026)" in page.headline.text()
+    page.choose(3)
+    assert page.headline.text().startswith("Dogwood drifts: its difference rises by")
+    lines = [page.table.text(k, 0) for k in range(page.table.count)]
+    assert {"Slope (pp a week)", "Robust slope (pp a week)", "p of slope and steps together"} <= set(lines)
+    page.choose(0)
+    days = positions(page.info)
+    click_at(qtbot, page.figure, days.min() + 30)
+    assert page.day.text() == "2026-04-01"
+    page.what.setCurrentText("battery")
+    qtbot.keyClicks(page.text, "new cells")
+    shown(qtbot, page, lambda: qtbot.keyClick(page.text, Qt.Key.Key_Return))
+    file = other(window)
+    assert [(e.kind, e.starts, e.note) for e in file.events()] == [("battery", "2026-04-01", "new cells")]
+    file.close()
+    assert [c.words for c in page.results[0].changes] == ["battery"]
+    page.day.setText("2026-06-15")
+    page.what.setCurrentText("setting")
+    qtbot.keyClicks(page.text, "summer")
+    shown(qtbot, page, lambda: qtbot.mouseClick(page.note, Qt.MouseButton.LeftButton))
+    file = other(window)
+    under = {r.taken_at[:10] for r in file.readings() if r.instrument == "Alder" and r.setting == "summer"}
+    assert min(under) == "2026-06-15"
+    file.close()
+    x = positions(page.info).min() + 105  # the noted change of 15 June
+    click_at(qtbot, page.figure, x)
+    assert page.change is not None
+    page.day.setText("2026-07-01")
+    shown(qtbot, page, lambda: qtbot.mouseClick(page.move_, Qt.MouseButton.LeftButton))
+    file = other(window)
+    assert min(r.taken_at[:10] for r in file.readings() if r.setting == "summer") >= "2026-07-01"
+    file.close()
+    for _ in range(3):
+        shown(qtbot, page, window.undo)
+    file = other(window)
+    assert not file.events()
+    assert not [r for r in file.readings() if r.setting == "summer"]
+    file.close()
+    click_at(qtbot, page.figure, positions(page.info)[0], page.info.difference[0])
+    assert (window.drawer.isVisible(), window.drawer.table.count) == (True, 4)  # three repeats and a scan
+    page.day.setText("soon")
+    page.text.setText("x")
+    said = []
+    page.message.connect(lambda text, trouble: said.append((text, trouble)))
+    qtbot.mouseClick(page.note, Qt.MouseButton.LeftButton)
+    assert said[0][1]
+    assert "nothing was changed" in said[0][0]
+
+
+def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, demo, capsys):
+    """Two clients are too few; check weights stand as weaker evidence; the command line says the same."""
+    for k in range(5):
+        shown_kg = 20.0 + 0.1 * k + 0.02 * (k % 2)
+        masses = (Quantity(x, f"{x:g}", "kg") for x in (20.0, shown_kg))
+        demo.do(AddCheckWeight(demo.catalogue().instrument_named("Alder").id, f"2026-0{k + 3}-02T08:00", *masses))
+    window = window_on(demo)
+    demo.look(replace(demo.lens, clients=frozenset({"Auk", "Cod"})))
+    page = window.page("drift")
+    shown(qtbot, page, lambda: window.go("drift"))
+    assert "not enough anchors" in page.headline.text()
+    assert "against known masses it moves" in page.notes.text()
+    capsys.readouterr()
+    assert main(["drift", "--demo", "--instrument", "Birch", "--json"]) == 0
+    out = json.loads(capsys.readouterr().out)
+    assert (out["schema"], out["verdict"]) == ("anchor-tally/drift/1", "stepped")
+    assert {"slope_per_week", "ci", "p", "steps", "robust", "control_chart"} <= out.keys()
+    assert (out["steps"][0]["setting_changed"], out["steps"][0]["at"]) == (True, "2026-06-01")
+
+
+def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
+    """A row opens its readings; adopting, a second version, both beside each other, withdrawing; the certificate; advice needs a reason."""
+    window = window_on(demo)
+    page = window.calibrate
+    shown(qtbot, page, lambda: window.go("calibrate"))
+    assert page.info.trees[0].client == "Merle"  # the planted odd client stands on top
+    click_at(qtbot, page.forest, page.info.trees[0].offset, 0)
+    assert window.drawer.title.text() == "Alder: Merle"
+    assert "drawn to the mean of all" in window.drawer.formula.text()
+    assert window.drawer.table.count == 12  # three tallies of three, three scans
+    page.errors.draw()
+    assert any("advised" in t.get_text() for t in page.errors.axes.texts)
+    qtbot.mouseClick(page.adopt, Qt.MouseButton.LeftButton)
+    demo.look(replace(demo.lens, clients=frozenset(c.code for c in demo.catalogue().clients.values()) - {"Merle"}))
+    qtbot.waitUntil(lambda: page.adopt.isEnabled() and "13 clients" not in page.adopt.text(), timeout=10_000)
+    qtbot.mouseClick(page.adopt, Qt.MouseButton.LeftButton)
+    page.show_view("versions")
+    assert [page.versions.list.text(k, 1) for k in range(2)] == ["in force", "superseded"]
+    assert page.versions.sentence.text().startswith("From v1 to v2 the largest change is")
+    qtbot.mouseClick(page.versions.withdraw, Qt.MouseButton.LeftButton)
+    assert [page.versions.list.text(k, 1) for k in range(2)] == ["withdrawn", "in force"]
+    page.versions.list.choose(1)
+    qtbot.mouseClick(page.versions.certificate, Qt.MouseButton.LeftButton)
+    data = json.loads(QApplication.clipboard().text())
+    assert (data["schema"], data["version"], len(data["offsets"])) == ("anchor-tally/certificate/1", 1, 15)
+    window.undo()
+    assert page.versions.list.text(0, 1) == "in force"
+    path = window.session.path
+    page.show_view("board")
+    page.table.opened.emit(0, 1)
+    assert window.drawer.title.text() == "Alder: all clients"
+    demo.look(replace(demo.lens, clients=frozenset({"Auk", "Cod"})))
+    qtbot.waitUntil(lambda: "Too few scanned clients" in page.advice.text(), timeout=10_000)
+    page.choose(2)
+    assert not page.adopt.isEnabled()  # against the advice only with a reason, which is kept
+    if page.reason.isVisible():
+        qtbot.keyClicks(page.reason, "house rule")
+        qtbot.mouseClick(page.adopt, Qt.MouseButton.LeftButton)
+        assert "house rule" in {c.made_of.reason for c in demo.calibrations()}
+    window.close()
+    demo.close()
+    capsys.readouterr()
+    assert main(["certificate", str(path), "--instrument", "Alder"]) == 0
+    assert json.loads(capsys.readouterr().out)[0]["validity"]["valid_until"] > "2026-08-17"
+    assert main(["certificate", "--demo", "--instrument", "Alder"]) == 2
+    assert "no offset of Alder is adopted" in capsys.readouterr().err
+
+
+def test_provisional_against_a_field_method(qtbot, window_on, demo):
+    """Without a scan a method may stand in: its published error is in the intervals, and everything says provisional."""
+    window = window_on(demo)
+    page = window.calibrate
+    demo.look(replace(demo.lens, reference="bmi_deurenberg_1991"))
+    shown(qtbot, page, lambda: window.go("calibrate"))
+    r = page.results[page.chosen]
+    assert "a field method: provisional. Its own error (SD 4.1)" in page.detail.text()
+    assert r.pooled.new.high - r.pooled.new.low > 2 * 1.96 * 4.1
+    assert r.provisional
+    demo.look(replace(demo.lens, reference="Consensus"))
+    qtbot.waitUntil(lambda: "Consensus is none" in page.headline.text(), timeout=10_000)
+
+
+def test_track_one_client(qtbot, window_on, demo):
+    """The verdict between dates chosen in the picture, a corrected series, a goal, an event over the dates, another client."""
+    window = window_on(demo)
+    shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
+    qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
+    page = window.page("track")
+    shown(qtbot, page, lambda: qtbot.keyClick(window, Qt.Key.Key_7, Qt.KeyboardModifier.ControlModifier))
+    assert page.client.currentText() == "Auk"
+    assert "from 2 Mar 2026 to 17 Aug 2026, by all devices together" in page.headline.text()
+    assert "Alder on 17 Aug 2026: corrected" in page.under.text()
+    assert "Second opinion, waist girth" in page.under.text()
+    assert "Information, no target" in page.notes.text()
+    day = page.result.series[0].day - np.datetime64("1970-01-01", "D").astype(int) - 719163 + 0.5
+    shown(qtbot, page, lambda: click_at(qtbot, page.figure, day[3]))
+    assert page.result.since == int(page.result.series[0].day[3])
+    shown(qtbot, page, lambda: click_at(qtbot, page.figure, day[8]))
+    assert page.result.until == int(page.result.series[0].day[8])
+    shown(qtbot, page, lambda: qtbot.keyClick(page.figure, Qt.Key.Key_Right))
+    assert page.result.until == int(page.result.series[0].day[9])
+    dates = (page.from_.text(), page.to.text())
+    page.kind.setCurrentText("illness")
+    qtbot.keyClicks(page.remark, "flu")
+    shown(qtbot, page, lambda: qtbot.keyClick(page.remark, Qt.Key.Key_Return))
+    qtbot.keyClicks(page.goal, "13,5")
+    shown(qtbot, page, lambda: qtbot.keyClick(page.goal, Qt.Key.Key_Return))
+    assert "Goal 13.5 %" in page.under.text()
+    file = other(window)
+    assert [(e.kind, e.starts, e.ends, e.note) for e in file.events()] == [("illness", *dates, "flu")]
+    assert [g.value for g in file.goals()] == [13.5]
+    file.close()
+    shown(qtbot, page, lambda: page.away.click())
+    assert not demo.events()
+    shown(qtbot, page, lambda: page.choose(4))
+    assert "shows only 0." in page.notes.text()  # the equation from body mass index is stuck
+    page.water.setCurrentIndex(1)
+    shown(qtbot, page, lambda: page.choose(1))
+    assert page.result.water == "rule"
+    shown(qtbot, page, lambda: page.follow("Merle"))
+    assert page.headline.text().startswith("Merle: body fat")
+    page.from_.setText("yesterday")
+    said = []
+    page.message.connect(lambda text, _trouble: said.append(text))
+    page._dates_typed()
+    assert said == ["A date is written as 2026-03-02."]
+
+
+def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo):
+    """A history of disordered eating: no fat number; girths can be followed."""
+    auk = demo.catalogue().client_coded("Auk")
+    demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
+    window = window_on(demo)
+    page = window.page("track")
+    shown(qtbot, page, lambda: window.go("track"))
+    assert "no fat number is shown" in page.headline.text()
+    assert not page.side.isVisible()
+    demo.look(replace(demo.lens, metric="girth_waist"))
+    qtbot.waitUntil(lambda: "waist girth" in page.headline.text(), timeout=10_000)
+    assert "disordered eating" in page.cautions.text()
+
+
+@pytest.mark.parametrize("key", ["drift", "track"])
+def test_pages_of_an_empty_study(qtbot, window_on, tmp_path, key):
+    """Nothing to show is said, with what it needs."""
+    session = Session.new(tmp_path / "n.tally", "t")
+    window = window_on(session)
+    page = window.page(key)
+    shown(qtbot, page, lambda: window.go(key))
+    assert "eeds" in page.under.text()
+    window.close()
+    session.close()
