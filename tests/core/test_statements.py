@@ -555,3 +555,51 @@ def test_words_and_boards_carry_the_numbers_of_the_result(demo):
     assert (rung.bias, rung.interval, rung.limits) == (b.value, b.interval, (lim.lower, lim.upper))
     frame = pd.DataFrame({"c": r.comparison.pairs.client, "d": r.comparison.pairs.d})
     assert sorted(rung.ticks) == pytest.approx(sorted(frame.groupby("c").d.mean()))
+
+
+def held_out(n, seed, *, clients=14, bias=2.0, own=1.3, drift=0.0, settings_at=None):
+    """Of ``n`` studies of three scans: shares of scans of a fourth visit inside the corrected interval (own clients, new ones), models."""
+    rng, inside, models = np.random.default_rng(seed), {"own": [], "new": []}, []
+    for _ in range(n):
+        fat, offset = rng.uniform(14, 30, clients + 4), bias + rng.normal(0, own, clients + 4)
+        lines, later = [], []
+        for c in range(clients + 4):
+            for k, day in enumerate(("2026-01-05", "2026-03-30", "2026-06-22", "2026-09-14")):
+                true = fat[c] + rng.normal(0, 1.0)
+                scan, error = true + rng.normal(0, 0.4), offset[c] + rng.normal(0, 0.8) + drift * 12 * k
+                shown = true + error + rng.normal(0, 0.3, 3)
+                if k == 3:
+                    later.append((c, scan, float(shown[0])))
+                elif c < clients:
+                    lines += [reading(f"C{c}", f"{day}T08:00", round(scan, 2), name="Scan", kind="reference")]
+                    lines += [reading(f"C{c}", f"{day}T07:30", round(v, 2), repeat=r + 1) for r, v in enumerate(shown)]
+        session = study_of(lines)
+        r = calibrated(session)
+        models.append(r.model)
+        if r.offer and r.valid_until:
+            record = record_of(r, session.catalogue(), datetime(2026, 6, 23), "drawn")
+            for c, scan, shown in later:
+                found = correct(record, f"C{c}", shown, "2026-09-14", "")
+                inside["own" if c < clients else "new"].append(found.interval.low <= scan <= found.interval.high)
+    return {k: float(np.mean(v)) for k, v in inside.items() if v}, models
+
+
+def test_corrected_readings_hold_new_scans():
+    """25 studies: scans of the next visit inside the 95 % interval of the corrected reading; without a bias nothing is corrected."""
+    shares, models = held_out(25, 5)
+    assert models.count("client") >= 20
+    assert 0.91 <= shares["own"] <= 0.99
+    _, models = held_out(25, 6, bias=0.0, own=0.0)
+    assert models.count("none") >= 22
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("design", [{}, {"clients": 8}, {"own": 0.3}, {"bias": 0.0, "own": 0.0}, {"drift": 0.04}])
+def test_held_out_scans(design, capsys):
+    """500 studies a design; prints a line of the table in methods."""
+    shares, models = held_out(500, 9, **design)
+    with capsys.disabled():
+        print(f"\n| {design} | {shares} |", {m: models.count(m) for m in sorted(set(models))})
+    assert all(0.935 <= v <= 0.985 for v in shares.values())
+    if design.get("bias") == 0.0:
+        assert models.count("none") >= 450
