@@ -15,7 +15,7 @@ from ..domain.lens import Lens
 from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import OK, Snapshot
-from ..stats.calibration_line import LineFit, line_fit, may_be_a_line
+from ..stats.calibration_line import LineFit, line_fit, may_be_a_line, offset_at
 from ..stats.distributions import normal_quantile, t_interval
 from ..stats.estimate import Estimate, Floats, Interval, Note, note
 from ..stats.offsets import (
@@ -92,6 +92,13 @@ class CalibrateResult:
     digest: str
     notes: tuple[Note, ...]
     key: bytes = b""
+
+    @property
+    def at_ends(self) -> tuple[tuple[float, float, Interval], ...]:
+        """What the line subtracts at both ends of the range: reading, offset and its interval; nothing where no line was chosen."""
+        if self.line is None or self.model not in LINES or self.range is None:
+            return ()
+        return tuple((at, *offset_at(self.line.line, at)) for at in self.range)
 
 
 @dataclass(frozen=True, slots=True)

@@ -190,7 +190,7 @@ class DriftRequest:
         known = tuple((c.at - float(instant.min())) / WEEK for c in changes)
         search = find_steps(m, at, pairs.d, pairs.client, pairs.occasion, known)
         fit = fit_nested(pairs.d, pairs.client, pairs.occasion)
-        chart = control_chart(m, at, fit) if fit is not None else None
+        chart = control_chart(m, at, fit) if fit is not None and moments_apart(at) > 1 else None
         own = fit.blup[m.client_of] if fit is not None and fit.blup.size == m.clients.size else np.zeros(m.mean.size)
         metric = metric_named(pairs.metric)
         margin = self.snapshot.catalogue.margin(metric) if metric is not None else None

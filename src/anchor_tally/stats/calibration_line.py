@@ -7,7 +7,6 @@ what it leaves over.
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -140,8 +139,3 @@ def offset_at(line: CalibrationLine, reading: float) -> tuple[float, Interval]:
     offset = float(reading - line.reference(y)[0])
     half = float(line.half(y, own=True)[0])
     return offset, Interval(offset - half, offset + half)
-
-
-def spread_of_line(line: CalibrationLine) -> float:
-    """SD of a new client's reading about the line, in the reference's unit."""
-    return math.sqrt(line.new) / line.slope

@@ -300,6 +300,10 @@ def offset_headline(result: CalibrateResult) -> str:
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
+    if result.at_ends:
+        k, unit = m.decimals, "%" if m.unit == "percent" else m.unit
+        said = [f"{signed(o, k)} ({span(i, k, sign=True)}) at {number(at, k)}" for at, o, i in result.at_ends]
+        return f"{name}: what to subtract grows with the reading: {said[0]}, {said[1]} {unit}."
     if b.interval is not None and b.interval.low <= 0 <= b.interval.high:
         return f"{name}: no common offset shown; it could be anything from {span(b.interval, m.decimals, sign=True)} {m.difference_unit}."
     verb = "subtract" if b.value >= 0 else "add"

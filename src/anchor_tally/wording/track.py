@@ -212,7 +212,8 @@ def _of_series(s: TrackSeries, r: TrackResult, m: Metric) -> list[Line]:
     if s.week.mean.size:
         half = float(s.week.half[-1])
         value = float(s.week.mean[-1])
-        lines.append(Line("  last 7 days", number(value, k), f"± {number(half, k)} ({count(int(s.week.days[-1]), 'day')})"))
+        sure = f"± {number(half, k)} " if s.noise is not None else ""
+        lines.append(Line("  last 7 days", number(value, k), f"{sure}({count(int(s.week.days[-1]), 'day')})"))
     if s.follows is not None:
         lines.append(Line("  slope on the scan", number(s.follows.value, 2), span(s.follows.interval, 2)))
     return lines

@@ -230,7 +230,8 @@ class CalibrateStage(QuestionPage):
         words = [sentences.error_sentence(r), " ".join(said), f"{sentences.adopted_for(r)} {sentences.range_sentence(r)}".strip()]
         self.detail.setText("\n".join(w for w in words if w))
         found = self.session.calibration_versions(name, r.comparison.pairs.metric) if not self.session.writing else []
-        stale = frozenset(c.id for c, gone in found if not gone and self.session.stale(c))
+        newest = {c.setting: c for c, gone in found if not gone}.values()  # only of those in force it matters
+        stale = frozenset(c.id for c in newest if self.session.stale(c))
         kept = versions(found, date.today().isoformat(), stale)
         live = [v for v in kept if v.state not in ("superseded", "withdrawn")]
         self.in_force.setText(
