@@ -456,3 +456,19 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     assert alder.value[0] == pytest.approx(by_hand.value)
     water = finish(TrackRequest(wide, Lens(), "Auk", instrument="Birch", water="rule").run())
     assert not np.allclose(water.named("Birch").value, r.named("Birch").value)
+
+
+def test_what_leaves_nothing_to_vary(demo):
+    """Cases that random studies found: settings that explain every occasion, devices that never vary, a goal that lies decades away."""
+    client, occasion = np.repeat([0, 1], 4), np.repeat(np.arange(4), 2)
+    d = np.repeat([2.0, 2.0, 2.5, 2.5], 2)
+    beside = np.column_stack([occasion == 1, occasion == 2]).astype(float)
+    assert slope_on_time(d, client, occasion, 12.0 * (occasion % 2), beside) is None
+    assert slope_on_time(d, client, occasion, np.zeros(8)) is None
+    t = np.arange(0, 84, 7)
+    slow = rate_of(t, 20 - 0.0001 * t)
+    assert days_to(10.0, slow) is None
+    exact = verdict(np.array([20.0]), np.array([20.0]), Noise(0.0, 5.0, own=True))
+    assert (exact.kind, exact.settle, exact.direction) == ("within noise", None, 0.5)
+    assert verdict(np.array([20.0]), np.array([21.0]), Noise(0.0, 5.0, own=True)).kind == "real"
+    assert noise_of(np.arange(3), np.arange(3.0)) is None

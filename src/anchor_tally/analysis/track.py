@@ -247,7 +247,7 @@ class TrackRequest:
         said = [d.verdict for d in devices if d.verdict is not None and not d.why]
         if not said:
             return Together(None, tuple(devices), None, since, until) if devices else None
-        if len(said) == 1:
+        if len(said) == 1 or not speaking:
             return Together(said[0], tuple(devices), None, since, until)
         day = np.concatenate([s.day for s in speaking])
         weight = np.concatenate([np.full(s.day.size, 1 / s.noise.sd**2) for s in speaking if s.noise is not None])

@@ -243,8 +243,18 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
 
     ``d`` (N,), ``client`` (N,) and ``occasion`` (N,) integer labels (an occasion label may recur in other clients),
     ``x`` (N, p) fixed effects, an intercept when None. Unbalanced designs and zero variances are allowed.
-    Returns None when there is no more than one pair, or fewer pairs than fixed effects plus one.
+    Returns None when there is no more than one pair, fewer pairs than fixed effects plus one, or where fixed effects and groups
+    together explain everything.
     """
+    try:
+        return _fitted(d, client, occasion, x)
+    except np.linalg.LinAlgError:
+        if x is None:
+            raise
+        return None  # beside these fixed effects nothing is left to vary at some level
+
+
+def _fitted(d: Floats, client: Ints, occasion: Ints, x: Floats | None) -> NestedFit | None:
     n = d.size
     x = np.ones((n, 1)) if x is None else np.asarray(x, dtype=float)
     p = x.shape[1]
@@ -257,7 +267,7 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
     z = np.column_stack([x, (d - shift) / scale])
     if p > 1:
         fitted = x @ np.linalg.lstsq(x, z[:, p], rcond=None)[0]
-        if float(((z[:, p] - fitted) ** 2).sum()) <= 1e-16 * n:
+        if float(((z[:, p] - fitted) ** 2).sum()) <= 1e-13 * n:
             return None  # the fixed effects explain everything: no variance is left to estimate
     sums, clients = _group_sums(z, client, occasion, p)
     m = len(sums.sizes)
@@ -272,6 +282,8 @@ def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None)
     within_ss = float(sums.within[p, p])
     if any(free) and within_ss <= 1e-18 * n and n > m:
         # replicates never differ: the lowest variance is zero, fit the occasion means instead
+        if m <= p:
+            return None
         reduced = _Sums(sums.means, np.ones(m), sums.client_of, sums.clients, np.zeros_like(sums.within), m, p)
         free2 = (sums.clients > 1 and m > sums.clients, False)
         if _within_clients(sums) <= 1e-18 * m:

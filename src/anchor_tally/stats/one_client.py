@@ -15,6 +15,7 @@ from .offsets import day_to_day
 WEEK_DAYS = 7
 OWN_DAYS = 10  # days of a client from which on their own noise is used
 MOST_DAYS = 60  # mornings on each side beyond which nobody is asked for more
+FARTHEST = 5 * 365  # days ahead beyond which no date is told
 REAL, LIKELY, NOISE = "real", "likely", "within noise"
 
 
@@ -153,7 +154,7 @@ def rate_of(day: Ints, value: Floats, least_days: int = 5, least_span: int = 21)
 def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
     """Earliest and latest day from now at which a goal is reached at this rate; the latest is None where it may never be.
 
-    None where the rate goes the other way or the goal is reached. By the ends of the rate's interval.
+    None where the rate goes the other way, the goal is reached, or lies years away. By the ends of the rate's interval.
     """
     gap = goal - rate.now
     i = rate.per_week.interval
@@ -164,7 +165,9 @@ def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
     if fast <= 0:
         return None
     size = abs(gap) * WEEK_DAYS
-    return math.floor(size / fast), math.ceil(size / slow) if slow > 0 else None
+    if size / fast > FARTHEST:
+        return None
+    return math.floor(size / fast), math.ceil(size / slow) if slow * FARTHEST > size else None
 
 
 def disagreement(change: Floats, se: Floats) -> tuple[float, float] | None:
