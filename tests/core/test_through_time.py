@@ -19,6 +19,7 @@ from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.calibration_record import correct, correct_series
 from anchor_tally.analysis.categories import placed
 from anchor_tally.analysis.drift import DriftRequest
+from anchor_tally.analysis.held_out import _left_out
 from anchor_tally.analysis.track import TrackRequest
 from anchor_tally.analysis.versions import compare_versions
 from anchor_tally.domain.lens import Lens
@@ -330,6 +331,16 @@ def test_leave_out_spread_by_refitting():
         fit = fit_nested(d[others], client[others], occasion[others])
         total = fit.variances[0] + fit.variances[1] + fit.variances[2] / 2 + fit.beta_cov[0, 0]
         assert left.pooled_sd[j] == pytest.approx(math.sqrt(total), rel=0.05)
+
+
+def test_single_design_left_out_by_a_loop():
+    """One pair a client: mean and SD of the others, as a new difference is stated from them."""
+    d = np.random.default_rng(12).normal(2, 1.5, 9)
+    pooled, _, sds = _left_out(occasion_means(d, np.arange(9), np.arange(9)), None)
+    for j in range(9):
+        others = np.delete(d, j)
+        assert pooled[j] == pytest.approx(others.mean())
+        assert sds[0][j] == pytest.approx(others.std(ddof=1) * math.sqrt(1 + 1 / 8))
 
 
 def held_by_line(n, seed):

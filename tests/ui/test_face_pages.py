@@ -42,7 +42,7 @@ def test_faces_of_the_demo(qtbot, window_on, demo):
     assert {window.drawer.table.text(k, 0).split()[1] for k in range(window.drawer.table.count)} == {"Alder", "Lab"}
     page = open_face(qtbot, window, "water")
     assert "its fat falls by" in page.headline.text()
-    qtbot.mouseClick(page.buttons[1], Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(page.names.buttons[1], Qt.MouseButton.LeftButton)
     assert page.headline.text().startswith("Birch")
     page.client.setCurrentIndex(page.client.findText("Auk"))
     page.client.activated.emit(page.client.currentIndex())

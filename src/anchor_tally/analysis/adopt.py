@@ -10,7 +10,7 @@ from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.instants import zone_named
 from ..domain.records import CalibrationRecord, LineRecord, MadeOf
-from ..stats.distributions import normal_quantile, t_quantile
+from ..stats.distributions import t_quantile
 from .calibrate import LINES, CalibrateResult
 from .comparator import CannotCompare
 
@@ -77,11 +77,7 @@ def _line(result: CalibrateResult) -> LineRecord | None:
     if result.line is None or result.offer not in LINES:
         return None
     x = result.line.line
-    t = t_quantile(0.975, x.df)
-    more = (
-        (result.method_error or 0.0) * x.slope * normal_quantile(0.975) / t
-    )  # a field method's own error, in the reading's unit
-    return LineRecord(x.centre, x.level, x.slope, x.new + more**2, x.level_variance, x.slope_variance, t)
+    return LineRecord(x.centre, x.level, x.slope, x.new, x.level_variance, x.slope_variance, t_quantile(0.975, x.df))
 
 
 def needs_reason(result: CalibrateResult) -> bool:

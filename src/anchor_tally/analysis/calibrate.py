@@ -212,8 +212,17 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
     until, late = _valid_until(comparison, moved, snapshot)
     if apart is not None:
         until = ""
-        notes.append(note("settings_apart", size=f"{abs(apart.value):.1f}", unit=_unit(pairs)))
-    if late:
+        ends = _size_ends(apart)
+        notes.append(
+            note(
+                "settings_apart",
+                size=f"{abs(apart.value):.1f}",
+                low=f"{ends.low:.1f}",
+                high=f"{ends.high:.1f}",
+                unit=_unit(pairs),
+            )
+        )
+    elif late:
         notes.append(note("drift_forbids", slope=f"{moved.slope.value:+.2f}" if moved else "", unit=_unit(pairs)))
     elif moved is not None and moved.found:
         notes.append(note("drift_shortens", slope=f"{moved.slope.value:+.2f}", unit=_unit(pairs), until=until))
@@ -237,6 +246,12 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         method_error=error,
         notes=tuple(notes),
     )
+
+
+def _size_ends(e: Estimate) -> Interval:
+    """The interval of the size of an estimate whose interval leaves zero."""
+    i = e.interval or Interval(e.value, e.value)
+    return i if e.value > 0 else Interval(-i.high, -i.low)
 
 
 def _unit(pairs: PairSet) -> str:

@@ -13,7 +13,7 @@ from ..domain.instants import moment, zone_named
 from ..domain.lens import Lens
 from ..domain.metrics import metric_named
 from ..domain.records import CheckWeight, Event, Instrument
-from ..domain.snapshot import OK, Columns, Floats, Ints, Snapshot, read_only
+from ..domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
 from ..stats.components import fit_nested
 from ..stats.estimate import Estimate, Interval, Note, note
 from ..stats.through_time import (
@@ -34,7 +34,7 @@ from ..stats.through_time import (
 from ..stats.variance_grid import occasion_means
 from ..stats.within_clients import centred
 from .calibrate import EXPIRY_WEEKS
-from .comparator import find_comparator, others_of
+from .comparator import CONSENSUS, find_comparator, others_of
 from .compare import lens_for
 from .consistency import outlying_repeats
 from .movement import WEEK, periods_beside, slope_of, weeks_of
@@ -159,7 +159,9 @@ class DriftRequest:
 
     def _kept_or_new(self, lens: Lens, item: Instrument, reference: Instrument) -> DriftResult:
         own = [e for e in self.events if e.instrument == item.id], [w for w in self.weights if w.instrument == item.name]
-        key = content_key(self.snapshot, lens, (item, reference), *own)
+        # a consensus is made of all devices
+        devices = [i for i in self.snapshot.instruments.values() if i.kind == "device"] if reference.id == CONSENSUS.id else []
+        key = content_key(self.snapshot, lens, (item, reference, *devices), item.name, *own)
         before = next((r for r in self.kept if r.key == key), None)
         if before is not None:  # only the consensus of the other devices may have changed
             side = self._side(before.pairs, lens)
@@ -174,7 +176,6 @@ class DriftRequest:
         notes = list(pairs.notes)
         changes = changes_of(self.snapshot, pairs.instrument, self.events)
         side = self._side(pairs, lens)
-        weeks = weeks_of(pairs)
         m = occasion_means(pairs.d, pairs.client, pairs.occasion) if pairs.n else None
         if m is None:
             empty = np.empty(0)
@@ -196,7 +197,7 @@ class DriftRequest:
         margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
         bound = margin / EXPIRY_WEEKS if margin is not None else None
         steps = tuple(self._step(s, float(instant.min()), changes) for s in search.steps)
-        verdict = _verdict(slope, search, bound, weeks)
+        verdict = _verdict(slope, search, bound)
         needed = _needed(pairs, slope, at, m.client_of, bound) if verdict == VERDICTS[3] else None
         if periods_beside(pairs) is not None:
             notes.append(note("drift_within_periods"))
@@ -258,7 +259,7 @@ def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
     return client_of * (int(pairs.setting.max()) + 1) + setting[occasions]
 
 
-def _verdict(slope: TimeSlope | None, search: Search, bound: float | None, weeks: Floats) -> str:
+def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> str:
     """One word. Moved only where the search over slope and steps together says so; steady only where a slope that matters is ruled out."""
     if search.p is not None and search.p < 0.05:
         if search.steps:
@@ -298,7 +299,7 @@ def _not_following(pairs: PairSet) -> Estimate | None:
 
 
 def _needed(pairs: PairSet, slope: TimeSlope | None, at: Floats, client_of: Ints, bound: float | None) -> int | None:
-    """Further anchors of each client until the slope is known well enough; one or two where nothing can be said of the spread yet."""
+    """Further anchors of each client until the slope is known well enough (None: years); up to three where the spread is not known yet."""
     per = np.bincount(client_of)
     anchors = float(np.median(per))
     gaps = np.diff(at)[np.diff(client_of) == 0]
@@ -354,7 +355,7 @@ def _medians(cell: Ints, value: Floats, size: Ints) -> Floats:
 
 
 def consensus_slope(snapshot: Snapshot, lens: Lens, item: Instrument) -> SideEvidence | None:
-    """Slope of the device on the mean of the other devices, visit by visit, within clients; weaker evidence: the others may drift.
+    """Slope of the device on the median of the other devices, visit by visit, within clients; weaker evidence: the others may drift.
 
     Every device's values are first taken as departures from its own mean with that client and setting, so that a device that is
     missing at a visit does not make a jump.
@@ -366,9 +367,7 @@ def consensus_slope(snapshot: Snapshot, lens: Lens, item: Instrument) -> SideEvi
     devices = [i for i in snapshot.instruments.values() if i.kind == "device" and not i.equation]
     if item not in devices or len(devices) < 3:
         return None
-    rows = np.concatenate([rows_of_instrument(snapshot, everyone if i is not item else lens, i, lens.metric) for i in devices])
-    rows = rows[c.status[rows] == OK]
-    parts = [series_of(c, rows[c.instrument[rows] == i.id]) for i in devices]
+    parts = [series_of(c, rows_of_instrument(snapshot, everyone if i is not item else lens, i, lens.metric)) for i in devices]
     own = parts[devices.index(item)]
     if own.n < 5:
         return None

@@ -54,6 +54,11 @@ def _left_out(means: OccasionMeans, grid: VarianceGrid | None) -> tuple[Floats, 
     person = means.per_client(means.mean) / n
     others = ((person.sum() - person) / (person.size - 1))[means.client_of]
     rest = n[means.client_of] - 1
+    if means.n == means.clients.size:  # of the others alone: mean and SD, as the pooled offset states them
+        c = person.size
+        square = (person**2).sum() - person**2
+        spread = np.sqrt(np.maximum(square - (c - 1) * others**2, 0.0) / max(c - 2, 1) * (1 + 1 / (c - 1)))
+        return others, others, (spread, spread)
     alone = np.where(rest > 0, (means.per_client(means.mean)[means.client_of] - means.mean) / np.maximum(rest, 1), others)
     return others, alone, None
 

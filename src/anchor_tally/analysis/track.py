@@ -25,6 +25,7 @@ from .question import Asked
 MASS = "body_mass"
 GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
 FALL_PERCENT = 1.0  # of body mass a week: faster is cautioned against (common practice)
+MASS_DAYS = 42  # days that the rate of body mass is taken from
 RECENT_DAYS = 84  # days that the rate is taken from
 
 
@@ -182,9 +183,19 @@ class TrackRequest:
             warned = essential_fat(self.lens.metric, sex, float(hand.raw[-1]), float(hand.value[-1]), float(hand.low[-1]))
             cautions += [warned] if warned is not None else []
         if mass_rate is not None and mass_rate.interval is not None and mass_rate.value < -FALL_PERCENT:
-            cautions.append(note("fast_fall", rate=f"{-mass_rate.value:.1f}", most=f"{FALL_PERCENT:g}"))
-        if hand is not None and not hand.counts and hand.follows is not None:
-            notes.append(note("stuck_device", name=hand.instrument.name, slope=f"{hand.follows.value:.2f}"))
+            i = mass_rate.interval
+            facts = {
+                "rate": f"{-mass_rate.value:.1f}",
+                "low": f"{-i.high:.1f}",
+                "high": f"{-i.low:.1f}",
+                "most": f"{FALL_PERCENT:g}",
+            }
+            cautions.append(note("fast_fall", **facts))
+        if hand is not None and not hand.counts and hand.follows is not None and hand.follows.interval is not None:
+            f, i = hand.follows, hand.follows.interval
+            notes.append(
+                note("stuck_device", name=hand.instrument.name, slope=f"{f.value:.2f}", low=f"{i.low:.2f}", high=f"{i.high:.2f}")
+            )
         if hand is not None and hand.moved is None and not hand.instrument.equation:
             notes.append(note("drift_not_known", name=hand.instrument.name))
         if self.water != "off" and not offered:
@@ -271,7 +282,7 @@ class TrackRequest:
         return self._together(series, last, newest, target) if newest - last > 7 else None
 
     def _mass_rate(self, client: Client) -> Estimate | None:
-        """Change of body mass in percent a week over the last four weeks, by the scale that was read most."""
+        """Change of body mass in percent a week over the last six weeks, by the scale that was read most."""
         best: Days | None = None
         for item in readers_of(self.snapshot, MASS):
             found = client_days(self.snapshot, item, MASS, client)
@@ -279,7 +290,7 @@ class TrackRequest:
                 best = found
         if best is None:
             return None
-        recent = best.day >= best.day[-1] - 42
+        recent = best.day >= best.day[-1] - MASS_DAYS
         rate = rate_of(best.day[recent], best.value[recent], least_days=4, least_span=14)
         if rate is None or rate.per_week.interval is None:
             return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from ..analysis.versions import Version
@@ -24,9 +25,7 @@ def certificate_json(v: Version, item: Instrument) -> dict[str, Any]:
         "state": v.state,
         "model": r.model,
         "offsets": _offsets(r),
-        "line": None
-        if r.line is None
-        else {"centre": r.line.centre, "level": r.line.level, "slope": r.line.slope, "t": r.line.t, "new_variance": r.line.new},
+        "line": None if r.line is None else asdict(r.line),
         "coverage": 0.95,
         "conditions": {
             "setting": r.setting or None,

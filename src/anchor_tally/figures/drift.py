@@ -55,7 +55,7 @@ def info(r: DriftResult, zone: str) -> DriftInfo:
         at = np.linspace(0, (end - start) / WEEK, 40)
         line = (start + at * WEEK, *r.slope.band(at))
     inside = tuple(c for c in r.changes if start - 30 * 86400 <= c.at <= end + 30 * 86400)
-    label = f"difference less the client's own part ({unit})"
+    label = f"difference, own part out ({unit})"
     return DriftInfo(
         r.instant, r.centred, r.client, anchors, line, _levels(r, start, end), r.periods, inside, r.chart, start, end, label, zone
     )

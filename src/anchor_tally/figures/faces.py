@@ -231,13 +231,15 @@ def matrix(r: AlikeResult) -> MatrixInfo:
     return MatrixInfo(r.names, r.r, r.low, r.high, r.known)
 
 
-ENDS_FIT = 6  # instruments up to which the interval fits into a square
+ENDS_FIT = 84  # pixels of a cell from which on the interval fits into it
 
 
 def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> None:
     """Squares as large as the correlation, its number and 95 % interval in them; the sign by filled or open squares, never by colour alone."""
     prepare(axes, palette, family)
     k = len(what.names)
+    place = axes.get_window_extent()
+    wide = min(place.width, place.height) / (k + 0.2) >= ENDS_FIT
     for a in range(k):
         for b in range(k):
             if a == b:
@@ -251,7 +253,7 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
             text = f"{value:.2f}".replace("-", "−")
             axes.text(b, -a + 0.08, text, ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
             ends = f"{what.low[a, b]:.2f} to {what.high[a, b]:.2f}".replace("-", "−")
-            if k <= ENDS_FIT:
+            if wide:
                 low = 0.18 if side >= 0.7 else side / 2 + 0.12  # within a large square, below a small one
                 axes.text(b, -a - low, ends, ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)
     axes.set_xlim(-0.6, k - 0.4)

@@ -65,7 +65,7 @@ def info(r: CalibrateResult, codes: dict[int, str]) -> ForestInfo:
         pooled=pooled.value if pooled is not None else None,
         interval=pooled.interval if pooled is not None else None,
         left=len(trees) - len(kept),
-        label=f"what is subtracted ({unit}); open: mean difference as read, filled: offset with its 95 % interval",
+        label=f"subtracted ({unit}); open: as read, filled: offset (95 %)",
     )
 
 

@@ -117,7 +117,7 @@ def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palet
         axes.text(0.005, what.goal, "goal", transform=axes.get_yaxis_transform(), va="bottom", color=palette.faint, fontsize=9, fontfamily=family)  # fmt: skip
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     said = "filled: corrected" if what.corrected.any() else "not corrected"
-    axes.set_xlabel(f"open: as read; {said}; line: 7 days; diamond: scan", fontfamily=family, fontsize=9)
+    axes.set_xlabel(f"open: as read; {said}; diamond: scan", fontfamily=family, fontsize=9)
     dates(axes)
 
 

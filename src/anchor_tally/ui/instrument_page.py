@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from ..domain.records import Instrument
 from ..figures.style import Mark, Palette, marks_of
@@ -15,7 +15,7 @@ from ..wording.names import short_name
 from ..wording.statistics import Line
 from .pages import EvidenceFor, Surroundings
 from .question_page import QuestionPage
-from .widgets import Flow, Table, label
+from .widgets import Choices, Table, label
 
 if TYPE_CHECKING:
     from .canvas import FigureView
@@ -37,9 +37,8 @@ class InstrumentPage(QuestionPage):
         self.crowded = False
         self.headline = label("Reading the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
-        self.names = QWidget()
-        self.names.setLayout(Flow(4))
-        self.buttons: list[QPushButton] = []
+        self.names = Choices()
+        self.names.chosen.connect(self.choose)
         self.table = Table(["Figure", "Value", "95 % interval"], "Figures of the chosen instrument")
         self.table.setMinimumWidth(430)
         self.table.setMaximumWidth(470)
@@ -107,30 +106,20 @@ class InstrumentPage(QuestionPage):
         before = names[self.chosen] if self.chosen < len(names) else ""
         self.results = result if isinstance(result, tuple) else (result,)
         names = [self.instrument_of(r).name for r in self.results]
-        self.chosen, self.point = (names.index(before) if before in names else 0), None
+        self.point = None
+        self.show_results(names.index(before) if before in names else 0)
+
+    def show_results(self, chosen: int) -> None:
+        """Show the results that there are, ``chosen`` in hand."""
+        names = [short_name(self.instrument_of(r).name) for r in self.results]
+        self.chosen = chosen
         self.spare.hide()
         self.side.setVisible(not self.crowded)
-        self._name_instruments(names)
+        self.names.fill(names)
+        self.names.setVisible(len(names) > 1)
         self._figure().show()
         self.paint()
         self.shown.emit()
-
-    def _name_instruments(self, names: list[str]) -> None:
-        row = self.names.layout()
-        if [b.text() for b in self.buttons] != [short_name(n) for n in names] and row is not None:
-            for b in self.buttons:
-                row.removeWidget(b)
-                b.hide()
-                b.deleteLater()
-            self.buttons = []
-            for k, name in enumerate(names):
-                button = QPushButton(short_name(name))
-                button.setObjectName("tab")
-                button.setCheckable(True)
-                button.clicked.connect(lambda _=False, k=k: self.choose(k))
-                self.buttons.append(button)
-                row.addWidget(button)
-        self.names.setVisible(len(names) > 1)
 
     def _figure(self) -> FigureView:
         if self.figure is None:
@@ -157,8 +146,7 @@ class InstrumentPage(QuestionPage):
         if not self.results:
             return
         r = self.results[self.chosen]
-        for k, button in enumerate(self.buttons):
-            button.setChecked(k == self.chosen)
+        self.names.mark(self.chosen)
         self.headline.setText(self.say(r))
         self.table.fill([(x.name, x.value, x.interval) for x in self.lines(r)])
         self.notes.setText(self.notes_of(r))

@@ -12,7 +12,9 @@ from PyQt6.QtWidgets import QWidget
 
 from ..app.actions import FACE_PAGES
 from ..app.session import Session
+from ..domain.errors import UserError
 from ..figures.style import Palette
+from ..study.edits.edit import Edit
 from .jobs import Jobs
 
 if TYPE_CHECKING:
@@ -52,6 +54,17 @@ class Page(QWidget):
     def refresh(self) -> None:
         """Show the study as it is now."""
         raise NotImplementedError
+
+    def edit(self, edit: Edit, said: str = "") -> bool:
+        """Make an edit of the study; what was done, or what is wrong with it, is said in the footer. Returns whether it was made."""
+        try:
+            self.session.do(edit)
+        except UserError as error:
+            self.message.emit(f"{error}.", True)
+            return False
+        if said:
+            self.message.emit(said, False)
+        return True
 
     def set_palette(self, palette: Palette) -> None:
         """Choose the theme of what is painted."""

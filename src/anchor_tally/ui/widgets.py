@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLayout,
     QLayoutItem,
+    QPushButton,
     QTableView,
     QWidget,
 )
@@ -149,6 +150,40 @@ class Flow(QLayout):
                 x += size.width() + self.spacing()
             y += high
         return y - rect.y()
+
+
+class Choices(QWidget):
+    """A row of names of which one is chosen; ``chosen`` carries its place. Names that stay keep their buttons."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.buttons: list[QPushButton] = []
+        self.row = Flow(4)
+        self.setLayout(self.row)
+
+    def fill(self, names: Sequence[str]) -> None:
+        """Show these names."""
+        if [b.text() for b in self.buttons] == list(names):
+            return
+        for b in self.buttons:
+            self.row.removeWidget(b)
+            b.hide()
+            b.deleteLater()
+        self.buttons = []
+        for k, name in enumerate(names):
+            button = QPushButton(name)
+            button.setObjectName("tab")
+            button.setCheckable(True)
+            button.clicked.connect(lambda _=False, k=k: self.chosen.emit(k))
+            self.buttons.append(button)
+            self.row.addWidget(button)
+
+    def mark(self, chosen: int) -> None:
+        """Show which one is chosen, whatever was clicked."""
+        for k, button in enumerate(self.buttons):
+            button.setChecked(k == chosen)
 
 
 class Rows(QAbstractTableModel):

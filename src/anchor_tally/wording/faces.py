@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import combinations
 
 from ..analysis.alike import AlikeResult
 from ..analysis.challenge import ChallengeResult
@@ -210,7 +211,14 @@ def alike_lines(r: AlikeResult) -> list[Line]:
     for b in r.balances:
         parts = " + ".join(_metric(m).label.lower() for m in b.parts)
         lines.append(Line(f"{b.instrument}: body mass less {parts} (%)", signed(b.mean, 1), f"at most {signed(b.worst, 1)}"))
-    return lines or [Line("No value computed from another", "", "")]
+    if not lines:
+        lines.append(Line("No value computed from another", "", ""))
+    for i, j in combinations(range(len(r.names)), 2):
+        if r.known[i, j]:
+            ends = Interval(float(r.low[i, j]), float(r.high[i, j]))
+            name = f"{short_name(r.names[i])} and {short_name(r.names[j])}: r"
+            lines.append(Line(name, signed(float(r.r[i, j]), 2), span(ends, 2, sign=True)))
+    return lines
 
 
 # score card

@@ -108,6 +108,13 @@ class MovePeriod:
         """Date the period anew and hand over the readings between both days."""
         instrument, _, start = _period(journal, self.setting)
         day = day_of(self.day)
+        low, high = sorted((start, day))
+        between = journal.one(
+            "SELECT 1 FROM setting WHERE instrument = ? AND client IS NULL AND id <> ? AND substr(starts, 1, 10) BETWEEN ? AND ?",
+            instrument, self.setting, low, high,
+        )  # fmt: skip
+        if between is not None:
+            raise EditRefused(f"another change of setting lies between {start} and {day}; nothing was changed")
         old, _ = _before(journal, instrument, start, self.setting)
         if day > start:
             _hand_over(journal, instrument, self.setting, old, start, day)

@@ -10,7 +10,6 @@ import numpy as np
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QWidget
 
 from ...analysis.drift import Change, DriftRequest, DriftResult
-from ...domain.errors import UserError
 from ...domain.instants import zone_named
 from ...domain.lens import Lens
 from ...domain.records import INSTRUMENT_EVENTS, Event
@@ -214,12 +213,7 @@ class DriftPage(InstrumentPage):
             self._do(JoinPeriod(number) if self.change.setting else RemoveEvent(number))
 
     def _do(self, edit: Edit) -> None:
-        try:
-            self.session.do(edit)
-        except UserError as error:
-            self.message.emit(f"{error}.", True)
-            return
-        self.text.clear()
-        self.at = self.change = None
-        self._show_change()
-        self.message.emit("Kept; Undo takes it back.", False)
+        if self.edit(edit, "Kept; Undo takes it back."):
+            self.text.clear()
+            self.at = self.change = None
+            self._show_change()

@@ -11,12 +11,10 @@ from ...analysis.rules import Finding, Material, ReviewRequest, ReviewResult
 from ...analysis.sensitivity import SensitivityRequest
 from ...app.find import Found
 from ...app.jobs import Job
-from ...domain.errors import UserError
 from ...domain.lens import Lens
 from ...figures import timeline
 from ...figures.style import Palette, marks_of
 from ...study.edits.decisions import Decide, Reopen
-from ...study.edits.edit import Edit
 from ...wording import review as words
 from ..pages import EvidenceFor, Page, Surroundings
 from ..widgets import Flow, Table, label
@@ -205,21 +203,13 @@ class ReviewPage(Page):
     # deciding
     def _decide(self, decision: str) -> None:
         f = self.chosen()
-        if f is not None and self._do(Decide(f.key, decision, self.reason.text(), f.readings)):
+        if f is not None and self.edit(Decide(f.key, decision, self.reason.text(), f.readings)):
             self.reason.clear()
 
     def _reopen(self) -> None:
         f = self.chosen()
         if f is not None:
-            self._do(Reopen(f.key, f.readings))
-
-    def _do(self, edit: Edit) -> bool:
-        try:
-            self.session.do(edit)
-        except UserError as error:
-            self.message.emit(f"{error}.", True)
-            return False
-        return True
+            self.edit(Reopen(f.key, f.readings))
 
     def _to_bench(self) -> None:
         f = self.chosen()

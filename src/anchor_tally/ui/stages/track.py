@@ -13,13 +13,11 @@ from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QWidget
 from ...analysis.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...analysis.water import FAT, WATER
 from ...app.find import Found
-from ...domain.errors import UserError
 from ...domain.lens import Lens
 from ...domain.records import PERSON_EVENTS, Event, Instrument
 from ...domain.snapshot import Snapshot
 from ...figures import track as figures
 from ...figures.style import marks_of
-from ...study.edits.edit import Edit
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
 from ...wording import track as words
 from ...wording.names import short_name
@@ -165,13 +163,7 @@ class TrackPage(InstrumentPage):
         self.result = result
         self.results = tuple(result.series)
         names = [s.instrument.name for s in result.series]
-        self.chosen = names.index(result.chosen) if result.chosen in names else 0
-        self.spare.hide()
-        self.side.setVisible(not self.crowded)
-        self._name_instruments(names)
-        self._figure().show()
-        self.paint()
-        self.shown.emit()
+        self.show_results(names.index(result.chosen) if result.chosen in names else 0)
 
     def no_answer(self, text: str) -> None:
         self.result = None
@@ -262,8 +254,7 @@ class TrackPage(InstrumentPage):
         if 0 <= k < len(self.results):
             self.hand = self.results[k].instrument.name
             self.chosen = k
-            for j, button in enumerate(self.buttons):
-                button.setChecked(j == k)
+            self.names.mark(k)
             self.ask()
 
     def clicked(self, event: Any) -> None:
@@ -344,26 +335,18 @@ class TrackPage(InstrumentPage):
         except ValueError:
             self.message.emit(f'"{text[:20]}" is not a number.', True)
             return
-        self._do(SetGoal(self._person(), self.result.metric, value))
+        self.edit(SetGoal(self._person(), self.result.metric, value))
 
     def _note(self) -> None:
         if self.result is not None:
             since, until = (date.fromordinal(x).isoformat() for x in (self.result.since, self.result.until))
-            if self._do(AddEvent(Event(0, self._person(), None, since, until, self.kind.currentText(), self.remark.text()))):
+            if self.edit(AddEvent(Event(0, self._person(), None, since, until, self.kind.currentText(), self.remark.text()))):
                 self.remark.clear()
 
     def _take_away(self) -> None:
         number = self.noted.currentData()
         if number is not None:
-            self._do(RemoveEvent(number))
-
-    def _do(self, edit: Edit) -> bool:
-        try:
-            self.session.do(edit)
-        except UserError as error:
-            self.message.emit(f"{error}.", True)
-            return False
-        return True
+            self.edit(RemoveEvent(number))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() == Qt.Key.Key_Escape and self.result is not None:

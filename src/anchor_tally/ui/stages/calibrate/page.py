@@ -27,13 +27,13 @@ from ....domain.snapshot import Snapshot
 from ....figures import forest
 from ....figures.style import Mark, Palette, marks_of
 from ....study.edits.calibrations import AdoptCalibration, WithdrawCalibration
-from ....study.edits.edit import Edit
 from ....wording import sentences
 from ....wording.board import board, offset_words
 from ....wording.names import short_name
+from ...instrument_page import WIDE_ENOUGH
 from ...pages import EvidenceFor, Surroundings
 from ...question_page import QuestionPage
-from ...widgets import Flow, Table, label, tip
+from ...widgets import Choices, Table, label, tip
 from .versions import Versions
 
 if TYPE_CHECKING:
@@ -55,20 +55,21 @@ class CalibrateStage(QuestionPage):
         super().__init__(around)
         self.results: tuple[CalibrateResult, ...] = ()
         self.chosen, self.row, self.view = 0, -1, "forest"
+        self.crowded = False
         self.info: forest.ForestInfo | None = None
         self.forest: FigureView | None = None
         self.errors: FigureView | None = None
         self.headline = label("Reading the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
-        self.names, self.buttons = QWidget(), list[QPushButton]()
-        self.names.setLayout(Flow(4))
+        self.names = Choices()
+        self.names.chosen.connect(self.choose)
         self.tabs = self._make_tabs()
         self.table = Table(["Subtract for"], "Offset board")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
         self.versions = Versions()
-        self.versions.withdrawn.connect(lambda number: self._do(WithdrawCalibration(number), "Withdrawn; Undo brings it back."))
+        self.versions.withdrawn.connect(lambda number: self.edit(WithdrawCalibration(number), "Withdrawn; Undo brings it back."))
         self.versions.said.connect(lambda text: self.message.emit(text, False))
         self.pictures = QWidget()
         self.figures = QHBoxLayout(self.pictures)
@@ -162,25 +163,9 @@ class CalibrateStage(QuestionPage):
             w.show()
         b = board(self.results)
         self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
-        self._name_instruments(names)
+        self.names.fill([short_name(n) for n in names])
         self._explain()
         self.shown.emit()
-
-    def _name_instruments(self, names: list[str]) -> None:
-        row = self.names.layout()
-        if [b.text() for b in self.buttons] != [short_name(n) for n in names] and row is not None:
-            for b in self.buttons:
-                row.removeWidget(b)
-                b.hide()
-                b.deleteLater()
-            self.buttons = []
-            for k, name in enumerate(names):
-                button = QPushButton(short_name(name))
-                button.setObjectName("tab")
-                button.setCheckable(True)
-                button.clicked.connect(lambda _=False, k=k: self.choose(k))
-                self.buttons.append(button)
-                row.addWidget(button)
 
     # choosing
     def show_view(self, view: str) -> None:
@@ -214,8 +199,7 @@ class CalibrateStage(QuestionPage):
             return
         r = self.results[self.chosen]
         name = r.comparison.pairs.instrument.name
-        for k, button in enumerate(self.buttons):
-            button.setChecked(k == self.chosen)
+        self.names.mark(self.chosen)
         self.headline.setText(sentences.offset_headline(r))
         self.under.setText(
             "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind it. Open a cell for its readings."
@@ -223,7 +207,8 @@ class CalibrateStage(QuestionPage):
             else "In brackets the number of scans of a client. Choose a row for its readings; offsets are drawn towards that of all clients,"
             " the more the fewer scans there are."
         )
-        self.under.setVisible(self.view != "versions")
+        self.under.setVisible(self.view != "versions" and not self.crowded)
+        self.detail.setVisible(self.view != "versions" and not self.crowded)
         self.advice.setText(f"{name}: {sentences.calibration_sentence(r)}")
         named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
         said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
@@ -307,8 +292,11 @@ class CalibrateStage(QuestionPage):
 
     def drawer_open(self, is_open: bool) -> None:
         window = self.window()
+        self.crowded = is_open and window is not None and window.width() < WIDE_ENOUGH
         if self.errors is not None:
-            self.errors.setVisible(not (is_open and window is not None and window.width() < 1400))
+            self.errors.setVisible(not self.crowded)
+        for w in (self.under, self.detail):
+            w.setVisible(self.view != "versions" and not self.crowded)
 
     # adopting
     def _enable(self) -> None:
@@ -337,17 +325,8 @@ class CalibrateStage(QuestionPage):
         except UserError as error:
             self.message.emit(str(error), True)
             return
-        if self._do(
+        if self.edit(
             AdoptCalibration(record, item.kind, item.equation),
             f"Adopted: {item.name} is now corrected in Record and Track until {record.valid_until}. Undo withdraws it.",
         ):
             self.reason.clear()
-
-    def _do(self, edit: Edit, said: str) -> bool:
-        try:
-            self.session.do(edit)
-        except UserError as error:
-            self.message.emit(str(error), True)
-            return False
-        self.message.emit(said, False)
-        return True
