@@ -41,7 +41,7 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton))
     assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
     window.compare.ladder.draw()
-    labels = [t.get_text() for t in window.compare.ladder.axes.get_yticklabels()]
+    labels = [t.get_text() for t in window.compare.ladder.axes.texts]
     assert labels[:4] == ["Alder", "Birch", "Cedar", "Dogwood"]
 
     # the mistyped value stands out: open it, exclude it, see the figure change

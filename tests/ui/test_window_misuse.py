@@ -167,7 +167,7 @@ def test_names_are_plain_text(qtbot, window_on, tmp_path):
     window.compare._choose_point(0)
     for figure in (window.compare.ladder, window.compare.plot):
         figure.draw()
-    labels = [t.get_text() for t in window.compare.ladder.axes.get_yticklabels()]
+    labels = [t.get_text() for t in window.compare.ladder.axes.texts]
     assert labels[0].startswith("<img src='x.png'><b>A</b> $\\frac$ x")
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     window.go("record")

@@ -118,16 +118,17 @@ class CompareRequest:
 
 @dataclass(frozen=True, slots=True)
 class LadderRequest:
-    """Every instrument that has the metric against the reference."""
+    """Every instrument that has the metric against the reference; or those of them whose numbers are in ``only``."""
 
     snapshot: Snapshot
     lens: Lens
     seed: int = 1
+    only: frozenset[int] | None = None
 
     def run(self) -> Generator[float, None, tuple[CompareResult, ...]]:
         """Yield progress; return one result an instrument, in the study's order."""
         reference = find_comparator(self.snapshot, self.lens)
-        items = others_of(self.snapshot, self.lens, reference)
+        items = [i for i in others_of(self.snapshot, self.lens, reference) if self.only is None or i.id in self.only]
         asked = Asked(self.snapshot.revision, self.lens)
         results = []
         for k, item in enumerate(items):

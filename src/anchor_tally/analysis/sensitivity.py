@@ -10,6 +10,7 @@ import numpy as np
 
 from ..domain.lens import Lens
 from ..domain.snapshot import EXCLUDED, OK, Snapshot, read_only
+from .comparator import find_comparator
 from .compare import CompareResult, LadderRequest
 
 
@@ -32,17 +33,19 @@ class SensitivityRequest:
     def run(self) -> Generator[float, None, tuple[Sensitivity, ...]]:
         """Yield progress; return one entry an instrument with excluded readings; none where nothing was excluded."""
         c = self.snapshot.columns.get(self.lens.metric)
-        out = c is not None and bool((c.status == EXCLUDED).any())
-        if c is None or not out:
+        left_out = c.instrument[c.status == EXCLUDED] if c is not None else np.empty(0, np.int64)
+        if c is None or not left_out.size:
             return ()
-        without = yield from LadderRequest(self.snapshot, self.lens).run()
+        of_scans = find_comparator(self.snapshot, self.lens).id in left_out  # those move every instrument
+        only = None if of_scans else frozenset(left_out.tolist())
+        without = yield from LadderRequest(self.snapshot, self.lens, only=only).run()
         back = replace(c, status=read_only(np.where((c.status == EXCLUDED) & ~np.isnan(c.value), OK, c.status), np.int64))
         columns = MappingProxyType({**self.snapshot.columns, self.lens.metric: back})
-        with_them = yield from LadderRequest(replace(self.snapshot, columns=columns), self.lens).run()
+        with_them = yield from LadderRequest(replace(self.snapshot, columns=columns), self.lens, only=only).run()
         found = []
         for a, b in zip(without, with_them, strict=False):
-            own = (c.instrument == a.pairs.instrument.id) | (c.instrument == a.pairs.reference.id)
-            n = int((own & (c.status == EXCLUDED)).sum())
+            own = (left_out == a.pairs.instrument.id) | (left_out == a.pairs.reference.id)
+            n = int(own.sum())
             if n and a.pairs.instrument.id == b.pairs.instrument.id:
                 found.append(Sensitivity(n, a, b))
         return tuple(found)

@@ -13,9 +13,11 @@ class Job:
 
     ``here`` makes a generator that needs the study's connection: it runs between the events of the window. ``away`` (if any)
     takes what that returned and computes on the worker, from frozen things only. Each yield is progress and a place to stop;
-    closing a generator takes back what it has done. A share is a float, anything else is for the one who asked.
+    closing a generator takes back what it has done. A share is a float, anything else is for the one who asked. What is
+    ``patient`` goes on when nobody waits for something else.
     """
 
     words: str
     here: Callable[[], Generator[Any, None, Any]]
     away: Callable[[Any], Generator[Any, None, Any]] | None = None
+    patient: bool = False

@@ -16,7 +16,7 @@ from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.within_clients import centred
 from ..wording.names import short_name
-from .style import Mark, Palette, minus, points, prepare, ring
+from .style import Mark, Palette, minus, points, prepare, ring, rows
 
 MOST = 1500  # ticks or points drawn of one instrument
 
@@ -85,21 +85,11 @@ def draw_strips(axes: Any, what: StripInfo, marks: tuple[Mark, ...], chosen: int
             axes.plot(d, np.full(d.size, -k), ls="none", marker="|", ms=16, mew=1, color=mark.colour, alpha=alpha, zorder=2)
         else:
             axes.text(0, -k, "  no repeats", color=palette.faint, va="center", fontfamily=family, fontsize=9)
-    _rows(axes, [s.name for s in what.strips], chosen, palette, family)
+    rows(axes, [short_name(s.name) for s in what.strips], palette, family, chosen=chosen)
     reach = max([2.2 * (s.day or 0) for s in what.strips] + [3.2 * (s.within or 0) for s in what.strips] + [0.3])
     axes.set_xlim(-reach, reach)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)
-
-
-def _rows(axes: Any, names: list[str], chosen: int, palette: Palette, family: str) -> None:
-    """Names on the left, and a frame about the chosen row."""
-    if 0 <= chosen < len(names):
-        axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)
-    axes.set_yticks([-k for k in range(len(names))])
-    axes.set_yticklabels([short_name(n) for n in names], fontfamily=family, fontsize=10, color=palette.ink)
-    axes.tick_params(axis="y", length=0)
-    axes.set_ylim(-len(names) + 0.45, 0.55)
 
 
 # change
@@ -256,15 +246,14 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
             if wide:
                 low = 0.18 if side >= 0.7 else side / 2 + 0.12  # within a large square, below a small one
                 axes.text(b, -a - low, ends, ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)
+    names = [short_name(n) for n in what.names]
+    rows(axes, names, palette, family)
     axes.set_xlim(-0.6, k - 0.4)
     axes.set_ylim(-k + 0.4, 0.6)
     axes.set_aspect("equal", adjustable="box", anchor="W")
-    names = [short_name(n) for n in what.names]
-    axes.set_xticks(range(k))
-    axes.set_xticklabels(names, fontfamily=family, fontsize=9, color=palette.ink, rotation=30, ha="right")
-    axes.set_yticks([-a for a in range(k)])
-    axes.set_yticklabels(names, fontfamily=family, fontsize=10, color=palette.ink)
-    axes.tick_params(length=0)
+    axes.set_xticks([])
+    for a, name in enumerate(names):
+        axes.text(a, -0.012, name, transform=axes.get_xaxis_transform(), rotation=30, ha="right", va="top", color=palette.ink, fontsize=9, fontfamily=family)  # fmt: skip
 
 
 def _square(x: float, y: float, side: float, palette: Palette, *, filled: bool, strong: bool) -> Any:
@@ -308,7 +297,7 @@ def draw_score(axes: Any, what: ScoreInfo, marks: tuple[Mark, ...], chosen: int,
         axes.barh(-k, value, height=0.5, color=mark.colour, alpha=0.75, lw=0, zorder=2)
         said = f" first in {100 * first:.0f} % of resamples" if first is not None else ""
         axes.text(value + 0.01, -k, f"{value:.2f}{said}", va="center", color=palette.ink, fontsize=9, fontfamily=family)
-    _rows(axes, list(what.names), chosen, palette, family)
+    rows(axes, [short_name(n) for n in what.names], palette, family, chosen=chosen)
     axes.set_xlim(0, 1.45)
     axes.set_xticks([0, 0.25, 0.5, 0.75, 1.0])
     axes.set_xlabel("score (1: the best of these in every criterion)", fontfamily=family, fontsize=9)

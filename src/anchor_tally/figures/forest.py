@@ -11,7 +11,7 @@ from ..analysis.calibrate import CalibrateResult
 from ..domain.metrics import metric_named
 from ..stats.estimate import Interval
 from ..wording.statistics import BASELINE_WORDS, MODEL_LABELS
-from .style import Mark, Palette, minus, prepare
+from .style import Mark, Palette, minus, prepare, rows
 
 MOST = 30  # clients drawn: those farthest from the pooled offset
 
@@ -83,8 +83,6 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     if what.pooled is not None:
         axes.axvline(what.pooled, color=mark.colour, lw=1.6, ls=mark.line, zorder=1)
         axes.text(what.pooled, 1.005, "all clients", transform=axes.get_xaxis_transform(), ha="center", va="bottom", color=mark.colour, fontsize=9, fontfamily=family)  # fmt: skip
-    if 0 <= chosen < count:
-        axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)
     size = 7 if count <= 20 else 5
     offset = np.array([t.offset for t in what.trees])
     raw = np.array([t.raw for t in what.trees])
@@ -93,11 +91,8 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     axes.hlines(y[wide], low[wide], high[wide], color=mark.colour, lw=2, zorder=2)
     axes.plot(raw, y, ls="none", marker=mark.shape, ms=size, mfc="none", mec=mark.colour, mew=1.2, zorder=3)
     axes.plot(offset[wide], y[wide], ls="none", marker=mark.shape, ms=size, color=mark.colour, mec=palette.surface, zorder=4)
-    axes.set_yticks([])
-    for height, tree in zip(y.tolist(), what.trees, strict=True):  # texts, not ticks: those cost three times as much
-        axes.text(-0.012, height, f"{tree.client} ({tree.n})", transform=axes.get_yaxis_transform(), ha="right", va="center",
-                  color=palette.ink, fontsize=9 if count <= 24 else 7.5, fontfamily=family)  # fmt: skip
-    axes.set_ylim(-count + 0.45, 0.55)
+    names = [f"{t.client} ({t.n})" for t in what.trees]
+    rows(axes, names, palette, family, chosen=chosen, size=9 if count <= 24 else 7.5)
     axes.xaxis.set_major_formatter(minus)
     left = f"; {what.left} clients nearer to the pooled offset are not drawn" if what.left else ""
     axes.set_xlabel(what.label + left, fontfamily=family, fontsize=9)
@@ -162,9 +157,6 @@ def draw_errors(axes: Any, what: ErrorInfo, mark: Mark, palette: Palette, family
         axes.barh(-k, b.rmse, height=0.52, lw=0.8, zorder=2, **look)
         strong = " ← advised" if b.advised else ""
         axes.text(b.rmse + most * 0.02, -k, f"{b.rmse:.2f}{strong}{b.said}", va="center", color=palette.ink, fontsize=8.5, fontfamily=family)  # fmt: skip
-    axes.set_yticks([-k for k in range(len(what.bars))])
-    axes.set_yticklabels([b.name for b in what.bars], fontfamily=family, fontsize=9, color=palette.ink)
-    axes.tick_params(axis="y", length=0)
-    axes.set_ylim(-len(what.bars) + 0.45, 0.55)
+    rows(axes, [b.name for b in what.bars], palette, family, size=9)
     axes.set_xlim(0, most * 1.9)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)

@@ -11,7 +11,7 @@ from ..analysis.compare import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.estimate import Interval
 from ..wording.names import short_name
-from .style import Mark, Palette, minus, prepare
+from .style import Mark, Palette, minus, prepare, rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,12 +61,9 @@ def info(results: tuple[CompareResult, ...]) -> LadderInfo:
 def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str) -> None:
     """Draw the ladder on ``axes``; rung k lies at height −k."""
     prepare(axes, palette, family)
-    count = len(what.rungs)
     if what.zone is not None:
         axes.axvspan(-what.zone, what.zone, color=palette.band, zorder=0, lw=0)
     axes.axvline(0, color=palette.reference, lw=1.2, zorder=1)
-    if 0 <= chosen < count:
-        axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)
     for k, (rung, mark) in enumerate(zip(what.rungs, marks, strict=True)):
         if rung.bias is None:
             axes.text(0, -k, " no pairs", color=palette.faint, va="center", fontfamily=family, fontsize=9)
@@ -91,9 +88,6 @@ def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, pale
                 zorder=3,
             )
         axes.plot([rung.bias], [-k], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=4)
-    axes.set_yticks([-k for k in range(count)])
-    axes.set_yticklabels([short_name(r.name) for r in what.rungs], fontfamily=family, fontsize=10, color=palette.ink)
-    axes.tick_params(axis="y", length=0)
-    axes.set_ylim(-count + 0.45, 0.55)
+    rows(axes, [short_name(r.name) for r in what.rungs], palette, family, chosen=chosen)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from importlib import resources
 from typing import Any
@@ -99,6 +99,20 @@ def use_fonts() -> str:
     return family
 
 
+def empty(axes: Any) -> None:
+    """Take everything off axes that are drawn on again. Clearing them would make axis and ticks anew, a third of a redraw."""
+    for group in (axes.lines, axes.patches, axes.collections, axes.texts, axes.images, axes.artists):
+        for artist in tuple(group):
+            artist.remove()
+    for axis in (axes.xaxis, axes.yaxis):
+        axis.set_units(None)
+        axis.set_label_text("")
+    axes.set(xscale="linear", yscale="linear", title="", aspect="auto")  # the scale brings its own ticks
+    axes.apply_aspect()
+    axes.autoscale(True)
+    axes.dataLim.set(axes.dataLim.null())  # else limits of the last picture stay where a span comes first
+
+
 def prepare(axes: Any, palette: Palette, family: str) -> None:
     """Give axes the theme: quiet spines, ticks in the faint ink."""
     axes.set_facecolor(palette.surface)
@@ -111,6 +125,19 @@ def prepare(axes: Any, palette: Palette, family: str) -> None:
     axes.tick_params(colors=palette.faint, labelsize=9, length=3, labelfontfamily=family)
     axes.xaxis.label.set_color(palette.faint)
     axes.yaxis.label.set_color(palette.faint)
+
+
+def rows(axes: Any, names: Sequence[str], palette: Palette, family: str, *, chosen: int = -1, size: float = 10) -> None:
+    """A row a name, row k at height −k, the names on the left, and a frame about the chosen one."""
+    if 0 <= chosen < len(names):
+        axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)
+    axes.set_yticks([])
+    beside = axes.get_yaxis_transform()
+    for k, name in enumerate(names):  # texts, not ticks: those cost three times as much
+        axes.text(
+            -0.012, -k, name, transform=beside, ha="right", va="center", color=palette.ink, fontsize=size, fontfamily=family
+        )
+    axes.set_ylim(-len(names) + 0.45, 0.55)
 
 
 MANY = 300  # points from which on they are drawn small and pale
@@ -147,7 +174,9 @@ LABEL_WIDE = 95  # pixels for a date under the axis
 
 def dates(axes: Any) -> None:
     """As many dates under an axis of time as there is room for."""
-    from matplotlib.dates import AutoDateLocator
+    from matplotlib.dates import AutoDateFormatter, AutoDateLocator
 
     room = max(int(axes.get_window_extent().width / LABEL_WIDE), 2)
-    axes.xaxis.set_major_locator(AutoDateLocator(minticks=2, maxticks=room))  # type: ignore[no-untyped-call]
+    locator = AutoDateLocator(minticks=2, maxticks=room)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(AutoDateFormatter(locator))  # type: ignore[no-untyped-call]

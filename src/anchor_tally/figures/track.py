@@ -88,7 +88,6 @@ def _dates(ordinals: Any) -> Any:
 def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palette, family: str) -> None:
     """Draw the client on ``axes``."""
     prepare(axes, palette, family)
-    axes.xaxis_date()
     for start, end, words in what.events:
         axes.axvspan(*_dates([start, end]), color=palette.line, alpha=0.45, lw=0, zorder=0)
         axes.text(_dates(start), 0.02, f" {words}", transform=axes.get_xaxis_transform(), rotation=90, va="bottom", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip

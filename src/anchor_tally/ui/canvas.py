@@ -8,15 +8,13 @@ from typing import Any, ClassVar
 from matplotlib.backends.backend_qtagg import FigureCanvasQTAgg
 from matplotlib.colors import to_hex
 from matplotlib.figure import Figure
-from matplotlib.transforms import Bbox
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QApplication, QSizePolicy
 
-from ..figures.style import use_fonts
-
-TURN_MS = 8
+from ..figures.style import empty, use_fonts
+from .text_renderer import TextRenderer
 
 
 class FigureView(FigureCanvasQTAgg):
@@ -29,6 +27,7 @@ class FigureView(FigureCanvasQTAgg):
     def __init__(self, name: str, margins: tuple[int, int, int, int]) -> None:
         self._stale = True
         self._last: QImage | None = None
+        self._renderer: TextRenderer | None = None
         self._paint: Callable[[Any, str], None] | None = None  # how to fill the axes, until it is done
         super().__init__(Figure())
         self.family = use_fonts()
@@ -53,7 +52,7 @@ class FigureView(FigureCanvasQTAgg):
         if self.isVisible() and self not in FigureView._waiting:
             FigureView._waiting.append(self)
             if len(FigureView._waiting) == 1:
-                QTimer.singleShot(TURN_MS, FigureView._next)
+                QTimer.singleShot(0, FigureView._next)
 
     @staticmethod
     def all_drawn() -> bool:
@@ -74,7 +73,16 @@ class FigureView(FigureCanvasQTAgg):
                 waiting.pop(0).draw()
                 break
         if waiting:
-            QTimer.singleShot(TURN_MS, FigureView._next)
+            QTimer.singleShot(0, FigureView._next)
+
+    def get_renderer(self) -> TextRenderer:
+        """What draws at the present size."""
+        width, height = self.get_width_height(physical=True)
+        known = self._renderer
+        if known is None or (known.width, known.height, known.dpi) != (width, height, self.figure.dpi):
+            self._renderer = known = TextRenderer(width, height, self.figure.dpi)
+        self.renderer = known  # where the base class looks for it
+        return known
 
     def draw(self) -> None:
         """Draw now."""
@@ -107,8 +115,7 @@ class FigureView(FigureCanvasQTAgg):
     def _fill(self) -> None:
         paint, self._paint = self._paint, None
         if paint is not None:
-            self.axes.clear()
-            self.axes.dataLim.set(Bbox.null())  # clearing keeps limits of the last picture where a span comes first
+            empty(self.axes)
             paint(self.axes, self.family)
             self._fit()
 

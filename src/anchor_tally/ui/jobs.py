@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Generator
 from typing import Any
 
-from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QThreadPool, QTimer, pyqtSignal
 
 from ..app.jobs import Job
 from ..domain.errors import UserError
@@ -15,6 +15,7 @@ from ..domain.errors import UserError
 log = logging.getLogger("anchor_tally")
 SLICE_SECONDS = 0.025
 SHOWN_AFTER_MS = 400
+BEHIND = -1  # the priority, on the worker, of what is patient
 FAULT = "This did not work through a fault of the program; your data are kept and the study is unchanged."
 
 
@@ -37,16 +38,23 @@ class _Active:
         self.share: float | None = None
 
 
-class _Work(QRunnable):
-    def __init__(self, active: _Active, steps: Generator[Any, None, Any], signals: _Signals) -> None:
-        super().__init__()
-        self.setAutoDelete(False)
-        self.active, self.steps, self.signals = active, steps, signals
+class _Work:
+    """The part of a job that is computed on the worker; after each step a patient one lets others, and pictures, go first."""
+
+    def __init__(self, active: _Active, steps: Generator[Any, None, Any], jobs: Jobs) -> None:
+        self.active, self.steps, self.jobs, self.signals = active, steps, jobs, jobs.signals
 
     def run(self) -> None:
         try:
             while not self.active.gone:
                 self.signals.progress.emit(self.active, next(self.steps))
+                while self.active.job.patient and not self.active.gone:
+                    if self.jobs.pressing:
+                        self.jobs.pool.start(self.run, BEHIND)
+                        return
+                    if not self.jobs.drawing():
+                        break
+                    time.sleep(SLICE_SECONDS)  # a computation beside it would double the time of the picture
             self.steps.close()
         except StopIteration as stop:
             self.signals.done.emit(self.active, stop.value)
@@ -71,7 +79,8 @@ class Jobs(QObject):
         self.pool = QThreadPool(self)
         self.pool.setMaxThreadCount(1)
         self.active: dict[str, _Active] = {}
-        self._works: list[_Work] = []
+        self.drawing: Callable[[], bool] = lambda: False  # whether a picture is on its way to the screen
+        self.pressing = False  # whether the worker has been given what somebody waits for; it looks at this too
         self._shown, self._turn = False, 0
         self.signals = _Signals(self)
         self.signals.progress.connect(self._told)
@@ -120,10 +129,10 @@ class Jobs(QObject):
         """Give up everything and wait for the worker."""
         self.cancel()
         self.pool.waitForDone()
-        self._works.clear()
 
     def _slice(self) -> None:
         here = [a for a in self.active.values() if a.steps is not None]
+        here = [a for a in here if not a.job.patient] or here
         if not here:
             self._slices.stop()
             return
@@ -142,10 +151,9 @@ class Jobs(QObject):
             if active.job.away is None:
                 self._done(active, stop.value)
             else:
-                work = _Work(active, active.job.away(stop.value), self.signals)
-                self._works = [w for w in self._works if not w.active.gone][-4:]
-                self._works.append(work)
-                self.pool.start(work)
+                work = _Work(active, active.job.away(stop.value), self)
+                self.pool.start(work.run, BEHIND if active.job.patient else 0)
+                self._weigh()
         except UserError as error:
             active.steps = None
             self._failed(active, str(error))
@@ -179,7 +187,11 @@ class Jobs(QObject):
         self._rest()
         return True
 
+    def _weigh(self) -> None:
+        self.pressing = any(a.steps is None and not a.job.patient for a in self.active.values())
+
     def _rest(self) -> None:
+        self._weigh()
         if not self.active:
             self._patience.stop()
             if self._shown:

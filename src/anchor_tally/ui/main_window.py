@@ -133,6 +133,7 @@ class MainWindow(FileActions):
         self.session = session
         stage = self._as_left(session)
         self.jobs = Jobs(self)
+        self.jobs.drawing = lambda: not self._drawn()
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)

@@ -85,7 +85,7 @@ class ReviewPage(Page):
             self._ask_what_exclusions_move()
             return
         self.looked_at = now
-        job = Job("Reviewing", self.session.material_steps, self._away)
+        job = Job("Reviewing", self.session.material_steps, self._away, patient=True)
         self.jobs.start(OWNER, job, self._answer, self._failed)
 
     @staticmethod
@@ -104,9 +104,9 @@ class ReviewPage(Page):
         self.shown.emit()
 
     def _ask_what_exclusions_move(self) -> None:
-        """The one thing here that hangs on the lens."""
+        """The one thing here that hangs on the lens; asked when it is looked at."""
         lens = self.session.lens
-        if self.result is None or self.session.writing or self.weighed == lens:
+        if self.result is None or self.session.writing or self.weighed == lens or not self.isVisible():
             return
         self.weighed = lens
         self.under.setText("")
@@ -115,6 +115,7 @@ class ReviewPage(Page):
                 "With and without",
                 lambda: self.session.snapshot_steps(lens.metric),
                 lambda snapshot: SensitivityRequest(snapshot, lens).run(),
+                patient=True,
             )
             self.jobs.start(
                 "sensitivity", job, lambda found: self.under.setText(words.sensitivity_words(found)), lambda _text: None

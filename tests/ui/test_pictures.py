@@ -1,0 +1,84 @@
+"""Pictures on the screen: what was drawn before leaves no trace, and kept texts look as if set anew."""
+
+import numpy as np
+from matplotlib.backends.backend_agg import FigureCanvasAgg, RendererAgg
+from matplotlib.figure import Figure
+from matplotlib.transforms import Bbox
+
+from anchor_tally.app.actions import FACE_PAGES
+from anchor_tally.figures.forms import FORMS
+from anchor_tally.figures.style import empty
+from anchor_tally.ui.canvas import FigureView
+from anchor_tally.ui.text_renderer import TextRenderer
+from driving import shown
+
+
+def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo, monkeypatch):
+    """Every picture of the demo study, drawn where another was, equals pixel by pixel the one on new axes."""
+    paints = {}
+    redraw = FigureView.redraw
+
+    def noted(view, paint):
+        paints[f"{view.accessibleName()} {len(paints) if view.accessibleName() == 'Difference plot' else ''}"] = paint, view
+        redraw(view, paint)
+
+    monkeypatch.setattr(FigureView, "redraw", noted)
+    window = window_on(demo)
+    with qtbot.waitSignal(window.compare.formed, timeout=30_000):
+        window.compare.choose_form("ratio")
+    for key, _ in FORMS[2:]:
+        window.compare.choose_form(key)
+    for key in (*FACE_PAGES, "drift", "calibrate", "track", "review"):
+        shown(qtbot, window.page(key), lambda key=key: window.go(key))
+
+    def pixels(figure):
+        figure.canvas.draw()
+        return np.array(figure.canvas.buffer_rgba())
+
+    def fresh():
+        figure = Figure(figsize=(6, 4))
+        FigureCanvasAgg(figure)
+        figure.subplots_adjust(0.3, 0.2, 0.97, 0.9)
+        return figure, figure.add_subplot()
+
+    again, axes = fresh()
+    rng = np.random.default_rng(1)
+    names = [*paints, *rng.permutation(list(paints))]
+    alone = {}
+    for name in names:
+        paint, view = paints[name]
+        if name not in alone:
+            figure, new = fresh()
+            paint(new, view.family)
+            alone[name] = pixels(figure)
+        empty(axes)
+        paint(axes, view.family)
+        assert np.array_equal(pixels(again), alone[name]), name
+    assert len(paints) >= 14
+
+
+def test_kept_texts_look_as_set_anew():
+    """A text from the store lies where Agg sets it, in its colour and as strong, and is cut where the picture is cut."""
+    figure = Figure()
+    prop = figure.text(0, 0, "x", fontsize=11).get_fontproperties()
+
+    def page(kind, alpha, clip=None):
+        renderer = kind(160, 60, 100.0)
+        gc = renderer.new_gc()
+        gc.set_foreground((0.7, 0.2, 0.1, alpha), isRGBA=True)
+        if clip is not None:
+            gc.set_clip_rectangle(clip)
+        renderer.draw_text(gc, 12.0, 40.0, "Quägga −1.8", prop, 0.0)
+        return np.array(renderer.buffer_rgba()).astype(float)
+
+    for alpha in (1.0, 0.4):
+        ours, agg = page(TextRenderer, alpha), page(RendererAgg, alpha)
+        assert abs(ours[..., 3].sum() / agg[..., 3].sum() - 1) < 0.02
+        for axis in (0, 1):
+            centre = [np.average(np.arange(p.shape[axis]), weights=p[..., 3].sum(1 - axis)) for p in (ours, agg)]
+            assert abs(centre[0] - centre[1]) < 0.6
+        inked = ours[..., 3] > 60 * alpha
+        assert np.abs(ours[inked][:, :3].mean(0) - [178.5, 51, 25.5]).max() < 6
+    half = page(TextRenderer, 1.0, Bbox.from_bounds(0, 0, 50, 60))
+    assert not half[:, 51:, 3].any()
+    assert half[:, :50, 3].any()
