@@ -38,7 +38,7 @@ from .held_out import BMI_EQUATION, LEAST_CLIENTS, validated
 from .movement import Movement, follows, movement, settings_apart
 from .pairing import PairSet, pair
 from .question import Asked
-from .reuse import content_key
+from .reuse import ContentKey, content_key
 
 EXPIRY_WEEKS = 16
 LINES = ("line", "line_client")
@@ -91,7 +91,7 @@ class CalibrateResult:
     sources: tuple[str, ...]
     digest: str
     notes: tuple[Note, ...]
-    key: bytes = b""
+    key: ContentKey = ()
 
     @property
     def at_ends(self) -> tuple[tuple[float, float, Interval], ...]:

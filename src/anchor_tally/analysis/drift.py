@@ -40,7 +40,7 @@ from .consistency import outlying_repeats
 from .movement import WEEK, periods_beside, slope_of, weeks_of
 from .pairing import DAY, PairSet, pair
 from .question import Asked
-from .reuse import content_key
+from .reuse import ContentKey, content_key
 from .series import instrument_asked, rows_of_instrument, series_of
 
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
@@ -118,7 +118,7 @@ class DriftResult:
     bound: float | None
     needed: int | None
     notes: tuple[Note, ...]
-    key: bytes = b""
+    key: ContentKey = ()
 
     @property
     def instrument(self) -> Instrument:

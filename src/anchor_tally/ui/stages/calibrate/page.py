@@ -57,6 +57,7 @@ class CalibrateStage(QuestionPage):
         self.chosen, self.row, self.view = 0, -1, "forest"
         self.crowded = False
         self.info: forest.ForestInfo | None = None
+        self.painted: object = None  # what the pictures show
         self.forest: FigureView | None = None
         self.errors: FigureView | None = None
         self.headline = label("Reading the study…", "headline", wrap=True)
@@ -240,6 +241,10 @@ class CalibrateStage(QuestionPage):
         r = self.results[self.chosen]
         self.info = forest.info(r, {k: c.code for k, c in self.session.catalogue().clients.items()})
         what, bars, mark = self.info, forest.errors(r), self.mark()
+        now = (what, bars, mark, self.row, self.colours)
+        if now == self.painted:  # an edit elsewhere leaves the picture as it is
+            return
+        self.painted = now
         left, right = self._figures()
         left.redraw(lambda axes, family: forest.draw(axes, what, mark, self.row, self.colours, family))
         right.redraw(lambda axes, family: forest.draw_errors(axes, bars, mark, self.colours, family))
