@@ -169,6 +169,40 @@ def test_components_equal_statsmodels(shape, sds, drop):
     assert fit.blup == pytest.approx(np.array(effects), abs=2e-4)
 
 
+OATS = """111 130 157 174 117 114 161 141 105 140 118 156 61 91 97 100 70 108 126 149 96 124 121 144 68 64 112 86 60 102 89 96 89 129
+ 132 124 74 89 81 122 64 103 132 133 70 89 104 117 62 90 100 116 80 82 94 126 63 70 109 99 53 74 118 113 89 82 86 104 97 99 119 121"""
+PASTES = """62.8 62.6 60.1 62.3 62.7 63.1 60 61.4 57.5 56.9 61.1 58.9 58.7 57.5 63.9 63.1 65.4 63.7 57.1 56.4 56.9 58.6 64.7 64.5 55.1 55.1
+ 54.7 54.2 58.8 57.5 63.4 64.9 59.3 58.1 60.5 60 62.5 62.6 61 58.7 56.9 57.7 59.2 59.4 65.2 66 64.8 64.1 54.8 54.8 64 64 57.7 56.8
+ 58.3 59.3 59.2 59.2 58.9 56.6"""
+
+
+@pytest.mark.parametrize(
+    ("data", "per", "drop", "line", "variances", "fixed"),
+    [
+        (OATS, 4, (2, 16, 17, 39, 40, 58), True, (197.2125, 164.7971, 144.7887),
+         ((84.1649424, 6.9670722, 6.0120503), (66.8980060, 6.7402408, 47.7668270))),
+        (OATS, 4, (2, 16, 17, 39, 40, 58), False, (179.4676, 142.7211, 430.2914), ((104.4143965, 6.6693520, 5.0069196),)),
+        (PASTES, 2, (0, 7, 8, 22, 43), False, (1.755754, 8.261214, 0.764437), ((60.0070750, 0.6824572, 9.0143184),)),
+    ],
+)  # fmt: skip
+def test_components_equal_r(data, per, drop, line, variances, fixed):
+    """Yates 1935 (blocks, plots, four doses) and Davies & Goldsmith 1972 (batches, casks, two tests), some values left out.
+
+    Recorded from lmer(y ~ 1 + (1|client/occasion)), and with + dose, of R 4.2.2 with lme4 1.1.31 and lmerTest 3.1.3, Satterthwaite's df.
+    """
+    keep = np.setdiff1d(np.arange(len(data.split())), drop)
+    y = np.array(data.split(), dtype=float)[keep]
+    client, occasion = keep // (3 * per), keep // per
+    fit = fit_nested(y, client, occasion, np.column_stack([np.ones(keep.size), keep % 4 * 0.2]) if line else None)
+    assert fit.variances == pytest.approx(variances, rel=2e-5)
+    for k, (beta, se, df) in enumerate(fixed):
+        assert (fit.beta[k], np.sqrt(fit.beta_cov[k, k])) == pytest.approx((beta, se), rel=1e-5)
+        assert fit.satterthwaite(np.eye(len(fixed))[k]) == pytest.approx(df, rel=1e-4)
+    if line:
+        blups = (-5.959688, -11.165204, -6.208495, -3.443488, 4.366302, 22.410572)  # in lme4's order of the blocks' names
+        assert sorted(fit.blup) == pytest.approx(sorted(blups), rel=1e-5)
+
+
 def test_balanced_design_has_closed_forms():
     """Balanced, interior: REML is the analysis of variance; the bias interval is the t interval of client means."""
     d, c, o = nested(np.random.default_rng(1), 14, 3, 3, (2, 1, 0.5))

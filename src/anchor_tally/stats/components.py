@@ -402,7 +402,9 @@ def _assemble(
     out_beta = beta * scale
     out_beta[0] += shift
     s2 = scale * scale
-    scaled = _Sums(sums.means * np.r_[np.ones(p), scale], sums.sizes, sums.client_of, sums.clients, sums.within * s2, sums.n, p)
+    unit = np.r_[np.ones(p), scale]  # of the columns: fixed effects as they are, then the values
+    within = sums.within * np.outer(unit, unit)
+    scaled = _Sums(sums.means * unit, sums.sizes, sums.client_of, sums.clients, within, sums.n, p)
     return NestedFit(
         beta=out_beta,
         beta_cov=cov * s2,
