@@ -11,7 +11,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import ImportRow, Refused
 from anchor_tally.domain.steps import finish
-from anchor_tally.exchange.readings_csv import open_readings
+from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.calibrations import AdoptCalibration
 from anchor_tally.study.edits.imports import ImportReadings
@@ -27,6 +27,20 @@ def parse_text(text):
         path.write_bytes(text.encode())
         found = list(open_readings(path).rows)
     return [r for r in found if not isinstance(r, Refused)], [r for r in found if isinstance(r, Refused)]
+
+
+def study_of(lines):
+    """A session with a tidy CSV given by its lines without the header."""
+    session = Session(open_file.create_in_memory("x"), None)
+    rows, refused = parse_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
+    assert not refused
+    session.do(ImportReadings(tuple(rows), "x"))
+    return session
+
+
+def reading(client, at, value, *, name="Fir", kind="device", repeat=1, metric="body_fat_percent", unit="percent", setting=""):
+    """One line of a tidy CSV."""
+    return f"{client},male,30,180,{at},{name},{kind},{setting},{metric},{value},{unit},{repeat},ok,"
 
 
 def typed(client, at, instrument, kind, metric, *values, setting="", first=1, **where):

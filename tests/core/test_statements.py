@@ -21,14 +21,12 @@ from anchor_tally.analysis.cautions import essential_fat
 from anchor_tally.analysis.compare import CompareRequest
 from anchor_tally.analysis.field_method import evaluate, side_by_side
 from anchor_tally.analysis.lanes import LanePlan
-from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Reading
 from anchor_tally.domain.repeats import Rule
 from anchor_tally.domain.steps import finish
-from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.figures import ladder
 from anchor_tally.scenario.squad import TRUTH
 from anchor_tally.stats.components import fit_nested
@@ -37,9 +35,7 @@ from anchor_tally.stats.offsets import client_offsets, pooled_from_grid
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from anchor_tally.stats.trend import reference_error, reference_trend
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
-from anchor_tally.study import open_file
 from anchor_tally.study.edits.checks import StateValue
-from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.wording.bench import lane_words, method_words
 from anchor_tally.wording.board import board
 from anchor_tally.wording.sentences import (
@@ -51,7 +47,7 @@ from anchor_tally.wording.sentences import (
     range_sentence,
     sentence,
 )
-from places import drawn_study, parse_text
+from places import drawn_study, reading, study_of
 
 Z = stats.norm.ppf(0.975)
 DESIGNS = [  # clients, anchors, repeats; SDs between clients, occasions, repeats; share of readings missing
@@ -197,20 +193,6 @@ def test_trend_keeps_its_level():
     planted = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, -0.4, 200)
     assert (planted[[1, 3]] > 90).all(), planted
     assert planted[0] > 80, planted
-
-
-def study_of(lines):
-    """A session with a tidy CSV given by its lines without the header."""
-    session = Session(open_file.create_in_memory("x"), None)
-    rows, refused = parse_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
-    assert not refused
-    session.do(ImportReadings(tuple(rows), "x"))
-    return session
-
-
-def reading(client, at, value, *, name="Fir", kind="device", repeat=1, metric="body_fat_percent", unit="percent", setting=""):
-    """One line of a tidy CSV."""
-    return f"{client},male,30,180,{at},{name},{kind},{setting},{metric},{value},{unit},{repeat},ok,"
 
 
 def calibrated(session, **given):

@@ -17,12 +17,15 @@ from anchor_tally.study.edits.clients import PutClient
 from driving import shown
 
 
-def click_at(qtbot, figure, x, y=None):
-    """Click into a figure at a place in its data; without ``y`` near its upper edge."""
+def click_at(qtbot, figure, x, y=None, *, twice=False):
+    """Click into a figure at a place in its data, once or twice; without ``y`` near its upper edge."""
     figure.draw()
     low, high = figure.axes.get_ylim()
     at = figure.axes.transData.transform((x, high - 0.04 * (high - low) if y is None else y))
-    qtbot.mouseClick(figure, Qt.MouseButton.LeftButton, pos=QPoint(round(at[0]), round(figure.height() - at[1])))
+    place = QPoint(round(at[0]), round(figure.height() - at[1]))
+    qtbot.mouseClick(figure, Qt.MouseButton.LeftButton, pos=place)
+    if twice:
+        qtbot.mouseDClick(figure, Qt.MouseButton.LeftButton, pos=place)
 
 
 def other(window):
@@ -189,6 +192,14 @@ def test_track_one_client(qtbot, window_on, demo):
     shown(qtbot, page, lambda: qtbot.keyClick(page.figure, Qt.Key.Key_Right))
     assert page.result.until == int(page.result.series[0].day[9])
     dates = (page.from_.text(), page.to.text())
+    chosen = page.result.since, page.result.until
+    with qtbot.waitSignal(page.shown), qtbot.waitSignal(page.evidence) as opened:
+        click_at(qtbot, page.figure, day[5], twice=True)
+    assert opened.args[0].name.startswith("Alder: Auk, 20")
+    assert len(opened.args[0].readings) == 3
+    assert window.drawer.isVisible()
+    window.drawer.hide()
+    assert (page.result.since, page.result.until) == chosen  # looking does not move the dates
     page.kind.setCurrentText("illness")
     qtbot.keyClicks(page.remark, "flu")
     shown(qtbot, page, lambda: qtbot.keyClick(page.remark, Qt.Key.Key_Return))
@@ -201,6 +212,9 @@ def test_track_one_client(qtbot, window_on, demo):
     file.close()
     shown(qtbot, page, lambda: page.away.click())
     assert not demo.events()
+    page.figure.setFocus()
+    shown(qtbot, page, lambda: qtbot.keyClick(page.figure, Qt.Key.Key_Escape))
+    assert "from 2 Mar 2026 to 17 Aug 2026" in page.headline.text()
     shown(qtbot, page, lambda: page.choose(4))
     assert "shows only 0." in page.notes.text()  # the equation from body mass index is stuck
     page.water.setCurrentIndex(1)

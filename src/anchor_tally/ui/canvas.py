@@ -39,7 +39,7 @@ class FigureView(FigureCanvasQTAgg):
         self.mpl_connect("button_press_event", self._pressed)
 
     def _pressed(self, event: object) -> None:
-        if self._paint is None:  # else what was clicked is a picture that is just being replaced
+        if self._paint is None or getattr(event, "dblclick", False):  # else the picture clicked at is just being replaced
             self.clicked.emit(event)
 
     # drawing: one step of one canvas a turn of the event loop, and none that is not seen; meanwhile the last picture stands,
@@ -147,4 +147,4 @@ class FigureView(FigureCanvasQTAgg):
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self.opened.emit()
         else:
-            super().keyPressEvent(event)
+            event.ignore()  # the page may know what to do

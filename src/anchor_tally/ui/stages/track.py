@@ -46,6 +46,7 @@ class TrackPage(InstrumentPage):
         self.since: int | None = None
         self.until: int | None = None
         self._next = "since"
+        self._before: tuple[int | None, int | None, str] | None = None  # the dates before the last click
         self._asking: dict[str, Any] = {}
         self.place: FigureView | None = None
         self.client, self.water = QComboBox(), QComboBox()
@@ -260,10 +261,14 @@ class TrackPage(InstrumentPage):
     def clicked(self, event: Any) -> None:
         if event.xdata is None or self.result is None:
             return
-        if getattr(event, "dblclick", False):
+        if event.dblclick:  # its first click has moved a date, which is put back
+            if self._before is not None:
+                self.since, self.until, self._next = self._before
+                self.ask()
             self._open_day(figures.ordinal_at(event.xdata))
             return
         at = figures.ordinal_at(event.xdata)
+        self._before = (self.since, self.until, self._next)
         if self._next == "since":
             self.since, self._next = at, "until"
             self.until = self.result.until if self.until is None else self.until

@@ -1,0 +1,100 @@
+"""Verdicts on one client through the whole request: how often they hold on drawn squads with known changes, and their cautions."""
+
+from datetime import date, timedelta
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.track import TrackRequest
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
+from anchor_tally.wording import track as words
+from places import reading, study_of
+
+START = date(2026, 1, 5)
+BESIDE = ("body_fat_percent", "body_mass", "girth_waist")
+
+
+def squad(rng, *, clients=10, weeks=24, moved=0.0, shared=0.5):
+    """A study: scans at weeks 0, 12 and 24, two mornings a week of two devices; every second client changes by 0.1 a week.
+
+    Days differ by SD 0.7 a device and by ``shared`` in both (water); ``moved`` a week is the second device's own drift.
+    """
+    lines = []
+    for c in range(clients):
+        level, own = rng.uniform(16, 28), rng.normal(0, 1.5, 2)
+        slope = -0.1 if c % 2 else 0.0
+        for day in sorted({d for w in range(0, 7 * weeks + 1, 7) for d in (w, w + 3)}):
+            true, wet, at = level + slope * day / 7, rng.normal(0, shared), START + timedelta(days=day)
+            for k, name in enumerate(("Fir", "Elm")):
+                shown = true + own[k] + wet + rng.normal(0, 0.7) + k * moved * day / 7
+                lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(shown, 1), name=name))
+            if day % 84 == 0:
+                lines.append(reading(f"C{c}", f"{at}T08:00", round(true + rng.normal(0, 0.4), 1), name="Scan", kind="reference"))
+    return study_of(lines)
+
+
+def rates(n, seed, **design):
+    """Of ``n`` squads, percent: *real* of clients who did not change, by all together; found of those who did; coverage of the change."""
+    rng = np.random.default_rng(seed)
+    false, found, held, alone = [], [], [], []
+    for _ in range(n):
+        snapshot = squad(rng, **design).snapshot()
+        for c in range(10):
+            r = finish(TrackRequest(snapshot, Lens(), f"C{c}", until=(START + timedelta(days=168)).toordinal()).run())
+            true, v = -2.4 if c % 2 else 0.0, r.together.verdict
+            (found if c % 2 else false).append(v.kind == "real")
+            held.append(v.change.interval.low <= true <= v.change.interval.high)
+            alone += [d.verdict.change.interval.low <= true <= d.verdict.change.interval.high for d in r.together.devices]
+    return SimpleNamespace(
+        **{k: 100 * float(np.mean(v)) for k, v in locals().items() if k in ("false", "found", "held", "alone")}
+    )
+
+
+def test_changes_told_are_changes():
+    """Eight squads: *real* of few who did not change, of most who did."""
+    r = rates(8, 3)
+    assert r.false <= 12.5
+    assert r.found >= 60
+    assert r.held >= 90
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("design", [{}, {"shared": 1.0}, {"moved": 0.04}])
+def test_rates_of_verdicts(design, capsys):
+    """200 squads a design; prints a line of the table in methods."""
+    r = rates(200, 4, **design)
+    with capsys.disabled():
+        print(f"\n| {design} | {r.false:.1f} | {r.found:.1f} | {r.held:.1f} | {r.alone:.1f} |")
+    assert r.false <= 6
+    assert r.held >= 94
+    assert r.alone >= 93
+
+
+def test_cautions_say_how_sure_they_are():
+    """A mass that falls 1.4 % a week, with the interval of a straight line (scipy); a device that does not follow, with its slope's."""
+    rng, lines = np.random.default_rng(6), []
+    for c in range(6):
+        for k, day in enumerate(range(0, 43, 3)):
+            at, mass = START + timedelta(days=day), 80 - 0.16 * day + rng.normal(0, 0.3)
+            true = 25 + (-1) ** c * 0.1 * day + rng.normal(0, 0.2)
+            lines.append(reading(f"C{c}", f"{at}T07:00", f"{mass:.2f}", metric="body_mass", unit="kg"))
+            lines.append(reading(f"C{c}", f"{at}T07:00", f"{22 + c + rng.normal(0, 0.1):.2f}"))
+            if k % 7 == 0:
+                lines.append(reading(f"C{c}", f"{at}T08:00", f"{true + c:.2f}", name="Scan", kind="reference"))
+    session = study_of(lines)
+    r = finish(TrackRequest(finish(session.wide_snapshot_steps(BESIDE)), Lens(), "C2").run())
+    mass = session.snapshot("body_mass").columns["body_mass"]
+    own = mass.client == r.client.id
+    fit = stats.linregress(mass.day[own] / 7, mass.value[own])
+    half = stats.t.ppf(0.975, own.sum() - 2) * fit.stderr
+    low, high = (100 * (-fit.slope + s * half) / mass.value[own].mean() for s in (-1, 1))
+    assert f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week ({low:.1f} to {high:.1f})" in (
+        words.caution_words(r).lower()
+    )
+    slope = finish(CalibrateRequest(session.snapshot(), Lens(), "Fir").run())[0].within_slope
+    ends = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f})"
+    assert f"Fir shows only {ends} of a client's change" in words.track_notes(r).replace("−", "-")
