@@ -9,10 +9,14 @@ from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.drift import DriftRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.records import Event
 from anchor_tally.domain.steps import finish
+from anchor_tally.study.edits.calibrations import WithdrawCalibration
+from anchor_tally.study.edits.events import AddEvent, RemoveEvent, SetGoal
 from anchor_tally.study.edits.periods import BeginPeriod, JoinPeriod, MovePeriod
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
 from anchor_tally.wording.sentences import sentence
+from places import adoption
 
 
 def under(session, name="Alder"):
@@ -118,3 +122,85 @@ def test_settings_that_differ_are_told_whole(demo):
     i = r.settings_apart.interval
     assert f"{abs(r.settings_apart.value):.1f} pp ({-i.high:.1f} to {-i.low:.1f})" in said
     assert "until ." not in said
+
+
+def noted(session):
+    """What the stages of time note: events, goals, settings, the setting of each reading, and what was adopted or withdrawn."""
+    c = session.snapshot("body_fat_percent").columns["body_fat_percent"]
+    around = (session.events(), session.goals(), tuple(session.catalogue().settings.values()))
+    return (*around, tuple(c.setting.tolist()), session.calibration_versions("Alder", "body_fat_percent"))
+
+
+def of_time(session):
+    """Every edit of those stages, each made from the study as it is by then."""
+    auk, alder = session.catalogue().client_coded("Auk").id, session.catalogue().instrument_named("Alder").id
+    label = "mode " + "x" * 90
+
+    def setting():
+        return next(s.id for s in session.catalogue().settings.values() if s.label == label)
+
+    return (
+        lambda: AddEvent(Event(0, auk, None, "2026-04-01", "2026-04-09", "illness", "flu " * 900)),
+        lambda: AddEvent(Event(0, None, alder, "2026-05-01", "", "battery", "")),
+        lambda: SetGoal(auk, "body_fat_percent", 13.5),
+        lambda: BeginPeriod(alder, label, "2026-06-01"),
+        lambda: MovePeriod(setting(), "2026-06-15"),
+        lambda: adoption(session, "Alder"),
+        lambda: WithdrawCalibration(session.calibration_versions("Alder", "body_fat_percent")[0][0].id),
+        lambda: JoinPeriod(setting()),
+        lambda: RemoveEvent(session.events()[0].id),
+        lambda: SetGoal(auk, "body_fat_percent", None),
+    )
+
+
+def test_second_window_sees_what_is_noted(demo):
+    """One that follows has after each edit, and after all were undone, what the writer has; what was adopted stays as withdrawn."""
+    second, start = Session.open(demo.path), noted(demo)
+    assert second.elsewhere
+    edits = of_time(demo)
+    for make in edits:
+        demo.do(make())
+        assert second.follow()
+        assert noted(second) == noted(demo)
+    for _ in edits:
+        demo.undo()
+    second.follow()
+    assert noted(second) == noted(demo)
+    assert noted(demo)[:4] == start[:4]
+    assert [gone for _, gone in second.calibration_versions("Alder", "body_fat_percent")] == [True]
+    second.close()
+
+
+def tried(session, edit):
+    """Make an edit; return what is said against it."""
+    try:
+        session.do(edit)
+    except UserError as error:
+        return str(error)
+    return ""
+
+
+def test_full_disk_takes_an_edit_whole_or_not_at_all(demo):
+    """Each edit on a disk without a page left: done, or refused in a sentence with everything as before; then done with room."""
+    refused = 0
+    for make in of_time(demo):
+        edit, pages = make(), demo._conn.execute("PRAGMA page_count").fetchone()[0]
+        demo._conn.execute(f"PRAGMA max_page_count = {pages}")
+        filled, said = 0, ""
+        for size in (3000, 300, 1):
+            while not (said := tried(demo, AddEvent(Event(0, 1, None, "2026-04-01", "", "other", "x" * size)))):
+                filled += 1
+        assert "disk is full" in said
+        full = noted(demo)
+        said = tried(demo, edit)
+        if said:
+            assert "disk is full" in said
+            assert noted(demo) == full
+            refused += 1
+        demo._conn.execute("PRAGMA max_page_count = 1000000")
+        for _ in range(filled + (not said)):
+            demo.undo()
+        before = noted(demo)
+        demo.do(edit)
+        assert noted(demo) != before
+    assert refused >= 3
