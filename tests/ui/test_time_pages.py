@@ -110,6 +110,21 @@ def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, dem
     assert (out["steps"][0]["setting_changed"], out["steps"][0]["at"]) == (True, "2026-06-01")
 
 
+def test_a_low_window_keeps_every_name_legible(qtbot, window_on, demo):
+    """1024×700: no text of the forest lies over another, what stands behind the advice can be scrolled, the card is whole."""
+    window = window_on(demo)
+    page = window.calibrate
+    shown(qtbot, page, lambda: window.go("calibrate"))
+    window.resize(1024, 700)
+    qtbot.waitUntil(lambda: page.forest.all_drawn() and page.forest.height() < 320)
+    page.forest.draw()
+    boxes = [t.get_window_extent().padded(0, -2) for t in page.forest.axes.texts]  # without the air over and under the letters
+    assert not any(a.overlaps(b) for k, a in enumerate(boxes) for b in boxes[:k])
+    assert page.detail.height() < page.detail.words.height()
+    assert page.detail.verticalScrollBar().maximum() > 0
+    assert page.adopt.mapTo(window, page.adopt.rect().bottomLeft()).y() < window.height()
+
+
 def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
     """A row opens its readings; adopting, a second version, both beside each other, withdrawing; the certificate; advice needs a reason."""
     window = window_on(demo)

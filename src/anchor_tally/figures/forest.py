@@ -14,6 +14,7 @@ from ..wording.statistics import BASELINE_WORDS, MODEL_LABELS
 from .style import Mark, Palette, minus, prepare, rows
 
 MOST = 30  # clients drawn: those farthest from the pooled offset
+ROW_HIGH = 14  # pixels that a row needs for its name
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,8 +39,8 @@ class ForestInfo:
     label: str
 
 
-def info(r: CalibrateResult, codes: dict[int, str]) -> ForestInfo:
-    """What the forest shows; ``codes`` maps a client's number to the code."""
+def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestInfo:
+    """What the forest shows; ``codes`` maps a client's number to the code, ``room`` is for how many rows there is room."""
     pairs = r.comparison.pairs
     clients, k = np.unique(pairs.client, return_inverse=True)
     _, first, cell = np.unique(pairs.occasion, return_index=True, return_inverse=True)
@@ -57,7 +58,7 @@ def info(r: CalibrateResult, codes: dict[int, str]) -> ForestInfo:
         for code, (x, n) in by_code.items()
     ]
     middle = pooled.value if pooled is not None else 0.0
-    kept = sorted(trees, key=lambda t: -abs(t.offset - middle))[:MOST]
+    kept = sorted(trees, key=lambda t: -abs(t.offset - middle))[: min(room, MOST)]
     m = metric_named(pairs.metric)
     unit = m.difference_unit if m is not None else ""
     return ForestInfo(
@@ -121,12 +122,12 @@ def errors(r: CalibrateResult) -> ErrorInfo:
     """What the bars show; empty below the clients that leaving out needs."""
     cv = r.cross_validation
     m = metric_named(r.comparison.pairs.metric)
-    label = f"error on left-out scans (RMSE, {m.difference_unit if m is not None else ''})"
+    label = f"error on left-out scans (RMSE, {m.difference_unit if m is not None else ''})\ncovers: scans inside their 95 % interval"
     if cv is None:
         return ErrorInfo((), label)
     bars = []
     for x in cv.models:
-        inside = "" if x.covered is None else f" · {100 * x.covered.value:.0f} % inside their interval"
+        inside = "" if x.covered is None else f" · covers {100 * x.covered.value:.0f} %"
         bars.append(ErrorBar(MODEL_LABELS[x.model], x.rmse, inside, device=True, advised=x.model == r.model))
     b = cv.baselines
     values = {

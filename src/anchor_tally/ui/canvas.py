@@ -23,6 +23,7 @@ class FigureView(FigureCanvasQTAgg):
     clicked = pyqtSignal(object)
     stepped = pyqtSignal(int)
     opened = pyqtSignal()
+    resized = pyqtSignal()
 
     def __init__(self, name: str, margins: tuple[int, int, int, int]) -> None:
         self._stale = True
@@ -127,6 +128,12 @@ class FigureView(FigureCanvasQTAgg):
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit()
         super().resizeEvent(event)
+        self.resized.emit()
+
+    def room(self, row: int) -> int:
+        """For how many rows of so many pixels there is room."""
+        high: int = self.height()
+        return max((high - self.margins[2] - self.margins[3]) // row, 3)
 
     def copy(self) -> None:
         """Put the picture on the clipboard."""

@@ -31,6 +31,7 @@ from ....wording import sentences
 from ....wording.board import board, offset_words
 from ....wording.names import short_name
 from ...instrument_page import WIDE_ENOUGH
+from ...long_text import LongText
 from ...pages import EvidenceFor, Surroundings
 from ...question_page import QuestionPage
 from ...widgets import Choices, Table, label, tip
@@ -106,7 +107,7 @@ class CalibrateStage(QuestionPage):
 
     def _make_card(self) -> QWidget:
         self.advice = label("", "title", wrap=True)
-        self.detail = label("", wrap=True)
+        self.detail = LongText("What stands behind the advice")
         self.in_force = label("", "faint", wrap=True)
         self.reason = QLineEdit()
         self.reason.setPlaceholderText("Why adopt it against the advice?")
@@ -239,13 +240,13 @@ class CalibrateStage(QuestionPage):
         if self.view != "forest":
             return
         r = self.results[self.chosen]
-        self.info = forest.info(r, {k: c.code for k, c in self.session.catalogue().clients.items()})
+        left, right = self._figures()
+        self.info = forest.info(r, {k: c.code for k, c in self.session.catalogue().clients.items()}, left.room(forest.ROW_HIGH))
         what, bars, mark = self.info, forest.errors(r), self.mark()
         now = (what, bars, mark, self.row, self.colours)
         if now == self.painted:  # an edit elsewhere leaves the picture as it is
             return
         self.painted = now
-        left, right = self._figures()
         left.redraw(lambda axes, family: forest.draw(axes, what, mark, self.row, self.colours, family))
         right.redraw(lambda axes, family: forest.draw_errors(axes, bars, mark, self.colours, family))
 
@@ -254,10 +255,11 @@ class CalibrateStage(QuestionPage):
             from ...canvas import FigureView
 
             self.forest = FigureView("Forest of offsets", (92, 16, 52, 22))
-            self.errors = FigureView("Errors on left-out scans", (150, 8, 52, 22))
+            self.errors = FigureView("Errors on left-out scans", (150, 8, 66, 22))
             self.forest.clicked.connect(self._clicked)
             self.forest.stepped.connect(lambda step: self.choose_row(self.row + step))
             self.forest.opened.connect(self._open_row)
+            self.forest.resized.connect(self._paint)
             self.figures.addWidget(self.forest, 5)
             self.figures.addWidget(self.errors, 4)
         return self.forest, self.errors
