@@ -55,7 +55,9 @@ def test_faces_of_the_demo(qtbot, window_on, demo):
     assert page.headline.text().startswith("No two devices move as one")
     assert faces.matrix(page.results[0]).known.all()
     page = open_face(qtbot, window, "score")
-    assert "of resamples" in page.headline.text()
+    assert "of resamples; for change keep Cedar." in page.headline.text()
+    assert "for change: Cedar. So far the last scan carried over is as close" in page.under.text()
+    assert "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()  # though their errors are the smallest
     first = faces.score(page.results[0]).names[0]
     shown(qtbot, page, lambda: page.weights["closeness"].setValue(0))
     page.failed.setText("5")

@@ -16,15 +16,13 @@ from ..domain.steps import finish
 from ..stats.estimate import Estimate, FrozenArrays, Note
 from ..stats.offsets import day_to_day
 from ..stats.one_client import OWN_DAYS, Noise, WeekMeans, noise_of, week_means
-from ..stats.trend import reference_error, reference_trend
 from .calibration_record import correct_series, record_for
 from .comparator import CannotCompare, find_comparator
-from .movement import Movement, follows, movement
+from .movement import Movement, following, shows_too_little
 from .pairing import pair
 from .series import rows_of_instrument, series_of
 from .water import FAT, WATER, WaterRequest
 
-FOLLOWS = 0.5  # a device whose slope within clients surely lies under this says nothing of change
 _EPOCH = date(1970, 1, 1).toordinal()
 
 
@@ -64,8 +62,7 @@ class TrackSeries(FrozenArrays):
     @property
     def counts(self) -> bool:
         """Whether it may speak on change."""
-        f = self.follows
-        return f is None or f.interval is None or f.interval.high >= FOLLOWS
+        return not shows_too_little(self.follows)
 
 
 def days_of(c: Columns, rows: Ints) -> Days:
@@ -161,12 +158,7 @@ def _of_everyone(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[Esti
     if reference.kind != "reference":
         return None, None
     pairs = pair(snapshot, Lens(lens.metric, reference.name, setting=None, window_hours=lens.window_hours), item, reference)
-    if pairs.occasions <= pairs.clients or pairs.n < 4:
-        return None, None
-    moving = movement(pairs)
-    error = reference_error(pairs.anchors.n, pairs.anchors.ss, snapshot.catalogue.stated.get((lens.metric, "reference_sd")))
-    scans = pairs.anchors.n[pairs.occasion].astype(float)
-    return follows(pairs, reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error), moving), moving
+    return following(pairs, snapshot.catalogue.stated.get((lens.metric, "reference_sd")))
 
 
 def _by_water(snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, visits: Ints, how: str) -> tuple[Floats, bool]:

@@ -9,11 +9,12 @@ import numpy as np
 from ..domain.snapshot import Floats
 from ..stats.estimate import Estimate, Interval
 from ..stats.through_time import TimeSlope, moments_apart, slope_beside, slope_on_time
-from ..stats.trend import ReferenceTrend, reference_trend
+from ..stats.trend import ReferenceTrend, reference_error, reference_trend
 from ..stats.within_clients import centred
 from .pairing import PairSet
 
 WEEK = 7 * 86400.0
+FOLLOWS = 0.5  # a device whose slope within clients surely lies under this shows too little of a change to speak on it
 LEAST_MOMENTS = 3  # from which on a slope may shorten or forbid a calibration
 
 
@@ -94,3 +95,21 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Es
         return None
     i = within.slope.interval
     return Estimate(1 + within.slope.value, Interval(1 + i.low, 1 + i.high), within.slope.n, within.slope.method)
+
+
+def following(pairs: PairSet, reference_sd: float | None) -> tuple[Estimate | None, Movement | None]:
+    """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time.
+
+    ``reference_sd`` is the stated precision of a scan, where there is one.
+    """
+    if pairs.occasions <= pairs.clients or pairs.n < 4:
+        return None, None
+    moving = movement(pairs)
+    error = reference_error(pairs.anchors.n, pairs.anchors.ss, reference_sd)
+    scans = pairs.anchors.n[pairs.occasion].astype(float)
+    return follows(pairs, reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error), moving), moving
+
+
+def shows_too_little(slope: Estimate | None) -> bool:
+    """Whether a device surely shows less than FOLLOWS of a client's change."""
+    return slope is not None and slope.interval is not None and slope.interval.high < FOLLOWS

@@ -14,11 +14,12 @@ from ..domain.metrics import REGIONS, region_of
 from ..domain.records import Instrument
 from ..domain.snapshot import FAILED, Floats, Snapshot, read_only
 from ..domain.steps import finish
-from ..stats.estimate import Note, note
+from ..stats.estimate import Estimate, Note, note
 from ..stats.resample import client_weights
 from .bench import locks
 from .comparator import find_comparator, others_of
 from .compare import lens_for
+from .movement import following, shows_too_little
 from .pairing import PairSet, pair
 from .question import Asked
 from .repeat import RepeatRequest
@@ -26,6 +27,7 @@ from .series import rows_of_instrument
 
 DRAWS = 1000
 LEAST_CLIENTS = 3
+SURELY = 0.95  # share of resamples
 CRITERIA = ("closeness", "change", "consistency")
 
 
@@ -47,7 +49,7 @@ class Card:
 
     ``closeness`` is the RMSE on anchors, ``change`` the RMSE of changes, ``consistency`` the SD within tallies. ``score`` is the
     weighted mean of best/own, 1 for the best in everything; ``first`` the share of resamples in which it comes first, ``beats_last_scan``
-    that in which its changes are closer than saying that nothing has changed.
+    that in which its changes are closer than saying that nothing has changed. ``follows`` is its slope on the scan within clients.
     """
 
     instrument: Instrument
@@ -60,6 +62,7 @@ class Card:
     score: float | None = None
     first: float | None = None
     beats_last_scan: float | None = None
+    follows: Estimate | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,12 +92,14 @@ class ScoreRequest:
         """Yield progress; return the cards."""
         comparator = find_comparator(self.snapshot, self.lens)
         items = others_of(self.snapshot, self.lens, comparator)
-        cards, parts = [], []
+        cards, parts, slopes = [], [], []
+        known = self.snapshot.catalogue.stated.get((self.lens.metric, "reference_sd"))
         for k, item in enumerate(items):
             lens = lens_for(self.snapshot, self.lens, item)
             pairs = pair(self.snapshot, lens, item, comparator)
             sums = _sums(pairs, self.snapshot)
             parts.append(sums)
+            slopes.append(following(pairs, known)[0] if comparator.kind == "reference" else None)
             total = _criteria(sums.sum(axis=0))
             cards.append(
                 Card(
@@ -112,8 +117,8 @@ class ScoreRequest:
         beats = [_beats_last_scan(p, self.seed) for p in parts]
         scores = _scores(cards, self.weights)
         cards = [
-            replace(c, score=score, first=share, beats_last_scan=beat)
-            for c, score, share, beat in zip(cards, scores, shares, beats, strict=True)
+            replace(c, score=score, first=share, beats_last_scan=beat, follows=slope)
+            for c, score, share, beat, slope in zip(cards, scores, shares, beats, slopes, strict=True)
         ]
         order = sorted(cards, key=lambda c: (bool(c.ruled_out), c.score is None, -(c.score or 0)))
         clients = max((int((p[:, 1] > 0).sum()) for p in parts), default=0)
@@ -265,15 +270,21 @@ def _ratio(top: Floats, bottom: Floats) -> Floats:
 def _keep(cards: list[Card]) -> dict[str, str]:
     """The best instrument for level, for change and for value, of those not ruled out.
 
-    For change only one that is closer than the last scan carried over in 95 % of the resamples; there may be none.
+    For change only one that moves with the scan within clients, or is closer than the last scan carried over in 95 % of the resamples;
+    and none that surely shows less than half of a change, however small its error. There may be none.
     """
     left = [c for c in cards if not c.ruled_out]
     out = {}
     for what, name in (("level", "closeness"), ("change", "change")):
-        known = [c for c in left if getattr(c, name) is not None and (what == "level" or (c.beats_last_scan or 0) >= 0.95)]
+        known = [c for c in left if getattr(c, name) is not None and (what == "level" or _for_change(c))]
         if known:
             out[what] = min(known, key=lambda c: getattr(c, name)).instrument.name
     priced = [c for c in left if c.price and c.score is not None]
     if priced:
         out["value"] = max(priced, key=lambda c: (c.score or 0) / (c.price or 1)).instrument.name
     return out
+
+
+def _for_change(c: Card) -> bool:
+    moves = c.follows is not None and c.follows.interval is not None and c.follows.interval.low > 0
+    return (moves or (c.beats_last_scan or 0) >= SURELY) and not shows_too_little(c.follows)

@@ -122,7 +122,9 @@ def errors(r: CalibrateResult) -> ErrorInfo:
     """What the bars show; empty below the clients that leaving out needs."""
     cv = r.cross_validation
     m = metric_named(r.comparison.pairs.metric)
-    label = f"error on left-out scans (RMSE, {m.difference_unit if m is not None else ''})\ncovers: scans inside their 95 % interval"
+    label = (
+        f"error on left-out scans (RMSE, {m.difference_unit if m is not None else ''})\ncovers: scans inside their 95 % interval"
+    )
     if cv is None:
         return ErrorInfo((), label)
     bars = []

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QFontDatabase, QIcon
 from ..figures.style import Palette
 
 _ARROW = (resources.files("anchor_tally") / "assets" / "icons" / "down.svg").as_posix()  # type: ignore[attr-defined]
+_UP = (resources.files("anchor_tally") / "assets" / "icons" / "up.svg").as_posix()  # type: ignore[attr-defined]
 FAMILY = "IBM Plex Sans"
 
 
@@ -67,6 +68,10 @@ def style_sheet(p: Palette) -> str:
     QLineEdit:disabled {{ background: {p.paper}; color: {p.faint}; border-style: dashed; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url("{_ARROW}"); width: 11px; height: 11px; }}
+    QSpinBox {{ padding-right: 20px; }}
+    QSpinBox::up-button, QSpinBox::down-button {{ border: none; background: transparent; width: 20px; }}
+    QSpinBox::up-arrow {{ image: url("{_UP}"); width: 9px; height: 9px; }}
+    QSpinBox::down-arrow {{ image: url("{_ARROW}"); width: 9px; height: 9px; }}
     QComboBox QAbstractItemView, QListWidget, QMenu {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line};
         selection-background-color: {p.accent}; selection-color: {p.surface}; }}
     QTableView {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};

@@ -9,8 +9,9 @@ from ..analysis.alike import AlikeResult
 from ..analysis.challenge import ChallengeResult
 from ..analysis.change import ChangeResult
 from ..analysis.compare import CompareResult
+from ..analysis.movement import shows_too_little
 from ..analysis.repeat import RepeatResult
-from ..analysis.scorecard import ScoreResult
+from ..analysis.scorecard import SURELY, ScoreResult
 from ..analysis.water import WaterResult
 from ..domain.metrics import Metric, metric_named
 from ..stats.estimate import Estimate, Interval, Note
@@ -237,12 +238,12 @@ def score_headline(r: ScoreResult) -> str:
         text = "No clear first: " + ", ".join(f"{short_name(c.instrument.name)} in {100 * (c.first or 0):.0f} %" for c in often)
         text += " of resamples"
     change = r.keep.get("change")
-    text += f"; for change keep {change}" if change else "; none is shown to follow change better than the last scan carried over"
+    text += f"; for change keep {change}" if change else "; none is shown to follow change"
     return f"{text}."
 
 
 def score_lines(r: ScoreResult) -> list[tuple[str, ...]]:
-    """One line an instrument: name, error on anchors, error of changes, SD of repeats, failed, price, score, or why it is out."""
+    """One line an instrument: name, error on anchors, error of changes, slope, SD of repeats, failed, price, score, or why it is out."""
     k = max(_metric(r.metric).decimals, 1)
     out: list[tuple[str, ...]] = []
     for c in r.cards:
@@ -252,6 +253,7 @@ def score_lines(r: ScoreResult) -> list[tuple[str, ...]]:
                 c.instrument.name + (f"\n{why}" if why else ""),
                 number(c.closeness, k),
                 number(c.change, k),
+                number(c.follows.value if c.follows is not None else None, 2),
                 number(c.consistency, k + 1),
                 f"{100 * c.failed:.0f} %",
                 number(c.price, 0),
@@ -264,7 +266,14 @@ def score_lines(r: ScoreResult) -> list[tuple[str, ...]]:
 def keep_words(r: ScoreResult) -> str:
     """What to keep for level, for change, and for value."""
     said = [f"{what}: {name}" for what, name in r.keep.items()]
-    return f"Keep for {'; for '.join(said)}." if said else ""
+    text = f"Keep for {'; for '.join(said)}." if said else ""
+    best = next((c for c in r.cards if c.instrument.name == r.keep.get("change")), None)
+    if best is not None and (best.beats_last_scan or 0) < SURELY:
+        text += " So far the last scan carried over is as close: the changes were small."
+    little = [c.instrument.name for c in r.cards if not c.ruled_out and shows_too_little(c.follows)]
+    if little:
+        text += f" Not for change, however small the error: {', '.join(little)} show{'s' if len(little) == 1 else ''} less than half of it."
+    return text
 
 
 def closeness_words(r: CompareResult) -> list[Line]:

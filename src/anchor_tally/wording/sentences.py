@@ -122,7 +122,7 @@ NOTES = {
     "drift_shortens": "The difference moves by {slope} {unit} a week: the offset holds only until {until}.",
     "drift_forbids": "The difference moves by {slope} {unit} a week: the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
     "fast_fall": "body mass falls by {rate} % a week ({low} to {high}), faster than {most} %: stop and refer",
-    "stuck_device": "{name} shows only {slope} ({low} to {high}) of a client's change: it cannot tell whether this client changed, whatever its level",
+    "stuck_device": "{name} shows only {slope} ({low} to {high}) of a client's change, whatever its level: it has no say here",
     "drift_not_known": "whether {name} itself moved meanwhile is not known: too few scans",
     "no_water_correction": "no correction by water: this device shows none, or its fat and water are one number told twice",
     "settings_apart": "The settings differ by {size} {unit} ({low} to {high}): nothing is adopted from both together.",

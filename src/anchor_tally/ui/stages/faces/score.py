@@ -68,7 +68,9 @@ class ScorePage(FacePage):
         self.sliders.setLayout(row)
         self.column.insertWidget(3, self.choices)
         self.column.insertWidget(4, self.sliders)
-        self.cards = Table(["Instrument", "Error", "Of change", "Repeats", "Failed", "Price", "Score"], "Score card")
+        self.cards = Table(
+            ["Instrument", "Error", "Of change", "Shows of 1", "Repeats", "Failed", "Price", "Score"], "Score card"
+        )
         self.picture.addWidget(self.cards, 1)
         self.side.hide()
 
