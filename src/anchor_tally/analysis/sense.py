@@ -30,18 +30,12 @@ class Doubt:
     instead: str = ""
 
 
-def reach_from_last(metric: Metric, expected: Floats) -> Floats:
-    """How far values may lie from those of visits nearby before they are asked about; arrays of one shape."""
-    fold = metric.id.startswith(("skinfold_", "sum_"))
-    fixed, share = _SKINFOLD_LAST if fold else _LAST.get(metric.dimension, (0.0, 0.4))
-    return np.maximum(fixed, share * np.abs(expected))
-
-
-def _reach(metric: Metric, of_sisters: bool, expected: float) -> float:
+def reach(metric: Metric, expected: Floats, *, of_sisters: bool = False) -> Floats:
+    """How far values may lie from those of visits nearby, or from their sisters, before they are asked about; of one shape."""
     fold = metric.id.startswith(("skinfold_", "sum_"))
     table = _SISTERS if of_sisters else _LAST
     fixed, share = (_SKINFOLD_SISTERS if of_sisters else _SKINFOLD_LAST) if fold else table.get(metric.dimension, (0.0, 0.4))
-    return max(fixed, share * abs(expected))
+    return np.maximum(fixed, share * np.abs(expected))
 
 
 def _slips(text: str, metric: Metric) -> list[str]:
@@ -89,15 +83,15 @@ def doubt(
     low, high = _PEOPLE.get(metric.id, (metric.low, metric.high))
     expected, of_sisters = (median(sisters), True) if sisters else (last, False)
     if expected is None:
-        centre, reach = (low + high) / 2, (high - low) / 2
+        centre, far = (low + high) / 2, (high - low) / 2
     else:
-        centre, reach = expected, _reach(metric, of_sisters, expected)
+        centre, far = expected, float(reach(metric, np.asarray(expected), of_sisters=of_sisters))
         if of_sisters and usual_sd is not None:
-            reach = max(reach, _USUAL * usual_sd)
-    if value is not None and abs(value - centre) <= reach:
+            far = max(far, _USUAL * usual_sd)
+    if value is not None and abs(value - centre) <= far:
         return None
     instead = ""
-    best = reach
+    best = far
     for candidate in _slips(text, metric):
         try:
             slipped = parse_quantity(candidate, metric).value

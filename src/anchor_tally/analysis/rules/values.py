@@ -8,7 +8,7 @@ from ...domain.metrics import Metric, metric_named
 from ...domain.snapshot import OK, Columns, Floats, Ints
 from ...stats.estimate import note
 from ...stats.tallies import far_off
-from ..sense import reach_from_last
+from ..sense import reach
 from .finding import Finding, Material, Tallies, stored, tallies_of
 
 _ROBUST = 6.0  # robust SDs from what is expected
@@ -73,8 +73,8 @@ def at_odds(m: Material) -> list[Finding]:
             continue
         t = tallies_of(c)
         expected, spread = _expected(t)
-        reach = np.maximum(reach_from_last(metric, expected), _ROBUST * np.nan_to_num(spread, nan=0.0))
-        for k in np.flatnonzero(~np.isnan(expected) & (np.abs(t.median - expected) > reach)).tolist():
+        far = np.maximum(reach(metric, expected), _ROBUST * np.nan_to_num(spread, nan=0.0))
+        for k in np.flatnonzero(~np.isnan(expected) & (np.abs(t.median - expected) > far)).tolist():
             out.append(_odd(c, t, k, float(expected[k]), metric))
     return out
 
