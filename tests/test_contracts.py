@@ -31,7 +31,7 @@ from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.scenario.squad import TRUTH, squad_rows
 from anchor_tally.stats.offsets import client_offsets
 from anchor_tally.study import open_file
-from anchor_tally.ui.pages import PAGES
+from anchor_tally.ui.page_table import PAGES
 from anchor_tally.wording import sentences
 from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
 from places import DATA

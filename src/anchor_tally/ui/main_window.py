@@ -208,7 +208,8 @@ class MainWindow(FileActions):
 
     def page(self, key: str) -> Page:
         """A page, built when it is first asked for."""
-        from .pages import PAGES, Surroundings
+        from .page_table import PAGES
+        from .pages import Surroundings
 
         assert self.session is not None
         assert self.jobs is not None
@@ -227,7 +228,7 @@ class MainWindow(FileActions):
 
     def _answered(self) -> None:
         """A page has its answer: the lens may offer more now, and the other pages are made ready."""
-        from .pages import import_pages
+        from .page_table import import_pages
 
         if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
             self.lens.refresh()
@@ -239,7 +240,7 @@ class MainWindow(FileActions):
 
     def _make_ready(self) -> None:
         """Build a page that was not opened yet, one a turn and when nothing runs, so that its first opening only has to fill it."""
-        from .pages import PAGES
+        from .page_table import PAGES
 
         if self.jobs is None:
             self._idle.stop()
