@@ -61,7 +61,9 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     shown(qtbot, window.compare, lambda: qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier))
 
     shown(qtbot, window.calibrate, lambda: qtbot.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.ControlModifier))
+    window.calibrate.show_view("board")
     assert window.calibrate.table.heads[1] == "Alder"
+    window.calibrate.show_view("forest")
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     assert window.calibrate.in_force.text().startswith("In force: v1")
 

@@ -56,7 +56,7 @@ class CalibrateStage(QuestionPage):
         super().__init__(around)
         self.results: tuple[CalibrateResult, ...] = ()
         self.chosen, self.row, self.view = 0, -1, "forest"
-        self.crowded = False
+        self.crowded = self.tabled = False
         self.info: forest.ForestInfo | None = None
         self.painted: object = None  # what the pictures show
         self.forest: FigureView | None = None
@@ -163,8 +163,7 @@ class CalibrateStage(QuestionPage):
         self.chosen, self.row = (names.index(before) if before in names else 0), -1
         for w in (self.stack, self.names, self.tabs):
             w.show()
-        b = board(self.results)
-        self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
+        self.tabled = False
         self.names.fill([short_name(n) for n in names])
         self._explain()
         self.shown.emit()
@@ -229,12 +228,21 @@ class CalibrateStage(QuestionPage):
         self.versions.show_versions(
             r.comparison.pairs.instrument, kept, r.comparison.pairs.metric, read_only=self.session.read_only
         )
-        self.table.choose(max(self.table.row, 0), self.chosen + 1)
+        if self.view == "board":
+            self._fill_board()
         fresh = self.up_to_date(r.asked)
         self.adopt.setText(f"Adopt the offset of {short_name(name)}" if fresh else "Working: the study or the lens has changed")
         self._enable()
         if paint:
             self._paint()
+
+    def _fill_board(self) -> None:
+        """Fill the table when it is looked at: many clients take a while."""
+        if not self.tabled:
+            b = board(self.results)
+            self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
+            self.tabled = True
+        self.table.choose(max(self.table.row, 0), self.chosen + 1)
 
     def _paint(self) -> None:
         if self.view != "forest":
