@@ -388,6 +388,9 @@ def test_interval_grows_with_a_known_drift():
     assert (later.interval.low, later.interval.high) == pytest.approx((18.5, 24.0))
     assert "grown" in {n.code for n in later.notes}
     assert [r.difference for r in compare_versions(RECORD, replace(RECORD, pooled=(2.5, -1.0, 6.0), id=2))] == [0.5, 0.0]
+    # with a line at the middle of the range: 25 stands for 20 + (25 − 20 − 2)/0.8 = 23.75, less a client's own part
+    rows = compare_versions(RECORD, replace(RECORD, line=LINE, id=2))
+    assert [r.second[0] for r in rows] == pytest.approx([25 - 23.75, 25 - 23.75 + 3.0])
 
 
 @settings(max_examples=60, deadline=None)
@@ -417,6 +420,12 @@ def test_ranges_of_the_published_table():
     """Bounds of Gallagher et al. 2000 (from memory); an interval across a bound supports no single range."""
     one = placed("body_fat_percent", "female", 30, 27.0, Interval(25.0, 29.0))
     assert (one.bounds, one.first, one.last, one.supported) == ((21.0, 33.0, 39.0), 1, 1, True)
+    table = [
+        placed("body_fat_percent", sex, age, 20.0, Interval(20.0, 20.0)).bounds
+        for sex in ("female", "male")
+        for age in (20, 40, 79)
+    ]
+    assert table == [(21, 33, 39), (23, 34, 40), (24, 36, 42), (8, 20, 25), (11, 22, 28), (13, 25, 30)]
     two = placed("body_fat_percent", "male", 45, 21.5, Interval(19.0, 24.0))
     assert (two.first, two.last, two.supported) == (1, 2, False)
     assert placed("body_fat_percent", "male", 17, 21.5, Interval(19.0, 24.0)) is None

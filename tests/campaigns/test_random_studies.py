@@ -1,0 +1,168 @@
+"""A counted campaign, run by `make slow`: odd little studies through core, words, JSON and pictures. Nothing fails, warns or says nan."""
+
+import json
+import os
+import random
+import re
+import traceback
+import warnings
+from datetime import date, datetime, timedelta
+
+import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+from anchor_tally.analysis.adopt import record_of
+from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.calibration_record import correct
+from anchor_tally.analysis.change import ChangeRequest
+from anchor_tally.analysis.compare import CompareRequest
+from anchor_tally.analysis.drift import DriftRequest
+from anchor_tally.analysis.rules import ReviewRequest
+from anchor_tally.analysis.scorecard import ScoreRequest
+from anchor_tally.analysis.track import TrackRequest
+from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.drift_json import drift_json
+from anchor_tally.exchange.faces_json import change_json
+from anchor_tally.exchange.results_json import calibrate_json, compare_json
+from anchor_tally.figures import difference, drift, faces, forest, forms, ladder, track
+from anchor_tally.figures.style import LIGHT, Mark, mark_of, use_fonts
+from anchor_tally.wording import board, sentences
+from anchor_tally.wording import drift as drift_words
+from anchor_tally.wording import faces as face_words
+from anchor_tally.wording import track as track_words
+from places import reading, study_of
+
+pytestmark = pytest.mark.slow
+COUNT = int(os.environ.get("STUDIES", "300"))
+MARK, REFERENCE = mark_of(0, LIGHT), Mark(LIGHT.reference, "D", "-")
+BESIDE = ("body_fat_percent", "body_mass", "total_body_water_percent")
+
+
+def odd_study(rng):
+    """Few clients and scans, ties, constants, gaps, settings, days without a time, failed readings; whatever people bring."""
+    lines, start = [], date(2026, rng.randint(1, 6), rng.randint(1, 28))
+    decimals, noise = rng.choice((0, 1, 2)), rng.choice((0.0, 0.0, 0.3, 1.5))
+    days = sorted(rng.sample(range(400), rng.randint(1, 9)))
+    scanned = set(rng.sample(days, rng.randint(0, min(4, len(days)))))
+    clocks = rng.random() < 0.8
+    for c in range(rng.randint(1, 6)):
+        level, slope = rng.choice((0.0, 20.0, rng.uniform(4, 55))) or 20.0, rng.choice((0.0, rng.uniform(-0.05, 0.05)))
+        for day in days:
+            if rng.random() < 0.2:
+                continue
+            at, true = start + timedelta(days=day), min(max(level + slope * day, 3), 70)
+            if day in scanned:
+                stamp = f"{at}T08:00" if clocks else f"{at}"
+                lines.append(reading(f"C{c}", stamp, round(true + rng.gauss(0, noise), 1), name="Scan", kind="reference"))
+            for k, name in enumerate(("Fir", "Elm")[: rng.randint(1, 2)]):
+                setting = "b" if rng.random() < 0.1 or (k and day > 150) else ""
+                for r in range(rng.choice((1, 1, 2, 3))):
+                    shown = round(min(max(true + c * k + rng.gauss(0, noise), 2), 75), decimals)
+                    line = reading(
+                        f"C{c}", f"{at}T07:1{k}" if clocks else f"{at}", shown, name=name, repeat=r + 1, setting=setting
+                    )
+                    lines.append(line.replace(f",{shown},", ",,").replace(",ok,", ",failed,") if rng.random() < 0.03 else line)
+            if rng.random() < 0.5:
+                lines.append(reading(f"C{c}", f"{at}T07:10", 70 - day / 50, metric="body_mass", unit="kg"))
+    return study_of(lines)
+
+
+def drawn(draw, *what, after=()):
+    """Draw once, as the screen would."""
+    figure = Figure(figsize=(5, 3))
+    FigureCanvasAgg(figure)
+    draw(figure.add_subplot(), *what, LIGHT, use_fonts(), *after)
+    figure.canvas.draw()
+
+
+def derived(session, snapshot, lens, _rng):
+    """Offsets, and what they make of a reading."""
+    codes = {k: c.code for k, c in session.catalogue().clients.items()}
+    results = finish(CalibrateRequest(snapshot, lens).run())
+    yield str(board.board(results))
+    for r in results:
+        yield json.dumps(calibrate_json(r), allow_nan=False)
+        yield " ".join((sentences.offset_headline(r), sentences.calibration_sentence(r), sentences.error_sentence(r)))
+        drawn(forest.draw, forest.info(r, codes), MARK, 0)
+        drawn(forest.draw_errors, forest.errors(r), MARK)
+        if r.offer and r.valid_until:
+            record = record_of(r, session.catalogue(), datetime(2027, 3, 1), "odd")
+            yield str(correct(record, "C0", 20.0, "2027-03-01", ""))
+
+
+def compared(_session, snapshot, lens, _rng):
+    """Closeness in all its forms."""
+    r = finish(CompareRequest(snapshot, lens, "Fir").run())
+    yield json.dumps(compare_json(r), allow_nan=False)
+    yield sentences.headline(r) + str(face_words.closeness_words(r))
+    drawn(ladder.draw, ladder.info((r,)), (MARK,), 0)
+    drawn(difference.draw, difference.info(r), MARK)
+    for form, _ in forms.FORMS[1:]:
+        drawn(forms.draw, forms.info(r, form), MARK)
+
+
+def drifting(_session, snapshot, lens, _rng):
+    """Drift of every device."""
+    for r in finish(DriftRequest(snapshot, lens).run()):
+        yield json.dumps(drift_json(r), allow_nan=False)
+        yield " ".join((drift_words.drift_headline(r), drift_words.drift_advice(r), drift_words.side_words(r)))
+        yield str(drift_words.drift_lines(r))
+        drawn(drift.draw, drift.info(r, "UTC"), MARK, after=(None, None))
+        drawn(drift.draw_chart, drift.info(r, "UTC"), MARK)
+
+
+def changing(_session, snapshot, lens, _rng):
+    """Change between scans."""
+    for r in finish(ChangeRequest(snapshot, lens).run()):
+        yield json.dumps(change_json(r), allow_nan=False)
+        yield face_words.change_headline(r) + str(face_words.change_lines(r))
+        drawn(faces.draw_quadrants, faces.quadrants(r), MARK)
+
+
+def judged(session, snapshot, lens, _rng):
+    """The score card and the review."""
+    yield str([f.note for f in finish(ReviewRequest(finish(session.material_steps())).run()).found])
+    r = finish(ScoreRequest(snapshot, lens).run())
+    yield face_words.score_headline(r) + face_words.keep_words(r) + str(face_words.score_lines(r))
+
+
+def followed(session, _snapshot, lens, rng):
+    """Every client through time."""
+    wide = finish(session.wide_snapshot_steps(BESIDE))
+    for client in session.catalogue().clients.values():
+        r = finish(TrackRequest(wide, lens, client.code, goal=rng.choice((None, 10.0, 20.0)), today="2027-03-01").run())
+        yield track_words.track_headline(r) + track_words.settle_words(r) + track_words.since_anchor_words(r)
+        yield track_words.value_words(r) + track_words.goal_words(r.forecast, r.metric) + track_words.track_notes(r)
+        yield track_words.caution_words(r) + str(track_words.track_lines(r))
+        drawn(track.draw, track.info(r, {}), MARK, REFERENCE)
+
+
+def test_random_studies(capsys):
+    """COUNT odd studies; what cannot be answered is refused in a sentence."""
+    faults, refused, said = [], 0, 0
+    for k in range(COUNT):
+        rng = random.Random(k)
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            try:
+                session = odd_study(rng)
+                lens = Lens(
+                    setting=rng.choice((None, None, "", "b")), reference=rng.choice((None, None, None, "Consensus", "Elm"))
+                )
+                for ask in (derived, compared, drifting, changing, judged, followed):
+                    try:
+                        for text in ask(session, session.snapshot(), lens, rng):
+                            said += 1
+                            if re.search(r"\bnan\b|\binf\b|None to|−−", text):
+                                faults.append(f"{k} says {text[:300]}")
+                    except UserError:
+                        refused += 1
+                session.close()
+            except Exception:  # noqa: BLE001  (counted)
+                faults.append(f"{k} {traceback.format_exc(limit=-3)}")
+    with capsys.disabled():
+        print(f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)} faults")
+    assert faults[:3] == []
