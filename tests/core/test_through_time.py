@@ -461,7 +461,9 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")))
     r = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), goal=10.0).run())
     why = {d.instrument: d.why for d in r.together.devices}
-    assert why["Birch"] == "no_dates"
+    assert why["Birch"] == "settings"
+    early = finish(TrackRequest(wide, Lens(), "Auk", since=date(2025, 1, 1).toordinal()).run())
+    assert {d.why for d in early.together.devices} == {"no_dates", "stuck"}
     assert {n for n, w in why.items() if w == "stuck"} == {n for n in why if n.startswith("BMI equation")}
     dogwood = next(d for d in r.together.devices if d.instrument == "Dogwood").verdict
     alone = r.named("Dogwood")

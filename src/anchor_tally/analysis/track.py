@@ -31,7 +31,10 @@ RECENT_DAYS = 84  # days that the rate is taken from
 
 @dataclass(frozen=True, slots=True)
 class DeviceChange:
-    """What one instrument says of a change; ``why`` it was left out of the common one (no_dates, stuck), "" where it counts."""
+    """What one instrument says of a change; ``why`` it was left out of the common one, "" where it counts.
+
+    Reasons: no_dates, few (too few readings to know its noise), settings (another one at each date), stuck.
+    """
 
     instrument: str
     verdict: Verdict | None
@@ -249,9 +252,7 @@ class TrackRequest:
         devices, speaking = [], []
         for s in series:
             v = self._between(s, since, until, target)
-            why = "" if v is not None else "no_dates"
-            if not s.counts:
-                why = "stuck"
+            why = "stuck" if not s.counts else "" if v is not None else _why_silent(s, since, until)
             devices.append(DeviceChange(s.instrument.name, v, why))
             if not why and s.noise is not None and s.noise.sd > 0:
                 speaking.append(s)
@@ -320,6 +321,14 @@ class TrackRequest:
             return None
         age = float(v.age_years[own[v.instant[own].argmax()]])
         return None if np.isnan(age) else age
+
+
+def _why_silent(s: TrackSeries, since: int, until: int) -> str:
+    """Why an instrument says nothing of a change between two days."""
+    a, b = around(s.day, since), around(s.day, until)
+    if not a.size or not b.size or np.intersect1d(a, b).size:
+        return "no_dates"
+    return "few" if s.noise is None else "settings"
 
 
 def _se(v: Verdict) -> float:

@@ -14,8 +14,10 @@ from ..analysis.scorecard import ScoreResult
 from ..analysis.water import WaterResult
 from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
+from ..stats.estimate import Interval
 from ..stats.within_clients import centred
 from ..wording.names import short_name
+from ..wording.numbers import signed, span
 from .style import Mark, Palette, minus, points, prepare, ring, rows
 
 MOST = 1500  # ticks or points drawn of one instrument
@@ -240,9 +242,8 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
             value = float(what.r[a, b])
             side = 0.86 * np.sqrt(abs(value))
             axes.add_patch(_square(b, -a, side, palette, filled=value > 0, strong=value >= AS_ONE))
-            text = f"{value:.2f}".replace("-", "−")
-            axes.text(b, -a + 0.08, text, ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
-            ends = f"{what.low[a, b]:.2f} to {what.high[a, b]:.2f}".replace("-", "−")
+            axes.text(b, -a + 0.08, signed(value, 2), ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
+            ends = span(Interval(float(what.low[a, b]), float(what.high[a, b])), 2, sign=True)
             if wide:
                 low = 0.18 if side >= 0.7 else side / 2 + 0.12  # within a large square, below a small one
                 axes.text(b, -a - low, ends, ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)

@@ -14,7 +14,7 @@ from .numbers import MISSING, count, number, p_value, signed, span
 from .sentences import sentence
 from .statistics import Line
 
-WHY = {"no_dates": "not at both dates", "stuck": "does not follow"}
+WHY = {"no_dates": "not at both dates", "few": "too few readings", "settings": "setting changed", "stuck": "does not follow"}
 CAUTION = "Not a diagnosis; local rules and licensed practice go first."
 
 
@@ -176,7 +176,7 @@ def track_notes(r: TrackResult) -> str:
 
 
 def track_lines(r: TrackResult) -> list[Line]:
-    """Each device's change, and the figures behind the verdict."""
+    """Each device's change; under that in hand the figures behind its verdict."""
     m = _metric(r.metric)
     k, unit = m.decimals, m.difference_unit
     lines = []
@@ -185,6 +185,8 @@ def track_lines(r: TrackResult) -> list[Line]:
         lines.append(
             Line(f"All together ({unit})", signed(t.verdict.change.value, k), span(t.verdict.change.interval, k, sign=True))
         )
+    s = r.named(r.chosen)
+    own = _of_series(s, r, m) if s is not None else []
     for d in t.devices if t is not None else ():
         name = short_name(d.instrument)
         if d.verdict is None:
@@ -192,9 +194,10 @@ def track_lines(r: TrackResult) -> list[Line]:
         else:
             shown = span(d.verdict.change.interval, k, sign=True)
             lines.append(Line(f"{name} ({unit})", signed(d.verdict.change.value, k), shown if not d.why else WHY[d.why]))
-    s = r.named(r.chosen)
-    if s is not None:
-        lines += _of_series(s, r, m)
+        if d.instrument == r.chosen:
+            lines += own
+    if t is None and own:
+        lines += [Line(short_name(r.chosen), "", ""), *own]
     if r.mass_rate is not None:
         lines.append(Line("Body mass (% a week)", signed(r.mass_rate.value, 2), span(r.mass_rate.interval, 2, sign=True)))
     return lines
