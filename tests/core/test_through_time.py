@@ -18,6 +18,7 @@ from anchor_tally.analysis.adopt import record_of
 from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.calibration_record import correct, correct_series
 from anchor_tally.analysis.categories import placed
+from anchor_tally.analysis.comparator import CannotCompare
 from anchor_tally.analysis.drift import DriftRequest
 from anchor_tally.analysis.held_out import _left_out
 from anchor_tally.analysis.track import TrackRequest
@@ -458,6 +459,9 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run()):
         if r.comparison.pairs.instrument.name == "Alder":
             record = replace(record_of(r, demo.catalogue(), datetime(2026, 9, 1)), id=1, version=1)
+            for missing in ({"offer": ""}, {"range": None}, {"pooled": None}):
+                with pytest.raises(CannotCompare, match="not enough pairs"):
+                    record_of(replace(r, **missing), demo.catalogue(), datetime(2026, 9, 1))
     wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")))
     r = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), goal=10.0).run())
     why = {d.instrument: d.why for d in r.together.devices}

@@ -117,7 +117,7 @@ def content(session):
     tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
     skip = ("reading_change", "visit_change", "metric", "sqlite_sequence", "calibration", "calibration_mark")
     rows = {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
-    return rows | {"in force": read.calibrations(session._conn)}
+    return rows | {"in force": read.in_force(read.calibration_versions(session._conn))}
 
 
 def same_as_the_file(session):

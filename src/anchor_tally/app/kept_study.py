@@ -52,7 +52,8 @@ class KeptStudy:
         self._aged: frozenset[int] | None = None
         self._derived: Derived | None = None
         self._snapshots: dict[str, Snapshot] = {}
-        self._calibrations: list[CalibrationRecord] | None = None
+        self._versions: list[tuple[CalibrationRecord, bool]] | None = None
+        self._calibrations: list[CalibrationRecord] = []
         self._codes: list[str] | None = None
         self._events: tuple[Event, ...] | None = None
         self._goals: tuple[Goal, ...] | None = None
@@ -85,7 +86,7 @@ class KeptStudy:
         if computed:
             self._derived = None
         if "calibrations" in facts or "instruments" in facts:
-            self._calibrations = None
+            self._versions = None
         if touched.metrics or computed or "study" in facts:
             self._stale.clear()
             self._present = None
@@ -249,14 +250,18 @@ class KeptStudy:
 
     def calibrations(self) -> list[CalibrationRecord]:
         """Calibrations in force."""
-        if self._calibrations is None:
-            self._calibrations = read.calibrations(self.connection())
+        self._all_versions()
         return self._calibrations
+
+    def _all_versions(self) -> list[tuple[CalibrationRecord, bool]]:
+        if self._versions is None:
+            self._versions = read.calibration_versions(self.connection())
+            self._calibrations = read.in_force(self._versions)
+        return self._versions
 
     def calibration_versions(self, instrument: str, metric: str) -> list[tuple[CalibrationRecord, bool]]:
         """Every calibration ever adopted for an instrument and metric, and whether it was withdrawn."""
-        found = read.calibration_versions(self.connection())
-        return [(r, gone) for r, gone in found if (r.instrument, r.metric) == (instrument, metric)]
+        return [(r, gone) for r, gone in self._all_versions() if (r.instrument, r.metric) == (instrument, metric)]
 
     def stale(self, record: CalibrationRecord) -> bool:
         """Whether a reading behind a calibration has changed since it was adopted."""
@@ -264,7 +269,13 @@ class KeptStudy:
             if any("@" in s for s in record.sources):
                 snapshot = self.snapshot(record.metric)
             else:
-                c = read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
+                kept = self._columns.get(record.metric)
+                whole = kept is not None and record.metric not in self._grown and not kept.filling
+                c = (
+                    kept.columns()
+                    if kept is not None and whole
+                    else read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
+                )
                 snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
             self._stale[record.id] = is_stale(record, snapshot)
         return self._stale[record.id]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import sqlite3
-from collections.abc import Generator
+from collections.abc import Generator, Iterable
 from dataclasses import astuple
 from types import MappingProxyType
 from typing import Any, NamedTuple
@@ -395,10 +395,9 @@ def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:
     return tuple(r[0] for r in rows)
 
 
-def calibrations(conn: sqlite3.Connection) -> list[CalibrationRecord]:
+def in_force(versions: Iterable[tuple[CalibrationRecord, bool]]) -> list[CalibrationRecord]:
     """The newest calibration that is not withdrawn, for each instrument, metric and setting."""
-    latest = {(r.instrument, r.metric, r.setting): r for r, withdrawn in calibration_versions(conn) if not withdrawn}
-    return list(latest.values())
+    return list({(r.instrument, r.metric, r.setting): r for r, withdrawn in versions if not withdrawn}.values())
 
 
 def calibration_versions(conn: sqlite3.Connection) -> list[tuple[CalibrationRecord, bool]]:

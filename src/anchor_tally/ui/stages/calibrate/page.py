@@ -225,9 +225,9 @@ class CalibrateStage(QuestionPage):
             if live
             else "Nothing adopted yet: readings are shown uncorrected."
         )
-        self.versions.show_versions(
-            r.comparison.pairs.instrument, kept, r.comparison.pairs.metric, read_only=self.session.read_only
-        )
+        if self.view == "versions":
+            item, metric = r.comparison.pairs.instrument, r.comparison.pairs.metric
+            self.versions.show_versions(item, kept, metric, read_only=self.session.read_only)
         if self.view == "board":
             self._fill_board()
         fresh = self.up_to_date(r.asked)
