@@ -98,3 +98,22 @@ def test_cautions_say_how_sure_they_are():
     slope = finish(CalibrateRequest(session.snapshot(), Lens(), "Fir").run())[0].within_slope
     ends = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f})"
     assert f"Fir shows only {ends} of a client's change" in words.track_notes(r).replace("−", "-")
+
+
+def test_settings_are_no_changes_of_clients():
+    """A device that follows, read 4 higher from the second scan on in another setting: its slope is 1, not that of the settings."""
+    rng, inside, found = np.random.default_rng(9), 0, []
+    for _ in range(25):
+        lines = []
+        for c in range(10):
+            level, pace = rng.uniform(16, 28), rng.normal(-1.0, 1.5)
+            for k in range(3):
+                at, true = START + timedelta(weeks=12 * k), level + pace * k
+                shown = true + rng.normal(0, 0.5) + 4.0 * (k > 0)
+                lines.append(reading(f"C{c}", f"{at}T07:00", round(shown, 2), setting="athlete" if k else ""))
+                lines.append(reading(f"C{c}", f"{at}T08:00", round(true + rng.normal(0, 0.3), 2), name="Scan", kind="reference"))
+        slope = finish(CalibrateRequest(study_of(lines).snapshot(), Lens(), "Fir").run())[0].within_slope
+        found.append(slope.value)
+        inside += slope.interval.low <= 1 <= slope.interval.high
+    assert abs(np.mean(found) - 1) < 0.1
+    assert inside >= 21

@@ -82,13 +82,16 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Es
     """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck. None where that cannot be told.
 
     Of a device that moves through time the common course of time is first taken out of both sides: else a drift that goes against
-    the clients' own course looks like a device that is stuck.
+    the clients' own course looks like a device that is stuck. So are its settings, whose levels would look like changes of clients.
     """
     within = trend.within
-    if moved is not None and moved.found and within is not None:
-        t = centred(weeks_of(pairs), pairs.client)
-        tt = float(t @ t)
-        d, x = (v - float(t @ centred(v, pairs.client)) / tt * t for v in (pairs.d, pairs.x))
+    beside = periods_beside(pairs)
+    columns = [] if beside is None else list(beside.T)
+    if moved is not None and moved.found:
+        columns.append(weeks_of(pairs))
+    if columns and within is not None:
+        t = np.column_stack([centred(c, pairs.client) for c in columns])
+        d, x = (v - t @ np.linalg.lstsq(t, centred(v, pairs.client), rcond=None)[0] for v in (pairs.d, pairs.x))
         scans = pairs.anchors.n[pairs.occasion].astype(float)
         within = reference_trend(d, x, scans, pairs.client, pairs.occasion, trend.reference).within
     if within is None or within.slope.interval is None:
