@@ -56,6 +56,7 @@ def test_faces_of_the_demo(qtbot, window_on, demo):
     assert faces.matrix(page.results[0]).known.all()
     page = open_face(qtbot, window, "score")
     assert "of resamples; for change keep Cedar." in page.headline.text()
+    assert "a change of setting counts as error: Birch." in page.under.text()
     assert "for change: Cedar. So far the last scan carried over is as close" in page.under.text()
     assert "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()  # though their errors are the smallest
     first = faces.score(page.results[0]).names[0]

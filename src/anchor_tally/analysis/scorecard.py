@@ -92,11 +92,12 @@ class ScoreRequest:
         """Yield progress; return the cards."""
         comparator = find_comparator(self.snapshot, self.lens)
         items = others_of(self.snapshot, self.lens, comparator)
-        cards, parts, slopes = [], [], []
+        cards, parts, slopes, pooled = [], [], [], []
         known = self.snapshot.catalogue.stated.get((self.lens.metric, "reference_sd"))
         for k, item in enumerate(items):
             lens = lens_for(self.snapshot, self.lens, item)
             pairs = pair(self.snapshot, lens, item, comparator)
+            pooled += [item.name for n in pairs.notes if n.code == "settings_pooled"]
             sums = _sums(pairs, self.snapshot)
             parts.append(sums)
             slopes.append(following(pairs, known)[0] if comparator.kind == "reference" else None)
@@ -112,7 +113,7 @@ class ScoreRequest:
                 )
             )
             yield 0.7 * (k + 1) / len(items)
-        notes: list[Note] = []
+        notes: list[Note] = [note("cards_pooled", names=", ".join(pooled))] if pooled else []
         shares = _first_shares(cards, parts, self.weights, self.seed, notes)
         beats = [_beats_last_scan(p, self.seed) for p in parts]
         scores = _scores(cards, self.weights)

@@ -28,6 +28,7 @@ NOTES = {
     "no_deming": "A line with error in both needs at least four clients whose values differ.",
     "few_clients": "Only {clients} clients: read the intervals, not the estimates.",
     "from_memory": "Equation of {source}; its coefficients are from memory, not yet checked against the publication.",
+    "cards_pooled": "Several settings are pooled, and a change of setting counts as error: {names}. Choose one in the lens to judge it fairly.",
     "settings_pooled": "Readings of several settings are pooled: {settings}. Choose one in the lens to keep them apart.",
     "paired_by_day": "Of {readings} readings, or of their scans, only the date is known: they are paired by the calendar day, whatever the window.",
     "constant_values": "All values of one side are the same: correlation and concordance do not exist.",
