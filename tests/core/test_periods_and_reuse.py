@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.compare import LadderRequest
 from anchor_tally.analysis.drift import DriftRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
@@ -105,6 +106,15 @@ def test_kept_answers_are_those_computed_anew(demo):
             assert [r.side for r in ours] == [r.side for r in anew]
             if lens.reference is None and name == "Cedar":
                 assert [r.search is k.search for r, k in zip(ours, kept, strict=True)].count(False) == 1
+    for lens in (demo.lens, replace(demo.lens, reference="Consensus")):
+        kept = finish(LadderRequest(demo.snapshot(), lens).run())
+        changed(demo, "Cedar")
+        ours = finish(LadderRequest(demo.snapshot(), lens, kept=kept).run())
+        anew = finish(LadderRequest(demo.snapshot(), lens).run())
+        assert [(r.bias, r.limits, r.notes, r.pairs.n) for r in ours] == [(r.bias, r.limits, r.notes, r.pairs.n) for r in anew]
+        assert {r.asked.revision for r in ours} == {demo.snapshot().revision}
+        if lens.reference is None:
+            assert [r.fit is k.fit for r, k in zip(ours, kept, strict=True)].count(False) == 1
     kept = finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
     changed(demo, "Alder")
     ours = finish(CalibrateRequest(demo.snapshot(), demo.lens, kept=kept).run())

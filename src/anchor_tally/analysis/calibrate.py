@@ -34,7 +34,8 @@ from .calibration_record import fingerprint, rows_of
 from .comparator import CannotCompare, find_comparator, others_of
 from .compare import CompareResult, compare_pairs, lens_for
 from .field_method import published_error
-from .held_out import BMI_EQUATION, LEAST_CLIENTS, validated
+from .forms import BMI_EQUATION
+from .held_out import LEAST_CLIENTS, validated
 from .movement import Movement, follows, movement, settings_apart
 from .pairing import PairSet, pair
 from .question import Asked

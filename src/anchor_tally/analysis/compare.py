@@ -34,11 +34,12 @@ from ..stats.regression import Line, deming
 from ..stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from ..stats.trend import ReferenceTrend, reference_error, reference_trend
 from ..stats.variance_grid import VarianceGrid, occasion_means, variance_grid
-from .comparator import CannotCompare, find_comparator, others_of
+from .comparator import CONSENSUS, CannotCompare, find_comparator, others_of
 from .consistency import outlying_repeats
-from .forms import Forms, forms_of
+from .forms import BMI_EQUATION, Forms, forms_of
 from .pairing import PairSet, pair
 from .question import Asked
+from .reuse import ContentKey, content_key
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +56,7 @@ class CompareResult:
     """Everything about closeness of one instrument to the reference.
 
     ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's setting is not asked of this one);
-    ``forms`` is there where one instrument alone was asked about.
+    ``forms`` is there where one instrument alone was asked about. ``key`` is the fingerprint of all it stands on.
     """
 
     asked: Asked
@@ -77,6 +78,7 @@ class CompareResult:
     equivalence: Equivalence | None
     notes: tuple[Note, ...]
     forms: Forms | None = None
+    key: ContentKey = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,12 +120,16 @@ class CompareRequest:
 
 @dataclass(frozen=True, slots=True)
 class LadderRequest:
-    """Every instrument that has the metric against the reference; or those of them whose numbers are in ``only``."""
+    """Every instrument that has the metric against the reference; or those of them whose numbers are in ``only``.
+
+    ``kept`` are earlier results: one whose readings have not changed is not computed again.
+    """
 
     snapshot: Snapshot
     lens: Lens
     seed: int = 1
     only: frozenset[int] | None = None
+    kept: tuple[CompareResult, ...] = ()
 
     def run(self) -> Generator[float, None, tuple[CompareResult, ...]]:
         """Yield progress; return one result an instrument, in the study's order."""
@@ -132,11 +138,20 @@ class LadderRequest:
         asked = Asked(self.snapshot.revision, self.lens)
         results = []
         for k, item in enumerate(items):
-            lens = lens_for(self.snapshot, self.lens, item)
-            found = pair(self.snapshot, lens, item, reference)
-            results.append(compare_pairs(asked, found, lens, self.snapshot.catalogue, seed=self.seed))
+            results.append(self._kept_or_new(asked, lens_for(self.snapshot, self.lens, item), item, reference))
             yield (k + 1) / len(items)
         return tuple(results)
+
+    def _kept_or_new(self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument) -> CompareResult:
+        # a consensus is made of all devices; the equation from body mass index is a baseline of other forms
+        devices = [i for i in self.snapshot.instruments.values() if i.kind == "device" and reference.id == CONSENSUS.id]
+        baseline = [i for i in self.snapshot.instruments.values() if i.equation == BMI_EQUATION]
+        key = content_key(self.snapshot, lens, (item, reference, *devices, *baseline), self.seed)
+        before = next((r for r in self.kept if r.key == key), None)
+        if before is not None:
+            return replace(before, asked=asked)
+        pairs = pair(self.snapshot, lens, item, reference)
+        return replace(compare_pairs(asked, pairs, lens, self.snapshot.catalogue, seed=self.seed), key=key)
 
 
 def _reference_trend(pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]) -> ReferenceTrend:

@@ -12,10 +12,10 @@ from ..stats.trend import ClientMeans
 from ..stats.validation import CrossValidation, Foretold, cross_validate
 from ..stats.variance_grid import OccasionMeans, VarianceGrid, leave_out, occasion_means
 from .compare import CompareResult
+from .forms import BMI_EQUATION
 from .pairing import PairSet
 
 LEAST_CLIENTS = 3  # from which on a spread between clients can be told, and leaving out clients means something
-BMI_EQUATION = "bmi_deurenberg_1991"
 
 
 def validated(c: CompareResult, snapshot: Snapshot, line: ClientMeans | None, *, has_own: bool) -> CrossValidation | None:

@@ -100,7 +100,7 @@ class CompareStage(QuestionPage):
         super().refresh()
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return LadderRequest(snapshot, lens).run()
+        return LadderRequest(snapshot, lens, kept=self.results).run()
 
     def set_palette(self, palette: Palette) -> None:
         super().set_palette(palette)
