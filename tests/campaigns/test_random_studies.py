@@ -49,14 +49,14 @@ def odd_study(rng):
     scanned = set(rng.sample(days, rng.randint(0, min(4, len(days)))))
     clocks = rng.random() < 0.8
     for c in range(rng.randint(1, 6)):
-        level, slope = rng.choice((0.0, 20.0, rng.uniform(4, 55))) or 20.0, rng.choice((0.0, rng.uniform(-0.05, 0.05)))
+        level, slope = rng.choice((20.0, rng.uniform(4, 55))), rng.choice((0.0, rng.uniform(-0.05, 0.05)))
         for day in days:
             if rng.random() < 0.2:
                 continue
             at, true = start + timedelta(days=day), min(max(level + slope * day, 3), 70)
             if day in scanned:
                 stamp = f"{at}T08:00" if clocks else f"{at}"
-                lines.append(reading(f"C{c}", stamp, round(true + rng.gauss(0, noise), 1), name="Scan", kind="reference"))
+                lines.append(reading(f"C{c}", stamp, round(max(true + rng.gauss(0, noise), 2), 1), name="Scan", kind="reference"))
             for k, name in enumerate(("Fir", "Elm")[: rng.randint(1, 2)]):
                 setting = "b" if rng.random() < 0.1 or (k and day > 150) else ""
                 for r in range(rng.choice((1, 1, 2, 3))):
