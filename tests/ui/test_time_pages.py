@@ -10,11 +10,15 @@ from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
+from anchor_tally.domain.records import Event
 from anchor_tally.domain.units import Quantity
 from anchor_tally.figures.drift import positions
 from anchor_tally.study.edits.checks import AddCheckWeight
 from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.events import AddEvent
+from anchor_tally.study.edits.readings import ExcludeReading
 from driving import shown
+from places import adoption
 
 
 def click_at(qtbot, figure, x, y=None, *, twice=False):
@@ -242,6 +246,25 @@ def test_track_one_client(qtbot, window_on, demo):
     page.message.connect(lambda text, _trouble: said.append(text))
     page._dates_typed()
     assert said == ["A date is written as 2026-03-02."]
+
+
+def test_second_window_follows_one_client(qtbot, window_on, demo):
+    """What one window notes, adopts and leaves out stands in the other one's Track, which cannot write."""
+    window_on(demo)
+    second = window_on(Session.open(demo.path))
+    page = second.page("track")
+    shown(qtbot, page, lambda: second.go("track"))
+    assert not page.events.isVisible()
+    auk = demo.catalogue().client_coded("Auk").id
+    demo.do(AddEvent(Event(0, auk, None, "2026-04-01", "2026-04-09", "illness", "flu")))
+    qtbot.waitUntil(lambda: [e.note for e in page.result.events] == ["flu"], timeout=10_000)
+    demo.do(adoption(demo, "Alder"))
+    qtbot.waitUntil(lambda: "Alder on 17 Aug 2026: corrected" in page.under.text(), timeout=10_000)
+    days = page.result.series[0].day.size
+    last = [r for r in demo.readings() if (r.client, r.instrument, r.metric) == ("Auk", "Alder", "body_fat_percent")][-3:]
+    for r in last:
+        demo.do(ExcludeReading(r.id, "wet"))
+    qtbot.waitUntil(lambda: page.result.series[0].day.size == days - 1, timeout=10_000)
 
 
 def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo):
