@@ -342,6 +342,13 @@ def test_single_design_left_out_by_a_loop():
         others = np.delete(d, j)
         assert pooled[j] == pytest.approx(others.mean())
         assert sds[0][j] == pytest.approx(others.std(ddof=1) * math.sqrt(1 + 1 / 8))
+    # nothing varies within clients: each occasion is foretold by its sisters, exactly, and without them by the other clients
+    client = np.repeat([0, 1, 2], [3, 3, 1])
+    still = occasion_means(np.array([1.0, 3.0, 8.0])[client], client, np.arange(7))
+    pooled, own, sds = _left_out(still, None)
+    assert own == pytest.approx([1, 1, 1, 3, 3, 3, 2])
+    assert pooled == pytest.approx([5.5, 5.5, 5.5, 4.5, 4.5, 4.5, 2])
+    assert sds is None
 
 
 def held_by_line(n, seed):
