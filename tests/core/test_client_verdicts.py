@@ -8,10 +8,16 @@ import pytest
 from scipy import stats
 
 from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.change import ChangeRequest
+from anchor_tally.analysis.drift import DriftRequest
+from anchor_tally.analysis.scorecard import ScoreRequest
 from anchor_tally.analysis.track import TrackRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.stats.change import change
 from anchor_tally.wording import track as words
+from anchor_tally.wording.faces import change_headline
+from anchor_tally.wording.sentences import calibration_sentence
 from places import reading, study_of
 
 START = date(2026, 1, 5)
@@ -117,3 +123,37 @@ def test_settings_are_no_changes_of_clients():
         inside += slope.interval.low <= 1 <= slope.interval.high
     assert abs(np.mean(found) - 1) < 0.1
     assert inside >= 21
+
+
+def test_every_face_tells_the_same_slope(demo):
+    """Offsets, change, score card, drift and one client: one slope for each instrument, 1 inside where it was planted, and the same word on it."""
+    snapshot, lens = demo.snapshot(), Lens()
+    changes = {r.instrument.name: r for r in finish(ChangeRequest(snapshot, lens).run())}
+    cards = {c.instrument.name: c for c in finish(ScoreRequest(snapshot, lens).run()).cards}
+    drifts = {r.instrument.name: r for r in finish(DriftRequest(snapshot, lens).run())}
+    followed = {s.instrument.name: s for s in finish(TrackRequest(snapshot, lens, "Auk").run()).series}
+    for r in finish(CalibrateRequest(snapshot, lens).run()):
+        name, slope = r.comparison.pairs.instrument.name, r.within_slope
+        assert changes[name].follows == slope == cards[name].follows == followed[name].follows
+        told = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f}) of each pp"
+        head, calibrate = change_headline(changes[name]), calibration_sentence(r)
+        if name.startswith("BMI"):
+            assert head.startswith(f"{name} shows only {told} of Lab scan: too little to follow change by it")
+            assert (
+                f"shows only {slope.value:.2f} of each pp: too little to follow clients by it. Its error moves as clients change"
+                in calibrate
+            )
+            assert drifts[name].not_following == slope
+        else:
+            assert head.startswith(f"{name} follows change: it shows {told}")
+            assert slope.interval.low <= 1 <= slope.interval.high
+            assert drifts[name].not_following is None
+
+
+def test_slope_of_change_knows_how_the_errors_compare():
+    """Changes of 1 for 1, errors of 1.0 and 0.4: the slope is 1 with the ratio of their variances, and far too steep without it."""
+    rng, n = np.random.default_rng(2), 4000
+    true = rng.normal(0, 1.2, n)
+    dx, dy = true + rng.normal(0, 0.4, n), true + rng.normal(0, 1.0, n)
+    assert change(dx, dy, np.arange(n), 0.0, 6.25).slope.slope.value == pytest.approx(1, abs=0.06)
+    assert change(dx, dy, np.arange(n), 0.0).slope.slope.value > 1.25

@@ -17,6 +17,7 @@ from ..stats.trend import reference_error
 from .comparator import CannotCompare, find_comparator, others_of
 from .compare import lens_for
 from .consistency import outlying_repeats
+from .movement import following
 from .pairing import PairSet, pair
 from .question import Asked
 from .repeat import RepeatRequest
@@ -30,7 +31,8 @@ DAYS = (1, 3, 7, 14)
 class ChangeResult:
     """Changes of one instrument beside those of the reference, (n,): their clients, and the anchors at both ends.
 
-    ``smallest`` is the smallest change of one client that means of so many days on each side can show, by days.
+    ``smallest`` is the smallest change of one client that means of so many days on each side can show, by days. ``follows`` is the
+    slope of the instrument on the reference within clients, corrected for the reference's error; None where that cannot be told.
     """
 
     asked: Asked
@@ -43,9 +45,24 @@ class ChangeResult:
     first: Ints
     last: Ints
     found: Change
+    follows: Estimate | None
     smallest: tuple[tuple[int, Estimate], ...]
     pairs: PairSet
     notes: tuple[Note, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Spread:
+    """SD from day to day, SD of repeats, and repeats a morning."""
+
+    day: Estimate
+    within: Estimate | None
+    repeats: int
+
+    @property
+    def variance(self) -> float:
+        """Of one morning's mean."""
+        return self.day.value**2 + (self.within.value**2 / self.repeats if self.within is not None else 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +103,11 @@ class ChangeRequest:
         same = np.flatnonzero(pairs.anchors.client[used][1:] == pairs.anchors.client[used][:-1])
         x = pairs.anchors.mean[used]
         dx, dy, client = x[same + 1] - x[same], y[same + 1] - y[same], pairs.anchors.client[used][same]
-        found = change(dx, dy, client, _LEAST * error.sd)
+        spread = _spread(self.snapshot, lens, item)
+        ratio = spread.variance / error.sd**2 if spread is not None and error.sd > 0 and spread.variance > 0 else None
+        if ratio is None and dx.size:
+            notes.append(note("errors_taken_alike"))
+        found = change(dx, dy, client, _LEAST * error.sd, 1.0 if ratio is None else ratio)
         return ChangeResult(
             asked=Asked(self.snapshot.revision, self.lens),
             instrument=item,
@@ -98,19 +119,21 @@ class ChangeRequest:
             first=read_only(used[same], np.int64),
             last=read_only(used[same + 1], np.int64),
             found=found,
-            smallest=_smallest(self.snapshot, lens, item),
+            follows=following(pairs, stated)[0] if reference.kind == "reference" else None,
+            smallest=tuple((days, smallest_change(spread.day, spread.within, spread.repeats, days)) for days in DAYS)
+            if spread is not None
+            else (),
             pairs=pairs,
             notes=(*notes, *outlying_repeats(pairs, self.snapshot.catalogue), *found.notes),
         )
 
 
-def _smallest(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[tuple[int, Estimate], ...]:
-    """Smallest changes by days of averaging; nothing where the spread from day to day is not known."""
+def _spread(snapshot: Snapshot, lens: Lens, item: Instrument) -> _Spread | None:
+    """How one morning's mean of an instrument strays; None where the spread from day to day is not known."""
     if item.equation:
-        return ()
+        return None
     result = finish(RepeatRequest(snapshot, lens, item.name).run())[0]
     day, sd = result.found.day, result.found.sd
     if day is None:
-        return ()
-    repeats = max(result.found.replicates, 1)
-    return tuple((days, smallest_change(day, sd, repeats, days)) for days in DAYS)
+        return None
+    return _Spread(day, sd, max(result.found.replicates, 1))

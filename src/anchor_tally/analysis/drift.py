@@ -15,7 +15,7 @@ from ..domain.metrics import metric_named
 from ..domain.records import CheckWeight, Event, Instrument
 from ..domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
 from ..stats.components import fit_nested
-from ..stats.estimate import Estimate, Interval, Note, note
+from ..stats.estimate import Estimate, Note, note
 from ..stats.through_time import (
     Chart,
     RobustSlope,
@@ -37,7 +37,7 @@ from .calibrate import EXPIRY_WEEKS
 from .comparator import CONSENSUS, find_comparator, others_of
 from .compare import lens_for
 from .consistency import outlying_repeats
-from .movement import WEEK, periods_beside, slope_of, weeks_of
+from .movement import WEEK, periods_beside, slope_of, weeks_of, within_slope
 from .pairing import DAY, PairSet, pair
 from .question import Asked
 from .reuse import ContentKey, content_key
@@ -172,6 +172,12 @@ class DriftRequest:
         found = consensus_slope(self.snapshot, lens, pairs.instrument), self._weights(pairs)
         return tuple(x for x in found if x is not None)
 
+    def _not_following(self, pairs: PairSet) -> Estimate | None:
+        """How much of a client's change the device shows, where it is the clients who moved, and not the device."""
+        if not _clients_moved(pairs):
+            return None
+        return within_slope(pairs, self.snapshot.catalogue.stated.get((pairs.metric, "reference_sd")), None)
+
     def _of(self, pairs: PairSet, lens: Lens) -> DriftResult:
         notes = list(pairs.notes)
         changes = changes_of(self.snapshot, pairs.instrument, self.events)
@@ -224,7 +230,7 @@ class DriftRequest:
             changes=changes,
             side=side,
             verdict=verdict,
-            not_following=_not_following(pairs) if verdict == VERDICTS[1] else None,
+            not_following=self._not_following(pairs) if verdict == VERDICTS[1] else None,
             bound=bound,
             needed=needed,
             notes=(*notes, *outlying_repeats(pairs, self.snapshot.catalogue)),
@@ -259,6 +265,26 @@ def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
     return client_of * (int(pairs.setting.max()) + 1) + setting[occasions]
 
 
+def _clients_moved(pairs: PairSet) -> bool:
+    """Whether the difference moves because clients change and the device does not.
+
+    Time and the scan's departure from the client's mean stand beside each other: when the first has nothing left to explain, and
+    the second shows less than the whole of a client's change, it is the clients who moved.
+    """
+    if pairs.occasions <= pairs.clients:
+        return False
+    time, moved, periods = weeks_of(pairs), centred(pairs.x, pairs.client), periods_beside(pairs)
+
+    def with_periods(column: Floats) -> Floats:
+        return column[:, None] if periods is None else np.column_stack([column, periods])
+
+    left = slope_beside(pairs.d, pairs.client, pairs.occasion, time, with_periods(moved))
+    share = slope_beside(pairs.d, pairs.client, pairs.occasion, moved, with_periods(time))
+    if left is None or share is None or left.slope.interval is None or share.slope.interval is None:
+        return False
+    return left.slope.interval.low <= 0 <= left.slope.interval.high and share.slope.interval.high < 0
+
+
 def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> str:
     """One word. Moved only where the search over slope and steps together says so; steady only where a slope that matters is ruled out."""
     if search.p is not None and search.p < 0.05:
@@ -273,29 +299,6 @@ def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> st
     if bound is not None and max(-i.low, i.high) > bound:
         return VERDICTS[3]
     return VERDICTS[0]
-
-
-def _not_following(pairs: PairSet) -> Estimate | None:
-    """How much of a client's change the device shows, where the difference moves because clients change and the device does not.
-
-    Time and the scan's departure from the client's mean stand beside each other: when the first has nothing left to explain, and
-    the second shows less than the whole of a client's change, it is the clients who moved.
-    """
-    if pairs.occasions <= pairs.clients:
-        return None
-    time, moved, periods = weeks_of(pairs), centred(pairs.x, pairs.client), periods_beside(pairs)
-
-    def with_periods(column: Floats) -> Floats:
-        return column[:, None] if periods is None else np.column_stack([column, periods])
-
-    left = slope_beside(pairs.d, pairs.client, pairs.occasion, time, with_periods(moved))
-    share = slope_beside(pairs.d, pairs.client, pairs.occasion, moved, with_periods(time))
-    if left is None or share is None or left.slope.interval is None or share.slope.interval is None:
-        return None
-    i, s = left.slope.interval, share.slope
-    if not (i.low <= 0 <= i.high and share.slope.interval.high < 0):
-        return None
-    return Estimate(1 + s.value, Interval(1 + share.slope.interval.low, 1 + share.slope.interval.high), s.n, s.method)
 
 
 def _needed(pairs: PairSet, slope: TimeSlope | None, at: Floats, client_of: Ints, bound: float | None) -> int | None:

@@ -87,7 +87,7 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Es
     within = trend.within
     beside = periods_beside(pairs)
     columns = [] if beside is None else list(beside.T)
-    if moved is not None and moved.found:
+    if moved is not None and moved.found and not pairs.instrument.equation:  # a formula has nothing that drifts
         columns.append(weeks_of(pairs))
     if columns and within is not None:
         t = np.column_stack([centred(c, pairs.client) for c in columns])
@@ -100,17 +100,19 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Es
     return Estimate(1 + within.slope.value, Interval(1 + i.low, 1 + i.high), within.slope.n, within.slope.method)
 
 
-def following(pairs: PairSet, reference_sd: float | None) -> tuple[Estimate | None, Movement | None]:
-    """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time.
-
-    ``reference_sd`` is the stated precision of a scan, where there is one.
-    """
+def within_slope(pairs: PairSet, reference_sd: float | None, moved: Movement | None) -> Estimate | None:
+    """``follows`` from pairs alone; ``reference_sd`` is the stated precision of a scan, where there is one."""
     if pairs.occasions <= pairs.clients or pairs.n < 4:
-        return None, None
-    moving = movement(pairs)
+        return None
     error = reference_error(pairs.anchors.n, pairs.anchors.ss, reference_sd)
     scans = pairs.anchors.n[pairs.occasion].astype(float)
-    return follows(pairs, reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error), moving), moving
+    return follows(pairs, reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error), moved)
+
+
+def following(pairs: PairSet, reference_sd: float | None) -> tuple[Estimate | None, Movement | None]:
+    """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time."""
+    moved = movement(pairs)
+    return within_slope(pairs, reference_sd, moved), moved
 
 
 def shows_too_little(slope: Estimate | None) -> bool:

@@ -93,6 +93,8 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "exclusion_zone": f.zone,
         "slope": None if f.slope is None else f.slope.slope.value,
         "slope_ci": None if f.slope is None else _pair(f.slope.slope.interval),
+        "slope_error_ratio": None if f.slope is None else f.slope.ratio,
+        "within_slope": None if r.follows is None else {"slope": r.follows.value, "ci": _pair(r.follows.interval)},
         "correlation": None if f.correlation is None else f.correlation.value,
         "correlation_ci": None if f.correlation is None else _pair(f.correlation.interval),
         "smallest_change": {str(days): least.value for days, least in r.smallest} or None,

@@ -16,6 +16,7 @@ from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..stats.within_clients import centred
+from ..wording.faces import change_slope
 from ..wording.names import short_name
 from ..wording.numbers import signed, span
 from .style import Mark, Palette, minus, points, prepare, ring, rows
@@ -109,13 +110,13 @@ class QuadrantInfo:
 
 def quadrants(r: ChangeResult) -> QuadrantInfo:
     """What the quadrants show."""
-    line = r.found.slope
-    shown = line is not None and line.slope.interval is not None and line.slope.interval.low > 0
+    line = change_slope(r)
+    shown = line is not None and line.interval is not None and line.interval.low > 0
     return QuadrantInfo(
         r.dx,
         r.dy,
         r.found.zone,
-        (line.slope.value, line.intercept.value) if shown and line is not None else None,
+        (line.value, float(r.dy.mean() - line.value * r.dx.mean())) if shown and line is not None else None,
         f"change of {r.pairs.compared_with} ({_unit(r.metric)})",
         f"change of {r.instrument.name} ({_unit(r.metric)})",
     )

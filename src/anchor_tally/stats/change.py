@@ -64,10 +64,10 @@ def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
     return Concordance(wilson(same, judged), same, judged, int(dx.size - judged))
 
 
-def change(dx: Floats, dy: Floats, client: Ints, zone: float) -> Change:
+def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0) -> Change:
     """Compare changes; ``dx`` of the reference and ``dy`` of the instrument, ``client`` (n,).
 
-    One change a client gives the classical design, more the repeated one (client and occasion; changes that share an anchor are not
+    ``ratio`` is the error variance of the instrument over that of the reference, for the slope. One change a client gives the classical design, more the repeated one (client and occasion; changes that share an anchor are not
     independent, which the client's part takes up in the bias only). Slope by Deming with a jackknife over clients.
     """
     d, notes = dy - dx, []
@@ -89,7 +89,7 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float) -> Change:
     else:
         notes.append(note("changes_of_one_client", n=n))
         bias = Estimate(float(d.mean()), None, n, "mean")
-    line = deming(dx, dy, client)
+    line = deming(dx, dy, client, ratio)
     if line is None:
         notes.append(note("no_change_slope"))
     return Change(

@@ -88,16 +88,24 @@ def change_headline(r: ChangeResult) -> str:
     k, unit, with_ = m.decimals, m.difference_unit, r.pairs.compared_with
     if f.n == 0 or f.bias is None:
         return f"{name}: no client has two anchors with readings of it; a second scan shows whether it follows change."
-    s = f.slope.slope if f.slope is not None else None
+    s = change_slope(r)
+    shows = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}" if s is not None else ""
     if s is not None and s.interval is not None and s.interval.low > 0:
-        head = f"{name} follows change: it shows {number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}"
-    elif s is not None and s.interval is not None and s.interval.high < 0.5:
-        head = f"{name} does not follow change: it shows {number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}"
+        head = f"{name} follows change: it shows {shows}"
+        if shows_too_little(s):
+            head = f"{name} shows only {shows}: too little to follow change by it"
+    elif shows_too_little(s):
+        head = f"{name} does not follow change: it shows {shows}"
     else:
         head = f"{name}: whether it follows change cannot be said from {count(f.n, 'change')} of {count(f.clients, 'client')}"
     if f.limits is not None and f.clients >= 5:
         head += f"; one client's change is read from {side(f.limits.lower, k)} to {side(f.limits.upper, k)}"
     return f"{head}."
+
+
+def change_slope(r: ChangeResult) -> Estimate | None:
+    """The slope that is spoken of: that within clients, or where nothing is a reference that of change on change."""
+    return r.follows or (r.found.slope.slope if r.found.slope is not None else None)
 
 
 def change_lines(r: ChangeResult) -> list[Line]:
@@ -114,6 +122,7 @@ def change_lines(r: ChangeResult) -> list[Line]:
     if f.limits is not None:
         lines.append(Line(f"Upper limit ({unit})", signed(f.limits.upper, k), span(f.limits.upper_interval, k, sign=True)))
         lines.append(Line(f"Lower limit ({unit})", signed(f.limits.lower, k), span(f.limits.lower_interval, k, sign=True)))
+    lines.append(_line("Slope within clients", r.follows, 2))
     lines.append(_line("Slope of change on change", f.slope.slope if f.slope else None, 2))
     lines.append(_line("Correlation of changes", f.correlation, 2, sign=True))
     agree = MISSING if share is None else f"{100 * share.value:.0f} %"

@@ -6,6 +6,7 @@ from ..analysis.adopt import needs_reason
 from ..analysis.calibrate import CalibrateResult
 from ..analysis.calibration_record import Corrected
 from ..analysis.compare import CompareResult
+from ..analysis.movement import shows_too_little
 from ..domain.metrics import Metric, metric_named
 from ..domain.records import CalibrationRecord
 from ..stats.estimate import Note
@@ -77,6 +78,7 @@ NOTES = {
     "few_days": "Too few neighbouring days to tell the spread from day to day (six differences are needed).",
     "no_changes": "No client has two anchors with readings of this instrument: a change needs a second scan.",
     "changes_of_one_client": "{n} changes of one client: no limits for others.",
+    "errors_taken_alike": "The slope of change on change takes the errors of both as alike, as their ratio is not known; that within clients does not need it.",
     "no_change_slope": "Too few clients with changes for a slope (four are needed).",
     "no_exclusion_zone": "The scan's own precision is not known (no repeated scans, none stated): no change is set aside as noise.",
     "few_water_visits": "{n} visits with fat and water: too few to see them move together within a client.",
@@ -207,9 +209,15 @@ def calibration_sentence(result: CalibrateResult) -> str:
         return "Not so: its settings differ, and one offset for all of them fits none. Choose one setting in the lens bar."
     s = result.within_slope
     if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
-        text = f"Correcting brings the level right, and the device follows change only in part: it shows {number(s.value, 2)} of each {_metric(result.comparison).difference_unit}."
+        share = f"{number(s.value, 2)} of each {_metric(result.comparison).difference_unit}"
+        text = (
+            f"Correcting brings the level right; of a change the device shows only {share}: too little to follow clients by it."
+            if shows_too_little(s)
+            else f"Correcting brings the level right, and the device follows change only in part: it shows {share}."
+        )
     if result.movement is not None and result.movement.found and code in ("level_only", "level_and_change"):
-        text += f" It drifts: this holds only until {result.valid_until}, and the interval grows till then."
+        why = "Its error moves as clients change" if result.comparison.pairs.instrument.equation else "It drifts"
+        text += f" {why}: this holds only until {result.valid_until}, and the interval grows till then."
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:
