@@ -23,6 +23,7 @@ from anchor_tally.analysis.drift import DriftRequest
 from anchor_tally.analysis.held_out import _left_out
 from anchor_tally.analysis.track import TrackRequest
 from anchor_tally.analysis.versions import compare_versions
+from anchor_tally.analysis.water import WaterRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import CalibrationRecord, LineRecord, MadeOf
 from anchor_tally.domain.steps import finish
@@ -489,6 +490,16 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     assert alder.value[0] == pytest.approx(by_hand.value)
     water = finish(TrackRequest(wide, Lens(), "Auk", instrument="Birch", water="rule").run())
     assert not np.allclose(water.named("Birch").value, r.named("Birch").value)
+    # by hand: what the client's water departs from its mean, one for one or by the fitted slope
+    shown = demo.snapshot("total_body_water_percent").columns["total_body_water_percent"]
+    own = (shown.client == r.client.id) & (shown.instrument == alder.instrument.id) & (shown.status == 0)
+    frame = pd.DataFrame({"day": shown.day[own] + 719163, "water": shown.value[own]}).groupby("day").water.mean()
+    departed = (frame - frame.mean()).reindex(alder.day).to_numpy()
+    slope = finish(WaterRequest(wide, Lens(), "Alder").run())[0].slope.slope.value
+    for how, per_point in (("rule", 1.0), ("slope", -slope)):
+        fixed = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), instrument="Alder", water=how).run()).named("Alder")
+        assert fixed.value - alder.value == pytest.approx(per_point * departed)
+        assert fixed.low - alder.low == pytest.approx(per_point * departed)
 
 
 def test_what_leaves_nothing_to_vary(demo):
