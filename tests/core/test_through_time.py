@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 
 import numpy as np
 import pandas as pd
@@ -45,6 +45,7 @@ from anchor_tally.stats.through_time import (
 )
 from anchor_tally.stats.trend import client_means, reference_error, reference_trend
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
+from places import reading, study_of
 
 
 def nested(rng, clients, anchors, repeats, *, day=1.0, noise=0.4, own=1.5, slope=0.0, step=0.0, at=13.0, gap=12.0):
@@ -441,6 +442,62 @@ def test_ranges_of_the_published_table():
     assert placed("body_mass", "male", 30, 80.0, Interval(79.0, 81.0)) is None
 
 
+# the other devices
+def witnesses(n, seed, *, setting=True, drift=0.0):
+    """Of ``n`` squads that lose fat: by device, share told to move beside the others, mean slope, coverage of the true one.
+
+    Four devices read weekly, three of them moved by one water; Elm goes to another setting half-way, Oak drifts by ``drift`` a week.
+    """
+    rng, said = np.random.default_rng(seed), {}
+    for _ in range(n):
+        lines = []
+        for c in range(10):
+            level, own, pace = rng.uniform(16, 28), rng.normal(0, 1.5, 4), -0.1 + rng.normal(0, 0.05)
+            for week in range(25):
+                at, true, wet = date(2026, 1, 5) + timedelta(weeks=week), level + pace * week, rng.normal(0, 0.5)
+                late = setting and week > 12
+                for k, name in enumerate(("Fir", "Elm", "Ash", "Oak")):
+                    moved = -3.0 * (name == "Elm" and late) + drift * week * (name == "Oak")
+                    value = true + own[k] + wet * (name != "Ash") + rng.normal(0, 0.7) + moved
+                    if rng.random() > 0.05:
+                        mode = "b" if name == "Elm" and late else ""
+                        lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(value, 1), name=name, setting=mode))
+                if week % 12 == 0:
+                    lines.append(
+                        reading(f"C{c}", f"{at}T08:00", round(true + rng.normal(0, 0.4), 1), name="Scan", kind="reference")
+                    )
+        for r in finish(DriftRequest(study_of(lines).snapshot(), Lens()).run()):
+            true = drift if r.instrument.name == "Oak" else 0.0
+            for s in r.side:
+                i = s.slope.interval
+                said.setdefault(r.instrument.name, []).append((s.p < 0.05, s.slope.value, i.low <= true <= i.high))
+    return {name: np.mean(np.array(rows, dtype=float), axis=0) for name, rows in said.items()}
+
+
+def test_other_devices_are_fair_witnesses():
+    """Neither another's change of setting nor another's drift makes a steady device move; one that drifts is found, with its slope."""
+    for drift in (0.0, 0.08):
+        found = witnesses(12, 5, drift=drift)
+        assert max(found[name][0] for name in ("Fir", "Ash", "Elm")) <= 0.25
+        assert max(abs(found[name][1]) for name in ("Fir", "Ash", "Elm")) < 0.02
+        assert found["Oak"][1] == pytest.approx(drift, abs=0.015)
+        assert found["Oak"][0] == 1 or drift == 0
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("design", [{}, {"setting": False}, {"drift": 0.08}])
+def test_level_beside_other_devices(design, capsys):
+    """200 squads; prints a line of the table in methods."""
+    found = witnesses(200, 6, **design)
+    with capsys.disabled():
+        print(
+            f"\n| {design} |",
+            " | ".join(f"{100 * f[0]:.1f}, {f[1]:+.3f}, {100 * f[2]:.1f}" for _, f in sorted(found.items())),
+            "|",
+        )
+    assert all(f[0] <= 0.09 for name, f in found.items() if name != "Oak" or not design.get("drift"))
+
+
 # the demo
 def test_drift_of_the_demo_is_what_was_planted(demo):
     """Dogwood drifts, Birch stepped at its change of setting, Alder and Cedar are steady, equations do not follow; nobody else is accused."""
@@ -455,6 +512,9 @@ def test_drift_of_the_demo_is_what_was_planted(demo):
     assert all(r.not_following is not None for r in found.values() if r.instrument.equation.startswith("bmi_"))
     standard = finish(DriftRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run())[0]
     assert standard.verdict == "steady"
+    told = {n for n, r in found.items() for x in r.side if x.what == "consensus" and x.p < 0.05}
+    assert told == {"Dogwood"}
+    assert "Dogwood" in dict(next(n for n in found["Cedar"].notes if n.code == "movers_left_out").facts)["names"]
     one = finish(DriftRequest(demo.snapshot(), replace(demo.lens, clients=frozenset({"Auk", "Cod"})), "Alder").run())[0]
     assert one.verdict == "not enough anchors"
     assert one.needed is None or one.needed >= 1

@@ -29,7 +29,6 @@ from ..stats.through_time import (
     rounds_needed,
     slope_beside,
     straight_line,
-    summary_slopes,
 )
 from ..stats.variance_grid import occasion_means
 from ..stats.within_clients import centred
@@ -38,10 +37,11 @@ from .comparator import CONSENSUS, find_comparator, others_of
 from .compare import lens_for
 from .consistency import outlying_repeats
 from .movement import WEEK, periods_beside, slope_of, weeks_of, within_slope
+from .other_devices import slope_beside_others
 from .pairing import DAY, PairSet, pair
 from .question import Asked
 from .reuse import ContentKey, content_key
-from .series import instrument_asked, rows_of_instrument, series_of
+from .series import instrument_asked
 
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
 USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (common practice)
@@ -145,17 +145,16 @@ class DriftRequest:
     def run(self) -> Generator[float, None, tuple[DriftResult, ...]]:
         """Yield progress; return one result an instrument."""
         reference = find_comparator(self.snapshot, self.lens)
-        items = (
-            [instrument_asked(self.snapshot, self.instrument)]
-            if self.instrument
-            else others_of(self.snapshot, self.lens, reference)
-        )
-        out = []
+        items = others_of(self.snapshot, self.lens, reference)
+        asked = [instrument_asked(self.snapshot, self.instrument)] if self.instrument else items
+        items = [*items, *(i for i in asked if i not in items)]  # the others are looked at as well: who moves is no witness
+        found = []
         for k, item in enumerate(items):
-            lens = self.lens if self.instrument else lens_for(self.snapshot, self.lens, item)
-            out.append(self._kept_or_new(lens, item, reference))
+            lens = self.lens if self.instrument and item in asked else lens_for(self.snapshot, self.lens, item)
+            found.append((self._kept_or_new(lens, item, reference), lens))
             yield (k + 1) / len(items)
-        return tuple(out)
+        moving = [r.instrument for r, _ in found if _moves(r)]
+        return tuple(self._with_witnesses(r, lens, moving) for r, lens in found if r.instrument in asked)
 
     def _kept_or_new(self, lens: Lens, item: Instrument, reference: Instrument) -> DriftResult:
         own = [e for e in self.events if e.instrument == item.id], [w for w in self.weights if w.instrument == item.name]
@@ -163,14 +162,20 @@ class DriftRequest:
         devices = [i for i in self.snapshot.instruments.values() if i.kind == "device"] if reference.id == CONSENSUS.id else []
         key = content_key(self.snapshot, lens, (item, reference, *devices), item.name, *own)
         before = next((r for r in self.kept if r.key == key), None)
-        if before is not None:  # only the consensus of the other devices may have changed
-            side = self._side(before.pairs, lens)
-            return replace(before, asked=Asked(self.snapshot.revision, self.lens), side=side)
-        return replace(self._of(pair(self.snapshot, lens, item, reference), lens), key=key)
+        if before is not None:
+            return replace(before, asked=Asked(self.snapshot.revision, self.lens))
+        return replace(self._of(pair(self.snapshot, lens, item, reference)), key=key)
 
-    def _side(self, pairs: PairSet, lens: Lens) -> tuple[SideEvidence, ...]:
-        found = consensus_slope(self.snapshot, lens, pairs.instrument), self._weights(pairs)
-        return tuple(x for x in found if x is not None)
+    def _with_witnesses(self, r: DriftResult, lens: Lens, moving: Sequence[Instrument]) -> DriftResult:
+        """What other devices and check weights say beside the scans; ``moving`` are the devices that scans show to move."""
+        others = [i for i in moving if i != r.instrument]
+        beside = slope_beside_others(self.snapshot, lens, r.instrument, others)
+        notes = [n for n in r.notes if n.code not in ("consensus_is_weaker", "movers_left_out")]
+        if beside is not None:
+            names = ", ".join(i.name for i in others if i.kind == "device" and not i.equation)
+            notes += [note("consensus_is_weaker"), *([note("movers_left_out", names=names)] if names else [])]
+        found = None if beside is None else SideEvidence("consensus", *beside), self._weights(r.pairs)
+        return replace(r, side=tuple(x for x in found if x is not None), notes=tuple(notes))
 
     def _not_following(self, pairs: PairSet) -> Estimate | None:
         """How much of a client's change the device shows, where it is the clients who moved, and not the device."""
@@ -178,10 +183,9 @@ class DriftRequest:
             return None
         return within_slope(pairs, self.snapshot.catalogue.stated.get((pairs.metric, "reference_sd")), None)
 
-    def _of(self, pairs: PairSet, lens: Lens) -> DriftResult:
+    def _of(self, pairs: PairSet) -> DriftResult:
         notes = list(pairs.notes)
         changes = changes_of(self.snapshot, pairs.instrument, self.events)
-        side = self._side(pairs, lens)
         m = occasion_means(pairs.d, pairs.client, pairs.occasion) if pairs.n else None
         if m is None:
             empty = np.empty(0)
@@ -189,7 +193,7 @@ class DriftRequest:
             return DriftResult(
                 asked=Asked(self.snapshot.revision, self.lens), pairs=pairs, weeks=empty, instant=empty, client=np.empty(0, dtype=np.int64),
                 mean=empty, centred=empty, slope=None, robust=None, search=None, steps=(), chart=None, periods=(), changes=changes,
-                side=side, verdict=VERDICTS[3], not_following=None, bound=None, needed=2, notes=tuple(notes),
+                side=(), verdict=VERDICTS[3], not_following=None, bound=None, needed=2, notes=tuple(notes),
             )  # fmt: skip
         instant = pairs.anchors.instant[m.occasions]
         at = (instant - instant.min()) / WEEK
@@ -211,8 +215,6 @@ class DriftRequest:
             notes.append(note("drift_two_moments"))
         if chart is None:
             notes.append(note("no_control_chart"))
-        if any(s.what == "consensus" for s in side):
-            notes.append(note("consensus_is_weaker"))
         return DriftResult(
             asked=Asked(self.snapshot.revision, self.lens),
             pairs=pairs,
@@ -228,7 +230,7 @@ class DriftRequest:
             chart=chart,
             periods=periods_of(self.snapshot, pairs.instrument, float(instant.min()), float(instant.max())),
             changes=changes,
-            side=side,
+            side=(),
             verdict=verdict,
             not_following=self._not_following(pairs) if verdict == VERDICTS[1] else None,
             bound=bound,
@@ -263,6 +265,12 @@ def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
     setting = np.zeros(int(pairs.occasion.max()) + 1, dtype=np.int64)
     setting[pairs.occasion] = pairs.setting
     return client_of * (int(pairs.setting.max()) + 1) + setting[occasions]
+
+
+def _moves(r: DriftResult) -> bool:
+    """Whether scans show that a device moves, other than by a change of its setting."""
+    stepped = any(s.change is None or not s.change.setting for s in r.steps)
+    return r.verdict == VERDICTS[1] or (r.verdict == VERDICTS[2] and stepped)
 
 
 def _clients_moved(pairs: PairSet) -> bool:
@@ -348,46 +356,3 @@ def periods_of(snapshot: Snapshot, item: Instrument, start: float, end: float) -
         for (at, label), to in zip(spans, ends, strict=True)
         if to > start and at < end
     )
-
-
-def _medians(cell: Ints, value: Floats, size: Ints) -> Floats:
-    """The median of each cell, (cells,)."""
-    ordered = value[np.lexsort((value, cell))]
-    start = np.cumsum(size) - size
-    return np.asarray((ordered[start + (size - 1) // 2] + ordered[start + size // 2]) / 2, dtype=float)
-
-
-def consensus_slope(snapshot: Snapshot, lens: Lens, item: Instrument) -> SideEvidence | None:
-    """Slope of the device on the median of the other devices, visit by visit, within clients; weaker evidence: the others may drift.
-
-    Every device's values are first taken as departures from its own mean with that client and setting, so that a device that is
-    missing at a visit does not make a jump.
-    """
-    c = snapshot.columns.get(lens.metric)
-    if c is None or item.equation:
-        return None
-    everyone = Lens(lens.metric, clients=lens.clients)
-    devices = [i for i in snapshot.instruments.values() if i.kind == "device" and not i.equation]
-    if item not in devices or len(devices) < 3:
-        return None
-    parts = [series_of(c, rows_of_instrument(snapshot, everyone if i is not item else lens, i, lens.metric)) for i in devices]
-    own = parts[devices.index(item)]
-    if own.n < 5:
-        return None
-    settings = int(c.setting.max(initial=0)) + 1
-    visit, departure = [], []
-    for k, part in enumerate(parts):
-        if devices[k] is item or part.n == 0:
-            continue
-        _, group = np.unique(part.client * settings + part.setting, return_inverse=True)
-        visit.append(part.visit)
-        departure.append(part.mean - (np.bincount(group, part.mean) / np.bincount(group))[group])
-    if not visit:
-        return None
-    seen, cell, size = np.unique(np.concatenate(visit), return_inverse=True, return_counts=True)
-    others = _medians(cell, np.concatenate(departure), size)  # one device that drifts does not carry the others away
-    place = np.minimum(np.searchsorted(seen, own.visit), seen.size - 1)
-    there = (seen[place] == own.visit) & (size[place] >= 2)
-    group = (own.client * settings + own.setting)[there]
-    found = summary_slopes(own.mean[there] - others[place[there]], group, own.instant[there] / WEEK)
-    return None if found is None else SideEvidence("consensus", found[0], found[1], int(np.unique(own.client[there]).size))

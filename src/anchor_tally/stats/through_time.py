@@ -423,21 +423,25 @@ def rounds_needed(sd: float, clients: int, anchors: float, gap_weeks: float, bou
     return int(enough[0]) + 1 if enough.size else None
 
 
-def summary_slopes(y: Floats, client: Ints, weeks: Floats, least: int = 5) -> tuple[Estimate, float] | None:
+def summary_slopes(
+    y: Floats, client: Ints, weeks: Floats, least: int = 5, block: Ints | None = None
+) -> tuple[Estimate, float] | None:
     """Mean of the clients' own least-squares slopes, t over clients (Matthews et al. 1990, BMJ 300:230), and its p.
 
-    Serial likeness of a client's values does not touch it. Clients with fewer than ``least`` moments say nothing; None below three.
+    Serial likeness of a client's values does not touch it. ``block`` cuts a client's values into stretches with a level each.
+    Clients with fewer than ``least`` moments say nothing; None below three.
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] >= least
     y, weeks, k = y[keep], weeks[keep], np.unique(k[keep], return_inverse=True)[1]
     if k.size == 0:
         return None
-    n = np.bincount(k)
-    t = weeks - (np.bincount(k, weeks) / n)[k]
+    level = k if block is None else np.unique(block[keep], return_inverse=True)[1]
+    n = np.bincount(level)
+    t = weeks - (np.bincount(level, weeks) / n)[level]
     tt = np.bincount(k, t * t)
     moved = tt > 0
-    slopes = (np.bincount(k, t * y)[moved]) / tt[moved]
+    slopes = np.bincount(k, t * y)[moved] / tt[moved]
     if slopes.size < 3:
         return None
     mean, se = float(slopes.mean()), float(slopes.std(ddof=1)) / math.sqrt(slopes.size)

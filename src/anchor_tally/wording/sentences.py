@@ -133,6 +133,7 @@ NOTES = {
     "drift_two_moments": "With two moments a slope and a step look the same: a third round of scans tells them apart.",
     "no_control_chart": "A control chart needs four anchors whose differences vary.",
     "consensus_is_weaker": "The other devices may drift as well: what is said against them counts for nothing in the verdict.",
+    "movers_left_out": "Not asked, since scans show them to move: {names}.",
     "stale": "a reading behind this offset has changed since it was adopted: adopt it again",
 }
 
