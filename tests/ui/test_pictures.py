@@ -82,3 +82,19 @@ def test_kept_texts_look_as_set_anew():
     half = page(TextRenderer, 1.0, Bbox.from_bounds(0, 0, 50, 60))
     assert not half[:, 51:, 3].any()
     assert half[:, :50, 3].any()
+
+
+def test_a_picture_that_fails_holds_up_no_other(qtbot):
+    """The next one in the queue is drawn all the same, and the queue is empty after it."""
+    views = [FigureView(name, (40, 10, 40, 10)) for name in "ab"]
+    for view in views:
+        qtbot.addWidget(view)
+        view.resize(200, 150)
+        view.show()
+    qtbot.waitUntil(FigureView.all_drawn)
+    with qtbot.captureExceptions() as caught:
+        views[0].redraw(lambda axes, _family: axes.no_such_thing())
+        views[1].redraw(lambda axes, _family: axes.plot([0, 1], [0, 1]))
+        qtbot.waitUntil(FigureView.all_drawn)
+    assert [type(e[1]) for e in caught] == [AttributeError]
+    assert len(views[1].axes.lines) == 1

@@ -63,18 +63,20 @@ class FigureView(FigureCanvasQTAgg):
     @staticmethod
     def _next() -> None:
         waiting = FigureView._waiting
-        while waiting:
-            view = waiting[0]
-            if sip.isdeleted(view) or not view.isVisible() or not view._stale:
-                waiting.pop(0)
-            elif view._paint is not None:
-                view._fill()
-                break
-            else:
-                waiting.pop(0).draw()
-                break
-        if waiting:
-            QTimer.singleShot(0, FigureView._next)
+        try:
+            while waiting:
+                view = waiting[0]
+                if sip.isdeleted(view) or not view.isVisible() or not view._stale:
+                    waiting.pop(0)
+                elif view._paint is not None:
+                    view._fill()
+                    break
+                else:
+                    waiting.pop(0).draw()
+                    break
+        finally:  # a picture that fails holds up no other
+            if waiting:
+                QTimer.singleShot(0, FigureView._next)
 
     def get_renderer(self) -> TextRenderer:
         """What draws at the present size."""
