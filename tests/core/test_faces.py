@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from statsmodels.stats.proportion import proportion_confint
 
+from anchor_tally.analysis.alike import AlikeRequest
 from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.challenge import ChallengeRequest
 from anchor_tally.analysis.change import ChangeRequest
@@ -37,7 +38,7 @@ from anchor_tally.stats.repeatability import display_step, intraclass, repeatabi
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.resample import bca
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
-from anchor_tally.stats.within_clients import detrended_slope, repeated_correlation
+from anchor_tally.stats.within_clients import detrended_correlation, detrended_slope, repeated_correlation
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.faces import challenge_result_words, change_headline, repeat_headline, water_headline
@@ -170,6 +171,11 @@ def test_water_within_clients():
     assert r.value == pytest.approx(other["r"].iloc[0], rel=1e-9)
     assert np.round([r.interval.low, r.interval.high], 2).tolist() == list(other["CI95"].iloc[0])
     fit = smf.ols("f ~ w + C(c) + C(c):t", frame).fit()
+    # each client's trend out of both by least squares: the correlation of what is left, Fisher's interval on n − 2·clients − 1
+    left = [smf.ols(f"{v} ~ C(c) * t", frame).fit().resid for v in "wf"]
+    found, expected = detrended_correlation(water, fat, client, time), stats.pearsonr(*left).statistic
+    z = np.arctanh(expected) + np.array([-1, 1]) * stats.norm.ppf(0.975) / math.sqrt(water.size - 2 * np.unique(client).size - 2)
+    assert (found.value, found.interval.low, found.interval.high) == pytest.approx((expected, *np.tanh(z)), rel=1e-8)
     slope = detrended_slope(water, fat, client, time)
     ends = (slope.slope.interval.low, slope.slope.interval.high)
     assert (slope.slope.value, *ends) == pytest.approx((fit.params["w"], *fit.conf_int().loc["w"]), rel=1e-8)
@@ -448,3 +454,18 @@ def test_coverage_of_the_other_intervals(n, draws, capsys):
     slack = 100 * 3 * math.sqrt(0.05 * 0.95 / draws)
     assert all(94 - slack <= k <= 97 + slack for name, k in held.items() if "BCa" not in name), held
     assert held["concordance, BCa"] >= 90 - slack
+
+
+def test_a_change_of_setting_is_no_change_of_water(demo):
+    """Pooled settings of the demo's Birch: correlation and slope lie between those of each, as does its likeness to the others."""
+    wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent")))
+    lenses = [Lens(setting=s) for s in ("athlete", "standard", None)]
+    first, second, pooled = (finish(WaterRequest(wide, lens, "Birch").run())[0] for lens in lenses)
+    for a, b, both in ((first.r, second.r, pooled.r), (first.slope.slope, second.slope.slope, pooled.slope.slope)):
+        assert min(a.value, b.value) < both.value < max(a.value, b.value)
+        assert both.interval.high - both.interval.low < min(x.interval.high - x.interval.low for x in (a, b)) * 1.05
+    assert pooled.uncorrected == pytest.approx((first.uncorrected + second.uncorrected) / 2, abs=0.1)
+    apart = [finish(AlikeRequest(wide, lens).run()) for lens in lenses]
+    likeness = [{frozenset((r.names[i], r.names[j])): r.r[i, j] for i in range(4) for j in range(i)} for r in apart]
+    pair = frozenset(("Birch", "Alder"))
+    assert likeness[2][pair] == pytest.approx((likeness[0][pair] + likeness[1][pair]) / 2, abs=0.03)

@@ -13,7 +13,7 @@ from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import Floats, Ints, Snapshot, read_only
 from ..stats.estimate import Estimate, Interval, Note, note
-from ..stats.within_clients import detrended, repeated_correlation
+from ..stats.within_clients import detrended_correlation
 from .comparator import CannotCompare, readers_of
 from .question import Asked
 from .series import Series, rows_of_instrument, series_of
@@ -134,13 +134,12 @@ class AlikeRequest:
 
 
 def _together(a: Series, b: Series) -> tuple[Estimate | None, int]:
-    """Correlation within clients of two series on their common visits, each client's trend removed."""
+    """Correlation within clients, and settings, of two series on their common visits, each one's trend removed."""
     _, at, other = np.intersect1d(a.visit, b.visit, return_indices=True)
     if at.size < LEAST_VISITS:
         return None, int(at.size)
-    client, time = a.client[at], a.instant[at] / 604800.0
-    x, y = detrended(a.mean[at], client, time), detrended(b.mean[other], client, time)
-    return repeated_correlation(x, y, client), int(at.size)
+    _, within = np.unique(np.stack([a.client[at], a.setting[at], b.setting[other]]), axis=1, return_inverse=True)
+    return detrended_correlation(a.mean[at], b.mean[other], within, a.instant[at] / 604800.0), int(at.size)
 
 
 def _order(r: Floats) -> list[int]:

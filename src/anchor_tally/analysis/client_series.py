@@ -16,6 +16,7 @@ from ..domain.steps import finish
 from ..stats.estimate import Estimate, FrozenArrays, Note
 from ..stats.offsets import day_to_day
 from ..stats.one_client import OWN_DAYS, Noise, WeekMeans, noise_of, week_means
+from ..stats.within_clients import centred
 from .calibration_record import correct_series, record_for
 from .comparator import CannotCompare, find_comparator
 from .movement import Movement, following, shows_too_little
@@ -176,7 +177,7 @@ def _by_water(snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, 
     if how == "off":
         return none, True
     per_point = 1.0 if how == "rule" else -found.slope.slope.value if found.slope is not None else 0.0
-    seen, water = found.visit[own], found.water[own] - found.water[own].mean()
+    seen, water = found.visit[own], centred(found.water, found.within)[own]
     order = np.argsort(seen)
     place = np.minimum(np.searchsorted(seen[order], visits), seen.size - 1)
     there = seen[order][place] == visits

@@ -27,7 +27,8 @@ class WaterResult:
     """Visit means of fat and water of one instrument (n,), how they move together within clients, and whether that is by construction.
 
     ``share`` is water over what is not fat, its mean and relative SD; ``by_rule`` and ``by_slope`` are SDs of fat from day to day
-    within clients after correcting 1:1 and by the fitted slope, ``uncorrected`` before.
+    within clients after correcting 1:1 and by the fitted slope, ``uncorrected`` before. ``within`` numbers the values of one client in
+    one setting: a change of setting is no change of water.
     """
 
     asked: Asked
@@ -35,6 +36,7 @@ class WaterResult:
     fat: Floats
     water: Floats
     client: Ints
+    within: Ints
     visit: Ints
     r: Estimate | None
     slope: WithinSlope | None
@@ -89,9 +91,9 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> WaterResult:
     order = np.argsort(at)
     at, other = at[order], other[order]
     fat, water, time = f.mean[at], w.mean[other], f.instant[at] / _WEEK
-    client = f.client[at]
-    r = repeated_correlation(water, fat, client)
-    slope = detrended_slope(water, fat, client, time)
+    within = np.unique(f.client[at] * settings + f.setting[at], return_inverse=True)[1].astype(np.int64)
+    r = repeated_correlation(water, fat, within)
+    slope = detrended_slope(water, fat, within, time)
     if r is None:
         notes.append(note("few_water_visits", n=int(at.size)))
     share = water / (100 - fat)
@@ -101,8 +103,8 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> WaterResult:
     circular = bool((r is not None and r.value < CIRCULAR_R) or constant)
     if circular:
         notes.append(note("circular", r=f"{r.value:.2f}" if r is not None else "–"))
-    own_fat, own_water = centred(fat, client), centred(water, client)
-    df = at.size - int(np.unique(client).size)
+    own_fat, own_water = centred(fat, within), centred(water, within)
+    df = at.size - int(np.unique(within).size)
 
     def sd(v: Floats) -> float | None:
         return float(np.sqrt(v @ v / df)) if df >= 3 else None
@@ -113,6 +115,7 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> WaterResult:
         fat=read_only(fat, np.float64),
         water=read_only(water, np.float64),
         client=read_only(f.client[at], np.int64),
+        within=read_only(within, np.int64),
         visit=read_only(f.visit[at], np.int64),
         r=r,
         slope=slope,

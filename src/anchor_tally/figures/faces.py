@@ -172,7 +172,7 @@ def water(r: WaterResult) -> WaterInfo:
     """What the picture of water shows."""
     s = r.slope.slope if r.slope is not None else None
     slope = (s.value, s.interval.low, s.interval.high) if s is not None and s.interval is not None else None
-    w, f = (centred(v, r.client) if r.n else v for v in (r.water, r.fat))
+    w, f = (centred(v, r.within) if r.n else v for v in (r.water, r.fat))
     return WaterInfo(
         read_only(_thin(w), np.float64),
         read_only(_thin(f), np.float64),

@@ -32,18 +32,36 @@ def repeated_correlation(x: Floats, y: Floats, client: Ints, confidence: float =
     ``x``, ``y``, ``client`` (n,). Error degrees of freedom n − clients − 1; Fisher's interval on them. None below three, or when one
     of the series does not vary within clients.
     """
-    cx, cy = centred(x, client), centred(y, client)
     df = x.size - int(np.unique(client).size) - 1
-    sxx, syy = float(cx @ cx), float(cy @ cy)
+    return _correlation(centred(x, client), centred(y, client), df, x, y, "rmcorr", confidence)
+
+
+def detrended_correlation(x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95) -> Estimate | None:
+    """The same after each client's straight trend through time is removed from both: n − 2·clients − 1 degrees of freedom.
+
+    Clients with fewer than three moments say nothing.
+    """
+    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
+    keep = size[k] > 2
+    x, y, client, time = x[keep], y[keep], client[keep], time[keep]
+    df = x.size - 2 * int((size > 2).sum()) - 1
+    return _correlation(detrended(x, client, time), detrended(y, client, time), df, x, y, "rmcorr-trend", confidence)
+
+
+def _correlation(
+    left_x: Floats, left_y: Floats, df: int, x: Floats, y: Floats, method: str, confidence: float
+) -> Estimate | None:
+    """Correlation of what is left of two series, with Fisher's interval on ``df``; None where one of them does not vary."""
+    sxx, syy = float(left_x @ left_x), float(left_y @ left_y)
     floor = 1e-18 * x.size * max(1.0, float(np.abs(x).max(initial=0)), float(np.abs(y).max(initial=0))) ** 2
     if df < 3 or sxx <= floor or syy <= floor:
         return None
-    r = min(max(float(cx @ cy) / math.sqrt(sxx * syy), -1.0), 1.0)
+    r = min(max(float(left_x @ left_y) / math.sqrt(sxx * syy), -1.0), 1.0)
     if abs(r) >= 1 - 1e-12:
-        return Estimate(r, Interval(r, r), x.size, "rmcorr")
+        return Estimate(r, Interval(r, r), x.size, method)
     half = normal_quantile(0.5 + confidence / 2) / math.sqrt(df - 1)
     z = math.atanh(r)
-    return Estimate(r, Interval(math.tanh(z - half), math.tanh(z + half)), x.size, "rmcorr")
+    return Estimate(r, Interval(math.tanh(z - half), math.tanh(z + half)), x.size, method)
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ from matplotlib.font_manager import FontProperties
 from numpy.typing import NDArray
 
 MARGIN = 3  # pixels round a text, for strokes that reach over its box
-KEPT = 2000  # texts of some 2 to 20 kB each
+KEPT = 1000  # texts of some 2 to 20 kB each
 
 
 class TextRenderer(RendererAgg):
