@@ -539,6 +539,13 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     assert {n for n, w in why.items() if w == "stuck"} == {n for n in why if n.startswith("BMI equation")}
     dogwood = next(d for d in r.together.devices if d.instrument == "Dogwood").verdict
     alone = r.named("Dogwood")
+    # by hand: the slope that Drift tells is taken off, and its uncertainty over these weeks is in the interval
+    slope = next(x for x in finish(DriftRequest(demo.snapshot(), Lens(), "Dogwood").run())).slope.slope
+    weeks, sd = float(alone.day[-1] - alone.day[0]) / 7, (slope.interval.high - slope.interval.low) / (2 * 1.959964)
+    by_hand = verdict(alone.value[:1], alone.value[-1:], alone.noise, 2.0, (slope.value * weeks, sd * weeks))
+    assert (dogwood.change.value, dogwood.change.interval.low) == pytest.approx(
+        (by_hand.change.value, by_hand.change.interval.low), rel=1e-4
+    )
     assert dogwood.change.value < float(alone.value[-1] - alone.value[0]) - 1.0
     alder = r.named("Alder")
     assert alder.corrected.all()
