@@ -17,7 +17,7 @@ from anchor_tally.study.edits.events import AddEvent, RemoveEvent, SetGoal
 from anchor_tally.study.edits.periods import BeginPeriod, JoinPeriod, MovePeriod
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
 from anchor_tally.wording.sentences import sentence
-from places import adoption
+from places import adoption, typed
 
 
 def under(session, name="Alder"):
@@ -214,3 +214,20 @@ def test_full_disk_takes_an_edit_whole_or_not_at_all(demo):
         demo.do(edit)
         assert noted(demo) != before
     assert refused >= 3
+
+
+def test_a_setting_begins_with_its_earliest_reading(demo):
+    """What is typed later of an earlier day moves the start of its setting; undo puts it back."""
+
+    def starts():
+        return {s.label: s.starts[:10] for s in demo.catalogue().settings.values()}
+
+    demo.do(typed("Auk", "2026-09-20T07:00", "Alder", "device", "body_fat_percent", "16.2", setting="slow"))
+    assert starts()["slow"] == "2026-09-20"
+    demo.do(typed("Auk", "2026-09-13T07:00", "Alder", "device", "body_fat_percent", "16.4", setting="slow"))
+    assert starts()["slow"] == "2026-09-13"
+    demo.do(typed("Cod", "2026-09-15T07:00", "Alder", "device", "body_fat_percent", "14.4", setting="slow"))
+    assert starts()["slow"] == "2026-09-13"
+    demo.undo()
+    demo.undo()
+    assert starts()["slow"] == "2026-09-20"

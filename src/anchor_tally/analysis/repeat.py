@@ -60,8 +60,12 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> RepeatResult:
     c, notes = snapshot.columns[lens.metric], list[Note]()
     rows = rows_of_instrument(snapshot, lens, item, lens.metric, notes)
     settings = int(c.setting.max(initial=0)) + 1
-    # tallies are numbered in the order of client, setting and time, so that neighbours in a series are neighbours in time
-    order = rows[np.lexsort((c.replicate[rows], c.instant[rows], c.visit[rows], c.setting[rows], c.client[rows]))]
+    # tallies are numbered in the order of client, setting and time, so that neighbours in a series are neighbours in time; numbers of
+    # visits are not in that order where older ones were entered later
+    _, cell = np.unique(c.visit[rows] * settings + c.setting[rows], return_inverse=True)
+    start = np.full(rows.size, np.inf)
+    np.minimum.at(start, cell, c.instant[rows])
+    order = rows[np.lexsort((c.replicate[rows], c.instant[rows], c.visit[rows], start[cell], c.setting[rows], c.client[rows]))]
     key = c.visit[order] * settings + c.setting[order]
     tally = np.cumsum(np.append(True, np.diff(key) != 0)) - 1 if order.size else np.empty(0, dtype=np.int64)
     series = c.client[order] * settings + c.setting[order]

@@ -15,7 +15,7 @@ from ...domain.text import plain_name
 from ..staging import Staged, drop_tables, stage
 from .clients import AddClient, AddHeight, PutClient
 from .edit import EditRefused, Journal
-from .readings import ensure_metric, period_of
+from .readings import begin_by, ensure_metric, period_of
 from .visits import moments_of, nearest
 
 LARGE = 20_000  # rows from which on the indexes are built once, at the end
@@ -95,6 +95,8 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
         setting = ids[0][0] if len(ids) == 1 else None
         if label and not ids:
             setting = journal.insert("setting", {"instrument": item, "client": None, "label": label, "starts": starts})
+        elif setting is not None:
+            begin_by(journal, setting, starts)
         conn.execute(f"UPDATE lane_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, lane))
     fresh = _place(journal, k, clients)
     _note_visits(journal, k, staged, source, fresh)

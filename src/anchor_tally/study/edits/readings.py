@@ -126,7 +126,17 @@ def _setting(journal: Journal, instrument: int, label: str, client: int, at: str
         return None
     periods = journal.rows("SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ?", instrument, label)
     chosen = period_of(periods, client, at)
-    return chosen or journal.insert("setting", {"instrument": instrument, "client": None, "label": label, "starts": at})
+    if chosen is None:
+        return journal.insert("setting", {"instrument": instrument, "client": None, "label": label, "starts": at})
+    begin_by(journal, chosen, at)
+    return chosen
+
+
+def begin_by(journal: Journal, setting: int, at: str) -> None:
+    """A reading of a setting shows that it was in force by then: what was entered later of earlier days moves its start."""
+    row = journal.one("SELECT starts FROM setting WHERE id = ?", setting)
+    if row is not None and at[:10] < row[0][:10]:
+        journal.update("setting", {"id": setting}, {"starts": at})
 
 
 def period_of(periods: list[tuple[int, int | None, str]], client: int, at: str) -> int | None:
