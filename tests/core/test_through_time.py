@@ -27,7 +27,7 @@ from anchor_tally.analysis.water import WaterRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import CalibrationRecord, LineRecord, MadeOf
 from anchor_tally.domain.steps import finish
-from anchor_tally.stats.calibration_line import leave_out_line, line_fit
+from anchor_tally.stats.calibration_line import leave_out_line, line_fit, offset_at
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.estimate import Interval
 from anchor_tally.stats.one_client import Noise, days_to, disagreement, noise_of, rate_of, verdict, week_means
@@ -317,6 +317,21 @@ def test_line_left_out_by_a_loop():
         rest = np.arange(x.size) != j
         fit = fit_nested(left[rest], client[rest], occasion[rest])
         assert ours.own[j] == pytest.approx(line[j] + fit.beta[0] + fit.blup[client[j]], abs=0.02)
+
+
+def test_interval_of_a_line_by_hand():
+    """The slope's SE is that of its interval; what is subtracted at a reading has the line's own interval, a new reading a wider one."""
+    x, y, client, occasion = line_study(np.random.default_rng(3))
+    means, gamma = parts_of_line(x, y, client, occasion)
+    line = line_fit(y - x, y, client, occasion, means, gamma).line
+    t = stats.t.ppf(0.975, 18)
+    assert t * math.sqrt(line.slope_variance) == pytest.approx((gamma.interval.high - gamma.interval.low) / 2)
+    at = line.centre + (14.0 - line.centre - line.level) / line.slope
+    offset, ends = offset_at(line, 14.0)
+    assert offset == pytest.approx(14.0 - at)
+    own = line.level_variance + (at - line.centre) ** 2 * line.slope_variance
+    assert (ends.high - offset, offset - ends.low) == pytest.approx((t * math.sqrt(own) / line.slope,) * 2)
+    assert line.half(np.array([14.0]))[0] == pytest.approx(t * math.sqrt(own + line.new) / line.slope)
 
 
 def test_leave_out_spread_by_refitting():
