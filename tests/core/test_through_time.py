@@ -244,6 +244,19 @@ def test_verdict_is_a_t_test_of_means_of_days():
     assert (q, p) == pytest.approx((8.0, stats.chi2.sf(8.0, 1)))
 
 
+def test_a_step_between_settings_is_no_noise():
+    """The spread about one slope with a level a setting (statsmodels), where it is the larger; differences only within settings."""
+    rng = np.random.default_rng(5)
+    day, level = np.arange(0, 98, 7), np.repeat([4, 9], 7)
+    bend = np.where(np.arange(14) % 7 < 4, 0.8, -0.8)
+    value = 20 - 0.02 * day + rng.normal(0, 0.3, 14) + bend + 3.0 * (level == 9)
+    fit = smf.ols("v ~ C(s) + t", pd.DataFrame({"v": value, "s": level, "t": day})).fit()
+    found = noise_of(day, value, level)
+    assert (found.sd, found.df) == pytest.approx((math.sqrt(fit.mse_resid), 11))
+    still = np.array([1.0, 2, 1, 2, 11, 12, 11, 12])
+    assert noise_of(np.arange(8), still, np.repeat([1, 2], 4)).sd == pytest.approx(math.sqrt(6 / 12))
+
+
 def test_means_of_a_week_and_the_way_to_a_goal():
     """Trailing means by loops; earliest and latest day by the ends of the rate's interval."""
     day = np.array([1, 2, 4, 9, 10, 11, 30])

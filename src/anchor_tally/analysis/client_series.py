@@ -119,7 +119,7 @@ def track_series(
             version = max(version, record.version)
     moved, offered = _by_water(snapshot, lens, item, client, days.visit, water)
     value, low, high = value + moved, low + moved, high + moved
-    noise = _noise(snapshot, lens, item, days.day, value)
+    noise = _noise(snapshot, lens, item, days.day, value, None if known.all() else days.setting)
     following, moving = _of_everyone(snapshot, lens, item)
     return TrackSeries(
         instrument=item,
@@ -139,9 +139,9 @@ def track_series(
     ), offered
 
 
-def _noise(snapshot: Snapshot, lens: Lens, item: Instrument, day: Ints, value: Floats) -> Noise | None:
-    """The client's own noise; with few days that of all clients with this device."""
-    own = noise_of(day, value)
+def _noise(snapshot: Snapshot, lens: Lens, item: Instrument, day: Ints, value: Floats, settings_of: Ints | None) -> Noise | None:
+    """The client's own noise, within the settings where values are not corrected; with few days that of all clients with this device."""
+    own = noise_of(day, value, settings_of)
     if own is not None and day.size >= OWN_DAYS:
         return own
     everyone = series_of(snapshot.columns[lens.metric], rows_of_instrument(snapshot, Lens(lens.metric), item, lens.metric))

@@ -56,23 +56,26 @@ class WeekMeans(FrozenArrays):
     half: Floats
 
 
-def noise_of(day: Ints, value: Floats) -> Noise | None:
+def noise_of(day: Ints, value: Floats, level: Ints | None = None) -> Noise | None:
     """Noise of one client's days (n,), in the order of time: the larger of two SDs, None below four days.
 
     Successive differences let a slow trend fall out (von Neumann 1941, Ann Math Stat 12:367), but days that are alike hide in them;
-    the SD about a straight line sees those, but takes a bend for noise. The larger one claims less.
+    the SD about a straight line sees those, but takes a bend for noise. The larger one claims less. ``level`` (n,) numbers settings
+    that read on levels of their own: no step between them is noise.
     """
-    found = day_to_day(value, np.zeros(value.size, dtype=np.int64))
+    k = np.zeros(value.size, dtype=np.int64) if level is None else np.unique(level, return_inverse=True)[1]
+    found = day_to_day(value, k)
     if found is None:
         return None
     sd, df = found
-    t = day - day.mean()
-    tt = float(t @ t)
-    if value.size > 4 and tt > 0:
-        left = value - value.mean() - float(t @ value) / tt * t
-        about = math.sqrt(float(left @ left) / (value.size - 2))
+    n = np.bincount(k)
+    t, v = (x - (np.bincount(k, x) / n)[k] for x in (day.astype(float), value))
+    tt, free = float(t @ t), value.size - n.size - 1
+    if free > 2 and tt > 0:
+        left = v - float(t @ v) / tt * t
+        about = math.sqrt(float(left @ left) / free)
         if about > sd:
-            return Noise(about, float(value.size - 2), own=True)
+            return Noise(about, float(free), own=True)
     return Noise(sd, float(df), own=True)
 
 
