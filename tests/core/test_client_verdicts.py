@@ -9,6 +9,7 @@ from scipy import stats
 
 from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.change import ChangeRequest
+from anchor_tally.analysis.comparator import CannotCompare
 from anchor_tally.analysis.drift import DriftRequest
 from anchor_tally.analysis.scorecard import ScoreRequest
 from anchor_tally.analysis.track import TrackRequest
@@ -148,6 +149,16 @@ def test_every_face_tells_the_same_slope(demo):
             assert head.startswith(f"{name} follows change: it shows {told}")
             assert slope.interval.low <= 1 <= slope.interval.high
             assert drifts[name].not_following is None
+
+
+def test_nothing_is_said_of_following_what_is_no_reference(demo):
+    """Beside a device's own errors no slope tells who follows; a reference is not judged by itself."""
+    for name in ("Cedar", "Consensus"):
+        r = finish(ChangeRequest(demo.snapshot(), Lens(reference=name), "Alder").run())[0]
+        assert r.follows is None
+        assert change_headline(r).startswith("Alder: whether it follows change cannot be said from 189 changes of 14 clients")
+    with pytest.raises(CannotCompare, match="Lab scan is what is compared with"):
+        finish(DriftRequest(demo.snapshot(), Lens(), "Lab scan").run())
 
 
 def test_slope_of_change_knows_how_the_errors_compare():

@@ -33,7 +33,7 @@ from ..stats.through_time import (
 from ..stats.variance_grid import occasion_means
 from ..stats.within_clients import centred
 from .calibrate import EXPIRY_WEEKS
-from .comparator import CONSENSUS, find_comparator, others_of
+from .comparator import CONSENSUS, CannotCompare, find_comparator, others_of
 from .compare import lens_for
 from .consistency import outlying_repeats
 from .movement import WEEK, periods_beside, slope_of, weeks_of, within_slope
@@ -147,6 +147,8 @@ class DriftRequest:
         reference = find_comparator(self.snapshot, self.lens)
         items = others_of(self.snapshot, self.lens, reference)
         asked = [instrument_asked(self.snapshot, self.instrument)] if self.instrument else items
+        if reference in asked:
+            raise CannotCompare(f"{reference.name} is what is compared with; choose another instrument")
         items = [*items, *(i for i in asked if i not in items)]  # the others are looked at as well: who moves is no witness
         found = []
         for k, item in enumerate(items):

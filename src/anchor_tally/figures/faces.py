@@ -16,7 +16,6 @@ from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..stats.within_clients import centred
-from ..wording.faces import change_slope
 from ..wording.names import short_name
 from ..wording.numbers import signed, span
 from .style import Mark, Palette, minus, points, prepare, ring, rows
@@ -110,7 +109,7 @@ class QuadrantInfo:
 
 def quadrants(r: ChangeResult) -> QuadrantInfo:
     """What the quadrants show."""
-    line = change_slope(r)
+    line = r.follows
     shown = line is not None and line.interval is not None and line.interval.low > 0
     return QuadrantInfo(
         r.dx,

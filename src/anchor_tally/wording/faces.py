@@ -88,7 +88,7 @@ def change_headline(r: ChangeResult) -> str:
     k, unit, with_ = m.decimals, m.difference_unit, r.pairs.compared_with
     if f.n == 0 or f.bias is None:
         return f"{name}: no client has two anchors with readings of it; a second scan shows whether it follows change."
-    s = change_slope(r)
+    s = r.follows
     shows = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}" if s is not None else ""
     if s is not None and s.interval is not None and s.interval.low > 0:
         head = f"{name} follows change: it shows {shows}"
@@ -101,11 +101,6 @@ def change_headline(r: ChangeResult) -> str:
     if f.limits is not None and f.clients >= 5:
         head += f"; one client's change is read from {side(f.limits.lower, k)} to {side(f.limits.upper, k)}"
     return f"{head}."
-
-
-def change_slope(r: ChangeResult) -> Estimate | None:
-    """The slope that is spoken of: that within clients, or where nothing is a reference that of change on change."""
-    return r.follows or (r.found.slope.slope if r.found.slope is not None else None)
 
 
 def change_lines(r: ChangeResult) -> list[Line]:
