@@ -1,8 +1,10 @@
-"""When something was entered must not matter: the demo study taken in three parts, the oldest last, says the same everywhere."""
+"""What must not matter does not: order of entry, zones of stamps, units, a constant added, excluded or never there. Everything that is said is compared."""
 
 import json
 import re
+from datetime import datetime, timedelta
 
+import numpy as np
 import pytest
 
 from anchor_tally.analysis.alike import AlikeRequest
@@ -24,6 +26,7 @@ from anchor_tally.exchange.results_json import calibrate_json, compare_json
 from anchor_tally.scenario.squad import squad_rows
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.wording import faces, review
 from anchor_tally.wording import track as track_words
 
@@ -82,16 +85,83 @@ def the_same(a, b, where=""):
         assert a == b, where
 
 
-def test_order_of_entry_does_not_matter():
-    """The last weeks first, then the middle, then the oldest."""
+def study(*parts):
+    """A study imported in these parts."""
+    session = Session(open_file.create_in_memory("x"), None)
+    for part in parts:
+        session.do(ImportReadings(tuple(part), "x"))
+    return session
+
+
+def without(answer, *keys):
+    """An answer without some of its entries, at any depth."""
+    if isinstance(answer, dict):
+        return {k: without(v, *keys) for k, v in answer.items() if k not in keys}
+    return [without(v, *keys) for v in answer] if isinstance(answer, list) else answer
+
+
+@pytest.fixture(scope="module")
+def plain():
+    """The demo study's rows, and what is said of them."""
     rows = squad_rows()
+    return rows, said(study(rows))
+
+
+def test_order_of_entry(plain):
+    """The last weeks first, then the middle, then the oldest."""
+    rows, answer = plain
     days = sorted({r.taken_at[:10] for r in rows})
-    third = [days[0], days[len(days) // 3], days[2 * len(days) // 3], "9999"]
-    parts = [tuple(r for r in rows if third[k] <= r.taken_at[:10] < third[k + 1]) for k in range(3)]
-    answers = []
-    for order in ((0, 1, 2), (2, 1, 0)):
-        session = Session(open_file.create_in_memory("x"), None)
-        for k in order:
-            session.do(ImportReadings(parts[k], "x"))
-        answers.append(said(session))
-    the_same(*answers)
+    ends = ["", days[len(days) // 3], days[2 * len(days) // 3], "9999"]
+    parts = [[r for r in rows if ends[k] <= r.taken_at[:10] < ends[k + 1]] for k in range(3)]
+    the_same(answer, said(study(*parts[::-1])))
+
+
+def test_zones_and_units(plain):
+    """Stamps of half of the clients in another zone, body mass in pounds: the same instants and masses."""
+    rows, answer = plain
+
+    def told(r):
+        if r.metric == "body_mass" and r.value is not None:
+            r = r._replace(entered=f"{r.value / 0.45359237:.5f}", unit="lb")
+        if r.client < "H":
+            return r
+        return r._replace(
+            taken_at=f"{(datetime.fromisoformat(r.taken_at) + timedelta(hours=2)).isoformat(timespec='minutes')}+02:00"
+        )
+
+    gone = ("notes", "dropped", "review")
+    the_same(without(answer, *gone), without(said(study([told(r) for r in rows])), *gone))
+
+
+def test_excluded_is_as_never_read(plain):
+    """A tenth of the devices' readings, drawn at random: excluded, or not in the file."""
+    rows, _ = plain
+    kept = np.random.default_rng(5).random(len(rows)) > 0.1
+    left = [r for r, k in zip(rows, kept, strict=True) if k or r.kind == "reference"]
+    out = {(r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting) for r in set(rows) - set(left)}
+    session = study(rows)
+    for r in session.readings():
+        if r.status == "ok" and (r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting) in out:
+            session.do(ExcludeReading(r.id, "drawn"))
+    gone = ("notes", "dropped", "review", "score")  # what is left out is told, and failures count for the score
+    the_same(without(said(study(left)), *gone), without(said(session), *gone))
+
+
+def test_a_constant_moves_the_level_only(plain):
+    """Alder reads 3 higher: its offset is 3 more; change, repeats, drift, water, likeness and errors after correcting stay."""
+    rows, answer = plain
+
+    def higher(r):
+        alder = r.instrument == "Alder" and r.metric == "body_fat_percent" and r.value is not None
+        return r._replace(value=round(r.value + 3, 1), entered=f"{r.value + 3:.1f}") if alder else r
+
+    moved = said(study([higher(r) for r in rows]))
+    gone = ("notes", "dropped", "cv_percent", "tem_percent")
+    for name in ("change", "repeatability", "drift", "water", "alike"):
+        the_same(without(answer[name], *gone), without(moved[name], *gone), name)
+    before, after = (a["calibrate"]["Alder"] for a in (answer, moved))
+    assert after["pooled"]["offset"] == pytest.approx(before["pooled"]["offset"] + 3)
+    the_same([c["offset"] + 3 for c in before["clients"]], [c["offset"] for c in after["clients"]])
+    for key in ("within_slope", "advice_code", "model", "valid_until"):
+        the_same(before[key], after[key])
+    assert after["cross_validation"]["rmse_after"] == pytest.approx(before["cross_validation"]["rmse_after"])
