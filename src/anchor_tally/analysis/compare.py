@@ -6,8 +6,6 @@ import math
 from collections.abc import Generator
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.lens import Lens
@@ -32,11 +30,12 @@ from ..stats.distributions import t_quantile
 from ..stats.estimate import Estimate, Note, note
 from ..stats.regression import Line, deming
 from ..stats.repeated import repeated_bias, repeated_limits, repeated_trend
-from ..stats.trend import ReferenceTrend, reference_error, reference_trend
+from ..stats.trend import ReferenceTrend
 from ..stats.variance_grid import VarianceGrid, occasion_means, variance_grid
 from .comparator import CONSENSUS, CannotCompare, find_comparator, others_of
 from .consistency import outlying_repeats
 from .forms import BMI_EQUATION, Forms, forms_of
+from .movement import scan_error, slopes_on_reference
 from .pairing import PairSet, pair
 from .question import Asked
 from .reuse import ContentKey, content_key
@@ -157,12 +156,10 @@ class LadderRequest:
 def _reference_trend(pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]) -> ReferenceTrend:
     """Slopes on the reference, corrected for its error as far as that is known; a note says what is not."""
     stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
-    used = np.unique(pairs.occasion)
-    error = reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
+    error = scan_error(pairs, stated)
     if pairs.n == 0 or pairs.reference.kind != "reference":
         return ReferenceTrend(None, None, error)
-    scans = pairs.anchors.n[pairs.occasion]
-    found = reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error)
+    found = slopes_on_reference(pairs, error)
     if found.between is None and found.within is None:
         notes.append(note("no_reference_trend"))
     elif error.source == "none":

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ..domain.snapshot import Floats
 from ..stats.estimate import Estimate, Interval
 from ..stats.through_time import TimeSlope, moments_apart, slope_beside, slope_on_time
-from ..stats.trend import ReferenceTrend, reference_error, reference_trend
+from ..stats.trend import ReferenceTrend, ScanError, reference_error, reference_trend
 from ..stats.within_clients import centred
 from .pairing import PairSet
 
@@ -78,22 +78,36 @@ def movement(pairs: PairSet) -> Movement | None:
     return Movement(found.slope, i.low > 0 or i.high < 0, float(weeks.max()) - middle, origin)
 
 
-def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Estimate | None:
-    """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck. None where that cannot be told.
+def scan_error(pairs: PairSet, stated: float | None) -> ScanError:
+    """Error of one scan from the anchors that made pairs; ``stated`` is its stated precision, where there is one."""
+    used = np.unique(pairs.occasion)
+    return reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
 
-    Of a device that moves through time the common course of time is first taken out of both sides: else a drift that goes against
-    the clients' own course looks like a device that is stuck. So are its settings, whose levels would look like changes of clients.
+
+def slopes_on_reference(pairs: PairSet, error: ScanError, moved: Movement | None = None) -> ReferenceTrend:
+    """Slopes of the difference on the reference, between clients and within them.
+
+    Of the slope within clients the settings of the device are first taken out of both sides: their levels would look like changes of
+    clients. So is the common course of time of a device that moves: else a drift that goes against the clients' own course looks
+    like a device that is stuck.
     """
-    within = trend.within
+    scans = pairs.anchors.n[pairs.occasion].astype(float)
+    found = reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error)
     beside = periods_beside(pairs)
     columns = [] if beside is None else list(beside.T)
     if moved is not None and moved.found and not pairs.instrument.equation:  # a formula has nothing that drifts
         columns.append(weeks_of(pairs))
-    if columns and within is not None:
-        t = np.column_stack([centred(c, pairs.client) for c in columns])
-        d, x = (v - t @ np.linalg.lstsq(t, centred(v, pairs.client), rcond=None)[0] for v in (pairs.d, pairs.x))
-        scans = pairs.anchors.n[pairs.occasion].astype(float)
-        within = reference_trend(d, x, scans, pairs.client, pairs.occasion, trend.reference).within
+    if not columns or found.within is None:
+        return found
+    t = np.column_stack([centred(c, pairs.client) for c in columns])
+    d, x = (v - t @ np.linalg.lstsq(t, centred(v, pairs.client), rcond=None)[0] for v in (pairs.d, pairs.x))
+    return replace(found, within=reference_trend(d, x, scans, pairs.client, pairs.occasion, error).within)
+
+
+def follows(pairs: PairSet, trend: ReferenceTrend, moved: Movement | None) -> Estimate | None:
+    """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck. None where that cannot be told."""
+    drifts = moved is not None and moved.found
+    within = slopes_on_reference(pairs, trend.reference, moved).within if drifts else trend.within
     if within is None or within.slope.interval is None:
         return None
     i = within.slope.interval
@@ -104,9 +118,7 @@ def within_slope(pairs: PairSet, reference_sd: float | None, moved: Movement | N
     """``follows`` from pairs alone; ``reference_sd`` is the stated precision of a scan, where there is one."""
     if pairs.occasions <= pairs.clients or pairs.n < 4:
         return None
-    error = reference_error(pairs.anchors.n, pairs.anchors.ss, reference_sd)
-    scans = pairs.anchors.n[pairs.occasion].astype(float)
-    return follows(pairs, reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error), moved)
+    return follows(pairs, slopes_on_reference(pairs, scan_error(pairs, reference_sd)), moved)
 
 
 def following(pairs: PairSet, reference_sd: float | None) -> tuple[Estimate | None, Movement | None]:
