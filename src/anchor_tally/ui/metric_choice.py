@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QComboBox, QCompleter
 from ..domain.metrics import METRICS, own_metric_id, region_of
 from ..domain.metrics import metric_named as named
 from ..domain.stations import SEGMENTS
+from .widgets import letters_wide
 
 # what displays show of the five segments
 _OF_SEGMENTS = ("fat_mass", "body_fat_percent", "lean_soft_tissue", "total_muscle_mass", "total_muscle_percent")
@@ -25,8 +26,7 @@ class MetricChoice(QComboBox):
         super().__init__()
         self.setEditable(True)
         self.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
-        self.setMinimumContentsLength(18)
-        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        letters_wide(self, 18)
         for m in METRICS.values():
             self.addItem(f"{m.label} ({m.unit})", m.id)
         for base in _OF_SEGMENTS:

@@ -11,6 +11,7 @@ from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QApplication,
+    QComboBox,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -77,13 +78,21 @@ def paired(text: str, widget: QWidget, name: str = "") -> QWidget:
     return out
 
 
+def letters_wide(box: QComboBox, letters: int) -> None:
+    """Make a choice so many letters wide; else its widest entry is looked for among all, a thousand clients say."""
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    box.setMinimumContentsLength(letters)
+
+
 class Flow(QLayout):
     """Widgets in a row that goes on in the next line when the width is used up."""
 
     def __init__(self, spacing: int = 5) -> None:
         super().__init__()
         self.items: list[QLayoutItem] = []
-        self._heights: dict[int, int] = {}  # by width; asked for again and again while a page is laid out
+        # by width, and the least size: asked for again and again while a page is laid out
+        self._heights: dict[int, int] = {}
+        self._least: QSize | None = None
         self.setSpacing(spacing)
         self.setContentsMargins(0, 0, 0, 0)
 
@@ -113,6 +122,7 @@ class Flow(QLayout):
 
     def invalidate(self) -> None:
         self._heights.clear()
+        self._least = None
         super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
@@ -123,10 +133,11 @@ class Flow(QLayout):
         return self.minimumSize()
 
     def minimumSize(self) -> QSize:
-        size = QSize()
-        for item in self.items:
-            size = size.expandedTo(item.minimumSize())
-        return size
+        if self._least is None:
+            self._least = QSize()
+            for item in self.items:
+                self._least = self._least.expandedTo(item.minimumSize())
+        return self._least
 
     def _place(self, rect: QRect, *, move: bool) -> int:
         rows: list[list[tuple[QLayoutItem, QSize]]] = [[]]

@@ -24,7 +24,7 @@ from ...wording.names import short_name
 from ...wording.statistics import Line
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
-from ..widgets import Flow, label, paired
+from ..widgets import Flow, label, letters_wide, paired
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -50,7 +50,7 @@ class TrackPage(InstrumentPage):
         self._asking: dict[str, Any] = {}
         self.place: FigureView | None = None
         self.client, self.water = QComboBox(), QComboBox()
-        self.client.setMinimumContentsLength(10)
+        letters_wide(self.client, 10)
         self.client.activated.connect(lambda _k: self.follow(self.client.currentText()))
         for text, data in WATERS:
             self.water.addItem(text, data)
@@ -84,7 +84,7 @@ class TrackPage(InstrumentPage):
         self.remark.setPlaceholderText("what happened")
         self.remark.setAccessibleName("What happened between the two dates")
         self.remark.returnPressed.connect(self._note)
-        self.noted.setMinimumContentsLength(18)
+        letters_wide(self.noted, 18)
         self.noted.setAccessibleName("Noted events")
         note = QPushButton("Note over these dates")
         note.clicked.connect(self._note)

@@ -12,7 +12,7 @@ from ....analysis.versions import Version, compare_versions
 from ....domain.records import Instrument
 from ....exchange.certificate_json import certificate_json
 from ....wording import versions as words
-from ...widgets import Flow, Table, label, paired
+from ...widgets import Flow, Table, label, letters_wide, paired
 
 
 class Versions(QWidget):
@@ -41,7 +41,7 @@ class Versions(QWidget):
         bar = QWidget()
         bar.setLayout(row)
         for box in (self.first, self.second):
-            box.setMinimumContentsLength(12)
+            letters_wide(box, 12)
             box.activated.connect(lambda _k: self._compare())
         self.sentence = label("", wrap=True)
         self.table = Table(["Client", "First", "Second", "Difference"], "Two versions beside each other")

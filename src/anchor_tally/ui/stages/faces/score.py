@@ -17,7 +17,7 @@ from ....figures.style import Mark, marks_of
 from ....wording import faces as words
 from ....wording.statistics import Line
 from ...pages import Surroundings
-from ...widgets import Flow, Table, paired
+from ...widgets import Flow, Table, letters_wide, paired
 from .face import FacePage
 
 _WEIGHTS = {"closeness": "Closeness", "change": "Following change", "consistency": "Consistency"}
@@ -49,6 +49,7 @@ class ScorePage(FacePage):
             field.setPlaceholderText(hint)
             field.editingFinished.connect(self.ask)
         for box_ in (self.metric_, self.client):
+            letters_wide(box_, 14)
             box_.activated.connect(lambda _k: self.ask())
         for tick in (self.segments, self.exports):
             tick.clicked.connect(lambda _on: self.ask())

@@ -18,7 +18,7 @@ from ....figures import faces as figures
 from ....wording import faces as words
 from ....wording.statistics import Line
 from ...pages import EvidenceFor, Surroundings
-from ...widgets import Flow, label, paired
+from ...widgets import Flow, label, letters_wide, paired
 from .face import FacePage
 
 
@@ -38,7 +38,7 @@ class WaterPage(FacePage):
         self.challenge = QWidget()
         row = Flow()
         for words_, box in (("Two mornings of", self.client), ("dry", self.dry), ("loaded", self.loaded)):
-            box.setMinimumContentsLength(14)
+            letters_wide(box, 14)
             row.addWidget(paired(words_, box, f"Challenge: {words_}"))
         self.challenge.setLayout(row)
         self.client.activated.connect(lambda _k: self._offer_visits())

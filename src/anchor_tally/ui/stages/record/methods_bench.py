@@ -13,7 +13,7 @@ from ....domain.metrics import METRICS, is_fat, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
 from ....wording.numbers import count, number
-from ...widgets import Flow, Table, label, paired, restyle
+from ...widgets import Flow, Table, label, letters_wide, paired, restyle
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
 _UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
@@ -71,8 +71,7 @@ class MethodsBench(QWidget):
         top.addWidget(paired("Show", self.output))
         top.addWidget(paired("Density to fat by", self.form))
         for combo in (self.only, self.output):
-            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-            combo.setMinimumContentsLength(12)
+            letters_wide(combo, 12)
         middle = QVBoxLayout()
         middle.addLayout(top)
         middle.addWidget(self.spread)

@@ -13,7 +13,7 @@ from ....domain.metrics import is_fat, metric_named, region_of
 from ....domain.repeats import Rule
 from ....domain.stations import FREQUENCIES, SEGMENTS, STATIONS, Station, base_of, setting_for
 from ....methods.registry import EQUATIONS
-from ...widgets import Flow, paired
+from ...widgets import Flow, letters_wide, paired
 from .station_card import StationCard
 
 CHOSEN = "Chosen sites"
@@ -71,8 +71,7 @@ class StationHead(QWidget):
         column.addLayout(row)
         column.addWidget(self.card)
         for combo in (self.profile, self.setting):
-            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-            combo.setMinimumContentsLength(20)
+            letters_wide(combo, 20)
         self._profiles()
 
     def _profiles(self) -> None:

@@ -13,7 +13,7 @@ from ....domain.errors import UserError
 from ....domain.instants import NotAMoment, canonical
 from ....domain.records import Visit
 from ....study.edits.visits import MoveVisit
-from ...widgets import Flow, paired
+from ...widgets import Flow, letters_wide, paired
 
 NEW = "New visit"
 
@@ -40,6 +40,7 @@ class VisitBar(QWidget):
         self.client, self.visits = QComboBox(), QComboBox()
         self.client.setEditable(True)
         self.client.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        letters_wide(self.client, 10)
         self.client.setMinimumWidth(130)
         self.client.setCurrentIndex(-1)
         self.line = self.client.lineEdit()
