@@ -540,6 +540,12 @@ def test_drift_of_the_demo_is_what_was_planted(demo):
     assert all(r.not_following is not None for r in found.values() if r.instrument.equation.startswith("bmi_"))
     standard = finish(DriftRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run())[0]
     assert standard.verdict == "steady"
+    step = found["Birch"].steps[0]
+    assert (step.at, step.before, step.after) == (
+        "2026-06-01",
+        "2026-05-25",
+        "2026-08-17",
+    )  # dated to the change, between two scans
     told = {n for n, r in found.items() for x in r.side if x.what == "consensus" and x.p < 0.05}
     assert told == {"Dogwood"}
     assert "Dogwood" in dict(next(n for n in found["Cedar"].notes if n.code == "movers_left_out").facts)["names"]
@@ -555,9 +561,12 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run()):
         if r.comparison.pairs.instrument.name == "Alder":
             record = replace(record_of(r, demo.catalogue(), datetime(2026, 9, 1)), id=1, version=1)
+            assert record.made_of.settings == ("",)
             for missing in ({"offer": ""}, {"range": None}, {"pooled": None}):
                 with pytest.raises(CannotCompare, match="not enough pairs"):
                     record_of(replace(r, **missing), demo.catalogue(), datetime(2026, 9, 1))
+    standard = finish(CalibrateRequest(demo.snapshot(), Lens(setting="standard"), "Birch").run())[0]
+    assert record_of(standard, demo.catalogue(), datetime(2026, 9, 1), "as a test").made_of.settings == ("standard",)
     wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")))
     r = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), goal=10.0).run())
     why = {d.instrument: d.why for d in r.together.devices}
