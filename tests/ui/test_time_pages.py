@@ -204,7 +204,8 @@ def test_track_one_client(qtbot, window_on, demo):
     assert "Second opinion, waist girth" in page.under.text()
     assert "Information, no target" in page.notes.text()
     names = [page.table.text(k, 0) for k in range(page.table.count)]
-    assert names[names.index("Alder (pp)") + 1] == "  its days near both dates"  # what belongs to the device in hand stands under it
+    below = names[names.index("Alder (pp)") + 1]  # what belongs to the device in hand
+    assert below == "  its days near both dates"
     assert page.table.text(names.index("Birch (pp)"), 2) == "setting changed"
     day = page.result.series[0].day - np.datetime64("1970-01-01", "D").astype(int) - 719163 + 0.5
     shown(qtbot, page, lambda: click_at(qtbot, page.figure, day[3]))
