@@ -12,12 +12,14 @@ from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import Event
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study.edits.calibrations import WithdrawCalibration
 from anchor_tally.study.edits.events import AddEvent, RemoveEvent, SetGoal
+from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.periods import BeginPeriod, JoinPeriod, MovePeriod
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
 from anchor_tally.wording.sentences import sentence
-from places import adoption, typed
+from places import adoption, parse_text, reading, typed
 
 
 def under(session, name="Alder"):
@@ -231,3 +233,9 @@ def test_a_setting_begins_with_its_earliest_reading(demo):
     demo.undo()
     demo.undo()
     assert starts()["slow"] == "2026-09-20"
+    # begun twice: an imported reading of before both moves the first of them
+    demo.do(BeginPeriod(demo.catalogue().instrument_named("Alder").id, "fast", "2026-09-25"))
+    demo.do(BeginPeriod(demo.catalogue().instrument_named("Alder").id, "slow", "2026-10-02"))
+    rows, _ = parse_text(",".join(HEADER) + "\n" + reading("Auk", "2026-09-06T07:00", 16.0, name="Alder", setting="slow"))
+    demo.do(ImportReadings(tuple(rows), "later"))
+    assert sorted(s.starts[:10] for s in demo.catalogue().settings.values() if s.label == "slow") == ["2026-09-06", "2026-10-02"]

@@ -152,7 +152,7 @@ def test_verdict_on_three_devices(device, code):
     ] in said
     if device is follows:
         part, whole = (replace(found[0], within_slope=Estimate(at, Interval(at - 0.3, at + 0.3), 9, "")) for at in (0.5, 0.9))
-        assert "only in part: it shows 0.50 of each pp" in calibration_sentence(part)
+        assert "only in part: it shows 0.50 (0.20 to 0.80) of each pp" in calibration_sentence(part)
         assert "in part" not in calibration_sentence(whole)
         one = replace(found[0].comparison.pairs.left_out, reading=np.arange(1))
         pairs = replace(found[0].comparison.pairs, left_out=one)

@@ -59,6 +59,8 @@ def test_faces_of_the_demo(qtbot, window_on, demo):
     assert "a change of setting counts as error: Birch." in page.under.text()
     assert "for change: Cedar. So far the last scan carried over is as close" in page.under.text()
     assert "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()  # though their errors are the smallest
+    shown_of_one = {page.cards.text(k, 0): page.cards.text(k, 3) for k in range(page.cards.count)}
+    assert shown_of_one["Cedar"] == "1.25 (0.94 to 1.56)"
     first = faces.score(page.results[0]).names[0]
     shown(qtbot, page, lambda: page.weights["closeness"].setValue(0))
     page.failed.setText("5")

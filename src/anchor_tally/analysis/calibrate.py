@@ -223,10 +223,10 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
                 unit=_unit(pairs),
             )
         )
-    elif late:
-        notes.append(note("drift_forbids", slope=f"{moved.slope.value:+.2f}" if moved else "", unit=_unit(pairs)))
+    elif late and moved is not None:
+        notes.append(note("drift_forbids", **_weekly(moved), unit=_unit(pairs)))
     elif moved is not None and moved.found:
-        notes.append(note("drift_shortens", slope=f"{moved.slope.value:+.2f}", unit=_unit(pairs), until=until))
+        notes.append(note("drift_shortens", **_weekly(moved), unit=_unit(pairs), until=until))
     return replace(
         nothing,
         model=model,
@@ -253,6 +253,12 @@ def _size_ends(e: Estimate) -> Interval:
     """The interval of the size of an estimate whose interval leaves zero."""
     i = e.interval or Interval(e.value, e.value)
     return i if e.value > 0 else Interval(-i.high, -i.low)
+
+
+def _weekly(moved: Movement) -> dict[str, str]:
+    """A slope per week with its interval, as facts of a note."""
+    e, i = moved.slope, moved.slope.interval or Interval(moved.slope.value, moved.slope.value)
+    return {k: f"{v:+.2f}".replace("-", "−") for k, v in (("slope", e.value), ("low", i.low), ("high", i.high))}
 
 
 def _unit(pairs: PairSet) -> str:

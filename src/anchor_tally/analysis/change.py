@@ -105,9 +105,9 @@ class ChangeRequest:
         dx, dy, client = x[same + 1] - x[same], y[same + 1] - y[same], pairs.anchors.client[used][same]
         spread = _spread(self.snapshot, lens, item)
         ratio = spread.variance / error.sd**2 if spread is not None and error.sd > 0 and spread.variance > 0 else None
-        if ratio is None and dx.size:
-            notes.append(note("errors_taken_alike"))
         found = change(dx, dy, client, _LEAST * error.sd, 1.0 if ratio is None else ratio)
+        if ratio is None and found.slope is not None:
+            notes.append(note("errors_taken_alike"))
         return ChangeResult(
             asked=Asked(self.snapshot.revision, self.lens),
             instrument=item,

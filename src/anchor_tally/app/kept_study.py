@@ -53,7 +53,6 @@ class KeptStudy:
         self._derived: Derived | None = None
         self._snapshots: dict[str, Snapshot] = {}
         self._versions: list[tuple[CalibrationRecord, bool]] | None = None
-        self._calibrations: list[CalibrationRecord] = []
         self._codes: list[str] | None = None
         self._events: tuple[Event, ...] | None = None
         self._goals: tuple[Goal, ...] | None = None
@@ -250,13 +249,11 @@ class KeptStudy:
 
     def calibrations(self) -> list[CalibrationRecord]:
         """Calibrations in force."""
-        self._all_versions()
-        return self._calibrations
+        return read.in_force(self._all_versions())
 
     def _all_versions(self) -> list[tuple[CalibrationRecord, bool]]:
         if self._versions is None:
             self._versions = read.calibration_versions(self.connection())
-            self._calibrations = read.in_force(self._versions)
         return self._versions
 
     def calibration_versions(self, instrument: str, metric: str) -> list[tuple[CalibrationRecord, bool]]:
@@ -270,12 +267,10 @@ class KeptStudy:
                 snapshot = self.snapshot(record.metric)
             else:
                 kept = self._columns.get(record.metric)
-                whole = kept is not None and record.metric not in self._grown and not kept.filling
-                c = (
-                    kept.columns()
-                    if kept is not None and whole
-                    else read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
-                )
+                if kept is not None and record.metric not in self._grown and not kept.filling:
+                    c = kept.columns()
+                else:
+                    c = read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
                 snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
             self._stale[record.id] = is_stale(record, snapshot)
         return self._stale[record.id]

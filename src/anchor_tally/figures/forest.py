@@ -95,7 +95,7 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     names = [f"{t.client} ({t.n})" for t in what.trees]
     rows(axes, names, palette, family, chosen=chosen, size=9 if count <= 24 else 7.5)
     axes.xaxis.set_major_formatter(minus)
-    left = f"; {what.left} clients nearer to the pooled offset are not drawn" if what.left else ""
+    left = f"\n{what.left} clients nearer to the pooled offset are not drawn" if what.left else ""
     axes.set_xlabel(what.label + left, fontfamily=family, fontsize=9)
 
 

@@ -67,8 +67,9 @@ def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
 def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0) -> Change:
     """Compare changes; ``dx`` of the reference and ``dy`` of the instrument, ``client`` (n,).
 
-    ``ratio`` is the error variance of the instrument over that of the reference, for the slope. One change a client gives the classical design, more the repeated one (client and occasion; changes that share an anchor are not
-    independent, which the client's part takes up in the bias only). Slope by Deming with a jackknife over clients.
+    ``ratio`` is the error variance of the instrument over that of the reference, for the slope. One change a client gives the
+    classical design, more the repeated one (client and occasion; changes that share an anchor are not independent, which the
+    client's part takes up in the bias only). Slope by Deming with a jackknife over clients.
     """
     d, notes = dy - dx, []
     n, clients = d.size, int(np.unique(client).size)

@@ -45,7 +45,8 @@ def drift_headline(r: DriftResult) -> str:
         moved = f"its difference {way} by {number(abs(s.value), k)} {unit} a week ({span(ends, k)})"
         if r.not_following is not None:
             return (
-                f"{name}: {moved}, because clients changed and it shows only {number(r.not_following.value, 2)} of each {unit}; "
+                f"{name}: {moved}, because clients changed and it shows only {number(r.not_following.value, 2)}"
+                f" ({span(r.not_following.interval, 2)}) of each {unit}; "
                 "that is not drift of the device."
             )
         return f"{name} drifts: {moved}, {number(abs(s.value) * EXPIRY_WEEKS, m.decimals)} {unit} in {EXPIRY_WEEKS} weeks."

@@ -257,7 +257,7 @@ def score_lines(r: ScoreResult) -> list[tuple[str, ...]]:
                 c.instrument.name + (f"\n{why}" if why else ""),
                 number(c.closeness, k),
                 number(c.change, k),
-                number(c.follows.value if c.follows is not None else None, 2),
+                MISSING if c.follows is None else f"{number(c.follows.value, 2)} ({span(c.follows.interval, 2)})",
                 number(c.consistency, k + 1),
                 f"{100 * c.failed:.0f} %",
                 number(c.price, 0),

@@ -78,7 +78,7 @@ NOTES = {
     "few_days": "Too few neighbouring days to tell the spread from day to day (six differences are needed).",
     "no_changes": "No client has two anchors with readings of this instrument: a change needs a second scan.",
     "changes_of_one_client": "{n} changes of one client: no limits for others.",
-    "errors_taken_alike": "The slope of change on change takes the errors of both as alike, as their ratio is not known; that within clients does not need it.",
+    "errors_taken_alike": "The slope of change on change takes the errors of both as alike, as their ratio is not known: beside one that is steadier the noisier looks too steep.",
     "no_change_slope": "Too few clients with changes for a slope (four are needed).",
     "no_exclusion_zone": "The scan's own precision is not known (no repeated scans, none stated): no change is set aside as noise.",
     "few_water_visits": "{n} visits with fat and water: too few to see them move together within a client.",
@@ -122,8 +122,8 @@ NOTES = {
     "one_scan_needs_mornings": "One scan: a provisional offset of this client needs at least four mornings (there are {mornings}).",
     "one_scan_needs_precision": "One scan: state the scan's precision (Plan, Stated values) for a provisional offset of this client.",
     "one_scan_provisional": "One scan and {mornings} mornings: a provisional offset, from the day-to-day spread and the scan's precision.",
-    "drift_shortens": "The difference moves by {slope} {unit} a week: the offset holds only until {until}.",
-    "drift_forbids": "The difference moves by {slope} {unit} a week: the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
+    "drift_shortens": "The difference moves by {slope} {unit} a week ({low} to {high}): the offset holds only until {until}.",
+    "drift_forbids": "The difference moves by {slope} {unit} a week ({low} to {high}): the offset of all scans together no longer holds at the last one. Scan again, or choose the period since the change.",
     "fast_fall": "body mass falls by {rate} % a week ({low} to {high}), faster than {most} %: stop and refer",
     "stuck_device": "{name} shows only {slope} ({low} to {high}) of a client's change, whatever its level: it has no say here",
     "drift_not_known": "whether {name} itself moved meanwhile is not known: too few scans",
@@ -133,7 +133,7 @@ NOTES = {
     "drift_two_moments": "With two moments a slope and a step look the same: a third round of scans tells them apart.",
     "no_control_chart": "A control chart needs four anchors whose differences vary.",
     "consensus_is_weaker": "The other devices may drift as well: what is said against them counts for nothing in the verdict.",
-    "movers_left_out": "Not asked, since scans show them to move: {names}.",
+    "movers_left_out": "Not asked, since their own difference from the scans moves: {names}.",
     "stale": "a reading behind this offset has changed since it was adopted: adopt it again",
 }
 
@@ -210,7 +210,7 @@ def calibration_sentence(result: CalibrateResult) -> str:
         return "Not so: its settings differ, and one offset for all of them fits none. Choose one setting in the lens bar."
     s = result.within_slope
     if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
-        share = f"{number(s.value, 2)} of each {_metric(result.comparison).difference_unit}"
+        share = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {_metric(result.comparison).difference_unit}"
         text = (
             f"Correcting brings the level right; of a change the device shows only {share}: too little to follow clients by it."
             if shows_too_little(s)

@@ -103,7 +103,7 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
     top = conn.execute("SELECT ifnull(max(seq), 0) FROM sqlite_sequence WHERE name = 'reading'").fetchone()[0]
     last = conn.execute(f"SELECT ifnull(max(id), 0) FROM moment_{k}").fetchone()[0]
     step = max(last // 25, 500)
-    _choose_settings(conn, k)
+    _choose_settings(journal, k)
     whole = staged.new >= LARGE
     if whole:
         _lift(conn, k)
@@ -177,8 +177,9 @@ def _restore(conn: sqlite3.Connection, k: int) -> None:
         conn.execute(sql)
 
 
-def _choose_settings(conn: sqlite3.Connection, k: int) -> None:
+def _choose_settings(journal: Journal, k: int) -> None:
     """Where a label was in force several times (or for one client), choose the period by date, the client's own first."""
+    conn = journal.conn
     conn.execute(f"CREATE TEMP TABLE choice_{k} (moment INTEGER, lane INTEGER, setting INTEGER, PRIMARY KEY (moment, lane))")
     for lane, instrument, label in conn.execute(
         f"SELECT id, instrument_id, label FROM lane_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
@@ -191,7 +192,10 @@ def _choose_settings(conn: sqlite3.Connection, k: int) -> None:
             " JOIN visit v ON v.id = m.visit WHERE s.lane = ?",
             (lane,),
         ).fetchall():
-            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, lane, period_of(periods, client, taken)))
+            chosen = period_of(periods, client, taken)
+            if chosen is not None:
+                begin_by(journal, chosen, taken)
+            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, lane, chosen))
 
 
 def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Generator, Sequence
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton, QWidget
 
 from ...analysis.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...analysis.water import FAT, WATER
@@ -46,7 +47,8 @@ class TrackPage(InstrumentPage):
         self.since: int | None = None
         self.until: int | None = None
         self._next = "since"
-        self._before: tuple[int | None, int | None, str] | None = None  # the dates before the last click
+        self._before: tuple[int | None, int | None, str] | None = None  # the dates before the last click,
+        self._clicked = 0.0  # and when that was
         self._asking: dict[str, Any] = {}
         self.place: FigureView | None = None
         self.client, self.water = QComboBox(), QComboBox()
@@ -261,14 +263,15 @@ class TrackPage(InstrumentPage):
     def clicked(self, event: Any) -> None:
         if event.xdata is None or self.result is None:
             return
-        if event.dblclick:  # its first click has moved a date, which is put back
-            if self._before is not None:
-                self.since, self.until, self._next = self._before
+        if event.dblclick:
+            if self._before is not None and time.monotonic() - self._clicked < 1e-3 * QApplication.doubleClickInterval():
+                self.since, self.until, self._next = self._before  # its first click has moved a date, which is put back
                 self.ask()
+            self._before = None
             self._open_day(figures.ordinal_at(event.xdata))
             return
         at = figures.ordinal_at(event.xdata)
-        self._before = (self.since, self.until, self._next)
+        self._before, self._clicked = (self.since, self.until, self._next), time.monotonic()
         if self._next == "since":
             self.since, self._next = at, "until"
             self.until = self.result.until if self.until is None else self.until

@@ -262,7 +262,7 @@ class CalibrateStage(QuestionPage):
         if self.forest is None or self.errors is None:
             from ...canvas import FigureView
 
-            self.forest = FigureView("Forest of offsets", (92, 16, 52, 22))
+            self.forest = FigureView("Forest of offsets", (92, 16, 66, 22))
             self.errors = FigureView("Errors on left-out scans", (150, 8, 66, 22))
             self.forest.clicked.connect(self._clicked)
             self.forest.stepped.connect(lambda step: self.choose_row(self.row + step))
