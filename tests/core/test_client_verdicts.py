@@ -11,6 +11,7 @@ from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.analysis.change import ChangeRequest
 from anchor_tally.analysis.comparator import CannotCompare
 from anchor_tally.analysis.drift import DriftRequest
+from anchor_tally.analysis.repeat import RepeatRequest
 from anchor_tally.analysis.scorecard import ScoreRequest
 from anchor_tally.analysis.track import TrackRequest
 from anchor_tally.domain.lens import Lens
@@ -134,6 +135,10 @@ def test_every_face_tells_the_same_slope(demo):
     cards = {c.instrument.name: c for c in finish(ScoreRequest(snapshot, lens).run()).cards}
     drifts = {r.instrument.name: r for r in finish(DriftRequest(snapshot, lens).run())}
     followed = {s.instrument.name: s for s in finish(TrackRequest(snapshot, lens, "Auk").run()).series}
+    repeats = finish(RepeatRequest(snapshot, lens, "Cedar").run())[0].found
+    ratio = (repeats.day.value**2 + repeats.sd.value**2 / repeats.replicates) / (changes["Cedar"].found.zone / 2.77) ** 2
+    assert changes["Cedar"].found.slope.ratio == pytest.approx(ratio)
+    assert changes["BMI equation (Gallagher 2000)"].found.slope.ratio == 1
     for r in finish(CalibrateRequest(snapshot, lens).run()):
         name, slope = r.comparison.pairs.instrument.name, r.within_slope
         assert changes[name].follows == slope == cards[name].follows == followed[name].follows

@@ -571,6 +571,10 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     r = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), goal=10.0).run())
     why = {d.instrument: d.why for d in r.together.devices}
     assert why["Birch"] == "settings"
+    birch = r.named("Birch")
+    apart, pooled = (noise_of(birch.day, birch.raw, level).sd for level in (birch.setting, None))
+    assert birch.noise.sd == pytest.approx(apart)
+    assert apart < 0.7 * pooled
     early = finish(TrackRequest(wide, Lens(), "Auk", since=date(2025, 1, 1).toordinal()).run())
     assert {d.why for d in early.together.devices} == {"no_dates", "stuck"}
     assert {n for n, w in why.items() if w == "stuck"} == {n for n in why if n.startswith("BMI equation")}

@@ -127,6 +127,13 @@ def test_a_low_window_keeps_every_name_legible(qtbot, window_on, demo):
     assert page.detail.height() < page.detail.words.height()
     assert page.detail.verticalScrollBar().maximum() > 0
     assert page.adopt.mapTo(window, page.adopt.rect().bottomLeft()).y() < window.height()
+    page.forest.setFixedHeight(
+        66 + 22 + 5 * 14
+    )  # room for five: those farthest from the pooled offset, and that others are not drawn
+    qtbot.waitUntil(lambda: page.forest.all_drawn() and len(page.info.trees) == 5)
+    assert page.info.left == 9
+    assert "Merle" in {t.client for t in page.info.trees}
+    assert "9 clients nearer to the pooled offset are not drawn" in page.forest.axes.get_xlabel()
 
 
 def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):

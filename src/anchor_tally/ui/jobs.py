@@ -44,13 +44,17 @@ class _Work:
     def __init__(self, active: _Active, steps: Generator[Any, None, Any], jobs: Jobs) -> None:
         self.active, self.steps, self.jobs, self.signals = active, steps, jobs, jobs.signals
 
+    def hand_over(self) -> None:
+        """Give this to the worker: before what is patient, or behind everything."""
+        self.jobs.pool.start(self.run, BEHIND if self.active.job.patient else 0)
+
     def run(self) -> None:
         try:
             while not self.active.gone:
                 self.signals.progress.emit(self.active, next(self.steps))
                 while self.active.job.patient and not self.active.gone:
                     if self.jobs.pressing:
-                        self.jobs.pool.start(self.run, BEHIND)
+                        self.hand_over()
                         return
                     if not self.jobs.drawing():
                         break
@@ -151,8 +155,7 @@ class Jobs(QObject):
             if active.job.away is None:
                 self._done(active, stop.value)
             else:
-                work = _Work(active, active.job.away(stop.value), self)
-                self.pool.start(work.run, BEHIND if active.job.patient else 0)
+                _Work(active, active.job.away(stop.value), self).hand_over()
                 self._weigh()
         except UserError as error:
             active.steps = None

@@ -1,0 +1,53 @@
+"""The runner of long work: what somebody waits for, and pictures, go before what is patient; nothing is lost by stepping aside."""
+
+import threading
+import time
+
+from anchor_tally.app.jobs import Job
+from anchor_tally.ui.jobs import Jobs
+
+
+def at_once():
+    """Nothing to do beside the study."""
+    return
+    yield
+
+
+def test_what_is_patient_lets_others_and_pictures_go_first(qtbot):
+    """A patient job in the middle: one that is waited for answers first; while a picture is drawn no step is made; then it ends."""
+    jobs, ended, steps = Jobs(), [], []
+    first_step, go_on, drawing = threading.Event(), threading.Event(), [False]
+    jobs.drawing = lambda: drawing[0]
+
+    def slow(_):
+        for k in range(300):
+            steps.append(k)
+            first_step.set()
+            go_on.wait(10)
+            time.sleep(0.001)
+            yield k / 300
+        return "patient"
+
+    def quick(_):
+        yield 0.5
+        return "waited for"
+
+    try:
+        jobs.start("review", Job("Reviewing", at_once, slow, patient=True), ended.append, ended.append)
+        qtbot.waitUntil(first_step.is_set)
+        jobs.start("page", Job("Asking", at_once, quick), ended.append, ended.append)
+        qtbot.waitUntil(lambda: jobs.pressing)
+        drawing[0] = True
+        go_on.set()
+        qtbot.waitUntil(lambda: ended == ["waited for"])
+        qtbot.wait(60)  # for the step under way
+        made = len(steps)
+        qtbot.wait(120)  # several looks at whether a picture is drawn
+        assert made == len(steps) < 300
+        drawing[0] = False
+        qtbot.waitUntil(lambda: ended == ["waited for", "patient"])
+        assert steps == list(range(300))
+    finally:  # the worker looks at these before it can be stopped
+        drawing[0] = False
+        go_on.set()
+        jobs.stop()
