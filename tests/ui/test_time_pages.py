@@ -133,7 +133,7 @@ def test_a_low_window_keeps_every_name_legible(qtbot, window_on, demo):
     qtbot.waitUntil(lambda: page.forest.all_drawn() and len(page.info.trees) == 5)
     assert page.info.left == 9
     assert "Merle" in {t.client for t in page.info.trees}
-    assert "9 clients nearer to the pooled offset are not drawn" in page.forest.axes.get_xlabel()
+    assert "not drawn: 9 clients nearer to the pooled offset" in page.forest.axes.get_xlabel()
 
 
 def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
