@@ -77,15 +77,15 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     if not what.trees:
         axes.text(0.5, 0.5, "no pairs yet", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
         return
-    high = len(what.trees)
-    y = -np.arange(high, dtype=float)
+    n = len(what.trees)
+    y = -np.arange(n, dtype=float)
     if what.interval is not None:
         axes.axvspan(what.interval.low, what.interval.high, color=palette.band, lw=0, zorder=0)
     axes.axvline(0, color=palette.reference, lw=1, zorder=1)
     if what.pooled is not None:
         axes.axvline(what.pooled, color=mark.colour, lw=1.6, ls=mark.line, zorder=1)
         axes.text(what.pooled, 1.005, "all clients", transform=axes.get_xaxis_transform(), ha="center", va="bottom", color=mark.colour, fontsize=9, fontfamily=family)  # fmt: skip
-    size = 7 if high <= 20 else 5
+    size = 7 if n <= 20 else 5
     offset = np.array([t.offset for t in what.trees])
     raw = np.array([t.raw for t in what.trees])
     low, high = (np.array([getattr(t.interval, end) for t in what.trees]) for end in ("low", "high"))
@@ -94,7 +94,7 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     axes.plot(raw, y, ls="none", marker=mark.shape, ms=size, mfc="none", mec=mark.colour, mew=1.2, zorder=3)
     axes.plot(offset[wide], y[wide], ls="none", marker=mark.shape, ms=size, color=mark.colour, mec=palette.surface, zorder=4)
     names = [f"{t.client} ({t.n})" for t in what.trees]
-    rows(axes, names, palette, family, chosen=chosen, size=9 if high <= 24 else 7.5)
+    rows(axes, names, palette, family, chosen=chosen, size=9 if n <= 24 else 7.5)
     axes.xaxis.set_major_formatter(minus)
     left = f"\nnot drawn: {count(what.left, 'client')} nearer to the pooled offset" if what.left else ""
     axes.set_xlabel(what.label + left, fontfamily=family, fontsize=9)
