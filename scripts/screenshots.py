@@ -18,11 +18,13 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
+from anchor_tally.domain.clock import fixed
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.main_window import MainWindow
 
+CLOCK = fixed("2026-08-27T06:30:00")  # the pictures show the same days whenever they are made
 WIDE = (
     "Summer mornings\n"
     "Athlete;Date;Time;Alder fat (%) 1;Alder fat (%) 2;Birch fat (%);Weight (lb);Waist (in);fasted;Remark\n"
@@ -145,7 +147,7 @@ def main(folder: Path) -> None:
     """Walk through the stages and keep a picture of each."""
     app = make_application([])
     with tempfile.TemporaryDirectory() as place:
-        session = demo_session(Path(place))
+        session = demo_session(Path(place), clock=CLOCK)
         window = MainWindow(session, settings=QSettings(f"{place}/settings.ini", QSettings.Format.IniFormat))
         window.resize(1280, 800)
         until(window.page("compare").shown, window.show)

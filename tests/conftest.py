@@ -13,7 +13,7 @@ import pytest
 from hypothesis import settings
 
 from anchor_tally.app.demo import demo_session
-from places import DATA
+from places import CLOCK, DATA
 
 settings.register_profile("ci", derandomize=True)  # the same draws each time where nobody is there to look at a new one
 if os.environ.get("CI"):
@@ -23,7 +23,7 @@ if os.environ.get("CI"):
 @pytest.fixture
 def demo(tmp_path):
     """A fresh demo study, closed afterwards."""
-    session = demo_session(tmp_path)
+    session = demo_session(tmp_path, clock=CLOCK)
     yield session
     session.close()
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from anchor_tally.analysis.adopt import record_of
 from anchor_tally.analysis.calibrate import CalibrateRequest
 from anchor_tally.app.session import Session
+from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import ImportRow, Refused
 from anchor_tally.domain.steps import finish
@@ -17,6 +18,7 @@ from anchor_tally.study.edits.calibrations import AdoptCalibration
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import AddReadings, NewReading
 
+CLOCK = fixed("2026-08-27T07:00:00+00:00")  # the demo study begins on 2 March 2026 then
 DATA = Path(__file__).parent / "data"
 
 

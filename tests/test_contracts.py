@@ -34,7 +34,7 @@ from anchor_tally.study import open_file
 from anchor_tally.ui.page_table import PAGES
 from anchor_tally.wording import sentences
 from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
-from places import DATA
+from places import CLOCK, DATA
 
 
 def test_floors():
@@ -224,7 +224,7 @@ def test_contrast(p):
 
 def test_demo_truths_are_found(demo):
     """The analysis finds what the scenario was made with."""
-    assert squad_rows() == squad_rows()
+    assert squad_rows(CLOCK.today()) == squad_rows(CLOCK.today())
     results = {r.pairs.instrument.name: r for r in finish(LadderRequest(demo.snapshot(), demo.lens).run())}
     alder = results["Alder"]
     c = demo.snapshot()

@@ -42,7 +42,7 @@ from anchor_tally.stats.within_clients import detrended_correlation, detrended_s
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.faces import challenge_result_words, change_headline, repeat_headline, water_headline
-from places import DATA, typed
+from places import CLOCK, DATA, typed
 
 # fmt: off
 # Bland & Altman 1986, Lancet i:307, table 1 (second readings from memory): first and second readings of two meters, 17 people
@@ -330,10 +330,10 @@ def test_demo_faces(demo, capsys):
     assert set(water) == {"Alder", "Birch"}
     assert water_headline(water["Alder"])
     for name in ("repeatability", "change", "hydration"):
-        assert main([name, "--demo", "--instrument", "Alder", "--json"]) == 0
+        assert main([name, "--demo", "--instrument", "Alder", "--json"], CLOCK) == 0
         out = json.loads(capsys.readouterr().out)
         assert out["schema"] == f"anchor-tally/{name}/1"
-        assert main([name, "--demo", "--instrument", "Alder"]) == 0
+        assert main([name, "--demo", "--instrument", "Alder"], CLOCK) == 0
         assert capsys.readouterr().out.startswith("Alder")
     changes = {r.instrument.name: r for r in finish(ChangeRequest(demo.snapshot(), Lens()).run())}
     assert changes["Alder"].found.n == 28

@@ -27,7 +27,7 @@ from anchor_tally.study.foreseen import FRESH, LINE
 from anchor_tally.wording.importing import doubt_words
 from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
 from anchor_tally.wording.sentences import sentence
-from places import typed
+from places import CLOCK, typed
 
 
 def reviewed(session):
@@ -61,7 +61,7 @@ def test_nothing_found_where_nothing_is(n):
     alarms = Counter()
     for seed in range(1, n + 1):
         session = Session(open_file.create_in_memory("unspoiled"), None)
-        session.do(ImportReadings(squad_rows(seed, UNSPOILED), "drawn"))
+        session.do(ImportReadings(squad_rows(CLOCK.today(), seed, UNSPOILED), "drawn"))
         alarms.update({f.rule for f in reviewed(session).found})
         session.close()
     assert all(k <= max(0.05 * n, 1) for k in alarms.values()), alarms
@@ -226,7 +226,7 @@ def test_decisions_are_kept_with_their_reason(demo):
 
 def test_a_table_is_looked_through_before_it_is_taken(demo):
     """What the review would find in a table is told from the staged rows: the same findings as after taking it, and nothing written."""
-    drawn = [r._replace(client=f"{r.client}2", line=k) for k, r in enumerate(squad_rows(7), start=2)]
+    drawn = [r._replace(client=f"{r.client}2", line=k) for k, r in enumerate(squad_rows(CLOCK.today(), 7), start=2)]
     row = next(r for r in drawn if r.metric == "body_mass" and "-06-" in r.taken_at)
     drawn[drawn.index(row)] = row._replace(value=2.2 * row.value, entered=f"{2.2 * row.value:.1f}")
     known = {f.key for f in reviewed(demo).found}

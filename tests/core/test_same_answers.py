@@ -29,6 +29,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.wording import faces, review
 from anchor_tally.wording import track as track_words
+from places import CLOCK
 
 
 def said(session):
@@ -103,7 +104,7 @@ def without(answer, *keys):
 @pytest.fixture(scope="module")
 def plain():
     """The demo study's rows, and what is said of them."""
-    rows = squad_rows()
+    rows = squad_rows(CLOCK.today())
     return rows, said(study(rows))
 
 

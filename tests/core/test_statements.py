@@ -47,7 +47,7 @@ from anchor_tally.wording.sentences import (
     range_sentence,
     sentence,
 )
-from places import drawn_study, reading, study_of
+from places import CLOCK, drawn_study, reading, study_of
 
 Z = stats.norm.ppf(0.975)
 DESIGNS = [  # clients, anchors, repeats; SDs between clients, occasions, repeats; share of readings missing
@@ -465,7 +465,7 @@ def test_a_bias_within_chance_is_not_corrected():
 
 def test_calibrate_on_the_command_line(capsys):
     """The keys are those of the format, the figures those of the result, and every sentence is there in the plain form too."""
-    assert main(["calibrate", "--demo", "--instrument", "Cedar", "--json"]) == 0
+    assert main(["calibrate", "--demo", "--instrument", "Cedar", "--json"], CLOCK) == 0
     out = json.loads(capsys.readouterr().out)
     assert {
         "model",
@@ -487,14 +487,14 @@ def test_calibrate_on_the_command_line(capsys):
     mean = np.mean([c["offset"] for c in out["clients"]])
     assert mean == pytest.approx(out["pooled"]["offset"], abs=0.05)
     assert all(c["ci"][0] < c["offset"] < c["ci"][1] and 0 < c["shrinkage"] < 1 and c["n"] == 3 for c in out["clients"])
-    assert main(["calibrate", "--demo", "--instrument", "Cedar"]) == 0
+    assert main(["calibrate", "--demo", "--instrument", "Cedar"], CLOCK) == 0
     said = capsys.readouterr().out
     assert out["advice"] in said
     assert "last scan carried over" in said
-    assert main(["calibrate", "--demo", "--instrument", "Lab scan"]) == 2
+    assert main(["calibrate", "--demo", "--instrument", "Lab scan"], CLOCK) == 2
     assert "is the reference" in capsys.readouterr().err
     with pytest.raises(SystemExit, match="2"):
-        main(["calibrate", "--demo", "--instrument", "Cedar", "--client-sd", "-1"])
+        main(["calibrate", "--demo", "--instrument", "Cedar", "--client-sd", "-1"], CLOCK)
     assert "not a number above 0" in capsys.readouterr().err
 
 

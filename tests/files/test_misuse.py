@@ -448,8 +448,9 @@ def test_command_line_under_stress(tmp_path):
     os.close(writer)
     assert (done.returncode, done.stderr) == (0, b"")
     child = subprocess.Popen([sys.executable, "-c", (
-        "import sys, threading, _thread, time; from anchor_tally.cli import main as m\n"
-        "m._RUN['methods'] = lambda a: (threading.Timer(0.1, _thread.interrupt_main).start(), time.sleep(5))\n"
+        "import os, sys, signal, time; from anchor_tally.cli import main as m\n"
+        "signal.signal(signal.SIGINT, signal.default_int_handler)\n"  # a shell's background job ignores it
+        "m._RUN['methods'] = lambda a: (os.kill(os.getpid(), signal.SIGINT), time.sleep(5))\n"
         "sys.exit(m.main(['methods']))")], stderr=subprocess.PIPE)  # fmt: skip
     _, error = child.communicate(timeout=60)
     assert (child.returncode, error) == (130, b"anchor-tally: stopped\n")

@@ -164,7 +164,7 @@ def test_device_sends_readings(bench, qtbot):
     got = []
     live.taken.connect(got.append)
     live.instrument.setEditText("Ash")
-    live.stand_in.start(["--profile", "feet", "--auto", "5", "--speed", "15", "--seed", "8", "--trouble", "half,drop"])
+    live.stand_in.start(["--profile", "feet", "--auto", "40", "--speed", "15", "--seed", "8", "--trouble", "half,drop"])
     qtbot.waitUntil(lambda: len(got) >= 2, timeout=20_000)
     live.stop()
     taken = [x for x in got if isinstance(x, Taken)]
@@ -185,7 +185,7 @@ def test_unsettled_is_never_taken(bench, qtbot):
     window, live = bench, bench.record.live
     begin(window)
     live.instrument.setEditText("Ash")
-    live.stand_in.start(["--profile", "eight", "--auto", "2", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"])
+    live.stand_in.start(["--profile", "eight", "--auto", "40", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"])
     qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=20_000)
     live.stop()
     assert [r for r in kept(window) if r.status == "ok"] == []

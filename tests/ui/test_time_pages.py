@@ -18,7 +18,7 @@ from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.events import AddEvent
 from anchor_tally.study.edits.readings import ExcludeReading
 from driving import shown
-from places import adoption
+from places import CLOCK, adoption
 
 
 def click_at(qtbot, figure, x, y=None, *, twice=False):
@@ -107,7 +107,7 @@ def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, dem
     assert "not enough anchors" in page.headline.text()
     assert "against known masses it moves" in page.notes.text()
     capsys.readouterr()
-    assert main(["drift", "--demo", "--instrument", "Birch", "--json"]) == 0
+    assert main(["drift", "--demo", "--instrument", "Birch", "--json"], CLOCK) == 0
     out = json.loads(capsys.readouterr().out)
     assert (out["schema"], out["verdict"]) == ("anchor-tally/drift/1", "stepped")
     assert {"slope_per_week", "ci", "p", "steps", "robust", "control_chart"} <= out.keys()
@@ -180,7 +180,7 @@ def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
     capsys.readouterr()
     assert main(["certificate", str(path), "--instrument", "Alder"]) == 0
     assert json.loads(capsys.readouterr().out)[0]["validity"]["valid_until"] > "2026-08-17"
-    assert main(["certificate", "--demo", "--instrument", "Alder"]) == 2
+    assert main(["certificate", "--demo", "--instrument", "Alder"], CLOCK) == 2
     assert "no offset of Alder is adopted" in capsys.readouterr().err
 
 

@@ -8,11 +8,14 @@ import os
 import shutil
 import tempfile
 from dataclasses import replace
+from datetime import date
 from importlib import resources
 from pathlib import Path
 
 import platformdirs
 
+from ..domain.clock import SYSTEM, Clock
+from ..domain.instants import system_zone
 from ..study.edits.checks import StateValue
 from ..study.edits.imports import ImportReadings
 from ..study.edits.instruments import OfferMetric, OrderInstruments, PutInstrument
@@ -26,25 +29,39 @@ TITLE = "Coastal rowing squad (demo)"
 log = logging.getLogger("anchor_tally")
 
 
-def demo_session(folder: Path | None = None) -> Session:
-    """Open a fresh copy of the demo study in ``folder`` (default: a new temporary one, which goes when the study is closed)."""
-    place = folder
+def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Session:
+    """Open a fresh copy of the demo study, which ends in the week before today.
+
+    Parameters
+    ----------
+    folder : Path, optional
+        Where the copy goes. By default a new temporary folder, which is removed when the study is closed.
+    clock : Clock
+        Tells which day is today.
+
+    Returns
+    -------
+    Session
+        The open study.
+    """
+    place, today = folder, clock.today()
     if place is None:
         _sweep()
         place = Path(tempfile.mkdtemp(prefix=_PREFIX))
     path = place / NAME
-    kept = _kept()
+    kept = _kept(today)
     if not kept.exists():
-        _make(path)
+        _make(path, today)
         try:
             kept.parent.mkdir(parents=True, exist_ok=True)
             shutil.copy(path, kept.with_suffix(".part"))
             kept.with_suffix(".part").replace(kept)
+            _drop_old(kept)
         except OSError as error:
             log.info("the demo study is drawn anew each time: %s", error)
     else:
         shutil.copy(kept, path)
-    session = Session.open(path)
+    session = Session.open(path, clock=clock)
     if folder is None:
         session.closed.append(lambda: shutil.rmtree(place, ignore_errors=True))
     return session
@@ -62,20 +79,29 @@ def _sweep() -> None:
             shutil.rmtree(left, ignore_errors=True)
 
 
-def _kept() -> Path:
-    """Where the drawn study is kept between starts; its name changes with the scenario and the schema."""
+def _kept(today: date) -> Path:
+    """Return where the drawn study is kept between starts; its name changes with the scenario, the schema, the zone and the first day."""
+    from ..scenario.squad import first_day
+
     package = resources.files("anchor_tally")
     parts = ("scenario/device.py", "scenario/squad.py", "app/demo.py")
     made_by = b"".join((package / part).read_bytes() for part in parts)
-    mark = hashlib.sha256(made_by + "".join(migrations()).encode()).hexdigest()[:12]
-    return Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}.tally"
+    mark = hashlib.sha256(made_by + "".join((*migrations(), system_zone())).encode()).hexdigest()[:12]
+    return Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}-{first_day(today)}.tally"
 
 
-def _make(path: Path) -> None:
+def _drop_old(kept: Path) -> None:
+    """Remove drawn studies of earlier weeks and versions, the newest three apart: several versions may be in use."""
+    drawn = sorted(kept.parent.glob("demo-*.tally"), key=lambda p: p.stat().st_mtime, reverse=True)
+    for old in drawn[3:]:
+        old.unlink(missing_ok=True)
+
+
+def _make(path: Path, today: date) -> None:
     from ..scenario.squad import DEVICES, SCAN_SD, squad_rows
 
     session = Session.new(path, TITLE)
-    session.do(ImportReadings(squad_rows(), "demo scenario"))
+    session.do(ImportReadings(squad_rows(today), "demo scenario"))
     items = {i.name: i for i in session.catalogue().instruments.values()}
     session.do(OrderInstruments((*(items[name].id for name in DEVICES), *(i.id for n, i in items.items() if n not in DEVICES))))
     for name, (electrodes, resolution) in DEVICES.items():

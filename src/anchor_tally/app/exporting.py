@@ -7,6 +7,7 @@ from pathlib import Path
 
 from ..analysis.comparator import CannotCompare
 from ..analysis.compare import CompareResult, LadderRequest
+from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
@@ -50,10 +51,10 @@ def _ladder(session: Session) -> tuple[CompareResult, ...]:
         return ()
 
 
-def from_package(package: Path, path: Path) -> Session:
+def from_package(package: Path, path: Path, *, clock: Clock = SYSTEM) -> Session:
     """Make a study file from a data package; nothing is left behind when it does not fit."""
     facts, tables = data_package.read(package)
-    session = Session.new(path, path.stem)
+    session = Session.new(path, path.stem, clock=clock)
     try:
         dump.load(session.connection(), facts, tables)
     except BaseException:
@@ -61,4 +62,4 @@ def from_package(package: Path, path: Path) -> Session:
         path.unlink()
         raise
     session.close()
-    return Session.open(path)
+    return Session.open(path, clock=clock)

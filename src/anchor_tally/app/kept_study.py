@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Generator
 from dataclasses import replace
+from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from ..analysis.derive import Derived, derive_steps, raw_metrics, with_derived
 from ..analysis.question import Asked
 from ..analysis.rules.finding import Material
 from ..domain.catalogue import Catalogue
+from ..domain.clock import SYSTEM, Clock
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
 from ..domain.records import AssessorValue, Attachment, CalibrationRecord, CheckWeight, Event, Goal, Reading, Visit, VisitNote
@@ -28,8 +30,8 @@ from ..study.visits import visits, visits_steps
 class KeptStudy:
     """A study as it was read last. An edit drops the pieces it touched; they are read again when they are asked for."""
 
-    def __init__(self, conn: Any) -> None:
-        self._conn = conn
+    def __init__(self, conn: Any, clock: Clock = SYSTEM) -> None:
+        self._conn, self.clock = conn, clock
         self.lens = Lens()
         self.writing = False  # an import is half written: nothing is read meanwhile
         self._outputs: tuple[str, ...] = ()  # metrics that equations yielded when they were computed last
@@ -140,6 +142,14 @@ class KeptStudy:
         if self._catalogue is None:
             self._catalogue = read.catalogue(self.connection())
         return self._catalogue
+
+    def now(self) -> datetime:
+        """Return the present moment as the study writes it: in its time zone, without naming it."""
+        return self.clock.now().astimezone(zone_named(self.catalogue().zone)).replace(tzinfo=None)
+
+    def today(self) -> str:
+        """Return the present day in the study's time zone, as ISO 8601."""
+        return self.now().date().isoformat()
 
     @property
     def title(self) -> str:

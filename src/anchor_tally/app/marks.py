@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 from ..wording.numbers import count
 from .session import Session
 
 
-def stage_marks(session: Session, today: date, found: int = 0) -> dict[str, tuple[int, str]]:
+def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
     """How many things want a look, and which, by stage; stages where nothing does are left out. Nothing is computed for it.
 
     ``found`` is what the review found last.
@@ -25,7 +23,7 @@ def stage_marks(session: Session, today: date, found: int = 0) -> dict[str, tupl
         out["plan"] = (len(lacking), f"{said}{' …' if len(lacking) > 3 else ''})")
     if found:
         out["review"] = (found, f"{count(found, 'thing')} to look at")
-    over = [c for c in session.calibrations() if c.valid_until < today.isoformat()]
+    over = [c for c in session.calibrations() if c.valid_until < session.today()]
     if over:
         names = ", ".join(dict.fromkeys(c.instrument for c in over))
         out["calibrate"] = (len(over), f"{count(len(over), 'offset')} no longer valid: {names}")

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ..analysis.rules.finding import Material
+from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.records import ImportCard, ImportRow, Refused
@@ -25,8 +26,10 @@ from .kept_study import KeptStudy
 class Session(KeptStudy):
     """One open study. ``changed`` is called after every edit and change of lens."""
 
-    def __init__(self, conn: Any, path: Path | None, writer: OneWriter | None = None, *, read_only: bool = False) -> None:
-        super().__init__(conn)
+    def __init__(
+        self, conn: Any, path: Path | None, writer: OneWriter | None = None, *, read_only: bool = False, clock: Clock = SYSTEM
+    ) -> None:
+        super().__init__(conn, clock)
         self.path, self._writer = path, writer
         self.read_only = read_only
         self.changed: list[Callable[[], None]] = []
@@ -39,34 +42,35 @@ class Session(KeptStudy):
 
     # opening and closing
     @classmethod
-    def open(cls, path: Path, *, read_only: bool = False) -> Session:
+    def open(cls, path: Path, *, read_only: bool = False, clock: Clock = SYSTEM) -> Session:
         """Open a study file, or read a tidy CSV into a study in memory.
 
         A study that another window or command is writing opens for reading only; so does one in a place that cannot be written.
         """
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
-            session = cls(open_file.create_in_memory(path.stem), None)
+            session = cls(open_file.create_in_memory(path.stem), None, clock=clock)
             staged = finish(session.stage(readings_csv.open_readings(path).rows))
             refuse_if_bad(str(path), staged)
             finish(session.take(staged, path.name))
             return session
         writer = OneWriter.of(path) if not read_only and path.is_file() and open_file.writable(path) else None
         try:
-            return cls(open_file.open_study(path, read_only=writer is None), path, writer, read_only=writer is None)
+            conn = open_file.open_study(path, read_only=writer is None)
+            return cls(conn, path, writer, read_only=writer is None, clock=clock)
         except UserError:
             if writer is not None:
                 writer.release()
             raise
 
     @classmethod
-    def new(cls, path: Path, title: str) -> Session:
+    def new(cls, path: Path, title: str, *, clock: Clock = SYSTEM) -> Session:
         """Create a study file."""
         conn = open_file.create(path, title)
         writer = OneWriter.of(path)
         if writer is None:
             conn.close()
-            return cls.open(path)
-        return cls(conn, path, writer)
+            return cls.open(path, clock=clock)
+        return cls(conn, path, writer, clock=clock)
 
     def close(self) -> None:
         """Close the file and let another one write it."""
@@ -167,7 +171,7 @@ class Session(KeptStudy):
 
     def _apply(self, edit: Edit) -> Restore:
         self._may_write()
-        back, touched = run(self._conn, edit)
+        back, touched = run(self._conn, edit, self.clock)
         self._forget(touched)
         return back
 
@@ -247,7 +251,7 @@ class Session(KeptStudy):
         self._may_write()
         self.writing = True
         try:
-            back, touched = yield from run_steps(self._conn, TakeStaged(staged, source))
+            back, touched = yield from run_steps(self._conn, TakeStaged(staged, source), self.clock)
         finally:
             self.writing = False
         self._undo.append(back)

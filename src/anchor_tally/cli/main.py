@@ -11,7 +11,6 @@ import math
 import os
 import sys
 from collections.abc import Callable, Generator
-from datetime import date
 from pathlib import Path
 from typing import NoReturn, TypeVar
 
@@ -22,6 +21,7 @@ from ..analysis.versions import versions
 from ..app.demo import demo_session
 from ..app.exporting import export, from_package
 from ..app.session import Session, refuse_if_bad
+from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS
@@ -140,10 +140,10 @@ def _positive(text: str) -> float:
 
 def _session(args: argparse.Namespace) -> Session:
     if args.demo:
-        return demo_session()
+        return demo_session(clock=args.clock)
     if args.file is None:
         raise UserError("name a study or a tidy CSV, or give --demo")
-    return Session.open(args.file, read_only=True)
+    return Session.open(args.file, read_only=True, clock=args.clock)
 
 
 def _asked(
@@ -210,7 +210,7 @@ def _import(args: argparse.Namespace) -> None:
         _import_package(args, new)
         return
     source = open_tidy(args.file)
-    session = Session.new(args.into, args.into.stem) if new else Session.open(args.into)
+    session = Session.new(args.into, args.into.stem, clock=args.clock) if new else Session.open(args.into, clock=args.clock)
     if session.read_only:
         where = "in use by another window or command" if session.elsewhere else "it cannot be written in this place"
         session.close()
@@ -244,7 +244,7 @@ def _import(args: argparse.Namespace) -> None:
 def _import_package(args: argparse.Namespace, new: bool) -> None:
     if not new:
         raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
-    session = from_package(args.file, args.into)
+    session = from_package(args.file, args.into, clock=args.clock)
     print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
     session.close()
 
@@ -255,7 +255,7 @@ def _certificate(args: argparse.Namespace) -> None:
         item = session.catalogue().instrument_named(args.instrument)
         found = session.calibration_versions(item.name, args.metric) if item is not None else []
         stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
-        live = [v for v in versions(found, date.today().isoformat(), stale) if v.state not in ("superseded", "withdrawn")]
+        live = [v for v in versions(found, session.today(), stale) if v.state not in ("superseded", "withdrawn")]
         if item is None or not live:
             raise UserError(f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}")
         print(json.dumps([certificate_json(v, item) for v in live], indent=1, ensure_ascii=False, allow_nan=False))
@@ -323,13 +323,14 @@ def _plain_characters(error: UnicodeError) -> tuple[str, int]:
 codecs.register_error("plain", _plain_characters)
 
 
-def main(argv: list[str]) -> int:
+def main(argv: list[str], clock: Clock = SYSTEM) -> int:
     """Run a command; return the exit code (2 for an error, told in one line on standard error)."""
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="plain")
     try:
         args = _parser().parse_args(argv)
+        args.clock = clock
         _RUN[args.command](args)
         sys.stdout.flush()
     except UserError as error:

@@ -7,11 +7,11 @@ import csv
 import io
 import sys
 import time
-from datetime import datetime
 from pathlib import Path
 
 import numpy as np
 
+from ..domain.clock import SYSTEM
 from ..domain.records import TIDY_COLUMNS, ImportRow
 from .scale import Person
 
@@ -79,7 +79,7 @@ def main(argv: list[str] | None = None) -> int:
     p.add_argument("--scan", type=int, default=1, help="second scan of the day: 2")
     p.add_argument("--seed", type=int)
     args = p.parse_args(argv)
-    when = datetime.now().strftime("%Y-%m-%dT%H:%M")
+    when = SYSTEM.now().strftime("%Y-%m-%dT%H:%M")
     rows = scan_rows(args.client, when, Person(args.mass, args.fat), setting=args.setting, scan=args.scan, seed=args.seed)
     print(drop_file(args.folder, rows, f"scan-{args.client}-{when.replace(':', '')}", pause=0.2))  # noqa: T201  (its answer)
     return 0

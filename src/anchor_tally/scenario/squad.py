@@ -12,7 +12,6 @@ from ..domain.records import ImportRow
 from .device import Device
 
 CLIENTS = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar", "Gannet", "Hake", "Ibis", "Knot", "Ling", "Merle", "Narwhal", "Orca")
-START = date(2026, 3, 2)
 WEEKS = 26
 SCAN_WEEKS = (0, 12, 24)
 SCAN_SD = 0.4  # error of one scan, as its laboratory states it
@@ -59,8 +58,30 @@ DEVICES = {"Alder": ("feet", 0.1), "Birch": ("eight", 0.1), "Cedar": ("hands", 0
 UNSPOILED = replace(TRUTH, odd_client="", mistyped_client="", broken_client="")  # nothing to be found
 
 
-def squad_rows(seed: int = 20260302, truth: Truth = TRUTH) -> tuple[ImportRow, ...]:
-    """Draw the whole study as rows, the same for the same seed; ``truth`` says which client is odd, mistyped, or came unprepared."""
+def first_day(today: date) -> date:
+    """Return the Monday of the first visits, so that the last ones are on the Monday before ``today``."""
+    last = today - timedelta(days=(today.weekday() or 7))
+    return last - timedelta(weeks=WEEKS - 1)
+
+
+def squad_rows(today: date, seed: int = 20260302, truth: Truth = TRUTH) -> tuple[ImportRow, ...]:
+    """Draw the whole study as rows; the same seed gives the same values, whatever the day.
+
+    Parameters
+    ----------
+    today : date
+        The study ends in the week before this day.
+    seed : int
+        Seed of all random numbers.
+    truth : Truth
+        Which client is odd, which value is mistyped, and who came unprepared.
+
+    Returns
+    -------
+    tuple of ImportRow
+        One row a reading, in the order in which they were taken.
+    """
+    start = first_day(today)
     rng = np.random.default_rng(seed)
     rows: list[ImportRow] = []
     n = len(CLIENTS)
@@ -114,7 +135,7 @@ def squad_rows(seed: int = 20260302, truth: Truth = TRUTH) -> tuple[ImportRow, .
         )
 
     for week in range(WEEKS):
-        day = START + timedelta(weeks=week)
+        day = start + timedelta(weeks=week)
         scan = week in SCAN_WEEKS
         birch_setting = "standard" if week < TRUTH.birch_step_week else "athlete"
         for c in range(n):

@@ -8,10 +8,10 @@ import sqlite3
 import struct
 import uuid
 from dataclasses import dataclass
-from datetime import datetime
 from importlib import resources
 from pathlib import Path
 
+from ..domain.clock import SYSTEM
 from ..domain.instants import system_zone
 from ..domain.metrics import METRICS, metric_named
 from .connection import APPLICATION_ID, StudyError, connect, in_memory, teach_instants, transaction, why
@@ -85,7 +85,7 @@ def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection
     with transaction(conn):
         conn.execute(
             "INSERT INTO study (id, uid, title, created_at, zone) VALUES (1, ?, ?, ?, ?)",
-            (str(uuid.uuid4()), title, datetime.now().astimezone().isoformat(timespec="seconds"), zone),
+            (str(uuid.uuid4()), title, SYSTEM.stamp(), zone),
         )
     _sync_metrics(conn)
     return conn

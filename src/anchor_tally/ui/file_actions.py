@@ -13,6 +13,7 @@ from ..domain.errors import UserError
 
 if TYPE_CHECKING:
     from ..app.session import Session
+    from ..domain.clock import Clock
     from .pages import Page
 
 TABLES = (".csv", ".tsv", ".txt", ".xlsx")
@@ -22,6 +23,7 @@ class FileActions(QMainWindow):
     """The half of the window that asks for files; the other half shows what is in them."""
 
     session: Session | None
+    clock: Clock
 
     def attach(self, session: Session) -> None:
         """Show a study in the place of the one before."""
@@ -116,7 +118,7 @@ class FileActions(QMainWindow):
         """Open a study in this window."""
         from ..app.session import Session
 
-        self._switch(lambda: Session.open(path), path)
+        self._switch(lambda: Session.open(path, clock=self.clock), path)
 
     def _open_package(self, package: Path) -> None:
         from ..app.exporting import from_package
@@ -124,7 +126,7 @@ class FileActions(QMainWindow):
         suggested = str(package.with_suffix(".tally"))
         path, _ = QFileDialog.getSaveFileName(self, "Make a study from the package", suggested, "Study (*.tally)")
         if path:
-            self._switch(lambda: from_package(package, Path(path).with_suffix(".tally")))
+            self._switch(lambda: from_package(package, Path(path).with_suffix(".tally"), clock=self.clock))
 
     def ask_new(self) -> None:
         """Choose a place for a new study."""
@@ -133,13 +135,13 @@ class FileActions(QMainWindow):
         path, _ = QFileDialog.getSaveFileName(self, "New study", "study.tally", "Study (*.tally)")
         if path:
             target = Path(path).with_suffix(".tally")
-            self._switch(lambda: Session.new(target, target.stem))
+            self._switch(lambda: Session.new(target, target.stem, clock=self.clock))
 
     def open_demo(self) -> None:
         """Open a fresh demo study."""
         from ..app.demo import demo_session
 
-        self._switch(demo_session)
+        self._switch(lambda: demo_session(clock=self.clock))
 
     def _switch(self, opener: Callable[[], Session], path: Path | None = None) -> None:
         session = self.session

@@ -5,7 +5,6 @@ from __future__ import annotations
 import gc
 import threading
 from collections.abc import Callable
-from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +13,7 @@ from PyQt6.QtGui import QCloseEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from ..app.actions import ACTIONS, FACE_PAGES, STAGES
+from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
 from ..figures.style import DARK, LIGHT, Palette
 from .file_actions import FileActions
@@ -43,9 +43,12 @@ class MainWindow(FileActions):
     attached = pyqtSignal()
     painted = pyqtSignal()
 
-    def __init__(self, session: Session | None = None, *, dark: bool = False, settings: QSettings | None = None) -> None:
+    def __init__(
+        self, session: Session | None = None, *, dark: bool = False, settings: QSettings | None = None, clock: Clock = SYSTEM
+    ) -> None:
         super().__init__()
         self.session: Session | None = None
+        self.clock = clock
         self.dark = dark
         self.pages: dict[str, Page] = {}
         self.jobs: Jobs | None = None
@@ -272,7 +275,7 @@ class MainWindow(FileActions):
         from ..app.marks import stage_marks
 
         if self.session is not None and not self.session.writing:
-            self.rail.show_marks(stage_marks(self.session, date.today(), self.found))
+            self.rail.show_marks(stage_marks(self.session, self.found))
 
     # showing
     def choose(self, stage: str) -> None:

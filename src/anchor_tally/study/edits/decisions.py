@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ...domain.text import plain_text
-from .edit import EditRefused, Journal, Row, now
+from .edit import EditRefused, Journal, Row
 from .readings import ExcludeReading, PutBackReading
 
 
@@ -32,7 +32,7 @@ class Decide:
         if self.decision == "exclude":
             for reading in self.readings:
                 ExcludeReading(reading, reason, self.who).write(journal)
-        row: Row = {"key": self.key, "decision": self.decision, "reason": reason, "at": now()}
+        row: Row = {"key": self.key, "decision": self.decision, "reason": reason, "at": journal.clock.stamp()}
         journal.put("decision", row)
 
 

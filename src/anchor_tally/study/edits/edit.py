@@ -7,9 +7,9 @@ import json
 import sqlite3
 from collections.abc import Generator
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Any, Literal, Protocol
 
+from ...domain.clock import SYSTEM, Clock
 from ...domain.errors import UserError
 from ...domain.steps import finish
 from ..connection import StudyError, transaction, why
@@ -149,16 +149,11 @@ class Marked:
 Change = Changed | Made | PutAside | Marked
 
 
-def now() -> str:
-    """The present moment, with its zone, for the history."""
-    return datetime.now().astimezone().isoformat(timespec="seconds")
-
-
 class Journal:
     """Writes rows and keeps what stood there. Names of tables and columns come from this package only."""
 
-    def __init__(self, conn: sqlite3.Connection) -> None:
-        self.conn = conn
+    def __init__(self, conn: sqlite3.Connection, clock: Clock = SYSTEM) -> None:
+        self.conn, self.clock = conn, clock
         self.changes: list[Change] = []
         self._facts: set[Fact] = set()
         self._metrics: set[str] = set()
@@ -229,7 +224,9 @@ class Journal:
 
     def mark(self, calibration: int, kind: str) -> None:
         """Withdraw or reinstate an adopted calibration; the record itself stays."""
-        self.conn.execute("INSERT INTO calibration_mark (calibration, at, kind) VALUES (?, ?, ?)", (calibration, now(), kind))
+        self.conn.execute(
+            "INSERT INTO calibration_mark (calibration, at, kind) VALUES (?, ?, ?)", (calibration, self.clock.stamp(), kind)
+        )
         self.changes.append(Marked(calibration, kind))
         self._facts.add("calibrations")
 
@@ -245,7 +242,7 @@ class Journal:
             return
         self.conn.execute(
             f"INSERT INTO {table}_change ({table}, at, who, old, new, why) VALUES (?, ?, ?, ?, ?, ?)",
-            (number, now(), who, json.dumps(old), json.dumps(new), reason),
+            (number, self.clock.stamp(), who, json.dumps(old), json.dumps(new), reason),
         )
 
     def state_of(self, table: str, number: int) -> Row | None:
@@ -346,14 +343,14 @@ class Restore:
                 journal.log(change.table, int(number), old, f"{'redo' if self.again else 'undo'}: {self.words}")
 
 
-def run(conn: sqlite3.Connection, edit: Edit) -> tuple[Restore, Touched]:
+def run(conn: sqlite3.Connection, edit: Edit, clock: Clock = SYSTEM) -> tuple[Restore, Touched]:
     """Apply one edit in one transaction; return the way back and what was touched."""
 
     def once(journal: Journal) -> Generator[float, None, None]:
         yield 0.0
         edit.write(journal)
 
-    return finish(_guarded(conn, edit, once))
+    return finish(_guarded(conn, edit, once, clock))
 
 
 class LongEdit(Edit, Protocol):
@@ -363,14 +360,14 @@ class LongEdit(Edit, Protocol):
         """Write in slices inside the caller's transaction; yields the share done."""
 
 
-def run_steps(conn: sqlite3.Connection, edit: LongEdit) -> Generator[float, None, tuple[Restore, Touched]]:
+def run_steps(conn: sqlite3.Connection, edit: LongEdit, clock: Clock = SYSTEM) -> Generator[float, None, tuple[Restore, Touched]]:
     """Apply a long edit in one transaction, in steps; closing the generator takes everything back."""
-    return (yield from _guarded(conn, edit, edit.steps))
+    return (yield from _guarded(conn, edit, edit.steps, clock))
 
 
-def _guarded(conn: sqlite3.Connection, edit: Edit, steps: Any) -> Generator[float, None, tuple[Restore, Touched]]:
+def _guarded(conn: sqlite3.Connection, edit: Edit, steps: Any, clock: Clock) -> Generator[float, None, tuple[Restore, Touched]]:
     """Run steps in one transaction, with what the file refuses turned into a sentence."""
-    journal = Journal(conn)
+    journal = Journal(conn, clock)
     try:
         with transaction(conn):
             yield from steps(journal)

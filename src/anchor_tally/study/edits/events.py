@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ...domain.instants import NotAMoment, canonical
 from ...domain.records import INSTRUMENT_EVENTS, PERSON_EVENTS, Event
 from ...domain.text import plain_text
-from .edit import EditRefused, Journal, now
+from .edit import EditRefused, Journal
 from .readings import ensure_metric, known_metric
 
 
@@ -90,4 +90,4 @@ class SetGoal:
         if not (math.isfinite(self.value) and m.low <= self.value <= m.high):
             raise EditRefused(f"a goal lies between {m.low:g} and {m.high:g} {m.unit}; nothing was changed")
         ensure_metric(journal, m.id)
-        journal.put("goal", {"client": self.client, "metric": m.id, "value": self.value, "set_at": now()})
+        journal.put("goal", {"client": self.client, "metric": m.id, "value": self.value, "set_at": journal.clock.stamp()})

@@ -5,7 +5,6 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Generator
 from dataclasses import dataclass, replace
-from datetime import date
 from typing import Any
 
 from ...domain.errors import UserError
@@ -148,7 +147,7 @@ def _write_card(journal: Journal, card: ImportCard) -> None:
         PutClient(new).write(journal)
     if card.height is not None:
         found = journal.one("SELECT id FROM client WHERE code = ?", card.code)
-        AddHeight(found[0] if found else 0, date.today().isoformat(), card.height).write(journal)
+        AddHeight(found[0] if found else 0, journal.clock.today().isoformat(), card.height).write(journal)
 
 
 _GUARDS = ("reading_range", "reading_key", "reading_metric")

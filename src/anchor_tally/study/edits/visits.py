@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ...domain.instants import Moment, NotAMoment, canonical, moment, shifted, zone_named
 from ...domain.text import plain_name, plain_text
-from .edit import EditRefused, Journal, Row, now
+from .edit import EditRefused, Journal, Row
 
 
 def when(journal: Journal, text: str) -> tuple[str, Moment]:
@@ -160,7 +160,7 @@ class AttachFile:
             raise EditRefused("that visit is no longer in the study; nothing was changed")
         if journal.one("SELECT 1 FROM attachment WHERE visit = ? AND path = ?", self.visit, self.path) is not None:
             raise EditRefused("that file is attached already; nothing was changed")
-        row: Row = {"visit": self.visit, "path": self.path, "sha256": self.sha256, "added_at": now()}
+        row: Row = {"visit": self.visit, "path": self.path, "sha256": self.sha256, "added_at": journal.clock.stamp()}
         journal.insert("attachment", row)
 
 

@@ -143,7 +143,7 @@ class TrackPage(InstrumentPage):
                 "until": self.until,
                 "water": self.water.currentData(),
                 "goal": goal,
-                "today": date.today().isoformat(),
+                "today": self.session.today(),
             }
         super().ask()
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -218,7 +217,7 @@ class CalibrateStage(QuestionPage):
         found = self.session.calibration_versions(name, r.comparison.pairs.metric) if not self.session.writing else []
         newest = {c.setting: c for c, gone in found if not gone}.values()  # only of those in force it matters
         stale = frozenset(c.id for c in newest if self.session.stale(c))
-        kept = versions(found, date.today().isoformat(), stale)
+        kept = versions(found, self.session.today(), stale)
         live = [v for v in kept if v.state not in ("superseded", "withdrawn")]
         self.in_force.setText(
             "In force: " + "; ".join(sentences.record_sentence(v.record) + sentences.state_words(v.state) for v in live)
@@ -336,7 +335,7 @@ class CalibrateStage(QuestionPage):
         item = r.comparison.pairs.instrument
         try:
             reason = self.reason.text() if needs_reason(r) else ""
-            record = record_of(r, self.session.catalogue(), datetime.now(), reason)
+            record = record_of(r, self.session.catalogue(), self.session.now(), reason)
         except UserError as error:
             self.message.emit(str(error), True)
             return

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Sequence
-from datetime import date
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
@@ -111,7 +110,7 @@ class WaterPage(FacePage):
         super().paint()
         if self.results:
             clients = self.session.catalogue().clients.values()
-            excluded = no_challenge(clients, date.today().isoformat())
+            excluded = no_challenge(clients, self.session.today())
             self.under.setText(words.challenge_words(excluded))
             self._offer(excluded)
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ....analysis.assessor import check, pairs_of
@@ -100,7 +98,7 @@ class AssessorCheck(Tab):
         who, metric, person = self.assessor.currentText().strip(), self.metric_box.currentData(), self.person.text().strip()
         try:
             pair = tuple(parse_quantity(f.text(), METRICS[metric]) for f in (self.first, self.second))
-            self.session.do(AddAssessorPair(who, date.today().isoformat(), metric, person, pair))
+            self.session.do(AddAssessorPair(who, self.session.today(), metric, person, pair))
         except UserError as error:
             said = str(error)
             self.trouble.setText(f"{said[0].upper()}{said[1:]}.")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import date
 
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton
 
@@ -97,11 +96,11 @@ class Clients(Card[Client]):
             box.setChecked(key in record.cautions)
         self.cycle.setChecked(record.cycle)
         self.boxes["implant_cleared"].setEnabled("implant" in record.cautions)
-        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record, date.today().isoformat())))
+        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record, self.session.today())))
         history = self.session.catalogue().heights.get(record.id, ())
         self.heights.fill([(h.day, number(h.height_cm), f"{h.entered} {h.unit}") for h in reversed(history)])
         if not self.day.text():
-            self.day.setText(date.today().isoformat())
+            self.day.setText(self.session.today())
 
     def adding(self, text: str) -> Edit:
         return AddClient(Client(0, text))

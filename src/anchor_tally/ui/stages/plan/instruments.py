@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import date
 
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
@@ -73,7 +72,7 @@ class Instruments(Card[Instrument]):
         self.label_.setPlaceholderText("athlete mode")
         self.label_.setAccessibleName("Setting")
         self.starts.setAccessibleName("In force from")
-        self.starts.setText(date.today().isoformat())
+        self.starts.setText(self.session.today())
         self.starts.setFixedWidth(110)
         self.whom.setAccessibleName("For which client")
         start = QPushButton("Start setting")
@@ -95,7 +94,7 @@ class Instruments(Card[Instrument]):
         return sorted(self.records().values(), key=lambda i: (i.position, i.id))
 
     def rows(self) -> list[tuple[int, Sequence[str]]]:
-        today, items = date.today().isoformat(), self.session.catalogue()
+        today, items = self.session.today(), self.session.catalogue()
         out: list[tuple[int, Sequence[str]]] = []
         for i in self._in_order():
             layout = i.electrodes or ("not known" if i.kind == "device" else "–")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -77,7 +75,7 @@ class CheckWeights(QWidget):
             shown = parse_quantity(self.shown.text(), METRICS["body_mass"])
             items = self.session.catalogue().instruments.values()
             scale = next(i.id for i in items if i.name == self.scale.currentText())
-            self.session.do(AddCheckWeight(scale, datetime.now().strftime("%Y-%m-%dT%H:%M"), nominal, shown))
+            self.session.do(AddCheckWeight(scale, self.session.now().strftime("%Y-%m-%dT%H:%M"), nominal, shown))
         except UserError as error:
             self.trouble.setText(f"{error}; nothing was written.".replace("nothing was changed; ", ""))
             return

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
 from functools import cached_property
 
 from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
@@ -392,7 +391,7 @@ class RecordStage(Page):
             if forbidding is not None:
                 found[self.head.name] = forbidding
         if self.station == "scan" and client:
-            day = self.day() or datetime.now().isoformat()
+            day = self.day() or self.session.now().isoformat()
             texts += [sentence(n) for n in scan_cautions(client, self.session.scan_days(client.code), day)]
         self.caution.setText("⚠ " + "  ".join(texts))
         self.caution.setVisible(bool(texts))

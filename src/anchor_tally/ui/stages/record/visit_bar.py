@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QCompleter, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -113,7 +111,7 @@ class VisitBar(QWidget):
 
     def is_closed(self, gap: int) -> bool:
         """Whether the visit shown began longer ago than the visit gap: nothing more is read in it."""
-        return self.visit is not None and datetime.now().timestamp() - self.visit.instant > gap
+        return self.visit is not None and self.session.clock.now().timestamp() - self.visit.instant > gap
 
     @property
     def place(self) -> Place | None:
@@ -219,7 +217,7 @@ class VisitBar(QWidget):
             self.chosen.emit()
 
     def _now(self) -> None:
-        self.when.setText(datetime.now().strftime("%Y-%m-%d %H:%M"))
+        self.when.setText(self.session.now().strftime("%Y-%m-%d %H:%M"))
 
     # moving
     def _ask_move(self) -> None:
