@@ -13,7 +13,7 @@ test:                ## every check; pytest's closing line comes last
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports
-	$(PY) -m pytest
+	$(PY) -m pytest -n 2 --dist worksteal
 
 slow:                ## Monte-Carlo coverage of the intervals (minutes)
 	@scripts/setup.sh dev
@@ -22,7 +22,7 @@ slow:                ## Monte-Carlo coverage of the intervals (minutes)
 bench:               ## speed beside a reference in the same run
 	@scripts/setup.sh dev
 	$(PY) benchmarks/components.py
-	$(PY) benchmarks/resampling.py
+	$(PY) benchmarks/pair_slopes.py
 	$(PY) benchmarks/start.py
 	$(PY) benchmarks/importing.py
 	$(PY) benchmarks/board.py

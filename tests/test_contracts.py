@@ -37,14 +37,6 @@ from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
 from places import CLOCK, DATA
 
 
-def test_floors():
-    """The import contracts hold."""
-    done = subprocess.run(
-        [sys.executable, "-c", "from importlinter.cli import lint_imports_command as c; c()"], capture_output=True, text=True
-    )
-    assert done.returncode == 0, done.stdout
-
-
 def test_command_line_without_qt():
     """Compare runs with PyQt6 and matplotlib made unimportable, and prints the published peak-flow figures."""
     code = (

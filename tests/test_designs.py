@@ -28,7 +28,7 @@ STATUS = st.sampled_from(["ok", "ok", "ok", "failed", "excluded"])
 OCCASION = st.tuples(st.lists(VALUES, max_size=2), st.lists(st.tuples(VALUES, STATUS, st.sampled_from(["", "a"])), max_size=3))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.lists(st.lists(OCCASION, max_size=3), min_size=1, max_size=5))
 def test_any_design_gives_results_or_reasons(clients):
     """Compare, calibrate, words and JSON hold for whatever was measured, however little."""

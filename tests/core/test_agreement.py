@@ -110,20 +110,41 @@ def test_least_data_that_say_something():
     assert day_to_day(series[:3], np.zeros(3, int)) is None
 
 
-def test_bootstrap_of_whole_clients():
-    """Repeated pairs: percentiles over resampled clients, beside resampling the pairs themselves, draw by draw."""
+def test_jackknife_of_whole_clients():
+    """Repeated pairs: the interval is that of Fisher's z with each client left out in turn, t with clients − 1."""
     rng = np.random.default_rng(8)
     client = np.repeat(np.arange(7), 3)
     x = 20 + 4 * rng.standard_normal(7)[client] + rng.standard_normal(21)
     y = x + 1 + rng.standard_normal(21)
     found = agreement(x, y, client)
-    counts = np.random.default_rng(1).multinomial(7, np.full(7, 1 / 7), size=2000)
-    r = []
-    for row in counts:
-        k = np.concatenate([np.tile(np.flatnonzero(client == i), n) for i, n in enumerate(row) if n])
-        r.append(np.corrcoef(x[k], y[k])[0, 1])
-    assert (found.pearson.interval.low, found.pearson.interval.high) == pytest.approx(np.percentile(r, [2.5, 97.5]), rel=1e-9)
-    assert found.concordance.interval.low < found.concordance.value < found.concordance.interval.high
+
+    def lin(x, y):
+        return 2 * np.cov(x, y, ddof=0)[0, 1] / (x.var() + y.var() + (x.mean() - y.mean()) ** 2)
+
+    for of, value in ((found.pearson, lambda x, y: np.corrcoef(x, y)[0, 1]), (found.concordance, lin)):
+        z = np.arctanh([value(x[client != k], y[client != k]) for k in range(7)])
+        half = stats.t.ppf(0.975, 6) * np.sqrt(6 * z.var())
+        ends = np.tanh(np.arctanh(value(x, y)) + np.array([-half, half]))
+        assert (of.interval.low, of.interval.high) == pytest.approx(tuple(ends), rel=1e-9)
+
+
+@pytest.mark.parametrize("draws", [150, pytest.param(4000, marks=pytest.mark.slow)])
+def test_jackknife_covers(draws):
+    """Correlation and concordance of 14 clients, 3 scans, 3 repeats lie in their intervals about as often as said."""
+    rng, shape, hits = np.random.default_rng(3), (14, 3, 3), np.zeros(2)
+    cov = 25 + 1.0
+    vx, vy = cov + 0.4**2, cov + 1.3**2 + 0.8**2 + 0.3**2
+    truth = np.array([cov / np.sqrt(vx * vy), 2 * cov / (vx + vy + 1.5**2)])
+    client = np.repeat(np.arange(14), 9)
+    for _ in range(draws):
+        true = rng.normal(0, 5, (14, 1, 1)) + rng.normal(0, 1, (14, 3, 1))
+        x = np.broadcast_to(true + 0.4 * rng.standard_normal((14, 3, 1)), shape)
+        y = true + 1.5 + rng.normal(0, 1.3, (14, 1, 1)) + rng.normal(0, 0.8, (14, 3, 1)) + rng.normal(0, 0.3, shape)
+        found = agreement(x.ravel(), y.ravel(), client)
+        for k, e in enumerate((found.pearson, found.concordance)):
+            hits[k] += e.interval.low <= truth[k] <= e.interval.high
+    slack = 100 * 3 * np.sqrt(0.05 * 0.95 / draws)
+    assert (100 * hits / draws > np.array([94, 91.5]) - slack).all(), hits / draws
 
 
 def test_deming_is_orthogonal_regression():

@@ -23,7 +23,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.drift_json import drift_json
 from anchor_tally.exchange.faces_json import change_json, hydration_json, repeatability_json
 from anchor_tally.exchange.results_json import calibrate_json, compare_json
-from anchor_tally.scenario.squad import squad_rows
+from anchor_tally.scenario.squad import CLIENTS, squad_rows
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
@@ -79,7 +79,7 @@ def the_same(a, b, where=""):
             the_same(x, y, f"{where}/{k}")
     elif isinstance(a, float):
         resampled = any(
-            x in where for x in ("concordance/ci", "correlation/ci", "percentile", "nonparametric", "search_p")
+            x in where for x in ("percentile", "nonparametric", "search_p")
         )  # clients are drawn in the order in which they came
         assert a == pytest.approx(b, rel=1e-5, abs=0.05 if resampled else 1e-6), where
     else:
@@ -104,7 +104,7 @@ def without(answer, *keys):
 @pytest.fixture(scope="module")
 def plain():
     """The demo study's rows, and what is said of them."""
-    rows = squad_rows(CLOCK.today())
+    rows = tuple(r for r in squad_rows(CLOCK.today()) if r.client in CLIENTS[:9])
     return rows, said(study(rows))
 
 
@@ -135,9 +135,9 @@ def test_zones_and_units(plain):
 
 
 def test_excluded_is_as_never_read(plain):
-    """A tenth of the devices' readings, drawn at random: excluded, or not in the file."""
+    """A part of the devices' readings, drawn at random: excluded, or not in the file."""
     rows, _ = plain
-    kept = np.random.default_rng(5).random(len(rows)) > 0.1
+    kept = np.random.default_rng(5).random(len(rows)) > 0.04
     left = [r for r, k in zip(rows, kept, strict=True) if k or r.kind == "reference"]
     out = {(r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting) for r in set(rows) - set(left)}
     session = study(rows)

@@ -162,13 +162,16 @@ def test_verdict_on_three_devices(device, code):
         assert all(r.cross_validation.before > r.cross_validation.after for r in found)
 
 
-@pytest.mark.parametrize(("shape", "sds", "drop"), [DESIGNS[1], DESIGNS[4], DESIGNS[5]])
-def test_intervals_cover(shape, sds, drop):
-    """Bias, limits, client offsets and new readings are covered about as often as said (200 draws)."""
-    found = coverage(shape, sds, drop, 200)
-    assert (found[[0, 1]] >= 91).all(), found
-    assert (found[2:4] >= 91.5).all(), found  # 46 to 85 % when the variances were taken as known
-    assert found[4] >= 90, found
+@pytest.mark.parametrize(
+    ("design", "draws"), [(1, 80), (5, 60), *(pytest.param(k, 200, marks=pytest.mark.slow) for k in (1, 4, 5))]
+)
+def test_intervals_cover(design, draws):
+    """Bias, limits, client offsets and new readings are covered about as often as said."""
+    found = coverage(*DESIGNS[design], draws)
+    slack = 100 * 2 * (0.05 * 0.95 / draws) ** 0.5  # two standard errors of a share of 95 %
+    assert (found[[0, 1]] >= 94.5 - slack).all(), found
+    assert (found[2:4] >= 94.5 - slack).all(), found  # 46 to 85 % when the variances were taken as known
+    assert found[4] >= 93 - slack, found
 
 
 def test_limits_are_not_too_long():
@@ -184,14 +187,16 @@ def test_limits_are_not_too_long():
     assert repeated.high - repeated.low == pytest.approx(single.high - single.low, rel=0.15)
 
 
-def test_trend_keeps_its_level():
+@pytest.mark.parametrize("draws", [100, pytest.param(300, marks=pytest.mark.slow)])
+def test_trend_keeps_its_level(draws):
     """No proportional bias: the slopes on the reference find one in about 5 % of studies; a planted one is covered and found."""
-    level = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, 0.0, 300)
-    assert level[0] < 9, level
-    assert level[2] < 9, level
-    assert level[4] > 15, level  # the classical slope on the mean has no level
-    planted = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, -0.4, 200)
-    assert (planted[[1, 3]] > 90).all(), planted
+    slack = 100 * 2.5 * (0.05 * 0.95 / draws) ** 0.5
+    level = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, 0.0, draws)
+    assert level[0] < 5 + slack, level
+    assert level[2] < 5 + slack, level
+    assert level[4] > 10, level  # the classical slope on the mean has no level
+    planted = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, -0.4, draws)
+    assert (planted[[1, 3]] > 95 - slack).all(), planted
     assert planted[0] > 80, planted
 
 
@@ -369,13 +374,13 @@ def test_drift_shortens_or_forbids():
         return lambda: true + 1 + 0.2 * drifting.week + day + 0.2 * rng.standard_normal()
 
     drifting.week = -12
-    found, _ = verdicts(drifting, 10)
+    found, _ = verdicts(drifting, 4)
     assert all(r.movement.found and not r.valid_until for r in found)
     assert all("moves through time" in calibration_sentence(r) for r in found)
     with pytest.raises(UserError, match="drifts"):
         record_of(found[0], drawn_study(np.random.default_rng(1), noisy).catalogue, datetime(2026, 9, 1), "x")
-    steady, _ = verdicts(noisy, 40, seed=9)
-    assert sum(r.movement.found for r in steady) <= 5
+    steady, _ = verdicts(noisy, 16, seed=9)
+    assert sum(r.movement.found for r in steady) <= 3
     # the last scan is of 2026-06-22; 16 weeks later
     assert all(r.valid_until == "2026-10-12" for r in steady if not r.movement.found)
 
@@ -567,12 +572,12 @@ def held_out(n, seed, *, clients=14, bias=2.0, own=1.3, drift=0.0, settings_at=N
 
 
 def test_corrected_readings_hold_new_scans():
-    """25 studies: scans of the next visit inside the 95 % interval of the corrected reading; without a bias nothing is corrected."""
-    shares, models = held_out(25, 5)
-    assert models.count("client") >= 20
-    assert 0.91 <= shares["own"] <= 0.99
-    _, models = held_out(25, 6, bias=0.0, own=0.0)
-    assert models.count("none") >= 22
+    """12 studies: scans of the next visit inside the 95 % interval of the corrected reading; without a bias nothing is corrected."""
+    shares, models = held_out(12, 5)
+    assert models.count("client") >= 9
+    assert 0.90 <= shares["own"] <= 0.99
+    _, models = held_out(12, 6, bias=0.0, own=0.0)
+    assert models.count("none") >= 10
 
 
 @pytest.mark.slow

@@ -78,7 +78,7 @@ def grouping(pairs):
     return {frozenset(x) for x in together.values()}
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=50, deadline=None)
 @given(ROWS, ROWS)
 def test_visits_form_as_by_hand(first, second):
     """Two imports after each other form the visits that the rule in words gives; repeats and contradictions are told apart."""

@@ -192,6 +192,7 @@ def test_real_window_under_xvfb(tmp_path):
         "QT_QPA_PLATFORM": "xcb",
         "HOME": str(tmp_path),
         "XDG_CONFIG_HOME": str(tmp_path),
+        "XDG_CACHE_HOME": os.environ.get("XDG_CACHE_HOME", str(Path.home() / ".cache")),  # the demo study is drawn once
     }
     done = subprocess.run(
         ["xvfb-run", "-a", sys.executable, "-c", code], env=env, cwd=root, capture_output=True, text=True, timeout=90

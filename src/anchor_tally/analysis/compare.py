@@ -197,7 +197,7 @@ def compare_pairs(
     d, mean = pairs.d, (pairs.x + pairs.y) / 2
     n, clients = pairs.n, pairs.clients
     notes = list(pairs.notes)
-    agree = Agreement(None, None, None, None, ()) if offsets_only else agreement(pairs.x, pairs.y, pairs.client, seed=seed)
+    agree = Agreement(None, None, None, None, ()) if offsets_only else agreement(pairs.x, pairs.y, pairs.client)
     notes += agree.notes
     fit: NestedFit | None = None
     grid: VarianceGrid | None = None

@@ -54,8 +54,9 @@ def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Sessio
         _make(path, today)
         try:
             kept.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy(path, kept.with_suffix(".part"))
-            kept.with_suffix(".part").replace(kept)
+            part = kept.with_suffix(f".{os.getpid()}.part")  # two programs may draw it at once
+            shutil.copy(path, part)
+            part.replace(kept)
             _drop_old(kept)
         except OSError as error:
             log.info("the demo study is drawn anew each time: %s", error)
@@ -93,7 +94,7 @@ def _kept(today: date) -> Path:
 def _drop_old(kept: Path) -> None:
     """Remove drawn studies of earlier weeks and versions, the newest three apart: several versions may be in use."""
     drawn = sorted(kept.parent.glob("demo-*.tally"), key=lambda p: p.stat().st_mtime, reverse=True)
-    for old in drawn[3:]:
+    for old in (*drawn[3:], *kept.parent.glob("demo-*.part")):
         old.unlink(missing_ok=True)
 
 

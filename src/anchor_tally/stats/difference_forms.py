@@ -120,8 +120,12 @@ def percentile_limits(d: Floats, client: Ints, draws: int = 2000, seed: int = 1,
     _, k = np.unique(client, return_inverse=True)
     if n < LEAST_PERCENTILES or int(k.max()) < 4:
         return None
+    # clients in an order of their data: the same draws whatever the order in which they were entered
+    counted, sums = np.bincount(k), np.bincount(k, d)
+    place = np.empty(counted.size, dtype=np.int64)
+    place[np.lexsort((sums, counted))] = np.arange(counted.size)
     order = np.argsort(d, kind="stable")
-    ranked, own = d[order], k[order]
+    ranked, own = d[order], place[k][order]
     ends: list[Floats] = []
     for counts in client_weights(int(k.max()) + 1, draws, seed, columns=n):
         heap = np.cumsum(counts[:, own], axis=1)

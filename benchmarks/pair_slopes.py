@@ -1,4 +1,4 @@
-"""Slopes of all pairs and resampled intervals beside plain NumPy and SciPy in the same run: python benchmarks/resampling.py."""
+"""Slopes of all pairs beside plain NumPy in the same run: python benchmarks/pair_slopes.py."""
 
 import os
 
@@ -8,10 +8,8 @@ import resource
 
 import numpy as np
 from components import best
-from scipy import stats
 
 from anchor_tally.stats.pair_slopes import passing_bablok
-from anchor_tally.stats.resample import bca
 
 
 def all_pairs(x, y):
@@ -27,21 +25,6 @@ def all_pairs(x, y):
     at = [end + below - 1, (n - 1) // 2 + below, n // 2 + below, n - end + below]
     slope = np.partition(slope, at)[at]
     return float(slope[1:3].mean()), float(slope[0]), float(slope[3])
-
-
-def four(sums):
-    """Bias, root mean square, correlation and concordance from n and sums of x, y, their squares and product."""
-    n, a, b, aa, bb, ab = np.moveaxis(sums, -1, 0)
-    ma, mb = a / n, b / n
-    va, vb, c = aa / n - ma**2, bb / n - mb**2, ab / n - ma * mb
-    return np.stack([mb - ma, np.sqrt((aa + bb - 2 * ab) / n), c / np.sqrt(va * vb), 2 * c / (va + vb + (ma - mb) ** 2)], axis=-1)
-
-
-def stacked(x, y, axis=-1):
-    """The same four from resampled data."""
-    mx, my, c = x.mean(axis), y.mean(axis), (x * y).mean(axis)
-    vx, vy, c = x.var(axis), y.var(axis), c - mx * my
-    return np.stack([my - mx, np.sqrt(((x - y) ** 2).mean(axis)), c / np.sqrt(vx * vy), 2 * c / (vx + vy + (mx - my) ** 2)])
 
 
 def peak():
@@ -64,26 +47,6 @@ def main():
         print(
             f"Passing–Bablok, 10,000 pairs to {decimals} decimals: ours {ours:.2f} s, all pairs {theirs:.2f} s, ratio {theirs / ours:.1f}"
             f" (aim 12), extra {extra:.0f} MB, difference {apart:.1e}"
-        )
-    for n, aim in ((60, 1.3), (3000, 3.0)):
-        x = 20 + 5 * rng.standard_normal(n)
-        y = x + 1 + 2 * rng.standard_normal(n)
-        sums = np.column_stack([np.ones(n), x, y, x * x, y * y, x * y])
-        before = peak()
-        ours, intervals = best(lambda sums=sums: bca(sums, four), 5)
-        extra = peak() - before
-        theirs, other = best(
-            lambda x=x, y=y: (
-                stats.bootstrap(
-                    (x, y), stacked, paired=True, vectorized=True, n_resamples=10_000, method="BCa", random_state=1, batch=500
-                ).confidence_interval
-            ),
-            3,
-        )
-        apart = max(abs(i.low - other.low[k]) / (other.high[k] - other.low[k]) for k, i in enumerate(intervals))
-        print(
-            f"BCa, 10,000 draws of four statistics, n = {n}: ours {ours * 1e3:.0f} ms, scipy.stats.bootstrap {theirs * 1e3:.0f} ms,"
-            f" ratio {theirs / ours:.1f} (aim {aim}), extra {extra:.0f} MB, lower ends {100 * apart:.0f} % of a width apart"
         )
 
 
