@@ -17,7 +17,7 @@ import numpy as np
 from PyQt6.QtCore import QEventLoop, QSettings, QTimer
 
 from anchor_tally.app.session import Session
-from anchor_tally.domain.records import ImportRow
+from anchor_tally.domain.import_rows import ImportRow
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.ui.application import make_application

@@ -65,12 +65,12 @@ def main():
         record.client.setEditText("Cod")
         record.bar.choose_client()
         app.processEvents()
-        cells = iter([lane.cells[k] for k in (0, 1) for lane in record.lanes if lane.instrument == "Alder"])
+        cells = iter([entry_row.cells[k] for k in (0, 1) for entry_row in record.entry_rows if entry_row.instrument == "Alder"])
 
         def typed():
             cell = next(cells)
             cell.setFocus()
-            QTest.keyClicks(cell, "24.6" if cell.lane.metric != "body_mass" else "70")
+            QTest.keyClicks(cell, "24.6" if cell.entry_row.metric != "body_mass" else "70")
             QTest.keyClick(cell, Qt.Key.Key_Return)
             if cell.doubt is not None:  # an invented value may be far from the last visit
                 QTest.keyClick(cell, Qt.Key.Key_K)

@@ -3,10 +3,12 @@
 from datetime import datetime
 from pathlib import Path
 
-from anchor_tally.analysis.adopt import record_of
-from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.adopt import record_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.app.session import Session
-from anchor_tally.domain.records import Client, Event, ImportRow, Setting, StationChoice
+from anchor_tally.domain.events import Event
+from anchor_tally.domain.import_rows import ImportRow
+from anchor_tally.domain.records import Client, Setting, StationChoice
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.calibrations import AdoptCalibration
 from anchor_tally.study.edits.checks import StateValue

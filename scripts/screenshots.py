@@ -96,10 +96,10 @@ def _caution(window: MainWindow, session: Session, keep: Callable[[str], None]) 
     record.bar.choose_client()
     record.go_station("girths")
     for metric, text in (("girth_waist_navel", "78"), ("girth_hip", "97")):
-        lane = next(x for x in record.lanes if x.metric == metric)
-        lane.cells[0].setFocus()
-        QTest.keyClicks(lane.cells[0], text)
-        QTest.keyClick(lane.cells[0], Qt.Key.Key_Return)
+        entry_row = next(x for x in record.entry_rows if x.metric == metric)
+        entry_row.cells[0].setFocus()
+        QTest.keyClicks(entry_row.cells[0], text)
+        QTest.keyClick(entry_row.cells[0], Qt.Key.Key_Return)
     keep("record-caution")
     record.client.setEditText("Merle")
     record.bar.choose_client()
@@ -113,7 +113,7 @@ def app_focus() -> QWidget:
     return found
 
 
-def _faces(window: MainWindow, keep: Callable[[str], None]) -> None:
+def _views(window: MainWindow, keep: Callable[[str], None]) -> None:
     """Faces of Compare, and what the review found."""
     for name in ("consistency", "change", "water", "score"):
         until(window.page(name).shown, lambda name=name: window.go(name))
@@ -164,7 +164,7 @@ def main(folder: Path) -> None:
         window.page("compare")._choose_point(40)
         keep("evidence")
         window.drawer.hide()
-        _faces(window, keep)
+        _views(window, keep)
         _through_time(window, keep)
         window.go("record")
         record = window.page("record")
@@ -179,12 +179,12 @@ def main(folder: Path) -> None:
         folds = zip(
             ["15", "12", "8", "14", "11", "18", "21", "13"], ["15.4", "12.2", "8", "16", "11", "18.4", "21.5", "13"], strict=True
         )
-        for lane, pair in zip(record.lanes, folds, strict=True):
-            for cell, text in zip(lane.cells, pair, strict=False):
+        for entry_row, pair in zip(record.entry_rows, folds, strict=True):
+            for cell, text in zip(entry_row.cells, pair, strict=False):
                 cell.setFocus()
                 QTest.keyClicks(cell, text)
                 QTest.keyClick(cell, Qt.Key.Key_Return)
-        record.lanes[3].cells[2].setFocus()
+        record.entry_rows[3].cells[2].setFocus()
         keep("skinfolds")
         record.go_station("methods")
         keep("methods")

@@ -5,12 +5,12 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from anchor_tally.analysis.adopt import record_of
-from anchor_tally.analysis.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.adopt import record_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.records import ImportRow, Refused
+from anchor_tally.domain.import_rows import ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.study import open_file
@@ -46,7 +46,7 @@ def reading(client, at, value, *, name="Fir", kind="device", repeat=1, metric="b
 
 
 def typed(client, at, instrument, kind, metric, *values, setting="", first=1, **where):
-    """An edit that adds repeats of one lane, as they are typed."""
+    """An edit that adds repeats of one row, as they are typed."""
     readings = tuple(NewReading(instrument, kind, metric, v, first + k, setting) for k, v in enumerate(values))
     return AddReadings(client, at, readings, **where)
 

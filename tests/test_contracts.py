@@ -17,9 +17,9 @@ import numpy as np
 import pytest
 
 import anchor_tally
-from anchor_tally.analysis import comparator
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.compare import CompareRequest, LadderRequest
+from anchor_tally.analysis.agreement.agreement import CompareRequest, LadderRequest
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.pairs import comparator
 from anchor_tally.app.actions import ACTIONS, STAGES
 from anchor_tally.cli.main import main
 from anchor_tally.domain.metrics import METRICS
@@ -33,6 +33,7 @@ from anchor_tally.stats.offsets import client_offsets
 from anchor_tally.study import open_file
 from anchor_tally.ui.page_table import PAGES
 from anchor_tally.wording import sentences
+from anchor_tally.wording.notes import sentence
 from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
 from places import CLOCK, DATA
 
@@ -143,7 +144,7 @@ def test_no_table_of_the_file_is_named_above_the_study():
             text = node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
             if sql.search(text) or text in long_names - {"check_weight"}:  # also a profile of a simulated scale
                 odd.append(f"{path.name}: {text[:60]}")
-            if isinstance(node, ast.Attribute) and node.attr == "_conn" and path.name not in ("session.py", "kept_study.py"):
+            if isinstance(node, ast.Attribute) and node.attr == "_conn" and path.name not in ("session.py", "study_cache.py"):
                 odd.append(f"{path.name}: _conn")
     assert odd == []
 
@@ -236,7 +237,7 @@ def test_every_note_has_its_sentence(demo):
     """Notes from real results turn into sentences without a gap."""
     for r in finish(LadderRequest(demo.snapshot(), demo.lens).run()):
         for n in r.notes:
-            assert "{" not in sentences.sentence(n)
+            assert "{" not in sentence(n)
         assert sentences.headline(r).endswith(".")
     with pytest.raises(comparator.CannotCompare, match="no instrument"):
         comparator.find_comparator(demo.snapshot(), dataclasses.replace(demo.lens, reference="nobody"))

@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.adopt import record_of
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.calibration_record import correct
-from anchor_tally.analysis.compare import CompareRequest
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.offsets.adopt import record_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.record import correct
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
@@ -19,7 +19,7 @@ from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.results_json import calibrate_json, compare_json
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
-from anchor_tally.wording import sentences, statistics
+from anchor_tally.wording import offsets, sentences, statistics
 from anchor_tally.wording.board import board
 from places import parse_text
 
@@ -56,8 +56,8 @@ def test_any_design_gives_results_or_reasons(clients):
     calibrations = finish(CalibrateRequest(snapshot, Lens()).run())
     text += (
         str(board(calibrations).cells)
-        + "".join(map(sentences.calibration_sentence, calibrations))
-        + "".join(map(sentences.error_sentence, calibrations))
+        + "".join(map(offsets.calibration_sentence, calibrations))
+        + "".join(map(offsets.error_sentence, calibrations))
     )
     assert "nan" not in text
     if result.limits is None:

@@ -12,27 +12,27 @@ import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from anchor_tally.analysis.adopt import record_of
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.calibration_record import correct
-from anchor_tally.analysis.change import ChangeRequest
-from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.drift import DriftRequest
-from anchor_tally.analysis.rules import ReviewRequest
-from anchor_tally.analysis.scorecard import ScoreRequest
-from anchor_tally.analysis.track import TrackRequest
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.agreement.change import ChangeRequest
+from anchor_tally.analysis.agreement.which_device import WhichDeviceRequest
+from anchor_tally.analysis.offsets.adopt import record_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.record import correct
+from anchor_tally.analysis.review import ReviewRequest
+from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.drift_json import drift_json
-from anchor_tally.exchange.faces_json import change_json
 from anchor_tally.exchange.results_json import calibrate_json, compare_json
-from anchor_tally.figures import difference, drift, faces, forest, forms, ladder, track
+from anchor_tally.exchange.views_json import change_json
+from anchor_tally.figures import difference, drift, forest, forms, ladder, track, views
 from anchor_tally.figures.style import LIGHT, Mark, mark_of, use_fonts
 from anchor_tally.wording import board, sentences
 from anchor_tally.wording import drift as drift_words
-from anchor_tally.wording import faces as face_words
 from anchor_tally.wording import track as track_words
+from anchor_tally.wording import views as view_words
 from places import reading, study_of
 
 pytestmark = pytest.mark.slow
@@ -97,7 +97,7 @@ def compared(_session, snapshot, lens, _rng):
     """Closeness in all its forms."""
     r = finish(CompareRequest(snapshot, lens, "Fir").run())
     yield json.dumps(compare_json(r), allow_nan=False)
-    yield sentences.headline(r) + str(face_words.closeness_words(r))
+    yield sentences.headline(r) + str(view_words.closeness_words(r))
     drawn(ladder.draw, ladder.info((r,)), (MARK,), 0)
     drawn(difference.draw, difference.info(r), MARK)
     for form, _ in forms.FORMS[1:]:
@@ -118,15 +118,15 @@ def changing(_session, snapshot, lens, _rng):
     """Change between scans."""
     for r in finish(ChangeRequest(snapshot, lens).run()):
         yield json.dumps(change_json(r), allow_nan=False)
-        yield face_words.change_headline(r) + str(face_words.change_lines(r))
-        drawn(faces.draw_quadrants, faces.quadrants(r), MARK)
+        yield view_words.change_headline(r) + str(view_words.change_lines(r))
+        drawn(views.draw_quadrants, views.quadrants(r), MARK)
 
 
 def judged(session, snapshot, lens, _rng):
     """The score card and the review."""
     yield str([f.note for f in finish(ReviewRequest(finish(session.material_steps())).run()).found])
-    r = finish(ScoreRequest(snapshot, lens).run())
-    yield face_words.score_headline(r) + face_words.keep_words(r) + str(face_words.score_lines(r))
+    r = finish(WhichDeviceRequest(snapshot, lens).run())
+    yield view_words.which_device_headline(r) + view_words.keep_words(r) + str(view_words.which_device_lines(r))
 
 
 def followed(session, _snapshot, lens, rng):

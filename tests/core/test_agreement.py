@@ -10,9 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from anchor_tally.stats.closeness import agreement, approximate_limits, single_bias, single_limits, single_trend
+from anchor_tally.stats.agreement import agreement
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.distributions import noncentral_t_quantile
+from anchor_tally.stats.limits import approximate_limits, single_bias, single_limits, single_trend
 from anchor_tally.stats.offsets import client_offsets, day_to_day, pooled_from_grid, pooled_from_stated
 from anchor_tally.stats.regression import deming
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend

@@ -9,14 +9,15 @@ from hypothesis import strategies as st
 from scipy import stats as reference
 from statsmodels.formula.api import ols
 
-from anchor_tally.analysis.assessor import check, errors_of
-from anchor_tally.analysis.cautions import cautions_of, scan_cautions
-from anchor_tally.analysis.field_method import reading_error, sensitivity
-from anchor_tally.analysis.practice import hidden_values, score
-from anchor_tally.analysis.tally import judge
+from anchor_tally.analysis.entry.assessor import check, errors_of
+from anchor_tally.analysis.entry.field_method import reading_error, sensitivity
+from anchor_tally.analysis.entry.practice import hidden_values, score
+from anchor_tally.analysis.entry.repeats import judge
+from anchor_tally.analysis.people.cautions import cautions_of, scan_cautions
+from anchor_tally.domain.events import AssessorValue
 from anchor_tally.domain.metrics import METRICS, is_fat, metric_named, own_metric_id, region_of
 from anchor_tally.domain.protocol import breaches
-from anchor_tally.domain.records import AssessorValue, Client
+from anchor_tally.domain.records import Client
 from anchor_tally.domain.repeats import Rule
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.stats.measurement_error import digit_preference, technical_error

@@ -7,20 +7,20 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.change import ChangeRequest
-from anchor_tally.analysis.comparator import CannotCompare
-from anchor_tally.analysis.drift import DriftRequest
-from anchor_tally.analysis.repeat import RepeatRequest
-from anchor_tally.analysis.scorecard import ScoreRequest
-from anchor_tally.analysis.track import TrackRequest
+from anchor_tally.analysis.agreement.change import ChangeRequest
+from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
+from anchor_tally.analysis.agreement.which_device import WhichDeviceRequest
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.pairs.comparator import CannotCompare
+from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.stats.change import change
 from anchor_tally.wording import track as words
 from anchor_tally.wording.drift import drift_headline
-from anchor_tally.wording.faces import change_headline
-from anchor_tally.wording.sentences import calibration_sentence
+from anchor_tally.wording.offsets import calibration_sentence
+from anchor_tally.wording.views import change_headline
 from places import reading, study_of
 
 START = date(2026, 1, 5)
@@ -128,14 +128,14 @@ def test_settings_are_no_changes_of_clients():
     assert inside >= 21
 
 
-def test_every_face_tells_the_same_slope(demo):
+def test_every_view_reports_the_same_slope(demo):
     """Offsets, change, score card, drift and one client: one slope for each instrument, 1 inside where it was planted, and the same word on it."""
     snapshot, lens = demo.snapshot(), Lens()
     changes = {r.instrument.name: r for r in finish(ChangeRequest(snapshot, lens).run())}
-    cards = {c.instrument.name: c for c in finish(ScoreRequest(snapshot, lens).run()).cards}
+    cards = {c.instrument.name: c for c in finish(WhichDeviceRequest(snapshot, lens).run()).cards}
     drifts = {r.instrument.name: r for r in finish(DriftRequest(snapshot, lens).run())}
     followed = {s.instrument.name: s for s in finish(TrackRequest(snapshot, lens, "Auk").run()).series}
-    repeats = finish(RepeatRequest(snapshot, lens, "Cedar").run())[0].found
+    repeats = finish(RepeatabilityRequest(snapshot, lens, "Cedar").run())[0].found
     ratio = (repeats.day.value**2 + repeats.sd.value**2 / repeats.replicates) / (changes["Cedar"].found.zone / 2.77) ** 2
     assert changes["Cedar"].found.slope.ratio == pytest.approx(ratio)
     assert changes["BMI equation (Gallagher 2000)"].found.slope.ratio == 1

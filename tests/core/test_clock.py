@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from anchor_tally.analysis.versions import versions
+from anchor_tally.analysis.offsets.versions import versions
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.marks import stage_marks
 from anchor_tally.cli.main import main

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.cautions import essential_fat
-from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.pairing import pair
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.pairs.pairing import pair
+from anchor_tally.analysis.people.cautions import essential_fat
 from anchor_tally.app.session import Session
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS

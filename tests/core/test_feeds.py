@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from anchor_tally.domain.errors import UserError
 from anchor_tally.feeds.folder import WatchedFolder
+from anchor_tally.feeds.measurement_filter import LeftOut, MeasurementFilter, NoValue, Taken
 from anchor_tally.feeds.protocol import (
     LIGHTEST,
     LONGEST,
@@ -24,7 +25,6 @@ from anchor_tally.feeds.protocol import (
     parse_line,
 )
 from anchor_tally.feeds.scale import PROFILES, Person, measure
-from anchor_tally.feeds.taker import LeftOut, NoValue, Taken, Taker
 from places import DATA
 
 GOOD = (Live(70.0, False), Live(71.5, True), Value(3, "body_mass", "71.5", "kg"), Value(3, "body_fat_percent", "18.4", "percent"))
@@ -40,7 +40,7 @@ LINES = st.one_of(
 
 def events(lines):
     """What a taker says to lines."""
-    taker = Taker()
+    taker = MeasurementFilter()
     return [e for e in (taker.line(x) for x in lines) if e is not None]
 
 
@@ -77,7 +77,7 @@ def test_any_bytes_are_survived(chunks):
 @given(st.lists(LINES, max_size=40))
 def test_nothing_unsettled_is_taken(lines):
     """Before anything is taken the mass had settled and did not move since; no number is taken twice."""
-    taker, settled, seen = Taker(), None, []
+    taker, settled, seen = MeasurementFilter(), None, []
     for line in lines:
         told = taker.line(line)
         if isinstance(line, Live):
@@ -110,7 +110,7 @@ def test_measurements():
     assert isinstance(events([GOOD[0], *GOOD[2:], Done(3, 2)])[-1], LeftOut)
     assert events([*GOOD, Done(3, 2), GOOD[2], GOOD[3], Done(3, 2)])[-1] == LeftOut("measurement 3 was taken before")
     assert events([GOOD[1], Failed(4, "poor contact"), Failed(4, "poor contact")])[1:] == [NoValue(4, "poor contact")]
-    taker = Taker()
+    taker = MeasurementFilter()
     for line in GOOD:
         taker.line(line)
     assert "connection broke" in taker.lost().why

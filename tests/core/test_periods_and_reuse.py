@@ -5,12 +5,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.compare import LadderRequest
-from anchor_tally.analysis.drift import DriftRequest
+from anchor_tally.analysis.agreement.agreement import LadderRequest
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.records import Event
+from anchor_tally.domain.events import Event
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study.edits.calibrations import WithdrawCalibration
@@ -18,7 +18,7 @@ from anchor_tally.study.edits.events import AddEvent, RemoveEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.periods import BeginPeriod, JoinPeriod, MovePeriod
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
-from anchor_tally.wording.sentences import sentence
+from anchor_tally.wording.notes import sentence
 from places import adoption, parse_text, reading, typed
 
 

@@ -4,16 +4,16 @@ from collections import Counter
 
 import pytest
 
-from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.derive import visit_inputs
-from anchor_tally.analysis.repeat import RepeatRequest
-from anchor_tally.analysis.rules import RULES, ReviewRequest
-from anchor_tally.analysis.rules.values import slip_of
-from anchor_tally.analysis.sensitivity import SensitivityRequest
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.agreement.exclusions import ExclusionsRequest
+from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
+from anchor_tally.analysis.pairs.computed_values import visit_inputs
+from anchor_tally.analysis.review import RULES, ReviewRequest
+from anchor_tally.analysis.review.values import slip_of
 from anchor_tally.app.session import Session
+from anchor_tally.domain.import_rows import ImportRow
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
-from anchor_tally.domain.records import ImportRow
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.scenario.squad import UNSPOILED, squad_rows
@@ -23,10 +23,10 @@ from anchor_tally.study.edits.decisions import Decide, Reopen
 from anchor_tally.study.edits.edit import EditRefused
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.visits import NoteVisit
-from anchor_tally.study.foreseen import FRESH, LINE
+from anchor_tally.study.import_preview import FRESH, LINE
 from anchor_tally.wording.importing import doubt_words
+from anchor_tally.wording.notes import sentence
 from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
-from anchor_tally.wording.sentences import sentence
 from places import CLOCK, typed
 
 
@@ -36,7 +36,7 @@ def reviewed(session):
 
 
 def series(session, values, metric="body_fat_percent", instrument="Fir", kind="device", client="A", **more):
-    """One reading or tally of a lane every month."""
+    """One reading or tally of a row every month."""
     for k, v in enumerate(values):
         each = v if isinstance(v, tuple) else (v,)
         session.do(typed(client, f"2026-{k + 1:02}-02T07:00", instrument, kind, metric, *each, **more))
@@ -202,7 +202,7 @@ def test_decisions_are_kept_with_their_reason(demo):
     assert [g.rule for g in after.found] == ["conditions"]
     assert demo.decisions() == {f.key: ("exclude", "mistyped")}
     assert [g.key for g in after.decided(demo.decisions())] == [f.key]
-    found = finish(SensitivityRequest(demo.snapshot(), Lens()).run())
+    found = finish(ExclusionsRequest(demo.snapshot(), Lens()).run())
     assert [(s.without.pairs.instrument.name, s.excluded) for s in found] == [("Alder", 1)]
     assert sensitivity_words(found).startswith(
         "Alder: bias +2.7 pp (+1.4 to +4.0) without, +2.9 pp (+1.6 to +4.2) with the 1 excluded"
@@ -210,7 +210,7 @@ def test_decisions_are_kept_with_their_reason(demo):
     assert "1 excluded reading" in sensitivity_words(found)
     told = "Readings excluded by hand: 1; Review shows what that moves."
     compared = finish(CompareRequest(demo.snapshot(), Lens(), "Alder").run())
-    repeated = finish(RepeatRequest(demo.snapshot(), Lens(), "Alder").run())[0]
+    repeated = finish(RepeatabilityRequest(demo.snapshot(), Lens(), "Alder").run())[0]
     assert [told in [sentence(n) for n in r.notes] for r in (compared, repeated)] == [True, True]
     demo.undo()
     assert (demo.decisions(), len(reviewed(demo).found)) == ({}, 2)
@@ -232,7 +232,7 @@ def test_a_table_is_looked_through_before_it_is_taken(demo):
     known = {f.key for f in reviewed(demo).found}
     before = list(demo.readings())
     staged = finish(demo.stage(drawn))
-    ahead = finish(ReviewRequest(finish(demo.foreseen_steps(staged))).run())
+    ahead = finish(ReviewRequest(finish(demo.import_preview_steps(staged))).run())
     found = ahead.about(LINE, FRESH)
     assert list(demo.readings()) == before
     assert [f.readings[0] - LINE for f in found if f.rule == "slip"] == [row.line]
@@ -252,7 +252,7 @@ def test_a_new_device_of_a_new_person_is_looked_through():
         ImportRow(k, "A", "", None, None, at, "Fir", "device", "", metric, value, str(value), "kg", 1, "ok", "")
         for k, (metric, value) in enumerate((("body_mass", 80.0), ("fat_mass", 16.0), ("fat_free_mass", 60.0)), start=2)
     ]
-    ahead = finish(ReviewRequest(finish(session.foreseen_steps(finish(session.stage(rows))))).run())
+    ahead = finish(ReviewRequest(finish(session.import_preview_steps(finish(session.stage(rows))))).run())
     found = ahead.about(LINE, FRESH)
     assert [f.rule for f in found] == ["mass_balance"]
     assert "A, Fir, body mass, 2026-03-02: " in doubt_words(found, ahead.material, str)

@@ -7,27 +7,27 @@ from datetime import datetime, timedelta
 import numpy as np
 import pytest
 
-from anchor_tally.analysis.alike import AlikeRequest
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.change import ChangeRequest
-from anchor_tally.analysis.compare import LadderRequest
-from anchor_tally.analysis.drift import DriftRequest
-from anchor_tally.analysis.repeat import RepeatRequest
-from anchor_tally.analysis.rules import ReviewRequest
-from anchor_tally.analysis.scorecard import ScoreRequest
-from anchor_tally.analysis.track import TrackRequest
-from anchor_tally.analysis.water import WaterRequest
+from anchor_tally.analysis.agreement.agreement import LadderRequest
+from anchor_tally.analysis.agreement.change import ChangeRequest
+from anchor_tally.analysis.agreement.hydration import HydrationRequest
+from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
+from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
+from anchor_tally.analysis.agreement.which_device import WhichDeviceRequest
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.review import ReviewRequest
+from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.drift_json import drift_json
-from anchor_tally.exchange.faces_json import change_json, hydration_json, repeatability_json
 from anchor_tally.exchange.results_json import calibrate_json, compare_json
+from anchor_tally.exchange.views_json import change_json, hydration_json, repeatability_json
 from anchor_tally.scenario.squad import CLIENTS, squad_rows
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
-from anchor_tally.wording import faces, review
+from anchor_tally.wording import review, views
 from anchor_tally.wording import track as track_words
 from places import CLOCK
 
@@ -38,15 +38,15 @@ def said(session):
     lens, out = Lens(), {}
     for name, request, words in (
         ("compare", LadderRequest(wide, lens), compare_json),
-        ("repeatability", RepeatRequest(wide, lens), repeatability_json),
+        ("repeatability", RepeatabilityRequest(wide, lens), repeatability_json),
         ("change", ChangeRequest(wide, lens), change_json),
-        ("water", WaterRequest(wide, lens), hydration_json),
+        ("water", HydrationRequest(wide, lens), hydration_json),
         ("drift", DriftRequest(wide, lens), drift_json),
         ("calibrate", CalibrateRequest(wide, lens), calibrate_json),
     ):
         out[name] = {r["instrument"]: r for r in map(words, finish(request.run()))}
-    out["alike"] = sorted(str(line) for line in faces.alike_lines(finish(AlikeRequest(wide, lens).run())))
-    out["score"] = faces.score_lines(finish(ScoreRequest(wide, lens).run()))
+    out["alike"] = sorted(str(line) for line in views.redundancy_lines(finish(RedundancyRequest(wide, lens).run())))
+    out["score"] = views.which_device_lines(finish(WhichDeviceRequest(wide, lens).run()))
     material = finish(session.material_steps())
     out["review"] = [review.finding_row(f, material) for f in finish(ReviewRequest(material).run()).found]
     for client in session.catalogue().clients.values():

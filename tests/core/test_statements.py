@@ -13,14 +13,14 @@ import pandas as pd
 import pytest
 from scipy import stats
 
-from anchor_tally.analysis.adopt import record_of
-from anchor_tally.analysis.bench import lane_answer
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.calibration_record import correct
-from anchor_tally.analysis.cautions import essential_fat
-from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.field_method import evaluate, side_by_side
-from anchor_tally.analysis.lanes import LanePlan
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.entry.entry_rows import EntryRow
+from anchor_tally.analysis.entry.field_method import evaluate, side_by_side
+from anchor_tally.analysis.entry.row_answers import row_answer
+from anchor_tally.analysis.offsets.adopt import record_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.record import correct
+from anchor_tally.analysis.people.cautions import essential_fat
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
@@ -36,17 +36,11 @@ from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated
 from anchor_tally.stats.trend import reference_error, reference_trend
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
 from anchor_tally.study.edits.checks import StateValue
-from anchor_tally.wording.bench import lane_words, method_words
+from anchor_tally.wording.bench import method_words, row_words
 from anchor_tally.wording.board import board
-from anchor_tally.wording.sentences import (
-    calibration_sentence,
-    corrected_sentence,
-    error_sentence,
-    headline,
-    pairs_sentence,
-    range_sentence,
-    sentence,
-)
+from anchor_tally.wording.notes import sentence
+from anchor_tally.wording.offsets import calibration_sentence, corrected_sentence, error_sentence, range_sentence
+from anchor_tally.wording.sentences import headline, pairs_sentence
 from places import CLOCK, drawn_study, reading, study_of
 
 Z = stats.norm.ppf(0.975)
@@ -265,7 +259,7 @@ def test_another_setting_is_not_corrected():
     record = record_of(calibrated(session), session.catalogue(), datetime(2026, 5, 1), "r")
     assert correct(record, "C1", 25.0, "2026-05-01", "std").value is not None
     odd = correct(record, "C1", 25.0, "2026-05-01", "athlete")
-    plan = LanePlan("Fir", "device", "body_fat_percent", Rule(1))
+    plan = EntryRow("Fir", "device", "body_fat_percent", Rule(1))
     shown = Reading(
         1, 1, "C1", "2026-05-01T07:00", "Fir", "device", "athlete", "body_fat_percent", 25.0, "25", "percent", 1, "ok", ""
     )
@@ -277,7 +271,7 @@ def test_another_setting_is_not_corrected():
         "records": (record,),
         "stale": {},
     }
-    said = lane_words(lane_answer(plan, [shown], **told, locked=None, correcting=True), one_instrument=True).meaning
+    said = row_words(row_answer(plan, [shown], **told, locked=None, correcting=True), one_instrument=True).meaning
     assert (
         said == "25.0 · not corrected: read under setting athlete, while the calibration is for std: one for athlete is missing"
     )
@@ -356,12 +350,12 @@ def test_essential_fat_is_looked_for_everywhere():
     assert "essential fat" in method_words(lines["jackson_pollock_1978_3"])[1]
     typed = {"sex": "male", "age_years": "20", "skinfold_chest": "3", "skinfold_abdominal": "3", "skinfold_thigh": "3"}
     assert any("essential fat" in n for n in evaluate("jackson_pollock_1978_3", typed).notes)
-    scan = LanePlan("Scan", "reference", "body_fat_percent", Rule(1))
+    scan = EntryRow("Scan", "reference", "body_fat_percent", Rule(1))
     shown = Reading(
         1, 1, "A", "2026-03-01T07:00", "Scan", "reference", "", "body_fat_percent", 4.5, "4.5", "percent", 1, "ok", ""
     )
     told = {"client": Client(1, "A", "male"), "day": "2026-03-01", "setting": "", "usual": None, "records": (), "stale": {}}
-    answer = lane_answer(scan, [shown], **told, locked=None, correcting=True)
+    answer = row_answer(scan, [shown], **told, locked=None, correcting=True)
     assert answer.warning.code == "essential_fat"
 
 

@@ -14,35 +14,26 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from anchor_tally.analysis.adopt import record_of
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.calibration_record import correct, correct_series
-from anchor_tally.analysis.categories import placed
-from anchor_tally.analysis.comparator import CannotCompare
-from anchor_tally.analysis.drift import DriftRequest
-from anchor_tally.analysis.held_out import _left_out
-from anchor_tally.analysis.track import TrackRequest
-from anchor_tally.analysis.versions import compare_versions
-from anchor_tally.analysis.water import WaterRequest
+from anchor_tally.analysis.agreement.hydration import HydrationRequest
+from anchor_tally.analysis.offsets.adopt import record_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.cross_validation import _left_out
+from anchor_tally.analysis.offsets.record import correct, correct_series
+from anchor_tally.analysis.offsets.versions import compare_versions
+from anchor_tally.analysis.pairs.comparator import CannotCompare
+from anchor_tally.analysis.people.fat_ranges import placed
+from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.domain.calibrations import CalibrationRecord, LineRecord, MadeOf
 from anchor_tally.domain.lens import Lens
-from anchor_tally.domain.records import CalibrationRecord, LineRecord, MadeOf
 from anchor_tally.domain.steps import finish
 from anchor_tally.stats.calibration_line import leave_out_line, line_fit, offset_at
 from anchor_tally.stats.components import fit_nested
+from anchor_tally.stats.control_chart import LAMBDA, LIMIT, control_chart
 from anchor_tally.stats.estimate import Interval
 from anchor_tally.stats.one_client import Noise, days_to, disagreement, noise_of, rate_of, verdict, week_means
-from anchor_tally.stats.through_time import (
-    LAMBDA,
-    LIMIT,
-    _deviances,
-    control_chart,
-    find_steps,
-    robust_slope,
-    rounds_needed,
-    slope_on_time,
-    straight_line,
-    summary_slopes,
-)
+from anchor_tally.stats.steps import _deviances, find_steps
+from anchor_tally.stats.time_slope import robust_slope, rounds_needed, slope_on_time, straight_line, summary_slopes
 from anchor_tally.stats.trend import client_means, reference_error, reference_trend
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
 from places import reading, study_of
@@ -128,7 +119,7 @@ def test_likelihood_of_splits_by_dense_matrices():
     base, column = np.ones((m.mean.size, 1)), (w >= 24).astype(float)[:, None]
     ours, alone, at = _deviances(m, m.mean, base, column)
     best, least = np.inf, np.inf
-    from anchor_tally.stats.through_time import _CLIENT, _OCCASION
+    from anchor_tally.stats.steps import _CLIENT, _OCCASION
 
     x = np.column_stack([np.ones(d.size), weeks >= 24])
     for gc in _CLIENT:
@@ -603,7 +594,7 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     own = (shown.client == r.client.id) & (shown.instrument == alder.instrument.id) & (shown.status == 0)
     frame = pd.DataFrame({"day": shown.day[own] + 719163, "water": shown.value[own]}).groupby("day").water.mean()
     departed = (frame - frame.mean()).reindex(alder.day).to_numpy()
-    slope = finish(WaterRequest(wide, Lens(), "Alder").run())[0].slope.slope.value
+    slope = finish(HydrationRequest(wide, Lens(), "Alder").run())[0].slope.slope.value
     for how, per_point in (("rule", 1.0), ("slope", -slope)):
         fixed = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), instrument="Alder", water=how).run()).named("Alder")
         assert fixed.value - alder.value == pytest.approx(per_point * departed)

@@ -69,8 +69,8 @@ def edit(session, what, *x):
     match what:
         case "type":
             n = len(session.readings()) + 1
-            lane = ("Fir", "device") if x[2] == "body_fat_percent" else ("Callipers", "method")
-            session.do(typed(x[0], x[1], *lane, x[2], x[3], first=n, setting="std", fresh=x[4]))
+            entry_row = ("Fir", "device") if x[2] == "body_fat_percent" else ("Callipers", "method")
+            session.do(typed(x[0], x[1], *entry_row, x[2], x[3], first=n, setting="std", fresh=x[4]))
         case "exclude":
             session.do(ExcludeReading(x[0], "odd"))
         case "back":

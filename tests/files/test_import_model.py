@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.records import ImportRow, Refused
+from anchor_tally.domain.import_rows import ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.text import unguarded
 from anchor_tally.exchange.guessing import guess

@@ -17,16 +17,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.calibration_record import fingerprint
-from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.derive import derive_steps
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.offsets.record import fingerprint
+from anchor_tally.analysis.pairs.computed_values import derive_steps
 from anchor_tally.app.bench import Place, take_measurement
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
+from anchor_tally.domain.calibrations import FORM_0_EQUATIONS
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
-from anchor_tally.domain.records import FORM_0_EQUATIONS, Client, Instrument, Setting
+from anchor_tally.domain.records import Client, Instrument, Setting
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.text import guarded, plain_name, unguarded
 from anchor_tally.exchange.readings_csv import HEADER
@@ -136,7 +137,7 @@ def test_provenance_survives_a_new_equation(tmp_path, monkeypatch):
     tape = next(c for c in session.calibrations() if c.instrument != "Fir")
     before = session.snapshot()
     turned = dict(reversed(registry.EQUATIONS.items()))
-    monkeypatch.setattr("anchor_tally.analysis.derive.EQUATIONS", turned)
+    monkeypatch.setattr("anchor_tally.analysis.pairs.computed_values.EQUATIONS", turned)
     session._forget_all()
     assert not session.stale(tape)
     assert set(registry.EQUATIONS) >= set(FORM_0_EQUATIONS)

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.calibrate import CalibrateRequest
-from anchor_tally.analysis.calibration_record import correct
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.record import correct
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main

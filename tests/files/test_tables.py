@@ -13,8 +13,10 @@ from anchor_tally.app.exporting import export
 from anchor_tally.app.mappings import remember, remembered
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
+from anchor_tally.domain.calibrations import CalibrationRecord
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.records import CalibrationRecord, ImportRow, Refused, Setting
+from anchor_tally.domain.import_rows import ImportRow, Refused
+from anchor_tally.domain.records import Setting
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of

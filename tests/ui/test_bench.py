@@ -11,8 +11,8 @@ from PyQt6.QtWidgets import QApplication
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument, VisitNote
 from anchor_tally.feeds.laboratory import drop_file, scan_rows
+from anchor_tally.feeds.measurement_filter import NoValue, Taken
 from anchor_tally.feeds.scale import Person
-from anchor_tally.feeds.taker import NoValue, Taken
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, PutInstrument
 from driving import kept
@@ -74,18 +74,18 @@ def test_whole_visit_by_keyboard(bench):
     press(window, Qt.Key.Key_PageDown, CTRL)
     press(window, Qt.Key.Key_I, Qt.KeyboardModifier.AltModifier)
     press(window, Qt.Key.Key_8)
-    assert len(window.record.lanes) == 8
+    assert len(window.record.entry_rows) == 8
     window.record.grid.focus_next(None)
     first, second = ["6", "9", "3", "12", "8", "12", "10", "6"], ["6.4", "9.2", "3", "14.5", "8", "12.2", "10", "6"]
     type_and_enter(*first, *second)
     focused = QApplication.focusWidget()
-    assert (focused.lane.label, focused.replicate) == ("Iliac crest skinfold", 3)
-    assert "take a third" in focused.lane.meaning.text()
+    assert (focused.entry_row.label, focused.replicate) == ("Iliac crest skinfold", 3)
+    assert "take a third" in focused.entry_row.meaning.text()
     type_and_enter("12.6")
     results = window.record.guide.results
     shown = {results.text(k, 0).splitlines()[0]: results.text(k, 1) for k in range(results.count)}
     assert shown["Sum of eight skinfolds"] == "67.0 mm"
-    assert "median 12.6" in focused.lane.meaning.text()
+    assert "median 12.6" in focused.entry_row.meaning.text()
 
     press(window, Qt.Key.Key_PageDown, CTRL)
     type_and_enter("38", "95 cm", "30 cm", "33,5", "34in")
@@ -123,16 +123,16 @@ def test_cautions_lock_and_stay(bench):
     record = window.record
     assert "Implanted electronics" in record.caution.text()
     assert record.caution.isVisible()
-    assert not any(c.isEnabled() for lane in record.lanes for c in lane.cells)
+    assert not any(c.isEnabled() for entry_row in record.entry_rows for c in entry_row.cells)
     assert record.take_tally(record.bar.place, "Ash", [("body_fat_percent", "20 percent")], "", simulated=False).startswith(
         "Nothing was taken from Ash"
     )
     record.go_station("skinfolds")
     assert record.caution.isVisible()
-    assert record.lanes[0].cells[0].isEnabled()
+    assert record.entry_rows[0].cells[0].isEnabled()
     session.do(PutClient(Client(1, "Wren", cautions=frozenset({"implant", "implant_cleared"}))))
     record.go_station("devices")
-    assert all(c.isEnabled() for lane in record.lanes for c in lane.cells)
+    assert all(c.isEnabled() for entry_row in record.entry_rows for c in entry_row.cells)
     assert "agreement is noted" in record.caution.text()
     assert kept(window) == []
 
@@ -164,7 +164,7 @@ def test_device_sends_readings(bench, qtbot):
     got = []
     live.taken.connect(got.append)
     live.instrument.setEditText("Ash")
-    live.stand_in.start(["--profile", "feet", "--auto", "40", "--speed", "15", "--seed", "8", "--trouble", "half,drop"])
+    live.simulator.start(["--profile", "feet", "--auto", "40", "--speed", "15", "--seed", "8", "--trouble", "half,drop"])
     qtbot.waitUntil(lambda: len(got) >= 2, timeout=20_000)
     live.stop()
     taken = [x for x in got if isinstance(x, Taken)]
@@ -185,7 +185,9 @@ def test_unsettled_is_never_taken(bench, qtbot):
     window, live = bench, bench.record.live
     begin(window)
     live.instrument.setEditText("Ash")
-    live.stand_in.start(["--profile", "eight", "--auto", "40", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"])
+    live.simulator.start(
+        ["--profile", "eight", "--auto", "40", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"]
+    )
     qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=20_000)
     live.stop()
     assert [r for r in kept(window) if r.status == "ok"] == []
@@ -257,7 +259,7 @@ def test_nobody_is_chosen_and_a_new_code_is_asked_about(scale):
     press(scale, Qt.Key.Key_2, CTRL)
     assert record.who() == ""
     assert "Choose a client" in record.headline.text()
-    record.lanes[0].cells[0].setFocus()
+    record.entry_rows[0].cells[0].setFocus()
     type_and_enter("68.1")
     assert "Choose or type a client's code" in record.trouble.text()
     record.refresh()
@@ -265,7 +267,7 @@ def test_nobody_is_chosen_and_a_new_code_is_asked_about(scale):
     press(scale, Qt.Key.Key_A, CTRL)
     type_and_enter("Wrem")
     assert 'Nobody has the code "Wrem"' in record.trouble.text()
-    record.lanes[0].cells[0].setFocus()
+    record.entry_rows[0].cells[0].setFocus()
     press(scale, Qt.Key.Key_A, CTRL)
     record.client.lineEdit().setFocus()
     press(scale, Qt.Key.Key_A, CTRL)
@@ -277,40 +279,40 @@ def test_nobody_is_chosen_and_a_new_code_is_asked_about(scale):
 
 
 def test_odd_values_are_asked_about_before_they_are_kept(scale):
-    """684 for 68.4, pounds, swapped digits, the mass in the fat lane, a repeat far off: named at once, one key settles it."""
+    """684 for 68.4, pounds, swapped digits, the mass in the fat row, a repeat far off: named at once, one key settles it."""
     begin(scale)
     record, session = scale.record, scale.session
     visit = [r.id for r in kept(scale)]
-    lanes = {lane.metric: lane for lane in record.lanes}
-    assert "last 68.2" in lanes["body_mass"].tag.text()
+    entry_rows = {entry_row.metric: entry_row for entry_row in record.entry_rows}
+    assert "last 68.2" in entry_rows["body_mass"].tag.text()
 
     def told():
         return [(r.metric, r.entered, r.unit) for r in kept(scale) if r.id not in visit]
 
-    lanes["body_mass"].cells[0].setFocus()
+    entry_rows["body_mass"].cells[0].setFocus()
     type_and_enter("684")
     assert "far from the last visit (68.2 kg)" in record.grid.asked.text()
     assert "C: take 68.4" in record.grid.asked.text()
     assert told() == []
     press(scale, Qt.Key.Key_C)
     assert told() == [("body_mass", "68.4", "kg")]
-    lanes["body_fat_percent"].cells[0].setFocus()
+    entry_rows["body_fat_percent"].cells[0].setFocus()
     type_and_enter("68.4")
     assert "looks like the body mass" in record.grid.asked.text()
     press(scale, Qt.Key.Key_A, CTRL)
     type_and_enter("19.4")
     assert record.grid.asked.isHidden()
-    lanes["body_fat_percent"].cells[1].setFocus()
+    entry_rows["body_fat_percent"].cells[1].setFocus()
     type_and_enter("39.2")
     assert "far from its sister repeats (about 19.4 %)" in record.grid.asked.text()
     press(scale, Qt.Key.Key_K)
     assert told()[-1] == ("body_fat_percent", "39.2", "percent")
-    lanes["body_mass"].cells[1].setFocus()
+    entry_rows["body_mass"].cells[1].setFocus()
     type_and_enter("151")
     assert "C: take 151 lb" in record.grid.asked.text()
     press(scale, Qt.Key.Key_C)
     assert told()[-1] == ("body_mass", "151", "lb")
-    lanes["body_mass"].cells[2].setFocus()
+    entry_rows["body_mass"].cells[2].setFocus()
     type_and_enter("86.2")
     assert "C: take 68.2" in record.grid.asked.text()
     press(scale, Qt.Key.Key_Escape)
@@ -324,17 +326,17 @@ def test_one_step_on_the_scale_is_one_walk_down(scale):
     begin(window)
     record.conditions.all.setFocus()
     press(window, Qt.Key.Key_F7)
-    assert QApplication.focusWidget() is record.lanes[0].cells[0]
+    assert QApplication.focusWidget() is record.entry_rows[0].cells[0]
     visited = []
     for text in ("68.1", "19.1", "58.0", "68.2", "19.2", "58.1", "68.0", "19.0", "58.2"):
         cell = QApplication.focusWidget()
-        visited.append((cell.lane.metric, cell.replicate))
+        visited.append((cell.entry_row.metric, cell.replicate))
         type_and_enter(text)
-    order = [lane.metric for lane in record.lanes]
+    order = [entry_row.metric for entry_row in record.entry_rows]
     assert visited == [(m, k) for k in (1, 2, 3) for m in order]
     item = window.session.catalogue().instruments[1]
     window.session.do(PutInstrument(replace(item, walk="across")))
-    assert [(c.lane.metric, c.replicate) for c in record.grid.ordered()] == [(m, k) for m in order for k in (1, 2, 3)]
+    assert [(c.entry_row.metric, c.replicate) for c in record.grid.ordered()] == [(m, k) for m in order for k in (1, 2, 3)]
 
 
 def test_blind_work_hides_what_was_before(scale):
@@ -342,12 +344,12 @@ def test_blind_work_hides_what_was_before(scale):
     scale.session.do(PutStudy("t", practice=False, blind=True))
     begin(scale)
     record = scale.record
-    assert all("last" not in lane.tag.text() for lane in record.lanes)
-    record.lanes[0].cells[0].setFocus()
+    assert all("last" not in entry_row.tag.text() for entry_row in record.entry_rows)
+    record.entry_rows[0].cells[0].setFocus()
     type_and_enter("80.0")
     assert "last visit" not in record.grid.asked.text()
     scale.session.do(PutStudy("t", practice=False, blind=False))
-    assert "last 68.2" in next(lane.tag.text() for lane in record.lanes if lane.metric == "body_mass")
+    assert "last 68.2" in next(entry_row.tag.text() for entry_row in record.entry_rows if entry_row.metric == "body_mass")
 
 
 def test_a_whole_visit_takes_few_keys(window_on, tmp_path):

@@ -33,7 +33,7 @@ def test_what_is_patient_lets_others_and_pictures_go_first(qtbot):
         return "waited for"
 
     try:
-        jobs.start("review", Job("Reviewing", at_once, slow, patient=True), ended.append, ended.append)
+        jobs.start("review", Job("Reviewing", at_once, slow, background=True), ended.append, ended.append)
         qtbot.waitUntil(first_step.is_set)
         jobs.start("page", Job("Asking", at_once, quick), ended.append, ended.append)
         qtbot.waitUntil(lambda: jobs.pressing)

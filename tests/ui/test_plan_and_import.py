@@ -65,7 +65,7 @@ def test_client_card(qtbot, window):
 
 
 def test_instrument_card_feeds_the_bench(qtbot, window):
-    """Metrics offered make lanes, settings by date and client go into readings, order moves lanes."""
+    """Metrics offered make rows, settings by date and client go into readings, order moves rows."""
     session = window.session
     for name in ("Fir", "Oak"):
         window.go("plan")
@@ -89,8 +89,8 @@ def test_instrument_card_feeds_the_bench(qtbot, window):
     record = window.record
     choose_client(record, "Wren")
     record.when.setText("2026-03-02 06:30")
-    assert [lane.instrument for lane in record.lanes] == ["Oak", "Fir"]
-    fill(qtbot, record.lanes[0].cells[0], "20.4")
+    assert [entry_row.instrument for entry_row in record.entry_rows] == ["Oak", "Fir"]
+    fill(qtbot, record.entry_rows[0].cells[0], "20.4")
     assert [(r.instrument, r.setting) for r in session.readings()] == [("Oak", "athlete")]
     window.go("plan")
     window.plan.go("protocol")

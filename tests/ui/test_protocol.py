@@ -9,9 +9,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel, QLineEdit, QTableView
 
-from anchor_tally.analysis.comparator import CannotCompare
-from anchor_tally.analysis.compare import CompareRequest
-from anchor_tally.analysis.derive import visit_inputs
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.pairs.comparator import CannotCompare
+from anchor_tally.analysis.pairs.computed_values import visit_inputs
 from anchor_tally.app.session import Session
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument, Setting, StationChoice
@@ -19,7 +19,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, StartSetting
 from anchor_tally.study.edits.protocol import AddCondition, AskCondition, PutLandmark, PutStation, WantOfInstrument
-from anchor_tally.wording.sentences import sentence
+from anchor_tally.wording.notes import sentence
 from driving import choose_client, kept, select, shown
 from places import typed
 
@@ -42,9 +42,9 @@ def window(window_on, tmp_path):
     session.close()
 
 
-def lane(window, metric, setting=None):
-    """The lane of a metric."""
-    return next(x for x in window.record.lanes if x.metric == metric and setting in (None, x.plan.setting))
+def entry_row(window, metric, setting=None):
+    """The row of a metric."""
+    return next(x for x in window.record.entry_rows if x.metric == metric and setting in (None, x.plan.setting))
 
 
 def enter(cell, text):
@@ -71,16 +71,16 @@ def seen(window):
 
 
 def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
-    """A history of disordered eating: fat lanes are put away, are typed unseen, and no station, drawer or message tells a number."""
+    """A history of disordered eating: fat rows are put away, are typed unseen, and no station, drawer or message tells a number."""
     window.session.do(typed("Wren", "2026-03-02T07:00", "Birch", "device", "body_fat_percent", "31.7", "31.9"))
     window.session.do(typed("Wren", "2026-03-02T07:01", "Tape", "method", "girth_waist_navel", "81.3"))
     record = window.record
     choose_client(record, "Wren")
     assert "No fat number is shown" in record.caution.text()
-    assert [x.metric for x in record.lanes] == ["body_mass", "own_body_age"]
-    enter(lane(window, "body_mass").cells[0], "61.4")
+    assert [x.metric for x in record.entry_rows] == ["body_mass", "own_body_age"]
+    enter(entry_row(window, "body_mass").cells[0], "61.4")
     record.unseen.click()
-    fat = lane(window, "body_fat_percent")
+    fat = entry_row(window, "body_fat_percent")
     enter(fat.cells[0], "33.3")
     assert fat.cells[0].displayText() == "●" * 4
     assert "1 kept, not shown" in fat.meaning.text()
@@ -102,7 +102,7 @@ def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
                 ("girth_hip", "98"),
                 ("girth_waist_narrowest", "74"),
             ):
-                enter(lane(window, metric).cells[0], value)
+                enter(entry_row(window, metric).cells[0], value)
         texts.append(seen(window))
     assert not record.tabs["visual"].isVisible()
     assert "Waist to hip ratio" in texts[1]
@@ -128,17 +128,17 @@ def test_repeats_sites_units_and_sides(qtbot, window):
     assert session.catalogue().stations["girths"] == StationChoice(
         "girths", ("girth_neck", "girth_waist", "girth_thigh"), "", "in", 5, "last"
     )
-    assert [(x.metric, len(x.cells)) for x in record.lanes] == [("girth_neck", 5), ("girth_waist", 5), ("girth_thigh", 5)]
-    for cell, text in zip(lane(window, "girth_waist").cells, ("34 1/2", "34", "33½", "34", "33 3/8"), strict=True):
+    assert [(x.metric, len(x.cells)) for x in record.entry_rows] == [("girth_neck", 5), ("girth_waist", 5), ("girth_thigh", 5)]
+    for cell, text in zip(entry_row(window, "girth_waist").cells, ("34 1/2", "34", "33½", "34", "33 3/8"), strict=True):
         enter(cell, text)
-    assert "last 84.8" in lane(window, "girth_waist").meaning.text()
-    assert "of 5: the protocol counts the last one" in lane(window, "girth_waist").meaning.text()
+    assert "last 84.8" in entry_row(window, "girth_waist").meaning.text()
+    assert "of 5: the protocol counts the last one" in entry_row(window, "girth_waist").meaning.text()
     assert visit_inputs(session.person(2), record.visit)["girth_waist"] == pytest.approx(33.375 * 2.54)
-    enter(lane(window, "girth_thigh").cells[0], "22")
-    enter(lane(window, "girth_neck").cells[0], "15")
+    enter(entry_row(window, "girth_thigh").cells[0], "22")
+    enter(entry_row(window, "girth_neck").cells[0], "15")
     record.head.setting.setCurrentIndex(record.head.setting.findText("left side"))
-    enter(lane(window, "girth_thigh").cells[0], "21 1/2 in")
-    assert "1.3 cm less than on the right side" in lane(window, "girth_thigh").meaning.text()
+    enter(entry_row(window, "girth_thigh").cells[0], "21 1/2 in")
+    assert "1.3 cm less than on the right side" in entry_row(window, "girth_thigh").meaning.text()
     rows = {(r.metric, r.setting, r.entered, r.unit) for r in kept(window) if r.replicate == 1}
     assert rows == {
         ("girth_waist", "", "34.5", "in"),
@@ -158,10 +158,10 @@ def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
     record.assessor.setText("R. K.")
     record.assessor.editingFinished.emit()
     record.go_station("skinfolds")
-    enter(lane(window, "skinfold_abdominal").cells[0], "12")
+    enter(entry_row(window, "skinfold_abdominal").cells[0], "12")
     session.do(PutLandmark("skinfold_abdominal", "5 cm beside the navel"))
-    assert "another landmark: the usual place" in lane(window, "skinfold_abdominal").meaning.text()
-    enter(lane(window, "skinfold_abdominal").cells[1], "12.4")
+    assert "another landmark: the usual place" in entry_row(window, "skinfold_abdominal").meaning.text()
+    enter(entry_row(window, "skinfold_abdominal").cells[1], "12.4")
     assert [r.setting for r in kept(window)] == [
         "right side, spring calliper",
         "right side, spring calliper; 5 cm beside the navel",
@@ -172,31 +172,31 @@ def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
         session.do(typed("Tern", "2026-03-02T07:00", "Skinfolds", "method", f"skinfold_{site}", "10"))
     result = finish(CompareRequest(session.snapshot("sum_skinfolds_8"), Lens("sum_skinfolds_8"), "sum_skinfolds_8").run())
     assert "abdominal skinfold (5 cm beside the navel, the usual place)" in sentence(result.notes[0])
-    lane(window, "skinfold_abdominal").cells[2].setFocus()
+    entry_row(window, "skinfold_abdominal").cells[2].setFocus()
     assert "This study: 5 cm beside the navel" in record.guide.where.text()
     assert "R. K. has not been checked at this site" in record.guide.how.text()
 
 
 def test_two_settings_a_remark_and_a_file(qtbot, window, tmp_path):
-    """Both settings of one scale in one visit, each in its own lanes; a remark excludes nothing; a file stays out of exports."""
+    """Both settings of one scale in one visit, each in its own rows; a remark excludes nothing; a file stays out of exports."""
     record, session = window.record, window.session
     session.do(StartSetting(Setting(0, 1, "standard", "2026-01-01")))
     choose_client(record, "Tern")
-    enter(lane(window, "body_fat_percent").cells[0], "18.4")
-    lane(window, "body_fat_percent").cells[0].setFocus()
-    QTest.keyClick(lane(window, "body_fat_percent").cells[0], Qt.Key.Key_F8)
+    enter(entry_row(window, "body_fat_percent").cells[0], "18.4")
+    entry_row(window, "body_fat_percent").cells[0].setFocus()
+    QTest.keyClick(entry_row(window, "body_fat_percent").cells[0], Qt.Key.Key_F8)
     record.adder.other.setEditText("athlete")
     QTest.keyClick(record.adder.other.lineEdit(), ENTER)
-    enter(lane(window, "body_fat_percent", "athlete").cells[0], "15.1")
-    enter(lane(window, "own_body_age", "athlete").cells[0], "34")
+    enter(entry_row(window, "body_fat_percent", "athlete").cells[0], "15.1")
+    enter(entry_row(window, "own_body_age", "athlete").cells[0], "34")
     record.notes.remark.setText("slept badly")
     record.notes.remark.editingFinished.emit()
     photo = tmp_path / "display.png"
     photo.write_bytes(b"picture")
     record.notes.attach(photo)
     assert record.notes.said.text() == "1 file: display.png"
-    lane(window, "body_fat_percent", "standard").cells[0].setFocus()
-    QTest.keyClick(lane(window, "body_fat_percent", "standard").cells[0], Qt.Key.Key_F4)
+    entry_row(window, "body_fat_percent", "standard").cells[0].setFocus()
+    QTest.keyClick(entry_row(window, "body_fat_percent", "standard").cells[0], Qt.Key.Key_F4)
     window.drawer.reason.setText("display flickered")
     window.drawer.remark.click()
     rows = [(r.metric, r.setting, r.value, r.status, r.note) for r in kept(window)]
@@ -245,8 +245,8 @@ def test_own_conditions_hours_and_what_one_scale_wants(qtbot, window):
     switch = next(s for s in record.conditions.switches if s.condition.key.startswith("own_"))
     switch.click()
     assert "water is low" in record.conditions.breach.text()
-    enter(lane(window, "body_fat_percent").cells[0], "18.4")
-    assert "Birch wants hours awake 3 or more" in lane(window, "body_fat_percent").meaning.text()
+    enter(entry_row(window, "body_fat_percent").cells[0], "18.4")
+    assert "Birch wants hours awake 3 or more" in entry_row(window, "body_fat_percent").meaning.text()
     session.do(AskCondition("own_sauna_the_day_before", False))
     client = session.catalogue().client_coded("Tern")
     window.go("plan")
@@ -272,9 +272,9 @@ def test_a_study_without_any_scan(qtbot, window_on, tmp_path):
                 session.do(typed(f"P{client}", at.isoformat(), name, "device", "body_fat_percent", *values))
     window = window_on(session)
     window.go("compare")
-    qtbot.waitUntil(window.compare.stand_in.isVisible)
+    qtbot.waitUntil(window.compare.substitute.isVisible)
     assert "nobody can say which device is right" in window.compare.under.text()
-    shown(qtbot, window.compare, window.compare.stand_in.click)
+    shown(qtbot, window.compare, window.compare.substitute.click)
     found = {r.pairs.instrument.name: r for r in window.compare.results}
     c = session.snapshot().columns["body_fat_percent"]
     means = {i.name: c.value[c.instrument == i.id].mean() for i in session.catalogue().instruments.values()}

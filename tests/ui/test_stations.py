@@ -8,7 +8,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 
-from anchor_tally.analysis.derive import visit_inputs
+from anchor_tally.analysis.pairs.computed_values import visit_inputs
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.units import Quantity
@@ -45,13 +45,13 @@ def results(window):
     return {t.text(k, 0).splitlines()[0]: (t.text(k, 1), t.text(k, 0)) for k in range(t.count)}
 
 
-def lane(window, metric):
-    """The lane of a metric."""
-    return next(x for x in window.record.lanes if x.metric == metric)
+def entry_row(window, metric):
+    """The row of a metric."""
+    return next(x for x in window.record.entry_rows if x.metric == metric)
 
 
 def test_impedance_at_several_frequencies(qtbot, window):
-    """Ohms at 50 kHz feed the equations while they are typed; a further frequency has lanes of its own."""
+    """Ohms at 50 kHz feed the equations while they are typed; a further frequency has rows of its own."""
     record = window.record
     window.go("record")
     record.go_station("devices")
@@ -59,17 +59,17 @@ def test_impedance_at_several_frequencies(qtbot, window):
         qtbot.keyClicks(record.new_instrument, text)
         record.new_metric.setCurrentIndex(record.new_metric.findData("body_mass"))
         qtbot.keyClick(record.new_instrument, Qt.Key.Key_Return)
-    enter(qtbot, record.lanes[0].cells[0], "80")
+    enter(qtbot, record.entry_rows[0].cells[0], "80")
     record.go_station("impedance")
     record.head.frequency.setCurrentIndex(record.head.frequency.findData(250))
-    assert [x.metric for x in record.lanes][2:] == ["resistance_250khz", "reactance_250khz"]
-    qtbot.keyClicks(record.lanes[0].cells[0], "500")
+    assert [x.metric for x in record.entry_rows][2:] == ["resistance_250khz", "reactance_250khz"]
+    qtbot.keyClicks(record.entry_rows[0].cells[0], "500")
     assert results(window)["Impedance index"][0] == "64.8 cm2/ohm"  # 180²/500, before Enter
-    qtbot.keyClick(record.lanes[0].cells[0], Qt.Key.Key_Return)
+    qtbot.keyClick(record.entry_rows[0].cells[0], Qt.Key.Key_Return)
     assert "needs reactance 50 kHz" in results(window)["Phase angle"][1]
-    enter(qtbot, record.lanes[1].cells[0], "60")
+    enter(qtbot, record.entry_rows[1].cells[0], "60")
     assert results(window)["Phase angle"][0] == "6.8 deg"
-    enter(qtbot, lane(window, "reactance_250khz").cells[0], "45,5 ohm")
+    enter(qtbot, entry_row(window, "reactance_250khz").cells[0], "45,5 ohm")
     kept = {r.metric: (r.value, r.setting) for r in window.session.readings()}
     assert kept["reactance_250khz"] == (45.5, "right hand to foot")
 
@@ -78,24 +78,24 @@ def test_underwater_and_by_eye(qtbot, window):
     """Without a residual volume the estimated form answers; a range by eye the wrong way round gives no number."""
     record = window.record
     window.session.do(AddInstrument(Instrument(0, "Platform", "device", electrodes="none")))
-    record.add_lane("Platform", "device", "body_mass")
-    enter(qtbot, lane(window, "body_mass").cells[0], "80 kg")
+    record.add_row("Platform", "device", "body_mass")
+    enter(qtbot, entry_row(window, "body_mass").cells[0], "80 kg")
     record.go_station("underwater")
-    enter(qtbot, lane(window, "mass_in_water").cells[0], "4")
-    enter(qtbot, lane(window, "water_temperature").cells[0], "30")
-    assert record.lanes[0].plan.rule.repeats == 3
-    assert record.lanes[1].plan.rule.repeats == 1
+    enter(qtbot, entry_row(window, "mass_in_water").cells[0], "4")
+    enter(qtbot, entry_row(window, "water_temperature").cells[0], "30")
+    assert record.entry_rows[0].plan.rule.repeats == 3
+    assert record.entry_rows[1].plan.rule.repeats == 1
     found = results(window)
     assert found["Underwater weighing, residual volume estimated"][0].endswith("%")
     assert "residual volume estimated as 1.9" in found["Underwater weighing"][1]
-    enter(qtbot, lane(window, "residual_volume").cells[0], "1,2 L")
+    enter(qtbot, entry_row(window, "residual_volume").cells[0], "1,2 L")
     assert "estimated" not in results(window)["Underwater weighing"][1]
     record.go_station("visual")
-    enter(qtbot, record.lanes[0].cells[0], "18")
-    enter(qtbot, record.lanes[1].cells[0], "14")
+    enter(qtbot, record.entry_rows[0].cells[0], "18")
+    enter(qtbot, record.entry_rows[1].cells[0], "14")
     assert "cannot be of one body" in results(window)["Visual estimate, middle of the range"][1]
-    record.lanes[1].cells[0].setText("")
-    enter(qtbot, record.lanes[1].cells[0], "22")
+    record.entry_rows[1].cells[0].setText("")
+    enter(qtbot, record.entry_rows[1].cells[0], "22")
     assert results(window)["Visual estimate, middle of the range"][0] == "20.0 %"
 
 
@@ -105,13 +105,13 @@ def test_second_scan_of_the_day_and_a_side(qtbot, window):
     record.go_station("scan")
     record.head.setting.setEditText("machine A, software 2")
     record.head.changed.emit()
-    for cell, text in zip(lane(window, "body_fat_percent").cells, ("18.0", "18.4"), strict=False):
+    for cell, text in zip(entry_row(window, "body_fat_percent").cells, ("18.0", "18.4"), strict=False):
         enter(qtbot, cell, text)
     record.go_station("skinfolds")
-    enter(qtbot, record.lanes[0].cells[0], "9")
+    enter(qtbot, record.entry_rows[0].cells[0], "9")
     record.head.setting.setCurrentIndex(record.head.setting.findText("left side, spring calliper"))
-    assert record.lanes[0].cells[0].text() == ""
-    enter(qtbot, record.lanes[0].cells[0], "10")
+    assert record.entry_rows[0].cells[0].text() == ""
+    enter(qtbot, record.entry_rows[0].cells[0], "10")
     visit = record.visit
     assert visit_inputs(window.session.person(1), visit)["skinfold_triceps"] == 9  # the side that was begun with
     rows = [(r.metric, r.entered, r.setting, r.replicate) for r in window.session.readings()]

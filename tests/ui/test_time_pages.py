@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
-from anchor_tally.domain.records import Event
+from anchor_tally.domain.events import Event
 from anchor_tally.domain.units import Quantity
 from anchor_tally.figures.drift import positions
 from anchor_tally.study.edits.checks import AddCheckWeight

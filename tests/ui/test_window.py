@@ -72,19 +72,19 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     record.client.lineEdit().selectAll()
     qtbot.keyClicks(record.client.lineEdit(), "Merle")
     qtbot.keyClick(record.client.lineEdit(), Qt.Key.Key_Return)
-    cells = record.lanes[0].cells
+    cells = record.entry_rows[0].cells
     for cell, text in zip(cells, ("25,1", "25.3"), strict=False):
         qtbot.keyClicks(cell, text)
         qtbot.keyClick(cell, Qt.Key.Key_Return)
-    assert "mean 25.2 → corrected" in record.lanes[0].meaning.text()
-    assert QApplication.focusWidget() is record.lanes[1].cells[1]  # down the display: the mass of this step on the scale
+    assert "mean 25.2 → corrected" in record.entry_rows[0].meaning.text()
+    assert QApplication.focusWidget() is record.entry_rows[1].cells[1]  # down the display: the mass of this step on the scale
     qtbot.keyClick(cells[2], Qt.Key.Key_F)
-    qtbot.keyClicks(record.lanes[1].cells[0], "154 lb")
-    qtbot.keyClick(record.lanes[1].cells[0], Qt.Key.Key_Return)
-    qtbot.keyClicks(record.lanes[1].cells[1], "9000")
-    qtbot.keyClick(record.lanes[1].cells[1], Qt.Key.Key_Return)
+    qtbot.keyClicks(record.entry_rows[1].cells[0], "154 lb")
+    qtbot.keyClick(record.entry_rows[1].cells[0], Qt.Key.Key_Return)
+    qtbot.keyClicks(record.entry_rows[1].cells[1], "9000")
+    qtbot.keyClick(record.entry_rows[1].cells[1], Qt.Key.Key_Return)
     assert "not possible" in record.trouble.text()
-    assert record.lanes[1].cells[1].text() == "9000"
+    assert record.entry_rows[1].cells[1].text() == "9000"
 
     other = Session.open(tmp_path / "mine.tally", read_only=True)
     new = [r for r in other.readings() if r.client == "Merle"][-4:]
@@ -212,7 +212,7 @@ def test_killed_after_typing(tmp_path):
         "w = MainWindow(Session.new(Path(sys.argv[1]), 't'), settings=QSettings(str(folder / 's.ini'), QSettings.Format.IniFormat)); w.show()\n"
         "r = w.page('record'); QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument, Qt.Key.Key_Return)\n"
         "QTest.keyClicks(r.client.lineEdit(), 'Wren'); QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\n"
-        "cell = r.lanes[0].cells[0]; QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell, Qt.Key.Key_Return)\n"
+        "cell = r.entry_rows[0].cells[0]; QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell, Qt.Key.Key_Return)\n"
         "os.kill(os.getpid(), signal.SIGKILL)"
     )
     done = subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True, text=True, timeout=60)

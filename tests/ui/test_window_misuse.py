@@ -19,16 +19,17 @@ from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
-from anchor_tally.domain.records import Client, ImportRow, Instrument
+from anchor_tally.domain.import_rows import ImportRow
+from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.steps import finish
+from anchor_tally.feeds.measurement_filter import LeftOut, MeasurementFilter
 from anchor_tally.feeds.protocol import Done, Empty, Live, Value, format_line, parse_line
-from anchor_tally.feeds.taker import LeftOut, Taker
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric
 from anchor_tally.ui.application import open_after_first_paint, watch_faults
 from anchor_tally.ui.canvas import FigureView
-from anchor_tally.ui.device_port import MOST_NONSENSE, StandInProcess
+from anchor_tally.ui.device_port import MOST_NONSENSE, SimulatorProcess
 from anchor_tally.ui.widgets import Table
 from conftest import Window
 from driving import choose_client, kept, shown
@@ -70,18 +71,18 @@ def test_weekly_visits_by_changing_the_date(qtbot, bench):
     record = bench.record
     for day, text in (("2026-03-02 06:30", "20"), ("2026-03-09 06:30", "21"), ("2026-03-16 06:30", "22")):
         set_time(qtbot, record, day)
-        assert record.lanes[0].cells[0].text() == ""
-        put(qtbot, record.lanes[0].cells[0], text)
+        assert record.entry_rows[0].cells[0].text() == ""
+        put(qtbot, record.entry_rows[0].cells[0], text)
     assert [(r.taken_at, r.value) for r in kept(bench)] == [
         ("2026-03-02T06:30", 20), ("2026-03-09T06:30", 21), ("2026-03-16T06:30", 22)
     ]  # fmt: skip
     set_time(qtbot, record, "2026-03-09 06:40")  # within two hours: that visit
-    assert record.lanes[0].cells[0].text() == "21"
+    assert record.entry_rows[0].cells[0].text() == "21"
     record.visits.setCurrentIndex(0)
     record.visits.activated.emit(0)  # a new visit, at once
     set_time(qtbot, record, "2026-03-09 07:00")
-    assert record.lanes[0].cells[0].text() == ""
-    put(qtbot, record.lanes[0].cells[0], "24")
+    assert record.entry_rows[0].cells[0].text() == ""
+    put(qtbot, record.entry_rows[0].cells[0], "24")
     assert len({r.visit for r in kept(bench)}) == 4
     qtbot.mouseClick(record.bar.move_button, Qt.MouseButton.LeftButton)
     record.bar.to_client.setCurrentText("Auk")
@@ -98,7 +99,7 @@ def test_locked_file_keeps_the_typed_value_red(qtbot, bench, tmp_path):
     other = sqlite3.connect(bench.session.path, isolation_level=None)
     other.execute("BEGIN")
     other.execute("SELECT count(*) FROM reading").fetchone()
-    cell = bench.record.lanes[0].cells[0]
+    cell = bench.record.entry_rows[0].cells[0]
     put(qtbot, cell, "20")
     assert cell.property("state") == "refused"
     assert "nothing was written" in bench.record.trouble.text()
@@ -135,19 +136,19 @@ def test_two_windows(qtbot, window_on, bench, tmp_path):
     assert "elsewhere" in second.footer.place.text()
     second.go("record")
     choose_client(second.record, "Wren")
-    put(qtbot, bench.record.lanes[0].cells[0], "20")
+    put(qtbot, bench.record.entry_rows[0].cells[0], "20")
     qtbot.waitUntil(lambda: "1 reading kept" in second.record.headline.text(), timeout=5000)
     qtbot.mouseClick(second.footer.take_over, Qt.MouseButton.LeftButton)
     assert "close it there first" in second.said
     bench.close()
     qtbot.mouseClick(second.footer.take_over, Qt.MouseButton.LeftButton)
-    put(qtbot, second.record.lanes[0].cells[1], "21")
+    put(qtbot, second.record.entry_rows[0].cells[1], "21")
     assert [r.value for r in kept(second)] == [20, 21]
 
 
 def test_lost_file_is_said(qtbot, bench, tmp_path):
     """A study removed under the window: one sentence, and a copy is offered."""
-    put(qtbot, bench.record.lanes[0].cells[0], "20")
+    put(qtbot, bench.record.entry_rows[0].cells[0], "20")
     bench.session.path.unlink()
     qtbot.waitUntil(lambda: bench.footer.copy.isVisible(), timeout=5000)
     assert "was removed" in bench.said
@@ -253,7 +254,7 @@ def drawn(window):
 
 
 def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
-    """Every page opens with 200 instruments and 1,160 clients: lanes are bounded, tables draw what is seen."""
+    """Every page opens with 200 instruments and 1,160 clients: rows are bounded, tables draw what is seen."""
     session = Session.new(tmp_path / "s.tally", "t")
     head = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
     lines = [f"C{k:04},,,,2026-03-02T07:00,Scan,reference,,body_fat_percent,{20 + k % 9},percent,1,ok," for k in range(1160)]
@@ -264,11 +265,11 @@ def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
     window = window_on(session)
     window.go("record")
     choose_client(window.record, "C0007")
-    assert len(window.record.lanes) <= 24
-    assert "176 lanes more" in window.record.more.text() or "177 lanes more" in window.record.more.text()
+    assert len(window.record.entry_rows) <= 24
+    assert "176 rows more" in window.record.more.text() or "177 rows more" in window.record.more.text()
     qtbot.keyClicks(window.record.new_instrument, "d199")
     qtbot.keyClick(window.record.new_instrument, Qt.Key.Key_Return)
-    assert "D199" in [lane.instrument for lane in window.record.lanes]
+    assert "D199" in [entry_row.instrument for entry_row in window.record.entry_rows]
     window.go("plan")
     tab = window.plan.tab("clients")
     assert tab.list.count == 1160
@@ -355,7 +356,7 @@ def test_heartbeat_at_a_million_readings(qtbot, window_on, tmp_path, capsys):
     for name, act in (
         ("record", lambda: window.go("record")),
         ("client", lambda: choose_client(window.record, "C007")),
-        ("type", lambda: put(qtbot, window.record.lanes[0].cells[0], "21.5")),
+        ("type", lambda: put(qtbot, window.record.entry_rows[0].cells[0], "21.5")),
         ("compare", lambda: window.go("compare")),
         ("evidence", lambda: window.compare._open("bias")),
         ("plan", lambda: window.go("plan")),
@@ -390,7 +391,7 @@ def test_reading_belongs_to_who_stepped_on(qtbot, bench):
 
 def test_odd_devices_are_told_apart(qtbot, bench, tmp_path):
     """No pile without bound, no impossible mass, and a reason for what is no scale; simulated scales come last."""
-    taker = Taker()
+    taker = MeasurementFilter()
     told = [taker.line(Value(k // 3, "body_fat_percent", "20", "percent")) for k in range(300)]
     assert any(isinstance(x, LeftOut) for x in told)
     assert sum(map(len, taker._values.values())) < 300
@@ -415,11 +416,11 @@ def test_odd_devices_are_told_apart(qtbot, bench, tmp_path):
     assert not names[0].startswith("simulated")
 
 
-def test_stand_in_runs_nothing_of_the_working_folder(qtbot, tmp_path, monkeypatch):
+def test_simulator_runs_nothing_of_the_working_folder(qtbot, tmp_path, monkeypatch):
     """A numpy.py in the folder that the program was started in is not run by its child process."""
     (tmp_path / "numpy.py").write_text("open('was_run', 'w').close()")
     monkeypatch.chdir(tmp_path)
-    process = StandInProcess()
+    process = SimulatorProcess()
     with qtbot.waitSignal(process.ready, timeout=20_000):
         process.start(["--profile", "feet"])
     process.stop()

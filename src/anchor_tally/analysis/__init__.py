@@ -1,1 +1,1 @@
-"""One frozen request and one frozen result per question."""
+"""From a frozen snapshot of the study to a frozen result: one package for each kind of question."""

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..analysis.bench import free_repeat
-from ..analysis.lanes import LastVisit, cells_of
+from ..analysis.entry.entry_rows import LastVisit, cells_of
+from ..analysis.entry.row_answers import free_repeat
 from ..domain.errors import UserError
 from ..domain.repeats import Rule
 from ..study.edits.readings import AddReadings, NewReading

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from ..analysis.comparator import CannotCompare
-from ..analysis.compare import CompareResult, LadderRequest
+from ..analysis.agreement.agreement import CompareResult, LadderRequest
+from ..analysis.pairs.comparator import CannotCompare
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
 from ..domain.steps import finish

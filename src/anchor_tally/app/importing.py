@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..domain.errors import UserError
-from ..domain.records import ImportRow, Refused
+from ..domain.import_rows import ImportRow, Refused
 from ..exchange import readings_csv
 from ..exchange.guessing import gaps_in, guess
 from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows

@@ -20,4 +20,4 @@ class Job:
     words: str
     here: Callable[[], Generator[Any, None, Any]]
     away: Callable[[Any], Generator[Any, None, Any]] | None = None
-    patient: bool = False
+    background: bool = False

@@ -7,23 +7,23 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from ..analysis.rules.finding import Material
+from ..analysis.review.finding import Material
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
+from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.lens import Lens
-from ..domain.records import ImportCard, ImportRow, Refused
 from ..domain.steps import finish
 from ..exchange import readings_csv
 from ..study import open_file, read, staging
 from ..study.connection import StudyError
 from ..study.edits.edit import Edit, Restore, discard, run, run_steps
 from ..study.edits.imports import TakeStaged
-from ..study.foreseen import foreseen
+from ..study.import_preview import foreseen
 from ..study.one_writer import OneWriter
-from .kept_study import KeptStudy
+from .study_cache import StudyCache
 
 
-class Session(KeptStudy):
+class Session(StudyCache):
     """One open study. ``changed`` is called after every edit and change of lens."""
 
     def __init__(
@@ -233,7 +233,7 @@ class Session(KeptStudy):
         """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
         return staging.stage(self._conn, rows, where)
 
-    def foreseen_steps(self, staged: staging.Staged) -> Generator[float, None, Material]:
+    def import_preview_steps(self, staged: staging.Staged) -> Generator[float, None, Material]:
         """Everything that the review looks at, as it would be with staged rows taken; nothing is written."""
         now = yield from self.material_steps()
         snapshot, conditions = foreseen(self.connection(), staged, now.snapshot, now.conditions)

@@ -14,10 +14,10 @@ from collections.abc import Callable, Generator
 from pathlib import Path
 from typing import NoReturn, TypeVar
 
-from ..analysis.calibrate import CalibrateRequest
-from ..analysis.compare import CompareRequest
-from ..analysis.field_method import catalogue, evaluate
-from ..analysis.versions import versions
+from ..analysis.agreement.agreement import CompareRequest
+from ..analysis.entry.field_method import catalogue, evaluate
+from ..analysis.offsets.calibrate import CalibrateRequest
+from ..analysis.offsets.versions import versions
 from ..app.demo import demo_session
 from ..app.exporting import export, from_package
 from ..app.session import Session, refuse_if_bad
@@ -31,19 +31,12 @@ from ..exchange.certificate_json import certificate_json
 from ..exchange.guessing import open_tidy
 from ..exchange.results_json import calibrate_json, compare_json
 from ..wording.importing import caution_warnings
+from ..wording.notes import sentence
 from ..wording.numbers import count, number, signed, span
-from ..wording.sentences import (
-    adopted_for,
-    calibration_sentence,
-    error_sentence,
-    headline,
-    offset_headline,
-    pairs_sentence,
-    range_sentence,
-    sentence,
-)
+from ..wording.offsets import adopted_for, calibration_sentence, error_sentence, offset_headline, range_sentence
+from ..wording.sentences import headline, pairs_sentence
 from ..wording.statistics import rows
-from .faces import FACES, Question, tell
+from .views import VIEWS, Question, tell
 
 Result = TypeVar("Result")
 
@@ -67,7 +60,7 @@ def _parser() -> argparse.ArgumentParser:
     k = sub.add_parser(
         "calibrate", help="what to subtract for one instrument, whether it helps, and whether the device shows change"
     )
-    asked = [sub.add_parser(name, help=face.help) for name, face in FACES.items()]
+    asked = [sub.add_parser(name, help=face.help) for name, face in VIEWS.items()]
     for question in (c, k, *asked):
         _lens_arguments(question)
     k.add_argument(
@@ -179,8 +172,8 @@ def _calibrate(args: argparse.Namespace) -> None:
         print(f"· {sentence(n)}")
 
 
-def _face(args: argparse.Namespace) -> None:
-    face = FACES[args.command]
+def _view(args: argparse.Namespace) -> None:
+    face = VIEWS[args.command]
     found = _asked(
         args, lambda s, lens, session: face.ask(Question(s, lens, args.instrument, args.reference_sd, session)), face.metrics
     )
@@ -301,7 +294,7 @@ def _methods(args: argparse.Namespace) -> None:
 _RUN = {
     "compare": _compare,
     "calibrate": _calibrate,
-    **dict.fromkeys(FACES, _face),
+    **dict.fromkeys(VIEWS, _view),
     "certificate": _certificate,
     "import": _import,
     "export": _export,
@@ -314,7 +307,7 @@ _PLAIN = {"−": "-", "–": "-", "→": "->", "·": "*", "±": "+/-", "…": ".
 
 
 def _plain_characters(error: UnicodeError) -> tuple[str, int]:
-    """Stand-ins for what a terminal cannot show: a minus must never be lost."""
+    """Replacements for what a terminal cannot show: a minus must never be lost."""
     if not isinstance(error, UnicodeEncodeError):
         raise error
     return "".join(_PLAIN.get(c, "?") for c in error.object[error.start : error.end]), error.end

@@ -6,9 +6,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 
+from .events import Height
 from .metrics import Metric
 from .protocol import CYCLE, Condition, ProtocolItem, breaches
-from .records import Client, Height, Instrument, Setting, StationChoice
+from .records import Client, Instrument, Setting, StationChoice
 from .repeats import Rule
 from .stations import STATION, station_of
 

@@ -114,7 +114,7 @@ STATIONS = (
     ),
 )
 STATION = {s.id: s for s in STATIONS}
-# other frequencies that raw impedance is read at, and the segments, offered as further lanes
+# other frequencies that raw impedance is read at, and the segments, offered as further rows
 FREQUENCIES = (5, 20, 100, 250, 500, 1000)
 SEGMENTS = ("arm_right", "arm_left", "trunk", "leg_right", "leg_left")
 _BY_METRIC = {m: s.id for s in STATIONS if s.kind == "method" for m in s.metrics}

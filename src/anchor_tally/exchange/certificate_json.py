@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from ..analysis.versions import Version
+from ..analysis.offsets.versions import Version
+from ..domain.calibrations import CalibrationRecord
 from ..domain.metrics import metric_named
-from ..domain.records import CalibrationRecord, Instrument
+from ..domain.records import Instrument
 
 
 def certificate_json(v: Version, item: Instrument) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from typing import Any
 from ..domain.errors import UserError
 from ..domain.text import guarded, unguarded
 from ..study.dump import Cell, PlainTable
-from .fence import fence, look_into
+from .input_limits import fence, look_into
 from .writing import replacing
 
 _FORMAT = "anchor-tally/package/1"

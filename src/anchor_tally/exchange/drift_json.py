@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..analysis.drift import DriftResult, DriftStep
+from ..analysis.time.drift import DriftResult, DriftStep
 from ..stats.estimate import Estimate, Interval
 from ..wording.drift import drift_headline
-from .faces_json import head, said
+from .views_json import head, said
 
 
 def _pair(i: Interval | None) -> list[float] | None:

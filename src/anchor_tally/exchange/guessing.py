@@ -8,9 +8,9 @@ from functools import lru_cache
 from pathlib import Path
 
 from ..domain.errors import UserError
+from ..domain.import_rows import ImportCard
 from ..domain.metrics import REGIONS, metric_named
 from ..domain.protocol import BY_KEY
-from ..domain.records import ImportCard
 from ..domain.stations import STATIONS
 from ..domain.units import UNITS
 from .dates import order_of

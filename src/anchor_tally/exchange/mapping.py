@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
+from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.metrics import HEIGHT
-from ..domain.records import ImportCard, ImportRow, Refused
 from ..domain.units import ValueRefused, parse_quantity
 from .dates import ORDERS, iso_moment
 from .metric_words import metric_of_words
@@ -163,8 +163,8 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
     wide = [(k, c) for k, c in enumerate(mapping.columns) if c.role == "reading"]
     most: dict[tuple[str, str, str], int] = {}
     for _, c in wide:
-        lane = (c.instrument, c.setting, c.metric)
-        most[lane] = max(most.get(lane, 1), c.replicate)
+        entry_row = (c.instrument, c.setting, c.metric)
+        most[entry_row] = max(most.get(entry_row, 1), c.replicate)
     reader = RowReader([*HEADER, *(f"condition:{key}" for _, key in conditions)])
     moments: dict[tuple[str, str], str] = {}
     rounds: dict[tuple[str, ...], int] = {}

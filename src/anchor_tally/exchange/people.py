@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from ..domain.errors import UserError
+from ..domain.import_rows import ImportCard, Refused
 from ..domain.instants import canonical
-from ..domain.records import ImportCard, Refused
 from ..domain.text import plain_name, plain_text
 from ..domain.units import Quantity
 from .dates import iso_moment

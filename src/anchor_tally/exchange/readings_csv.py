@@ -12,12 +12,13 @@ from pathlib import Path
 from typing import TextIO
 
 from ..domain.errors import UserError
+from ..domain.import_rows import TIDY_COLUMNS, ImportRow, Refused
 from ..domain.instants import NotAMoment, canonical
 from ..domain.metrics import metric_named
-from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, TIDY_COLUMNS, ImportRow, Reading, Refused
+from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, Reading
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
-from .fence import MOST_TEXT, bounded, fence, look_at
+from .input_limits import MOST_TEXT, bounded, fence, look_at
 
 HEADER = TIDY_COLUMNS
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")

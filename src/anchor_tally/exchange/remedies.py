@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
+from ..domain.import_rows import Refused
 from ..domain.metrics import HEIGHT, metric_named
-from ..domain.records import Refused
 from ..domain.units import UNITS, ValueRefused, parse_quantity
 from .dates import ORDERS, iso_moment
 from .guessing import with_unit

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..analysis.calibrate import CalibrateResult
-from ..analysis.comparator import CONSENSUS
-from ..analysis.compare import CompareResult
+from ..analysis.agreement.agreement import CompareResult
+from ..analysis.offsets.calibrate import CalibrateResult
+from ..analysis.pairs.comparator import CONSENSUS
 from ..domain.metrics import metric_named
-from ..stats.closeness import Limits
 from ..stats.estimate import Interval
+from ..stats.limits import Limits
 from ..stats.validation import CrossValidation
-from ..wording.sentences import calibration_sentence, sentence
+from ..wording.notes import sentence
+from ..wording.offsets import calibration_sentence
 from ..wording.statistics import STATISTICS
 
 

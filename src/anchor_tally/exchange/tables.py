@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import Any
 
 from ..domain.errors import UserError
-from .fence import MOST_COLUMNS, MOST_ROWS, MOST_TEXT, bounded, fence, look_at, look_into, unpacked
 from .headers import Line, Spans, find_head
+from .input_limits import MOST_COLUMNS, MOST_ROWS, MOST_TEXT, bounded, fence, look_at, look_into, unpacked
 
 _HEAD = 65536
 MOST_BLANK = 20_000  # blank rows of a sheet after which nothing more is looked for

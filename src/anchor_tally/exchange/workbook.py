@@ -6,10 +6,12 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
-from ..analysis.compare import CompareResult
-from ..domain.records import TIDY_COLUMNS, Reading
+from ..analysis.agreement.agreement import CompareResult
+from ..domain.import_rows import TIDY_COLUMNS
+from ..domain.records import Reading
 from ..domain.snapshot import Snapshot
-from ..wording.sentences import headline, sentence
+from ..wording.notes import sentence
+from ..wording.sentences import headline
 from ..wording.statistics import rows
 from .writing import replacing
 

@@ -1,4 +1,4 @@
-"""A scan laboratory stand-in: drops a result file in a folder: python -m anchor_tally.feeds.laboratory FOLDER --client Auk."""
+"""A simulated scan laboratory: drops a result file in a folder: python -m anchor_tally.feeds.laboratory FOLDER --client Auk."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from ..domain.clock import SYSTEM
-from ..domain.records import TIDY_COLUMNS, ImportRow
+from ..domain.import_rows import TIDY_COLUMNS, ImportRow
 from .scale import Person
 
 _PARTS = {"arm_left": 0.055, "arm_right": 0.057, "leg_left": 0.17, "leg_right": 0.172, "trunk": 0.47}

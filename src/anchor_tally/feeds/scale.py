@@ -42,7 +42,7 @@ PROFILES = {
     "check_weight": Profile("sim-plain", "none", Device(0.0, 0.0), 2.0, composition=False),
 }
 _REASONS = ("poor contact", "moved", "no value")
-# share of fat and of lean in each part of the body (common practice, for the stand-in only)
+# share of fat and of lean in each part of the body (common practice, for the simulator only)
 _PARTS = {"arm_left": 0.06, "arm_right": 0.06, "leg_left": 0.17, "leg_right": 0.17, "trunk": 0.46}
 
 

@@ -9,12 +9,12 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.drift import Change, DriftResult, Period
-from ..analysis.movement import WEEK
+from ..analysis.pairs.offset_drift import WEEK
+from ..analysis.time.drift import Change, DriftResult, Period
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
-from ..stats.through_time import Chart
+from ..stats.control_chart import Chart
 from .style import Mark, Palette, dates, minus, points, prepare, ring
 
 CLUSTER = 2.0  # days within which anchors share one upright line

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.calibrate import CalibrateResult
+from ..analysis.offsets.calibrate import CalibrateResult
 from ..domain.metrics import metric_named
 from ..stats.estimate import Interval
 from ..wording.numbers import count

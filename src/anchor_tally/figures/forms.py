@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.compare import CompareResult
+from ..analysis.agreement.agreement import CompareResult
 from ..domain.metrics import metric_named
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.rules import Finding, Material
+from ..analysis.review import Finding, Material
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
 from ..domain.snapshot import EXCLUDED, FAILED, Floats

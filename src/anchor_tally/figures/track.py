@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from ..analysis.categories import Placed
-from ..analysis.track import TrackResult
+from ..analysis.people.fat_ranges import Placed
+from ..analysis.time.track import TrackResult
+from ..domain.events import Event
 from ..domain.metrics import metric_named
-from ..domain.records import Event
 from ..domain.snapshot import Floats, Ints
 from ..stats.one_client import WEEK_DAYS
 from ..wording.names import short_name

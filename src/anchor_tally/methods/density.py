@@ -66,6 +66,7 @@ DENSITY = (
         "Siri WE. In: Techniques for measuring body composition. Washington 1961:223-244",
         "Two compartments: water and bone are assumed.",
         certainty="published",
+        standard_error=(("body_fat_percent", 4.0),),
     ),
     Equation(
         "brozek_1963",
@@ -89,6 +90,7 @@ DENSITY = (
         "about 0.0015 to 0.002 g/cm3 (common practice)",
         "Goldman RF, Buskirk ER. In: Techniques for measuring body composition. Washington 1961:78-89",
         "Residual volume is the largest source of error; 0.1 L of gut gas is assumed.",
+        standard_error=(("body_density", 0.002),),
     ),
     Equation(
         "residual_volume_goldman_becklake_1959",
@@ -101,6 +103,7 @@ DENSITY = (
         "Goldman HI, Becklake MR. Am Rev Tuberc Pulm Dis 1959;79:457-467",
         "An error of 0.3 L here is about 2 percent body fat in underwater weighing: measure it when you can.",
         ages=(18, 80),
+        standard_error=(("residual_volume", 0.4),),
     ),
     Equation(
         "underwater_weighing_estimated_residual",
@@ -113,6 +116,7 @@ DENSITY = (
         "Goldman RF, Buskirk ER 1961 with the residual volume of Goldman HI, Becklake MR 1959",
         "The residual volume is estimated from height, age and sex (Goldman & Becklake 1959): measure it when you can.",
         ages=(18, 80),
+        standard_error=(("body_fat_percent", 2.0),),
     ),
     Equation(
         "three_compartment_siri_1961",
@@ -124,6 +128,7 @@ DENSITY = (
         "about 2 percent body fat",
         "Siri WE. In: Techniques for measuring body composition. Washington 1961:223-244",
         _ADVICE,
+        standard_error=(("body_fat_percent", 2.0),),
     ),
     Equation(
         "four_compartment_lohman_1986",
@@ -137,6 +142,7 @@ DENSITY = (
         _ADVICE
         + " The bone mineral content is taken as the scan shows it; which mineral the source means is not known here, and its "
         "coefficients are also ascribed to Selinger 1977.",
+        standard_error=(("body_fat_percent", 1.5),),
     ),
     Equation(
         "four_compartment_wang_2002",
@@ -148,5 +154,6 @@ DENSITY = (
         "about 1.2 kg fat",
         "Wang Z et al. Am J Clin Nutr 2002;76:968-974",
         _ADVICE + " Bone mineral is taken as 1.0436 times the bone mineral content of the scan.",
+        standard_error=(("fat_mass", 1.2),),
     ),
 )

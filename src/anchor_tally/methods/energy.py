@@ -34,6 +34,7 @@ ENERGY = (
         "Harris JA, Benedict FG. Carnegie Institution of Washington 1919, publication 279",
         _ADVICE,
         ages=(15, 74),
+        standard_error=(("basal_metabolic_rate", 210.0),),
     ),
     Equation(
         "rmr_mifflin_st_jeor_1990",
@@ -47,6 +48,7 @@ ENERGY = (
         _ADVICE,
         ages=(19, 78),
         certainty="checked against an independent implementation",
+        standard_error=(("basal_metabolic_rate", 160.0),),
     ),
     Equation(
         "rmr_katch_mcardle",

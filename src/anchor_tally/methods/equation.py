@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
@@ -12,7 +11,6 @@ import numpy.typing as npt
 Floats = npt.NDArray[np.float64]
 Inputs = Mapping[str, Floats]
 MALE, FEMALE = 1.0, 0.0
-_PERCENT = re.compile(r"([\d.]+)(?: to ([\d.]+))? (?:percent body fat|\(women\))")
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +20,7 @@ class Equation:
     ``inputs`` are metric ids plus sex (1 male, 0 female), age_years, height (cm), body_mass (kg), all arrays of one shape;
     ``function`` returns one array for each of ``outputs``, the main one first. ``men`` and ``women`` are inputs of one sex only. ``sexes`` and ``ages`` bound the population
     (``ages_women`` where women's ages are others); ``turns_at`` names inputs and the sum in mm above which the curve turns back;
-    ``instead`` names what may stand in for an input; ``see`` is the standard error of estimate as published; ``certainty`` says how the coefficients were checked.
+    ``instead`` names what may stand in for an input; ``see`` is the standard error of estimate as published, in words, and ``standard_error`` the same as numbers by metric, of several groups the largest; ``certainty`` says how the coefficients were checked.
     """
 
     id: str
@@ -43,6 +41,7 @@ class Equation:
     certainty: str = "from memory"
     turns_at: tuple[tuple[str, ...], float] | None = None
     instead: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    standard_error: tuple[tuple[str, float], ...] = ()
 
     def filled(self, v: Inputs) -> dict[str, Floats]:
         """Inputs with what may stand in for one that was not taken, the first that was."""
@@ -52,15 +51,13 @@ class Equation:
                 out[key] = np.where(np.isnan(out[key]), out[other], out[key])
         return out
 
-    @property
-    def percent_error(self) -> float | None:
-        """The standard error of estimate in percent body fat as published, of several the largest; None where there is none."""
-        found = _PERCENT.findall(self.see)
-        return max((float(x) for pair in found for x in pair if x), default=None)
+    def error_in(self, metric: str) -> float | None:
+        """Return the published standard error of estimate in a metric, in its unit; None where none was published."""
+        return dict(self.standard_error).get(metric)
 
     @property
-    def stand_ins(self) -> tuple[str, ...]:
-        """Inputs that may stand in for another one."""
+    def substitutes(self) -> tuple[str, ...]:
+        """Inputs that may be used in place of another one."""
         return tuple(other for _, others in self.instead for other in others)
 
     @property

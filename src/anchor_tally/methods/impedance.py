@@ -82,6 +82,7 @@ IMPEDANCE = (
         "Lukaski HC et al. J Appl Physiol 1986;60:1327-1332",
         _ADVICE,
         ages=(18, 50),
+        standard_error=(("fat_free_mass", 2.1),),
     ),
     Equation(
         "impedance_kushner_schoeller_1986",
@@ -94,6 +95,7 @@ IMPEDANCE = (
         "Kushner RF, Schoeller DA. Am J Clin Nutr 1986;44:417-424",
         _ADVICE + " The form for both sexes together.",
         ages=(18, 70),
+        standard_error=(("total_body_water", 1.8),),
     ),
     Equation(
         "impedance_kushner_schoeller_1986_by_sex",
@@ -106,6 +108,7 @@ IMPEDANCE = (
         "Kushner RF, Schoeller DA. Am J Clin Nutr 1986;44:417-424",
         _ADVICE + " The forms for men and for women.",
         ages=(18, 70),
+        standard_error=(("total_body_water", 1.7),),
     ),
     Equation(
         "impedance_kyle_2001",
@@ -119,6 +122,7 @@ IMPEDANCE = (
         _ADVICE,
         ages=(22, 94),
         bmi_high=34,
+        standard_error=(("fat_free_mass", 1.72),),
     ),
     Equation(
         "impedance_sun_2003",
@@ -131,6 +135,7 @@ IMPEDANCE = (
         "Sun SS et al. Am J Clin Nutr 2003;77:331-340",
         _ADVICE,
         ages=(12, 94),
+        standard_error=(("fat_free_mass", 3.9),),
     ),
     Equation(
         "impedance_janssen_2000",
@@ -143,5 +148,6 @@ IMPEDANCE = (
         "Janssen I et al. J Appl Physiol 2000;89:465-471",
         _ADVICE,
         ages=(18, 86),
+        standard_error=(("skeletal_muscle_mass", 2.7),),
     ),
 )

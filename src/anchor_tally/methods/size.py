@@ -62,6 +62,7 @@ SIZE = (
         "meet that of adults: at 15 the value jumps by several points.",
         ages=(7, 83),
         certainty="checked against an independent implementation",
+        standard_error=(("body_fat_percent", 4.1),),
     ),
     Equation(
         "bmi_gallagher_2000",
@@ -75,6 +76,7 @@ SIZE = (
         "Reads muscular people high.",
         ages=(20, 79),
         bmi_high=35,
+        standard_error=(("body_fat_percent", 5.0),),
     ),
     Equation(
         "rfm_woolcott_bergman_2018",
@@ -103,6 +105,7 @@ SIZE = (
         men=_MEN,
         women=_WOMEN,
         certainty="checked against a value from practice (men)",
+        standard_error=(("body_fat_percent", 3.7),),
     ),
     Equation(
         "tape_hodgdon_beckett_1984_metric",
@@ -118,5 +121,6 @@ SIZE = (
         men=_MEN,
         women=_WOMEN,
         certainty="checked against a value from practice (men)",
+        standard_error=(("body_fat_percent", 3.7),),
     ),
 )

@@ -100,6 +100,7 @@ def _generalised(name: str, label: str, sex: float, coefficients: tuple[float, f
         ages=(18, 61) if men else (18, 55),
         bmi_high=30,
         turns_at=(SITES[name], coefficients[1] / (2 * coefficients[2])),
+        standard_error=(("body_fat_percent", 3.5 if men else 3.9),),
     )
 
 
@@ -141,6 +142,7 @@ SKINFOLD = (
         ages=(17, 72),
         ages_women=(16, 68),
         bmi_high=30,
+        standard_error=(("body_density", 0.011),),
     ),
     Equation(
         "six_skinfold_carter_1982",

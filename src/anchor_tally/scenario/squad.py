@@ -7,8 +7,8 @@ from datetime import date, datetime, timedelta
 
 import numpy as np
 
+from ..domain.import_rows import ImportRow
 from ..domain.metrics import METRICS
-from ..domain.records import ImportRow
 from .device import Device
 
 CLIENTS = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar", "Gannet", "Hake", "Ibis", "Knot", "Ling", "Merle", "Narwhal", "Orca")

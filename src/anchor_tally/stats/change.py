@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .closeness import Limits, single_bias, single_limits
 from .components import NestedFit, fit_nested
 from .distributions import normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
+from .limits import Limits, single_bias, single_limits
 from .regression import Line, deming
 from .repeatability import sd_interval
 from .repeated import repeated_bias, repeated_limits

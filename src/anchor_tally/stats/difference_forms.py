@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
-from .closeness import Limits, single_bias, single_limits
 from .components import fit_nested
 from .distributions import normal_quantile, t_interval
 from .estimate import Estimate, Floats, Interval, Ints
+from .limits import Limits, single_bias, single_limits
 from .repeated import repeated_bias, repeated_limits
 from .resample import client_weights
 from .variance_grid import occasion_means, variance_grid

@@ -6,10 +6,10 @@ import math
 
 import numpy as np
 
-from .closeness import Limits, Trend, single_limits
 from .components import NestedFit, fit_nested
 from .distributions import normal_quantile, t_interval, t_two_sided_p
 from .estimate import Estimate, Floats, Ints
+from .limits import Limits, Trend, single_limits
 from .variance_grid import VarianceGrid
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import replace
 
-from ..domain.records import ImportCard, Refused
+from ..domain.import_rows import ImportCard, Refused
 
 _SAME_CM = 0.05  # heights that differ by less are one
 

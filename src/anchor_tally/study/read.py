@@ -10,27 +10,11 @@ from dataclasses import astuple
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
+from ..domain.calibrations import FORM_0_EQUATIONS, CalibrationRecord, LineRecord, MadeOf
 from ..domain.catalogue import Catalogue
+from ..domain.events import AssessorValue, CheckWeight, Event, Goal, Height
 from ..domain.protocol import CONDITIONS, ProtocolItem, item_of
-from ..domain.records import (
-    FORM_0_EQUATIONS,
-    AssessorValue,
-    Attachment,
-    CalibrationRecord,
-    CheckWeight,
-    Client,
-    Event,
-    Goal,
-    Height,
-    Instrument,
-    LineRecord,
-    MadeOf,
-    Reading,
-    Setting,
-    StationChoice,
-    Visit,
-    VisitNote,
-)
+from ..domain.records import Attachment, Client, Instrument, Reading, Setting, StationChoice, Visit, VisitNote
 from ..domain.snapshot import Columns, Growing
 from ..domain.steps import finish
 
@@ -376,7 +360,7 @@ def history(conn: sqlite3.Connection, reading: int) -> list[tuple[str, str, str,
     return conn.execute("SELECT at, old, new, why FROM reading_change WHERE reading = ? ORDER BY id", (reading,)).fetchall()
 
 
-def lanes(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
+def series_known(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
     """Instrument, kind and metric of everything read in the study, in the order of the bench and of first use."""
     return conn.execute(
         "SELECT name, kind, metric FROM (SELECT i.id, i.name, i.kind, i.position, m.id AS metric,"

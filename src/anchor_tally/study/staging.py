@@ -13,8 +13,8 @@ from collections.abc import Callable, Generator, Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.instants import Moment, NotAMoment, moment, zone_named
-from ..domain.records import ImportCard, ImportRow, Refused
 from .cards import news_of
 
 BLOCK = 4000
@@ -45,13 +45,13 @@ class Staged:
 
 
 class _Stage:
-    """The work of staging: numbers for moments (client and time) and lanes (instrument and setting), rows by block."""
+    """The work of staging: numbers for moments (client and time) and series_known (instrument and setting), rows by block."""
 
     def __init__(self, conn: sqlite3.Connection, where: Callable[[int], str]) -> None:
         self.conn, self.k, self.where = conn, next(_number), where
         conn.execute(
-            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, lane INTEGER, replicate INTEGER, line INTEGER,"
-            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, lane, replicate)) WITHOUT ROWID"
+            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, series INTEGER, replicate INTEGER, line INTEGER,"
+            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, series, replicate)) WITHOUT ROWID"
         )
         conn.execute(
             f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, instant INTEGER, timed INTEGER,"
@@ -62,7 +62,7 @@ class _Stage:
             f"CREATE TEMP TABLE there_{self.k} (moment INTEGER, visit INTEGER, PRIMARY KEY (moment, visit)) WITHOUT ROWID"
         )
         conn.execute(
-            f"CREATE TEMP TABLE lane_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT, metric TEXT,"
+            f"CREATE TEMP TABLE series_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT, metric TEXT,"
             " instrument_id INTEGER, setting_id INTEGER)"
         )
         self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
@@ -73,8 +73,8 @@ class _Stage:
         self.instants: dict[str, Moment] = {}
         self.moments: dict[tuple[str, str], int] = {}
         self.by_instant: dict[tuple[str, int, bool], int] = {}
-        self.lanes: dict[tuple[str, str, str, str, str, str], int] = {}
-        self.lane_numbers: dict[tuple[str, str, str], int] = {}
+        self.series_known: dict[tuple[str, str, str, str, str, str], int] = {}
+        self.series_numbers: dict[tuple[str, str, str], int] = {}
         self.stated: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
         self.statements: dict[tuple[int, float | None, float | None, tuple[tuple[str, str], ...]], int] = {}
         self.metrics: set[str] = set()
@@ -87,9 +87,9 @@ class _Stage:
         """Stage one block of rows."""
         batch: list[tuple[Any, ...]] = []
         origin: list[ImportRow] = []
-        moments, lanes, stated = self.moments, self.lanes, self.stated
+        moments, series_known, stated = self.moments, self.series_known, self.stated
         new_moments: list[tuple[Any, ...]] = []
-        new_lanes: list[tuple[Any, ...]] = []
+        new_series: list[tuple[Any, ...]] = []
         new_there: list[tuple[int, int]] = []
         wanted = len(self.sample) < SAMPLE
         for r in rows:
@@ -118,18 +118,18 @@ class _Stage:
                 note,
                 conds,
             ) = r
-            lane = lanes.get((client, sex, instrument, kind, setting, metric))
-            if lane is None:
+            series = series_known.get((client, sex, instrument, kind, setting, metric))
+            if series is None:
                 told = self._contradiction(line, client, sex, instrument, kind)
                 if told is not None:
                     self.refused.append(told)
                     continue
-                lane = self.lane_numbers.get((instrument, setting, metric))
-                if lane is None:
-                    lane = self.lane_numbers[instrument, setting, metric] = len(self.lane_numbers) + 1
-                    new_lanes.append((lane, instrument, kind, setting, metric, *self._lane_ids(instrument, setting)))
+                series = self.series_numbers.get((instrument, setting, metric))
+                if series is None:
+                    series = self.series_numbers[instrument, setting, metric] = len(self.series_numbers) + 1
+                    new_series.append((series, instrument, kind, setting, metric, *self._series_ids(instrument, setting)))
                     self.metrics.add(metric)
-                lanes[client, sex, instrument, kind, setting, metric] = lane
+                series_known[client, sex, instrument, kind, setting, metric] = series
             at = moments.get((client, taken))
             if at is None:
                 try:
@@ -148,13 +148,13 @@ class _Stage:
             if stated.get(at) != about and about != _NOTHING:
                 stated[at] = about
                 self.statements.setdefault((at, *about), line)
-            batch.append((at, lane, rep, line, value, entered, unit, status, note))
+            batch.append((at, series, rep, line, value, entered, unit, status, note))
             if wanted:
                 origin.append(r)
         with _block(self.conn):
             self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_moments)
             self.conn.executemany(f"INSERT INTO there_{self.k} VALUES (?, ?)", new_there)
-            self.conn.executemany(f"INSERT INTO lane_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?)", new_lanes)
+            self.conn.executemany(f"INSERT INTO series_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?)", new_series)
             before = self.conn.total_changes
             self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
             if self.conn.total_changes - before < len(batch):
@@ -206,7 +206,7 @@ class _Stage:
                 there.setdefault((instant, timed), []).append(visit)
         return self.visits[client].get((m.instant, int(m.timed)), [])
 
-    def _lane_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
+    def _series_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
         """Instrument id, and setting id when there is exactly one of that label."""
         row = self.conn.execute("SELECT id FROM instrument WHERE name = ?", (instrument,)).fetchone()
         if row is None:
@@ -216,10 +216,10 @@ class _Stage:
 
     def _repeated(self, batch: list[tuple[Any, ...]]) -> None:
         """Rows of a block whose key was staged before: the same again, or a contradiction."""
-        for at, lane, rep, line, value, entered, _unit, status, _note in batch:
+        for at, series, rep, line, value, entered, _unit, status, _note in batch:
             first, there, was = self.conn.execute(
-                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND lane = ? AND replicate = ?",
-                (at, lane, rep),
+                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND series = ? AND replicate = ?",
+                (at, series, rep),
             ).fetchone()
             if first == line:
                 continue
@@ -234,7 +234,7 @@ class _Stage:
         k = self.k
         join = (
             # CROSS JOIN keeps the order: each staged row looks up its visit's readings by their key
-            f"FROM staged_{k} s CROSS JOIN moment_{k} m ON m.id = s.moment CROSS JOIN lane_{k} l ON l.id = s.lane"
+            f"FROM staged_{k} s CROSS JOIN moment_{k} m ON m.id = s.moment CROSS JOIN series_{k} l ON l.id = s.series"
             f" CROSS JOIN there_{k} h ON h.moment = m.id CROSS JOIN reading r ON r.visit = h.visit AND r.instant = m.instant"
             " AND r.timed = m.timed AND r.instrument = l.instrument_id"
             " AND r.metric = l.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
@@ -243,7 +243,7 @@ class _Stage:
         equal = "(s.value IS r.value OR abs(s.value - r.value) < 1e-9 * max(1.0, abs(r.value)))"
         with _block(self.conn):
             known = self.conn.execute(
-                f"SELECT s.moment, s.lane, s.replicate, s.line, s.entered, r.value, {equal} {join}"
+                f"SELECT s.moment, s.series, s.replicate, s.line, s.entered, r.value, {equal} {join}"
             ).fetchall()
             for *_key, line, entered, value, same in known:
                 if same:
@@ -251,7 +251,7 @@ class _Stage:
                 else:
                     self.refused.append(Refused(line, "value", entered, f"the study already holds {value} for this reading"))
             self.conn.executemany(
-                f"DELETE FROM staged_{k} WHERE moment = ? AND lane = ? AND replicate = ?", [row[:3] for row in known]
+                f"DELETE FROM staged_{k} WHERE moment = ? AND series = ? AND replicate = ?", [row[:3] for row in known]
             )
         if known:
             lines = {row[3] for row in known}
@@ -277,7 +277,7 @@ class _Stage:
             return ()
         rows = self.conn.execute(
             f"SELECT m.client, l.instrument, l.kind, count(*) FROM staged_{self.k} s JOIN moment_{self.k} m ON m.id = s.moment"
-            f" JOIN lane_{self.k} l ON l.id = s.lane WHERE m.client IN (SELECT value FROM json_each(?))"
+            f" JOIN series_{self.k} l ON l.id = s.series WHERE m.client IN (SELECT value FROM json_each(?))"
             " GROUP BY 1, 2, 3 ORDER BY 1, 2",
             (json.dumps(sorted(codes)),),
         )
@@ -327,7 +327,7 @@ def stage(
 
 def drop_tables(conn: sqlite3.Connection, number: int) -> None:
     """Remove the temporary tables of one staging."""
-    for table in ("staged", "moment", "there", "lane", "choice", "guard"):
+    for table in ("staged", "moment", "there", "series", "choice", "guard"):
         conn.execute(f"DROP TABLE IF EXISTS temp.{table}_{number}")
 
 

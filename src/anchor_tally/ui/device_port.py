@@ -7,8 +7,8 @@ import sys
 from PyQt6.QtCore import QIODevice, QObject, QProcess, QTimer, pyqtSignal
 from PyQt6.QtSerialPort import QSerialPort
 
+from ..feeds.measurement_filter import MeasurementFilter
 from ..feeds.protocol import Assembler, Nonsense, parse_line
-from ..feeds.taker import Taker
 
 RETRY_MS = 400
 MOST_NONSENSE = 40  # lines one after the other that are none of the protocol: this is no such device
@@ -30,7 +30,7 @@ class DevicePort(QObject):
         super().__init__(parent)
         self.path = ""
         self.port: QSerialPort | None = None
-        self.assembler, self.taker, self.nonsense = Assembler(), Taker(), 0
+        self.assembler, self.taker, self.nonsense = Assembler(), MeasurementFilter(), 0
         self.timer = QTimer(self)
         self.timer.setInterval(RETRY_MS)
         self.timer.timeout.connect(self._open)
@@ -38,7 +38,7 @@ class DevicePort(QObject):
     def connect_to(self, path: str) -> None:
         """Open a port and keep at it until ``close``, unless it can be no device."""
         self.close()
-        self.path, self.taker = path, Taker()
+        self.path, self.taker = path, MeasurementFilter()
         self._open()
 
     def _open(self) -> None:
@@ -108,7 +108,7 @@ class DevicePort(QObject):
         self.state.emit("closed", "")
 
 
-class StandInProcess(QObject):
+class SimulatorProcess(QObject):
     """A simulated device as a process of its own; ``ready`` carries the path to connect to."""
 
     ready = pyqtSignal(str)
@@ -118,11 +118,11 @@ class StandInProcess(QObject):
         self.process: QProcess | None = None
 
     def start(self, arguments: list[str]) -> None:
-        """Start the stand-in; -P keeps what lies in the working folder from being run in place of a library."""
+        """Start the simulator; -P keeps what lies in the working folder from being run in place of a library."""
         self.stop()
         self.process = QProcess(self)
         self.process.readyReadStandardOutput.connect(self._said)
-        self.process.start(sys.executable, ["-P", "-m", "anchor_tally.feeds.stand_in", *arguments])
+        self.process.start(sys.executable, ["-P", "-m", "anchor_tally.feeds.simulator", *arguments])
 
     def _said(self) -> None:
         if self.process is None:
@@ -132,7 +132,7 @@ class StandInProcess(QObject):
             self.ready.emit(text.splitlines()[0])
 
     def stop(self) -> None:
-        """End the stand-in and wait for it."""
+        """End the simulator and wait for it."""
         if self.process is not None:
             self.process.readyReadStandardOutput.disconnect()
             self.process.kill()

@@ -13,7 +13,7 @@ from ..study.edits.edit import Edit
 from ..study.edits.readings import ExcludeReading, PutBackReading, RemarkReading
 from ..wording.bench import NOT_A_DIAGNOSIS
 from ..wording.evidence import left_out_words, pair_words, reading_row, reading_words
-from ..wording.sentences import corrected_sentence
+from ..wording.offsets import corrected_sentence
 from ..wording.statistics import EXPLANATIONS
 from .pages import EvidenceFor
 from .widgets import Table, label

@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from ..domain.records import Instrument
 from ..figures.style import Mark, Palette, marks_of
-from ..wording.faces import notes_words
 from ..wording.names import short_name
 from ..wording.statistics import Line
+from ..wording.views import notes_words
 from .pages import EvidenceFor, Surroundings
 from .question_page import QuestionPage
 from .widgets import Choices, Table, label

@@ -46,13 +46,13 @@ class _Work:
 
     def hand_over(self) -> None:
         """Give this to the worker: before what is patient, or behind everything."""
-        self.jobs.pool.start(self.run, BEHIND if self.active.job.patient else 0)
+        self.jobs.pool.start(self.run, BEHIND if self.active.job.background else 0)
 
     def run(self) -> None:
         try:
             while not self.active.gone:
                 self.signals.progress.emit(self.active, next(self.steps))
-                while self.active.job.patient and not self.active.gone:
+                while self.active.job.background and not self.active.gone:
                     if self.jobs.pressing:
                         self.hand_over()
                         return
@@ -136,7 +136,7 @@ class Jobs(QObject):
 
     def _slice(self) -> None:
         here = [a for a in self.active.values() if a.steps is not None]
-        here = [a for a in here if not a.job.patient] or here
+        here = [a for a in here if not a.job.background] or here
         if not here:
             self._slices.stop()
             return
@@ -191,7 +191,7 @@ class Jobs(QObject):
         return True
 
     def _weigh(self) -> None:
-        self.pressing = any(a.steps is None and not a.job.patient for a in self.active.values())
+        self.pressing = any(a.steps is None and not a.job.background for a in self.active.values())
 
     def _rest(self) -> None:
         self._weigh()

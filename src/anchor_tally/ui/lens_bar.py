@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidgetAction,
 )
 
-from ..analysis.comparator import stand_ins
+from ..analysis.pairs.comparator import substitutes
 from ..app.session import Session
 from ..domain.metrics import metric_named
 from ..wording.numbers import count
@@ -118,7 +118,7 @@ class LensBar(QWidget):
         references: list[tuple[str, str | None]] = [
             (i.name, i.name) for i in items.instruments.values() if i.kind == "reference"
         ] or [("none", None)]
-        others = [(f"{name} (not a reference)", name) for name in stand_ins(self.session.readers(lens.metric))]
+        others = [(f"{name} (not a reference)", name) for name in substitutes(self.session.readers(lens.metric))]
         self._fill(self.reference, [*references, *others], lens.reference or references[0][1])
         labels = sorted({s.label for s in items.settings.values()})
         self._fill(self.setting, [(ALL, None), *((x, x) for x in labels)], lens.setting)

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
-from ..app.actions import ACTIONS, FACE_PAGES, STAGES
+from ..app.actions import ACTIONS, STAGES, VIEW_PAGES
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
 from ..figures.style import DARK, LIGHT, Palette
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from .pages import EvidenceFor, Page
 
 LOOK_MS, MIRROR_MS, IDLE_MS = 1000, 2000, 60
-_LENS = frozenset(s.id for s in STAGES if s.lens) | frozenset(FACE_PAGES)
+_LENS = frozenset(s.id for s in STAGES if s.lens) | frozenset(VIEW_PAGES)
 
 
 class MainWindow(FileActions):
@@ -195,7 +195,7 @@ class MainWindow(FileActions):
                 widget.deleteLater()
         session, self.session = self.session, None
         if session.path is not None and not is_demo(session.path):
-            self.memory.keep_view(session.path, "compare" if self.shown in FACE_PAGES else self.shown, session.lens)
+            self.memory.keep_view(session.path, "compare" if self.shown in VIEW_PAGES else self.shown, session.lens)
         self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
 
@@ -294,7 +294,7 @@ class MainWindow(FileActions):
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
         self.stack.setCurrentWidget(page)
-        self.rail.mark("compare" if key in FACE_PAGES else key)
+        self.rail.mark("compare" if key in VIEW_PAGES else key)
         self._refresh_shown()
 
     def _refresh_shown(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from ..app.actions import FACE_PAGES
+from ..app.actions import VIEW_PAGES
 from .pages import Page
 
 
@@ -57,15 +57,15 @@ def _importing() -> type[Page]:
     return ImportPage
 
 
-def _face(key: str) -> type[Page]:
-    from .stages.faces.alike import AlikePage
-    from .stages.faces.change import ChangePage
-    from .stages.faces.consistency import ConsistencyPage
-    from .stages.faces.score import ScorePage
-    from .stages.faces.water import WaterPage
+def _view(key: str) -> type[Page]:
+    from .stages.views.change import ChangePage
+    from .stages.views.hydration import WaterPage
+    from .stages.views.redundancy import AlikePage
+    from .stages.views.repeatability import ConsistencyPage
+    from .stages.views.which_device import ScorePage
 
     faces: tuple[type[Page], ...] = (ConsistencyPage, ChangePage, WaterPage, AlikePage, ScorePage)
-    return faces[FACE_PAGES.index(key)]
+    return faces[VIEW_PAGES.index(key)]
 
 
 def import_pages() -> None:
@@ -84,5 +84,5 @@ PAGES: dict[str, Callable[[], type[Page]]] = {
     "calibrate": _calibrate,
     "track": _track,
     "import": _importing,
-    **{key: partial(_face, key) for key in FACE_PAGES},
+    **{key: partial(_view, key) for key in VIEW_PAGES},
 }

@@ -15,7 +15,7 @@ from ..study.edits.edit import Edit
 from .jobs import Jobs
 
 if TYPE_CHECKING:
-    from ..analysis.evidence import Evidence
+    from ..analysis.agreement.evidence import Evidence
     from ..app.find import Found
 
 

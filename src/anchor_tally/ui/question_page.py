@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import Any
 
-from ..analysis.question import Asked
+from ..analysis.ask.question import Asked
 from ..app.jobs import Job
 from ..domain.lens import Lens
 from ..domain.snapshot import Snapshot

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from ..analysis.assessor import AssessorResult
-from ..analysis.practice import PracticeScore
+from ..analysis.entry.assessor import AssessorResult
+from ..analysis.entry.practice import PracticeScore
 from ..domain.metrics import Metric, metric_named
+from .notes import sentence
 from .numbers import MISSING, number, p_value, signed, span
-from .sentences import sentence
 
 _VERDICT = {
     "skilled": "{who} repeats well enough for a skilled assessor: error {share} % of the mean, the limit is {skilled} %.",

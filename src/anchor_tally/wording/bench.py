@@ -6,15 +6,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
 
-from ..analysis.bench import LaneAnswer
-from ..analysis.cautions import Caution
-from ..analysis.field_method import MethodLine, Sensitivity
-from ..analysis.sense import Doubt
-from ..analysis.tally import Tally
+from ..analysis.entry.entry_check import Doubt
+from ..analysis.entry.field_method import MethodLine, Sensitivity
+from ..analysis.entry.repeats import Tally
+from ..analysis.entry.row_answers import RowAnswer
+from ..analysis.people.cautions import Caution
 from ..domain.metrics import METRICS, Metric, is_fat, metric_named
 from ..domain.protocol import ANY, Condition
+from .notes import sentence
 from .numbers import count, number, signed
-from .sentences import corrected_sentence, sentence
+from .offsets import corrected_sentence
 
 _PERSON = {"sex": "sex", "age_years": "age", "height": "height"}
 MARK = {"applies": "", "outside": "outside its population: ", "unfit": "does not apply: ", "missing": "needs "}
@@ -55,25 +56,25 @@ def tally_words(t: Tally, m: Metric) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class LaneWords:
-    """What stands beside a lane: its tag (plain), what it gives (rich text, everything typed escaped), whether it warns."""
+class RowWords:
+    """What stands beside a row: its tag (plain), what it gives (rich text, everything typed escaped), whether it warns."""
 
     tag: str
     meaning: str
     warn: bool
 
 
-def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
-    """What a lane says of its readings."""
+def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
+    """What a row says of its readings."""
     m = metric_named(a.plan.metric)
     if m is None:
         raise KeyError(a.plan.metric)
     what = m.unit if one_instrument else f"{m.label}, {m.unit}"
     tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
     if a.locked is not None and not a.values:
-        return LaneWords(tag, escape(caution_words(a.locked)), warn=True)
+        return RowWords(tag, escape(caution_words(a.locked)), warn=True)
     if a.unseen:
-        return LaneWords(tag, f"{len(a.values)} kept, not shown" if a.values else "", warn=False)
+        return RowWords(tag, f"{len(a.values)} kept, not shown" if a.values else "", warn=False)
     text = escape(tally_words(a.tally, m))
     if a.simulated and text:
         text += " · simulated"
@@ -91,10 +92,10 @@ def lane_words(a: LaneAnswer, *, one_instrument: bool) -> LaneWords:
         text += f" · taken at another landmark: {escape(a.landmark)}"
     for c in a.broken:
         text += f" · {escape(f'{a.plan.instrument} wants {wanted_words(c)}')}"
-    return LaneWords(tag, text, warn=bool(a.tally.notes or a.landmark or a.broken))
+    return RowWords(tag, text, warn=bool(a.tally.notes or a.landmark or a.broken))
 
 
-def side_words(a: LaneAnswer, m: Metric) -> str:
+def side_words(a: RowAnswer, m: Metric) -> str:
     """How a site differs from the same one on the other side."""
     side = "left" if "right" in (a.plan.setting or "") else "right"
     if a.side is None or round(a.side, m.decimals) == 0:
@@ -124,9 +125,9 @@ def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str
     return f"{who}: type the first reading.{seen}" if who else "Choose a client, or type the code of a new one."
 
 
-def more_lanes_words(others: int) -> str:
-    """Lanes that are not shown."""
-    return f"{count(others, 'lane')} more: type an instrument's name to bring it up." if others else ""
+def more_rows_words(others: int) -> str:
+    """Rows that are not shown."""
+    return f"{count(others, 'row')} more: type an instrument's name to bring it up." if others else ""
 
 
 NOT_A_DIAGNOSIS = "Not a diagnosis."
@@ -154,8 +155,8 @@ def device_words(
     return f"{whom}, {name}{' (simulated)' if simulated else ''}: {words}."
 
 
-def strip_words(a: LaneAnswer) -> str:
-    """The spread of a lane beside its usual one."""
+def strip_words(a: RowAnswer) -> str:
+    """The spread of a row beside its usual one."""
     spread = number(max(a.values) - min(a.values), 1) if len(a.values) > 1 else "–"
     usual = f"usual SD {number(a.usual, 2)}" if a.usual else "usual spread not known yet"
     return f"Spread {spread}; {usual}"

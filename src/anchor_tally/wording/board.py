@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..analysis.calibrate import CalibrateResult
+from ..analysis.offsets.calibrate import CalibrateResult
 from ..stats.estimate import Interval
 from .names import short_name
 from .numbers import MISSING, count, number, signed, span

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from datetime import date
 
-from ..analysis.calibrate import EXPIRY_WEEKS
-from ..analysis.drift import DriftResult, DriftStep, SideEvidence
+from ..analysis.offsets.calibrate import EXPIRY_WEEKS
+from ..analysis.time.drift import DriftResult, DriftStep, SideEvidence
 from ..domain.metrics import Metric, metric_named
 from ..stats.estimate import Interval
 from .numbers import count, number, p_value, signed, span

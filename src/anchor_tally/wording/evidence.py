@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from ..analysis.evidence import Evidence
+from ..analysis.agreement.evidence import Evidence
 from ..domain.records import Reading
 from .numbers import number, signed
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from ..analysis.bench import forbidden_readings
-from ..analysis.rules import Finding, Material
+from ..analysis.entry.row_answers import forbidden_readings
+from ..analysis.review import Finding, Material
 from ..domain.catalogue import Catalogue
 from ..study.staging import Staged
+from .notes import sentence
 from .numbers import count
 from .review import moment_of, subject
-from .sentences import sentence
 
 SHOWN = 3
 

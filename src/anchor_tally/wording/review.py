@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from ..analysis.rules import RULE, Finding, Material
-from ..analysis.sensitivity import Sensitivity
+from ..analysis.agreement.exclusions import Sensitivity
+from ..analysis.review import RULE, Finding, Material
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
+from .notes import sentence
 from .numbers import count, number, signed, span
-from .sentences import sentence
 
 MARK = {"stop": "■ stop", "look": "▲ look", "know": "● know"}
 

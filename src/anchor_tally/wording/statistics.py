@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from ..analysis.compare import CompareResult
+from ..analysis.agreement.agreement import CompareResult
 from ..domain.metrics import Metric, metric_named
 from ..stats.estimate import Estimate, Interval
 from .numbers import number, p_value, signed, span

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from datetime import date
 
-from ..analysis.categories import NAMES, SOURCE, Placed
-from ..analysis.client_series import TrackSeries
-from ..analysis.track import Forecast, Together, TrackResult
+from ..analysis.people.fat_ranges import NAMES, SOURCE, Placed
+from ..analysis.time.client_series import TrackSeries
+from ..analysis.time.track import Forecast, Together, TrackResult
 from ..domain.metrics import Metric, metric_named
 from ..stats.one_client import LIKELY, MOST_DAYS, REAL, Verdict
 from .names import short_name
+from .notes import sentence
 from .numbers import MISSING, count, number, p_value, signed, span
-from .sentences import sentence
 from .statistics import Line
 
 WHY = {"no_dates": "not at both dates", "few": "too few readings", "settings": "setting changed", "stuck": "does not follow"}

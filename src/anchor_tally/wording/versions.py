@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from ..analysis.versions import Version, VersionRow
+from ..analysis.offsets.versions import Version, VersionRow
 from ..domain.metrics import metric_named
 from .numbers import MISSING, count, number, signed
-from .sentences import record_sentence
+from .offsets import record_sentence
 
 LIST_HEADS = ("Version", "Now", "What it subtracts", "Adopted")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import asdict, dataclass
 
-from ...domain.records import CalibrationRecord
+from ...domain.calibrations import CalibrationRecord
 from ..read import NEWEST_FORM
 from .edit import Journal
 

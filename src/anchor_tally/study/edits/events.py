@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from ...domain.events import INSTRUMENT_EVENTS, PERSON_EVENTS, Event
 from ...domain.instants import NotAMoment, canonical
-from ...domain.records import INSTRUMENT_EVENTS, PERSON_EVENTS, Event
 from ...domain.text import plain_text
 from .edit import EditRefused, Journal
 from .readings import ensure_metric, known_metric

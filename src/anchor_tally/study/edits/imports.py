@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ...domain.errors import UserError
-from ...domain.records import Client, ImportCard, ImportRow
+from ...domain.import_rows import ImportCard, ImportRow
+from ...domain.records import Client
 from ...domain.steps import finish
 from ...domain.text import plain_name
 from ..staging import Staged, drop_tables, stage
@@ -82,12 +83,12 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
             clients[code] = journal.insert("client", {"code": code, "sex": sexes.get(code, "")})
         elif code in sexes and clients[code] in unknown:
             journal.update("client", {"id": clients[code]}, {"sex": sexes[code]})
-    lanes = conn.execute(
+    series_known = conn.execute(
         f"SELECT l.id, l.instrument, l.kind, l.label, l.instrument_id, min(m.taken_at)"
-        f" FROM (SELECT DISTINCT lane, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment"
-        f" JOIN lane_{k} l ON l.id = s.lane GROUP BY l.id ORDER BY l.id"
+        f" FROM (SELECT DISTINCT series, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment"
+        f" JOIN series_{k} l ON l.id = s.series GROUP BY l.id ORDER BY l.id"
     ).fetchall()
-    for lane, name, kind, label, known, starts in lanes:
+    for series, name, kind, label, known, starts in series_known:
         row = None if known else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
         item = known or (row[0] if row else journal.insert("instrument", {"name": name, "kind": kind}))
         ids = conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)).fetchall()
@@ -96,7 +97,7 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
             setting = journal.insert("setting", {"instrument": item, "client": None, "label": label, "starts": starts})
         elif setting is not None:
             begin_by(journal, setting, starts)
-        conn.execute(f"UPDATE lane_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, lane))
+        conn.execute(f"UPDATE series_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, series))
     fresh = _place(journal, k, clients)
     _note_visits(journal, k, staged, source, fresh)
     top = conn.execute("SELECT ifnull(max(seq), 0) FROM sqlite_sequence WHERE name = 'reading'").fetchone()[0]
@@ -111,9 +112,9 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
             "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source,"
             " instant, timed)"
             " SELECT m.visit, m.taken_at, l.instrument_id,"
-            f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.lane = s.lane)),"
+            f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.series = s.series)),"
             " l.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?, m.instant, m.timed"
-            f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN lane_{k} l ON l.id = s.lane"
+            f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN series_{k} l ON l.id = s.series"
             " WHERE s.moment > ? AND s.moment <= ? ORDER BY s.line",
             (source, low, low + step),
         )
@@ -159,7 +160,7 @@ def _lift(conn: sqlite3.Connection, k: int) -> None:
     Everything happens in the caller's transaction: a failure brings the guards back with the rest.
     """
     odd = conn.execute(
-        f"SELECT s.line FROM staged_{k} s JOIN lane_{k} l ON l.id = s.lane LEFT JOIN metric m ON m.id = l.metric"
+        f"SELECT s.line FROM staged_{k} s JOIN series_{k} l ON l.id = s.series LEFT JOIN metric m ON m.id = l.metric"
         " WHERE s.value IS NOT NULL AND ifnull(s.value NOT BETWEEN m.low AND m.high, 1) LIMIT 1"
     ).fetchone()
     if odd:
@@ -179,22 +180,22 @@ def _restore(conn: sqlite3.Connection, k: int) -> None:
 def _choose_settings(journal: Journal, k: int) -> None:
     """Where a label was in force several times (or for one client), choose the period by date, the client's own first."""
     conn = journal.conn
-    conn.execute(f"CREATE TEMP TABLE choice_{k} (moment INTEGER, lane INTEGER, setting INTEGER, PRIMARY KEY (moment, lane))")
-    for lane, instrument, label in conn.execute(
-        f"SELECT id, instrument_id, label FROM lane_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
+    conn.execute(f"CREATE TEMP TABLE choice_{k} (moment INTEGER, series INTEGER, setting INTEGER, PRIMARY KEY (moment, series))")
+    for series, instrument, label in conn.execute(
+        f"SELECT id, instrument_id, label FROM series_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
     ).fetchall():
         periods = conn.execute(
             "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ? ORDER BY starts", (instrument, label)
         ).fetchall()
         for moment, taken, client in conn.execute(
             f"SELECT DISTINCT m.id, m.taken_at, v.client FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment"
-            " JOIN visit v ON v.id = m.visit WHERE s.lane = ?",
-            (lane,),
+            " JOIN visit v ON v.id = m.visit WHERE s.series = ?",
+            (series,),
         ).fetchall():
             chosen = period_of(periods, client, taken)
             if chosen is not None:
                 begin_by(journal, chosen, taken)
-            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, lane, chosen))
+            conn.execute(f"INSERT INTO choice_{k} VALUES (?, ?, ?)", (moment, series, chosen))
 
 
 def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:

@@ -10,23 +10,24 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from ...analysis.comparator import CONSENSUS, stand_ins
-from ...analysis.compare import CompareResult, LadderRequest
-from ...analysis.evidence import explain
-from ...analysis.forms import FormsRequest
+from ...analysis.agreement.agreement import CompareResult, LadderRequest
+from ...analysis.agreement.agreement_forms import AgreementFormsRequest
+from ...analysis.agreement.evidence import explain
+from ...analysis.pairs.comparator import CONSENSUS, substitutes
 from ...app.jobs import Job
 from ...domain.lens import Lens
 from ...domain.snapshot import Snapshot
 from ...figures import difference, forms, ladder
 from ...figures.style import Mark, Palette, marks_of
 from ...wording import sentences
-from ...wording.faces import closeness_words
+from ...wording.notes import sentence
 from ...wording.statistics import EXPLANATIONS, rows
+from ...wording.views import closeness_words
 from ..instrument_page import WIDE_ENOUGH
 from ..pages import EvidenceFor, Surroundings
 from ..question_page import QuestionPage
 from ..widgets import Flow, Table, label
-from .faces.face import FaceTabs
+from .views.view import ViewTabs
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -80,18 +81,18 @@ class CompareStage(QuestionPage):
         lower.addWidget(self.side)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 10)
-        self.tabs = FaceTabs("compare")
+        self.tabs = ViewTabs("compare")
         self.tabs.wanted.connect(self.wanted)
         for w in (self.tabs, self.headline, self.under):
             box.addWidget(w)
         box.addLayout(lower, 1)
         self.spare = QWidget()  # keeps the words on top when there is nothing to draw
         box.addWidget(self.spare, 1)
-        self.stand_in = QPushButton("")
-        self.stand_in.setAccessibleName("Compare with what is not a reference")
-        self.stand_in.clicked.connect(self._use_stand_in)
-        self.stand_in.hide()
-        box.insertWidget(3, self.stand_in, 0, Qt.AlignmentFlag.AlignLeft)
+        self.substitute = QPushButton("")
+        self.substitute.setAccessibleName("Compare with what is not a reference")
+        self.substitute.clicked.connect(self._use_substitute)
+        self.substitute.hide()
+        box.insertWidget(3, self.substitute, 0, Qt.AlignmentFlag.AlignLeft)
         self.spare.hide()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
@@ -111,7 +112,7 @@ class CompareStage(QuestionPage):
         self.headline.setText(text[0].upper() + text[1:] + ".")
         self.under.setText(
             "Without a scan nobody can say which device is right; how they differ from each other, and how they repeat, can be seen."
-            if self._offer_stand_in()
+            if self._offer_substitute()
             else "Import readings with a reference, or choose another metric in the lens bar."
         )
         self.table.fill([])
@@ -123,21 +124,21 @@ class CompareStage(QuestionPage):
                 figure.hide()
         self.shown.emit()
 
-    def _offer_stand_in(self) -> bool:
+    def _offer_substitute(self) -> bool:
         """Offer what could stand in for a reference where the lens names none."""
-        found = stand_ins(self.session.readers(self.session.lens.metric)) if not self.session.writing else ()
+        found = substitutes(self.session.readers(self.session.lens.metric)) if not self.session.writing else ()
         devices = [n for n in found if n != CONSENSUS.name]
         offer = found[0] if len(devices) > 1 and self.session.lens.reference is None else ""
-        self.stand_in.setText(f"Compare with {offer} (not a reference)")
-        self.stand_in.setProperty("name", offer)
-        self.stand_in.setVisible(bool(offer))
+        self.substitute.setText(f"Compare with {offer} (not a reference)")
+        self.substitute.setProperty("name", offer)
+        self.substitute.setVisible(bool(offer))
         return bool(offer)
 
-    def _use_stand_in(self) -> None:
-        self.session.look(replace(self.session.lens, reference=self.stand_in.property("name")))
+    def _use_substitute(self) -> None:
+        self.session.look(replace(self.session.lens, reference=self.substitute.property("name")))
 
     def answer(self, result: Any) -> None:
-        self.stand_in.hide()
+        self.substitute.hide()
         name = self.results[self.chosen].pairs.instrument.name if self.chosen < len(self.results) else None
         self.results = result
         names = [r.pairs.instrument.name for r in self.results]
@@ -192,7 +193,7 @@ class CompareStage(QuestionPage):
             other = closeness_words(r)
             self.keys = ["bias"] * len(other)
             self.table.fill([(x.name, x.value, x.interval) for x in other])
-        self.notes.setText("\n".join(sentences.sentence(n) for n in r.notes))
+        self.notes.setText("\n".join(sentence(n) for n in r.notes))
         what = ladder.info(self.results)
         self.ladder.redraw(lambda axes, family: ladder.draw(axes, what, marks, self.chosen, self.colours, family))
         self._paint_plot()
@@ -225,7 +226,7 @@ class CompareStage(QuestionPage):
         metric, scan = r.pairs.metric, r.reference_trend.reference
 
         def away(snapshot: Snapshot) -> Generator[float, None, Any]:
-            return FormsRequest(snapshot, r.pairs, r.bias, r.sd, scan, r.fit, r.grid).run()
+            return AgreementFormsRequest(snapshot, r.pairs, r.bias, r.sd, scan, r.fit, r.grid).run()
 
         def done(found: Any) -> None:
             whole = replace(r, forms=found, notes=(*r.notes, *found.notes))

@@ -9,18 +9,18 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QWidget
 
-from ...analysis.drift import Change, DriftRequest, DriftResult
+from ...analysis.time.drift import Change, DriftRequest, DriftResult
+from ...domain.events import INSTRUMENT_EVENTS, Event
 from ...domain.instants import zone_named
 from ...domain.lens import Lens
-from ...domain.records import INSTRUMENT_EVENTS, Event
 from ...domain.snapshot import Snapshot
 from ...figures import drift as figures
 from ...study.edits.edit import Edit
 from ...study.edits.events import AddEvent, RemoveEvent
 from ...study.edits.periods import BeginPeriod, JoinPeriod, MovePeriod
 from ...wording import drift as words
-from ...wording.faces import notes_words
 from ...wording.statistics import Line
+from ...wording.views import notes_words
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
 from ..widgets import Flow, paired

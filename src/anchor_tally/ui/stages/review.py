@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtWidgets import QCheckBox, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from ...analysis.rules import Finding, Material, ReviewRequest, ReviewResult
-from ...analysis.sensitivity import SensitivityRequest
+from ...analysis.agreement.exclusions import ExclusionsRequest
+from ...analysis.review import Finding, Material, ReviewRequest, ReviewResult
 from ...app.find import Found
 from ...app.jobs import Job
 from ...domain.lens import Lens
@@ -85,7 +85,7 @@ class ReviewPage(Page):
             self._ask_what_exclusions_move()
             return
         self.looked_at = now
-        job = Job("Reviewing", self.session.material_steps, self._away, patient=True)
+        job = Job("Reviewing", self.session.material_steps, self._away, background=True)
         self.jobs.start(OWNER, job, self._answer, self._failed)
 
     @staticmethod
@@ -114,8 +114,8 @@ class ReviewPage(Page):
             job = Job(
                 "With and without",
                 lambda: self.session.snapshot_steps(lens.metric),
-                lambda snapshot: SensitivityRequest(snapshot, lens).run(),
-                patient=True,
+                lambda snapshot: ExclusionsRequest(snapshot, lens).run(),
+                background=True,
             )
             self.jobs.start(
                 "sensitivity", job, lambda found: self.under.setText(words.sensitivity_words(found)), lambda _text: None

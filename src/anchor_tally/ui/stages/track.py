@@ -11,11 +11,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton, QWidget
 
-from ...analysis.track import GIRTHS, MASS, TrackRequest, TrackResult
-from ...analysis.water import FAT, WATER
+from ...analysis.agreement.hydration import FAT, WATER
+from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.find import Found
+from ...domain.events import PERSON_EVENTS, Event
 from ...domain.lens import Lens
-from ...domain.records import PERSON_EVENTS, Event, Instrument
+from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 from ...figures import track as figures
 from ...figures.style import marks_of

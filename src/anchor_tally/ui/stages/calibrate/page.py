@@ -17,18 +17,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....analysis.adopt import needs_reason, record_of
-from ....analysis.calibrate import CalibrateRequest, CalibrateResult
-from ....analysis.versions import versions
+from ....analysis.offsets.adopt import needs_reason, record_of
+from ....analysis.offsets.calibrate import CalibrateRequest, CalibrateResult
+from ....analysis.offsets.versions import versions
 from ....domain.errors import UserError
 from ....domain.lens import Lens
 from ....domain.snapshot import Snapshot
 from ....figures import forest
 from ....figures.style import Mark, Palette, marks_of
 from ....study.edits.calibrations import AdoptCalibration, WithdrawCalibration
-from ....wording import sentences
+from ....wording import offsets
 from ....wording.board import board, offset_words
 from ....wording.names import short_name
+from ....wording.notes import sentence
 from ...instrument_page import WIDE_ENOUGH
 from ...long_text import LongText
 from ...pages import EvidenceFor, Surroundings
@@ -200,7 +201,7 @@ class CalibrateStage(QuestionPage):
         r = self.results[self.chosen]
         name = r.comparison.pairs.instrument.name
         self.names.mark(self.chosen)
-        self.headline.setText(sentences.offset_headline(r))
+        self.headline.setText(offsets.offset_headline(r))
         self.under.setText(
             "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind it. Open a cell for its readings."
             if self.view == "board"
@@ -209,10 +210,10 @@ class CalibrateStage(QuestionPage):
         )
         self.under.setVisible(self.view != "versions" and not self.crowded)
         self.detail.setVisible(self.view != "versions" and not self.crowded)
-        self.advice.setText(f"{name}: {sentences.calibration_sentence(r)}")
+        self.advice.setText(f"{name}: {offsets.calibration_sentence(r)}")
         named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
-        said = [sentences.sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
-        words = [sentences.error_sentence(r), " ".join(said), f"{sentences.adopted_for(r)} {sentences.range_sentence(r)}".strip()]
+        said = [sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
+        words = [offsets.error_sentence(r), " ".join(said), f"{offsets.adopted_for(r)} {offsets.range_sentence(r)}".strip()]
         self.detail.setText("\n".join(w for w in words if w))
         found = self.session.calibration_versions(name, r.comparison.pairs.metric) if not self.session.writing else []
         newest = {c.setting: c for c, gone in found if not gone}.values()  # only of those in force it matters
@@ -220,7 +221,7 @@ class CalibrateStage(QuestionPage):
         kept = versions(found, self.session.today(), stale)
         live = [v for v in kept if v.state not in ("superseded", "withdrawn")]
         self.in_force.setText(
-            "In force: " + "; ".join(sentences.record_sentence(v.record) + sentences.state_words(v.state) for v in live)
+            "In force: " + "; ".join(offsets.record_sentence(v.record) + offsets.state_words(v.state) for v in live)
             if live
             else "Nothing adopted yet: readings are shown uncorrected."
         )

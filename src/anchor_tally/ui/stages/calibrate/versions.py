@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.versions import Version, compare_versions
+from ....analysis.offsets.versions import Version, compare_versions
 from ....domain.records import Instrument
 from ....exchange.certificate_json import certificate_json
 from ....wording import versions as words

@@ -10,7 +10,7 @@ from typing import Any
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.rules import Material, ReviewRequest, ReviewResult
+from ....analysis.review import Material, ReviewRequest, ReviewResult
 from ....app.importing import Foreign, ForeignTable, TidyFile, look_at, paste, place_of, rows_of, wanting
 from ....app.jobs import Job
 from ....app.mappings import remember
@@ -19,7 +19,7 @@ from ....exchange.guessing import gaps_in, not_taken
 from ....exchange.mapping import Mapping, Row
 from ....exchange.remedies import RefusedGroup, grouped
 from ....exchange.tables import Table as Source
-from ....study.foreseen import FRESH, LINE
+from ....study.import_preview import FRESH, LINE
 from ....study.staging import Staged
 from ....wording import importing as words
 from ...pages import Page, Surroundings
@@ -232,7 +232,7 @@ class ImportPage(Page):
         self.take.setText(words.button(staged.new, len(staged.refused), len(staged.cards)))
         self.previewed.emit()
         if 0 < staged.new <= MOST_LOOKED_THROUGH:
-            job = Job(f"Looking through {self.name}", lambda: self.session.foreseen_steps(staged), self._look_through)
+            job = Job(f"Looking through {self.name}", lambda: self.session.import_preview_steps(staged), self._look_through)
             self.jobs.start(LOOK, job, self._doubted, lambda _text: self._doubted(None))
 
     @staticmethod

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from ....analysis.assessor import check, pairs_of
+from ....analysis.entry.assessor import check, pairs_of
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton
 
-from ....analysis.cautions import cautions_of
+from ....analysis.people.cautions import cautions_of
 from ....domain.errors import UserError
 from ....domain.metrics import HEIGHT
 from ....domain.records import Client

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.practice import RANGES, hidden_values, score
+from ....analysis.entry.practice import RANGES, hidden_values, score
 from ....app.session import Session
 from ....figures.style import Palette
 from ....wording.assessor import practice_words

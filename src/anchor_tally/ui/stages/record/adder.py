@@ -11,9 +11,9 @@ from ...widgets import Flow, label, paired
 
 
 class Adder(QWidget):
-    """``lane`` asks for a lane of an instrument, ``setting`` for lanes of an instrument under one more setting."""
+    """``row`` asks for a row of an instrument, ``setting`` for rows of an instrument under one more setting."""
 
-    lane = pyqtSignal(str, str, str)
+    entry_row = pyqtSignal(str, str, str)
     setting = pyqtSignal(str, str)
     message = pyqtSignal(str, bool)
 
@@ -27,7 +27,7 @@ class Adder(QWidget):
         self.kind.addItems(["device", "method", "reference"])
         self.kind.setAccessibleName("Kind of instrument")
         self.what.setAccessibleName("What it measures")
-        add = QPushButton("Add lane")
+        add = QPushButton("Add row")
         add.clicked.connect(self._add)
         self.name.returnPressed.connect(self._add)
         self.more = label("", "faint")
@@ -59,10 +59,10 @@ class Adder(QWidget):
         try:
             metric = self.what.chosen()
         except ValueError as error:
-            self.message.emit(f"{error}; no lane was added.", True)
+            self.message.emit(f"{error}; no row was added.", True)
             return
         self.name.clear()
-        self.lane.emit(known.name if known else name, known.kind if known else self.kind.currentText(), metric)
+        self.entry_row.emit(known.name if known else name, known.kind if known else self.kind.currentText(), metric)
 
     def ask_setting(self, instrument: str) -> None:
         """Ask for one more setting of an instrument in this visit."""

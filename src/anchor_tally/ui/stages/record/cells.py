@@ -1,4 +1,4 @@
-"""Lanes of the bench: one per instrument and metric, with cells for repeats and a tally strip."""
+"""Rows of the bench: one per instrument and metric, with cells for repeats and a tally strip."""
 
 from __future__ import annotations
 
@@ -6,9 +6,9 @@ from PyQt6.QtCore import QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QLabel, QLineEdit, QWidget
 
-from ....analysis.bench import LaneAnswer
-from ....analysis.lanes import LanePlan
-from ....analysis.sense import Doubt
+from ....analysis.entry.entry_check import Doubt
+from ....analysis.entry.entry_rows import EntryRow
+from ....analysis.entry.row_answers import RowAnswer
 from ....domain.records import Reading
 from ....figures.style import Palette
 from ....wording.bench import strip_words
@@ -26,9 +26,9 @@ class Cell(QLineEdit):
     entered = pyqtSignal(object)
     settled = pyqtSignal()  # nothing is asked about its text any more
 
-    def __init__(self, lane: Lane, replicate: int) -> None:
+    def __init__(self, entry_row: GridRow, replicate: int) -> None:
         super().__init__()
-        self.lane, self.replicate = lane, replicate
+        self.entry_row, self.replicate = entry_row, replicate
         self.reading: Reading | None = None
         self.stored = ""
         self.doubt: Doubt | None = None  # what is asked about this text before it is written
@@ -36,7 +36,7 @@ class Cell(QLineEdit):
         self.textEdited.connect(lambda _text: self._settle())
         self.setFixedWidth(74)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.setAccessibleName(f"{lane.plan.instrument} {lane.label}, repeat {replicate}")
+        self.setAccessibleName(f"{entry_row.plan.instrument} {entry_row.label}, repeat {replicate}")
         self.editingFinished.connect(self._leave)
 
     def load(self, reading: Reading | None) -> None:
@@ -139,8 +139,8 @@ class TallyStrip(QWidget):
         self.usual: float | None = None
         self.setFixedSize(width, 26)
 
-    def show_answer(self, answer: LaneAnswer) -> None:
-        """Draw the values of a lane against its usual SD."""
+    def show_answer(self, answer: RowAnswer) -> None:
+        """Draw the values of a row against its usual SD."""
         self.values, self.usual = answer.values, answer.usual
         tip(self, strip_words(answer))
         self.update()
@@ -166,14 +166,14 @@ class TallyStrip(QWidget):
             p.drawLine(int(x), 3, int(x), h - 6)
 
 
-class Lane:
+class GridRow:
     """One instrument and metric at the bench: its cells, strip and labels, and what they give."""
 
-    def __init__(self, plan: LanePlan, text: str, tag: QLabel, strip: TallyStrip, meaning: QLabel) -> None:
+    def __init__(self, plan: EntryRow, text: str, tag: QLabel, strip: TallyStrip, meaning: QLabel) -> None:
         self.plan, self.label = plan, text
         self.cells: list[Cell] = []
         self.tag, self.strip, self.meaning = tag, strip, meaning
-        self.answer: LaneAnswer | None = None
+        self.answer: RowAnswer | None = None
 
     @property
     def instrument(self) -> str:

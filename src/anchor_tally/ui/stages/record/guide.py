@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.field_method import MethodLine, rank
-from ....analysis.lanes import LanePlan
+from ....analysis.entry.entry_rows import EntryRow
+from ....analysis.entry.field_method import MethodLine, rank
 from ....domain.metrics import metric_named
 from ....domain.sites import SITES_OF_BODY
 from ....figures.style import Palette
@@ -61,16 +61,16 @@ class Guide(QWidget):
         self.figure.colours = palette
         self.figure.update()
 
-    def show_site(self, lane: LanePlan | None, reminder: str, error: str = "", landmark: str = "") -> None:
-        """Show the site of a lane, or the station's reminder when it is none of the body's sites.
+    def show_site(self, entry_row: EntryRow | None, reminder: str, error: str = "", landmark: str = "") -> None:
+        """Show the site of a row, or the station's reminder when it is none of the body's sites.
 
         ``error`` speaks of the assessor's own error there; the study's ``landmark`` goes before the usual words.
         """
-        site = SITES_OF_BODY.get(lane.metric) if lane else None
-        metric = metric_named(lane.metric) if lane else None
+        site = SITES_OF_BODY.get(entry_row.metric) if entry_row else None
+        metric = metric_named(entry_row.metric) if entry_row else None
         self.title.setText(metric.label if metric else "")
         self.figure.setVisible(site is not None)
-        self.figure.show_site(lane.metric if lane else "")
+        self.figure.show_site(entry_row.metric if entry_row else "")
         self.where.setText(f"This study: {landmark}. Usually: {site.where}" if site and landmark else site.where if site else "")
         self.where.setVisible(site is not None)
         self.how.setText(" ".join(x for x in (site.how if site else "", reminder, error) if x))

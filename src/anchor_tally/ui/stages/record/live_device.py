@@ -10,15 +10,15 @@ from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtSerialPort import QSerialPortInfo
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QWidget
 
-from ....analysis.lanes import fat_unseen
+from ....analysis.people.cautions import fat_unseen
 from ....app.bench import Place
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....feeds.folder import WatchedFolder
-from ....feeds.taker import LEAST_MASS, Event, LeftOut, Named, NoValue, Shown, Taken
+from ....feeds.measurement_filter import LEAST_MASS, Event, LeftOut, Named, NoValue, Shown, Taken
 from ....wording.bench import device_words
 from ....wording.numbers import number
-from ...device_port import DevicePort, StandInProcess
+from ...device_port import DevicePort, SimulatorProcess
 from ...widgets import Flow, label, paired, tip
 from .visit_bar import VisitBar
 
@@ -52,14 +52,14 @@ class LiveDevice(QWidget):
     def __init__(self, session: Session, bench: Bench) -> None:
         super().__init__()
         self.session, self.bench = session, bench
-        self.port, self.stand_in = DevicePort(self), StandInProcess(self)
+        self.port, self.simulator = DevicePort(self), SimulatorProcess(self)
         self.folder: WatchedFolder | None = None
         self.arrived: Path | None = None
         self.standing: Place | None = None
         self.on_it = False
         self.port.heard.connect(self._event)
         self.port.state.connect(self._state)
-        self.stand_in.ready.connect(self.port.connect_to)
+        self.simulator.ready.connect(self.port.connect_to)
         self.stack = QStackedWidget()
         self.stack.addWidget(self._device_row())
         self.stack.addWidget(self._folder_row())
@@ -148,12 +148,12 @@ class LiveDevice(QWidget):
         self.connect_button.setText("Disconnect")
         if profile:
             self.shown.setText("starting the simulated device…")
-            self.stand_in.start(["--profile", profile])
+            self.simulator.start(["--profile", profile])
         else:
             self.port.connect_to(where)
 
     def _state(self, state: str, why: str) -> None:
-        self.step_on.setVisible(state == "connected" and self.stand_in.process is not None)
+        self.step_on.setVisible(state == "connected" and self.simulator.process is not None)
         self.on_it, self.standing = False, None
         words = {
             "connected": "● connected, waiting for somebody to step on",
@@ -186,7 +186,7 @@ class LiveDevice(QWidget):
         name = self.instrument.currentText().strip()
         values = [(m, f"{text} {unit}") for m, text, unit in told.values] if isinstance(told, Taken) else None
         reason = told.reason if isinstance(told, NoValue) else ""
-        simulated = self.stand_in.process is not None
+        simulated = self.simulator.process is not None
         said = self.bench.take_tally(self.standing, name, values, reason, simulated=simulated)
         whom = self.standing.client if self.standing else ""
         self.on_it, self.standing = False, None
@@ -225,8 +225,8 @@ class LiveDevice(QWidget):
             self.message.emit(f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you look at it.", False)
 
     def stop(self) -> None:
-        """Let go of device, stand-in and folder."""
-        self.stand_in.stop()
+        """Let go of device, simulator and folder."""
+        self.simulator.stop()
         self.port.close()
         self.timer.stop()
         self.connect_button.setText("Connect")

@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from ....analysis.field_method import InputRefused, MethodLine, parse_input, rank, sensitivity, side_by_side, spread
-from ....analysis.lanes import may_be_said
+from ....analysis.entry.entry_rows import may_be_said
+from ....analysis.entry.field_method import InputRefused, MethodLine, parse_input, rank, sensitivity, side_by_side, spread
 from ....domain.metrics import METRICS, is_fat, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words

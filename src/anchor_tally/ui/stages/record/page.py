@@ -8,12 +8,11 @@ from functools import cached_property
 from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from ....analysis.assessor import errors_of
-from ....analysis.bench import locks
-from ....analysis.cautions import Caution, cautions_of, scan_cautions
-from ....analysis.derive import visit_inputs
-from ....analysis.field_method import station_results
-from ....analysis.lanes import device_lanes, fat_unseen, may_be_said
+from ....analysis.entry.assessor import errors_of
+from ....analysis.entry.entry_rows import device_rows, may_be_said
+from ....analysis.entry.field_method import station_results
+from ....analysis.pairs.computed_values import visit_inputs
+from ....analysis.people.cautions import Caution, cautions_of, fat_unseen, locks, scan_cautions
 from ....app.bench import Place, last_visit, take_measurement
 from ....app.find import Found
 from ....domain.errors import UserError
@@ -31,18 +30,18 @@ from ....wording.bench import (
     bench_headline,
     caution_words,
     error_words,
-    more_lanes_words,
+    more_rows_words,
     unknown_client_words,
 )
-from ....wording.sentences import sentence
+from ....wording.notes import sentence
 from ...pages import Page, Surroundings
 from ...widgets import Flow, label
 from .adder import Adder
-from .cells import Cell, Lane
+from .cells import Cell, GridRow
 from .check_weights import CheckWeights
 from .conditions import ConditionsBar
+from .entry_grid import EntryGrid
 from .guide import Guide
-from .lane_grid import LaneGrid
 from .live_device import LiveDevice
 from .methods_bench import MethodsBench
 from .station_head import StationHead
@@ -66,7 +65,7 @@ class RecordStage(Page):
         super().__init__(around)
         self.added: list[tuple[str, str, str]] = []
         self.also: dict[str, tuple[str, ...]] = {}  # further settings of an instrument in the visit shown
-        self.typing_unseen = False  # lanes of fat are shown, without their numbers, to a client who is to see none
+        self.typing_unseen = False  # rows of fat are shown, without their numbers, to a client who is to see none
         self.station, self.crowded = DEVICES, False
         self.bar = VisitBar(self.session)
         self.client, self.visits, self.when, self.assessor = self.bar.client, self.bar.visits, self.bar.when, self.bar.assessor
@@ -94,7 +93,7 @@ class RecordStage(Page):
         self.head.changed.connect(self.refresh)
         self.head.card.message.connect(self.message)
         self.head.more.toggled.connect(lambda _on: self._place_guide())
-        self.grid = LaneGrid(self.session, self.colours, self)
+        self.grid = EntryGrid(self.session, self.colours, self)
         self.grid.evidence.connect(self.evidence)
         self.grid.entered.connect(self._cell_entered)
         self.grid.typing.connect(self._typing)
@@ -128,17 +127,17 @@ class RecordStage(Page):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.grid)
-        lanes = QHBoxLayout()
-        lanes.addWidget(scroll, 1)
-        lanes.addWidget(self.guide)
+        entry_rows = QHBoxLayout()
+        entry_rows.addWidget(scroll, 1)
+        entry_rows.addWidget(self.guide)
         bench = self._bench = QWidget()
         column = QVBoxLayout(bench)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.head)
-        column.addLayout(lanes, 1)
+        column.addLayout(entry_rows, 1)
         column.addWidget(self.live)
         self.adder = Adder(self.session)
-        self.adder.lane.connect(self._lane_wanted)
+        self.adder.entry_row.connect(self._row_wanted)
         self.adder.setting.connect(self._setting_wanted)
         self.adder.message.connect(self.message)
         self.new_instrument, self.new_kind, self.new_metric = self.adder.name, self.adder.kind, self.adder.what
@@ -173,42 +172,46 @@ class RecordStage(Page):
         self.stack.addWidget(made)
         return made
 
-    def _lane_wanted(self, instrument: str, kind: str, metric: str) -> None:
-        self.add_lane(instrument, kind, metric)
-        cells = [lane.cells[0] for lane in self.lanes if (lane.instrument, lane.metric) == (instrument, metric)]
+    def _row_wanted(self, instrument: str, kind: str, metric: str) -> None:
+        self.add_row(instrument, kind, metric)
+        cells = [
+            entry_row.cells[0]
+            for entry_row in self.entry_rows
+            if (entry_row.instrument, entry_row.metric) == (instrument, metric)
+        ]
         if cells:
             cells[-1].setFocus()
 
     def _ask_setting(self) -> None:
         """Ask for one more setting of the instrument in hand, to be read in the same visit."""
-        lane = next((c.lane for c in self.grid.ordered() if c.hasFocus()), None)
-        if self.station == DEVICES and lane is not None and lane.plan.kind == "device":
+        entry_row = next((c.entry_row for c in self.grid.ordered() if c.hasFocus()), None)
+        if self.station == DEVICES and entry_row is not None and entry_row.plan.kind == "device":
             self.adder.show()
-            self.adder.ask_setting(lane.instrument)
+            self.adder.ask_setting(entry_row.instrument)
 
     def _setting_wanted(self, instrument: str, setting: str) -> None:
         self.also[instrument] = tuple(dict.fromkeys((*self.also.get(instrument, ()), setting)))
         self.refresh()
-        lane = next((x for x in self.lanes if (x.instrument, x.plan.setting) == (instrument, setting)), None)
-        if lane is not None:
-            lane.cells[0].setFocus()
+        entry_row = next((x for x in self.entry_rows if (x.instrument, x.plan.setting) == (instrument, setting)), None)
+        if entry_row is not None:
+            entry_row.cells[0].setFocus()
 
     def _unseen_toggled(self, on: bool) -> None:
         self.typing_unseen = on
         self.refresh()
 
-    def add_lane(self, instrument: str, kind: str, metric: str) -> None:
-        """Show a lane for an instrument that has no reading yet."""
+    def add_row(self, instrument: str, kind: str, metric: str) -> None:
+        """Show a row for an instrument that has no reading yet."""
         if (instrument, kind, metric) not in self.added:
             self.added.append((instrument, kind, metric))
         self.refresh()
 
     @property
-    def lanes(self) -> list[Lane]:
-        """The lanes shown."""
-        return self.grid.lanes
+    def entry_rows(self) -> list[GridRow]:
+        """The rows shown."""
+        return self.grid.entry_rows
 
-    # the visit, as the lanes see it
+    # the visit, as the rows see it
     @property
     def visit(self) -> int | None:
         """Number of the visit shown, None for a new one."""
@@ -262,7 +265,7 @@ class RecordStage(Page):
         self.guide.set_palette(palette)
 
     def _place_foot(self) -> None:
-        """Ports and new lanes give way where there is little room."""
+        """Ports and new rows give way where there is little room."""
         self.adder.setVisible(self.station == DEVICES and not self.crowded)
         self.live.setVisible(self.station in (DEVICES, "scan") and not self.crowded)
 
@@ -327,9 +330,9 @@ class RecordStage(Page):
         words = f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS
         self.hint.setText(f"{words} · {NOT_A_DIAGNOSIS}")
         if station is None:
-            lanes, others = device_lanes(
+            entry_rows, others = device_rows(
                 self.session.catalogue(),
-                self.session.instrument_lanes(),
+                self.session.instruments_and_metrics(),
                 self.added,
                 own,
                 also=self.also,
@@ -337,13 +340,13 @@ class RecordStage(Page):
                 client=self.who(),
                 without_fat=no_fat,
             )
-            self.more.setText(more_lanes_words(others))
-            self.grid.build(lanes, by_round=False, one_instrument=False)
+            self.more.setText(more_rows_words(others))
+            self.grid.build(entry_rows, by_round=False, one_instrument=False)
             return
         used = [r.setting for r in own if r.kind == station.kind and r.metric in station.metrics]
         self.head.without_fat = no_fat
         self.head.show_station(station, self.visit, self.who(), self.day() or "9999-12-31", used)
-        self.grid.build(self.head.lanes(), by_round=station.repeats == 2, one_instrument=True)
+        self.grid.build(self.head.entry_rows(), by_round=station.repeats == 2, one_instrument=True)
 
     def _inputs(self) -> dict[str, float]:
         client = self._client()
@@ -354,7 +357,7 @@ class RecordStage(Page):
         self.notes.show_visit(self.visit, note.notes)
         self.conditions.show_answers(note.conditions)
         self.bar.show_assessor(note.assessor)
-        empty = not self.lanes and self.station == DEVICES
+        empty = not self.entry_rows and self.station == DEVICES
         self.headline.setText(
             bench_headline(self.who(), len(own), noted=bool(note.conditions), empty=empty, before=self.bar.before)
         )
@@ -370,7 +373,9 @@ class RecordStage(Page):
             self.grid.last = last_visit(self.session, self.who(), self.visit)
             self.grid.load(own, locked, self.who(), self.visit)
             if self.station in STATION:
-                focused = next((c.lane for c in self.grid.ordered() if c.hasFocus()), self.lanes[0] if self.lanes else None)
+                focused = next(
+                    (c.entry_row for c in self.grid.ordered() if c.hasFocus()), self.entry_rows[0] if self.entry_rows else None
+                )
                 self._show_site(focused)
                 self._show_results({})
 
@@ -399,30 +404,30 @@ class RecordStage(Page):
 
     def _cell_entered(self, cell: Cell) -> None:
         if self.station in STATION:
-            self._show_site(cell.lane)
+            self._show_site(cell.entry_row)
 
-    def _show_site(self, lane: Lane | None) -> None:
+    def _show_site(self, entry_row: GridRow | None) -> None:
         """The site in hand, with what the assessor is known to miss by, the study's landmark, and a calliper's own advice."""
         reminder, assessor = STATION[self.station].reminder, self.assessor.text().strip()
         if "click" in self.head.label_of_setting:
             reminder = f"{reminder} {CLICK_ADVICE}"
-        if lane is None:
+        if entry_row is None:
             self.guide.show_site(None, reminder)
             return
         errors = errors_of(self.session.assessor_values(), assessor) if assessor else {}
-        error = error_words(lane.metric, assessor, errors) if lane.metric in SITES_OF_BODY else ""
-        self.guide.show_site(lane.plan, reminder, error, self.session.catalogue().landmarks.get(lane.metric, ""))
+        error = error_words(entry_row.metric, assessor, errors) if entry_row.metric in SITES_OF_BODY else ""
+        self.guide.show_site(entry_row.plan, reminder, error, self.session.catalogue().landmarks.get(entry_row.metric, ""))
 
     def _typing(self, cell: Cell, text: str) -> None:
         """Results follow while a first repeat is being typed; the mean with those before comes when the cell is left."""
-        metric = metric_named(cell.lane.metric)
+        metric = metric_named(cell.entry_row.metric)
         if self.station not in STATION or cell.replicate > 1 or metric is None:
             return
         try:
             value = parse_quantity(text, metric).value
         except ValueRefused:
             return
-        self._show_results({cell.lane.metric: value})
+        self._show_results({cell.entry_row.metric: value})
 
     def _show_results(self, typed: dict[str, float]) -> None:
         client, values = self._client(), self.session.assessor_values()
@@ -448,7 +453,7 @@ class RecordStage(Page):
             return f"Nothing was taken from {instrument}. {caution_words(lock)}"
         kept: Sequence[tuple[str, str | None]]
         if values is None:
-            kept = [(next((x.metric for x in self.lanes if x.instrument == instrument), "body_fat_percent"), None)]
+            kept = [(next((x.metric for x in self.entry_rows if x.instrument == instrument), "body_fat_percent"), None)]
         else:
             kept = list(values)
         try:

@@ -1,4 +1,4 @@
-"""The head of a station: instrument, what makes readings comparable, sites, frequencies; and the lanes they make."""
+"""The head of a station: instrument, what makes readings comparable, sites, frequencies; and the rows they make."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.lanes import LanePlan
+from ....analysis.entry.entry_rows import EntryRow
 from ....app.session import Session
 from ....domain.metrics import is_fat, metric_named, region_of
 from ....domain.repeats import Rule
@@ -123,7 +123,7 @@ class StationHead(QWidget):
         known = [i.name for i in known_items.instruments.values() if i.id > 0 and i.kind == station.kind and not i.equation]
         used_here = [
             i
-            for i, kind, m in self.session.instrument_lanes()
+            for i, kind, m in self.session.instruments_and_metrics()
             if kind == station.kind and (m in station.metrics or region_of(m)[1] != "total")
         ]
         names = list(dict.fromkeys([*used_here, station.instrument, *known]))
@@ -163,8 +163,8 @@ class StationHead(QWidget):
                 self.profile.setCurrentIndex(same or 0)
         self.profile.blockSignals(False)
 
-    def lanes(self) -> list[LanePlan]:
-        """Lanes of the station, in the order of its sites."""
+    def entry_rows(self) -> list[EntryRow]:
+        """Rows of the station, in the order of its sites."""
         station, items = self.station, self.session.catalogue()
         choice = self.card.choice(station)
         metrics = list(choice.metrics or station.metrics)
@@ -180,7 +180,7 @@ class StationHead(QWidget):
             metrics = [m for m in metrics if not is_fat(m)]
         chosen = self.label_of_setting
         return [
-            LanePlan(
+            EntryRow(
                 self.name,
                 station.kind,
                 m,

@@ -1,0 +1,263 @@
+"""Is the instrument close to the reference? Bias, limits, components, trend, agreement."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Generator
+from dataclasses import dataclass, replace
+
+from ...domain.catalogue import Catalogue
+from ...domain.errors import UserError
+from ...domain.lens import Lens
+from ...domain.metrics import metric_named
+from ...domain.records import Instrument
+from ...domain.snapshot import Snapshot
+from ...methods.registry import EQUATIONS
+from ...stats.agreement import Agreement, Equivalence, agreement, equivalence
+from ...stats.components import NestedFit, fit_nested
+from ...stats.distributions import t_quantile
+from ...stats.estimate import Estimate, Note, note
+from ...stats.limits import Limits, Trend, approximate_limits, single_bias, single_limits, single_trend
+from ...stats.regression import Line, deming
+from ...stats.repeated import repeated_bias, repeated_limits, repeated_trend
+from ...stats.trend import ReferenceTrend
+from ...stats.variance_grid import VarianceGrid, occasion_means, variance_grid
+from ..ask.content_key import ContentKey, content_key
+from ..ask.question import Asked
+from ..pairs.comparator import CONSENSUS, CannotCompare, find_comparator, lens_for, others_of
+from ..pairs.pairing import PairSet, pair
+from ..pairs.reference_slopes import scan_error, slopes_on_reference
+from ..pairs.repeat_spread import outlying_repeats
+from .agreement_forms import BMI_EQUATION, Forms, forms_of
+
+
+@dataclass(frozen=True, slots=True)
+class Components:
+    """SDs of the nested design; None where the design cannot separate them."""
+
+    client_sd: float | None
+    occasion_sd: float | None
+    replicate_sd: float | None
+
+
+@dataclass(frozen=True, eq=False)
+class CompareResult:
+    """Everything about closeness of one instrument to the reference.
+
+    ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's setting is not asked of this one);
+    ``forms`` is there where one instrument alone was asked about. ``key`` is the fingerprint of all it stands on.
+    """
+
+    asked: Asked
+    lens: Lens
+    pairs: PairSet
+    design: str
+    bias: Estimate | None
+    sd: float | None
+    limits: Limits | None
+    approximate: Limits | None
+    components: Components
+    fit: NestedFit | None
+    grid: VarianceGrid | None
+    trend: Trend
+    reference_trend: ReferenceTrend
+    margin: float | None
+    agreement: Agreement
+    deming: Line | None
+    equivalence: Equivalence | None
+    notes: tuple[Note, ...]
+    forms: Forms | None = None
+    key: ContentKey = ()
+
+
+@dataclass(frozen=True, slots=True)
+class CompareRequest:
+    """One instrument against the reference, through a lens."""
+
+    snapshot: Snapshot
+    lens: Lens
+    instrument: str
+    coverage: float = 0.95
+    reference_sd: float | None = None
+    seed: int = 1
+
+    def run(self) -> Generator[float, None, CompareResult]:
+        """Yield progress; return the result."""
+        item = self.snapshot.instrument_named(self.instrument)
+        if item is None:
+            raise CannotCompare(f'no instrument is called "{self.instrument}"')
+        reference = find_comparator(self.snapshot, self.lens)
+        if item.id == reference.id:
+            raise CannotCompare(f"{item.name} is what is compared with; choose another instrument")
+        pairs = pair(self.snapshot, self.lens, item, reference)
+        yield 0.3
+        asked = Asked(self.snapshot.revision, self.lens)
+        found = compare_pairs(
+            asked,
+            pairs,
+            self.lens,
+            self.snapshot.catalogue,
+            coverage=self.coverage,
+            reference_sd=self.reference_sd,
+            seed=self.seed,
+        )
+        yield 0.6
+        scan = found.reference_trend.reference
+        forms = forms_of(pairs, self.snapshot, found.bias, found.sd, scan, found.fit, found.grid, self.seed)
+        return replace(found, forms=forms, notes=(*found.notes, *forms.notes))
+
+
+@dataclass(frozen=True, slots=True)
+class LadderRequest:
+    """Every instrument that has the metric against the reference; or those of them whose numbers are in ``only``.
+
+    ``kept`` are earlier results: one whose readings have not changed is not computed again.
+    """
+
+    snapshot: Snapshot
+    lens: Lens
+    seed: int = 1
+    only: frozenset[int] | None = None
+    kept: tuple[CompareResult, ...] = ()
+
+    def run(self) -> Generator[float, None, tuple[CompareResult, ...]]:
+        """Yield progress; return one result an instrument, in the study's order."""
+        reference = find_comparator(self.snapshot, self.lens)
+        items = [i for i in others_of(self.snapshot, self.lens, reference) if self.only is None or i.id in self.only]
+        asked = Asked(self.snapshot.revision, self.lens)
+        results = []
+        for k, item in enumerate(items):
+            results.append(self._kept_or_new(asked, lens_for(self.snapshot, self.lens, item), item, reference))
+            yield (k + 1) / len(items)
+        return tuple(results)
+
+    def _kept_or_new(self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument) -> CompareResult:
+        # a consensus is made of all devices; the equation from body mass index is a baseline of other forms
+        devices = [i for i in self.snapshot.instruments.values() if i.kind == "device" and reference.id == CONSENSUS.id]
+        baseline = [i for i in self.snapshot.instruments.values() if i.equation == BMI_EQUATION]
+        key = content_key(self.snapshot, lens, (item, reference, *devices, *baseline), self.seed)
+        before = next((r for r in self.kept if r.key == key), None)
+        if before is not None:
+            return replace(before, asked=asked)
+        pairs = pair(self.snapshot, lens, item, reference)
+        return replace(compare_pairs(asked, pairs, lens, self.snapshot.catalogue, seed=self.seed), key=key)
+
+
+def _reference_trend(pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]) -> ReferenceTrend:
+    """Slopes on the reference, corrected for its error as far as that is known; a note says what is not."""
+    stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
+    error = scan_error(pairs, stated)
+    if pairs.n == 0 or pairs.reference.kind != "reference":
+        return ReferenceTrend(None, None, error)
+    found = slopes_on_reference(pairs, error)
+    if found.between is None and found.within is None:
+        notes.append(note("no_reference_trend"))
+    elif error.source == "none":
+        notes.append(note("reference_error_unknown"))
+    elif found.within is None and pairs.occasions > pairs.clients + 1:
+        notes.append(note("within_not_separable"))
+    return found
+
+
+def compare_pairs(
+    asked: Asked,
+    pairs: PairSet,
+    lens: Lens,
+    catalogue: Catalogue,
+    *,
+    coverage: float = 0.95,
+    reference_sd: float | None = None,
+    seed: int = 1,
+    offsets_only: bool = False,
+) -> CompareResult:
+    """Analyse pairs: one pair a client gives the single design, more the repeated design.
+
+    ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans go before it. ``offsets_only`` leaves
+    out what offsets do not need: limits, correlation and lines.
+    """
+    metric = metric_named(pairs.metric)
+    margin = catalogue.margin(metric) if metric is not None else None
+    d, mean = pairs.d, (pairs.x + pairs.y) / 2
+    n, clients = pairs.n, pairs.clients
+    notes = list(pairs.notes)
+    agree = Agreement(None, None, None, None, ()) if offsets_only else agreement(pairs.x, pairs.y, pairs.client)
+    notes += agree.notes
+    fit: NestedFit | None = None
+    grid: VarianceGrid | None = None
+    limits: Limits | None = None
+    approximate: Limits | None = None
+    components = Components(None, None, None)
+    equal: Equivalence | None = None
+    if n == 0:
+        notes.append(note("no_pairs", dropped=pairs.left_out.n))
+    if n == clients:
+        design = "single"
+        bias, sd = single_bias(d)
+        limits = single_limits(d, coverage)
+        approximate = approximate_limits(d)
+        trend = single_trend(d, mean)
+        if n >= 1:
+            notes.append(note("components_need_repeats"))
+        if n == 1:
+            notes.append(note("one_pair"))
+        if bias is not None and sd is not None and margin is not None:
+            equal = equivalence(bias.value, sd / math.sqrt(n), n - 1, margin)
+    else:
+        design = "repeated"
+        fit = fit_nested(d, pairs.client, pairs.occasion)
+        if fit is None:
+            raise UserError("the pairs could not be analysed")
+        bias, df = repeated_bias(fit)
+        grid = variance_grid(occasion_means(d, pairs.client, pairs.occasion))
+        sd = math.sqrt(fit.total_variance)
+        trend = Trend(None, None, None) if offsets_only else repeated_trend(d, mean, pairs.client, pairs.occasion)
+        parts = [math.sqrt(v) if ok else None for v, ok in zip(fit.variances, fit.separable, strict=True)]
+        components = Components(*parts)
+        if clients == 1:
+            components = Components(None, parts[1], parts[2])
+            notes.append(note("one_client", occasions=pairs.occasions))
+            if pairs.occasions == 1:
+                bias = Estimate(bias.value, None, n, bias.method)
+                sd = float(d.std(ddof=1))
+                notes.append(note("one_anchor"))
+        else:
+            limits = None if offsets_only else repeated_limits(fit, bias, grid, d, pairs.client, coverage)
+            if bias.interval is not None and margin is not None:
+                half = (bias.interval.high - bias.interval.low) / 2
+                equal = equivalence(bias.value, half / t_quantile(0.975, df), df, margin)
+        if clients > 1 and pairs.occasions == clients:
+            notes.append(note("occasion_in_client"))
+        if n == pairs.occasions:
+            notes.append(note("replicate_in_occasion"))
+    on_reference = _reference_trend(pairs, catalogue, reference_sd, notes)
+    notes += outlying_repeats(pairs, catalogue)
+    line = None if offsets_only else deming(pairs.x, pairs.y, pairs.client)
+    if trend.slope is None and n and not offsets_only:
+        notes.append(note("no_trend"))
+    if line is None and n and not offsets_only:
+        notes.append(note("no_deming"))
+    if 1 < clients < 8 and n:
+        notes.append(note("few_clients", clients=clients))
+    equation = EQUATIONS.get(pairs.instrument.equation)
+    if equation is not None and equation.certainty == "from memory":
+        notes.append(note("from_memory", source=equation.source))
+    return CompareResult(
+        asked=asked,
+        lens=lens,
+        pairs=pairs,
+        design=design,
+        bias=bias,
+        sd=sd,
+        limits=limits,
+        approximate=approximate,
+        components=components,
+        fit=fit,
+        grid=grid,
+        trend=trend,
+        reference_trend=on_reference,
+        margin=margin,
+        agreement=agree,
+        deming=line,
+        equivalence=equal,
+        notes=tuple(notes),
+    )

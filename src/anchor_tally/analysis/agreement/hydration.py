@@ -1,0 +1,138 @@
+"""Is the instrument fooled by water? Fat against water within clients, and whether both are one number."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...domain.lens import Lens
+from ...domain.records import Client, Instrument
+from ...domain.snapshot import Floats, Ints, Snapshot, read_only
+from ...stats.estimate import Estimate, Note, note
+from ...stats.within_clients import WithinSlope, centred, detrended_slope, repeated_correlation
+from ..ask.question import Asked
+from ..pairs.comparator import CannotCompare, readers_of
+from ..pairs.series import instrument_asked, rows_of_instrument, series_of
+from ..people.cautions import cautions_of
+
+FAT, WATER = "body_fat_percent", "total_body_water_percent"
+CIRCULAR_R = -0.95
+_WEEK = 7 * 86400.0
+
+
+@dataclass(frozen=True, eq=False)
+class HydrationResult:
+    """Visit means of fat and water of one instrument (n,), how they move together within clients, and whether that is by construction.
+
+    ``share`` is water over what is not fat, its mean and relative SD; ``by_rule`` and ``by_slope`` are SDs of fat from day to day
+    within clients after correcting 1:1 and by the fitted slope, ``uncorrected`` before. ``within`` numbers the values of one client in
+    one setting: a change of setting is no change of water.
+    """
+
+    asked: Asked
+    instrument: Instrument
+    fat: Floats
+    water: Floats
+    client: Ints
+    within: Ints
+    visit: Ints
+    r: Estimate | None
+    slope: WithinSlope | None
+    circular: bool
+    share: tuple[float, float] | None
+    uncorrected: float | None
+    by_rule: float | None
+    by_slope: float | None
+    notes: tuple[Note, ...]
+
+    @property
+    def n(self) -> int:
+        """Number of visits with both."""
+        return int(self.fat.size)
+
+
+@dataclass(frozen=True, slots=True)
+class HydrationRequest:
+    """One instrument, or all that show fat and water ("": all); the snapshot holds both metrics."""
+
+    snapshot: Snapshot
+    lens: Lens
+    instrument: str = ""
+
+    def run(self) -> Generator[float, None, tuple[HydrationResult, ...]]:
+        """Yield progress; return one result an instrument."""
+        there = {i.id for i in readers_of(self.snapshot, WATER)}
+        items = [i for i in readers_of(self.snapshot, FAT) if i.id in there and i.kind == "device"]
+        if self.instrument:
+            items = [instrument_asked(self.snapshot, self.instrument)]
+        if not items:
+            raise CannotCompare("no device has readings of both body fat and body water (in percent)")
+        out = []
+        for k, item in enumerate(items):
+            out.append(_of(self.snapshot, self.lens, item))
+            yield (k + 1) / len(items)
+        return tuple(out)
+
+
+def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
+    notes: list[Note] = []
+    parts = []
+    for metric in (FAT, WATER):
+        c = snapshot.columns.get(metric)
+        rows = rows_of_instrument(snapshot, lens, item, metric, notes if metric == FAT else None)
+        parts.append(series_of(c, rows) if c is not None else None)
+    f, w = parts
+    if f is None or w is None or not f.n or not w.n:
+        raise CannotCompare(f"{item.name} has no visit with both body fat and body water (in percent)")
+    settings = max(int(f.setting.max()), int(w.setting.max())) + 1
+    _, at, other = np.intersect1d(f.visit * settings + f.setting, w.visit * settings + w.setting, return_indices=True)
+    order = np.argsort(at)
+    at, other = at[order], other[order]
+    fat, water, time = f.mean[at], w.mean[other], f.instant[at] / _WEEK
+    within = np.unique(f.client[at] * settings + f.setting[at], return_inverse=True)[1].astype(np.int64)
+    r = repeated_correlation(water, fat, within)
+    slope = detrended_slope(water, fat, within, time)
+    if r is None:
+        notes.append(note("few_water_visits", n=int(at.size)))
+    share = water / (100 - fat)
+    spread = float(share.std() / share.mean()) if at.size > 1 and float(share.mean()) > 0 else None
+    steps = _rounding(fat, water)
+    constant = spread is not None and at.size >= 5 and spread <= max(steps, 0.005)
+    circular = bool((r is not None and r.value < CIRCULAR_R) or constant)
+    if circular:
+        notes.append(note("circular", r=f"{r.value:.2f}" if r is not None else "–"))
+    own_fat, own_water = centred(fat, within), centred(water, within)
+    df = at.size - int(np.unique(within).size)
+
+    def sd(v: Floats) -> float | None:
+        return float(np.sqrt(v @ v / df)) if df >= 3 else None
+
+    return HydrationResult(
+        asked=Asked(snapshot.revision, lens),
+        instrument=item,
+        fat=read_only(fat, np.float64),
+        water=read_only(water, np.float64),
+        client=read_only(f.client[at], np.int64),
+        within=read_only(within, np.int64),
+        visit=read_only(f.visit[at], np.int64),
+        r=r,
+        slope=slope,
+        circular=circular,
+        share=None if spread is None else (float(share.mean()), spread),
+        uncorrected=sd(own_fat),
+        by_rule=sd(own_fat + own_water),
+        by_slope=sd(own_fat - slope.slope.value * own_water) if slope is not None else None,
+        notes=tuple(notes),
+    )
+
+
+def _rounding(fat: Floats, water: Floats) -> float:
+    """The relative spread that rounding both to 0.1 alone gives their quotient."""
+    return float(0.1 / np.sqrt(12) * np.hypot(1 / water.mean(), 1 / (100 - fat.mean()))) * 1.5 if fat.size else 0.0
+
+
+def unfit_for_hydration_test(clients: Iterable[Client], day: str) -> tuple[str, ...]:
+    """Codes of those who are never offered a hydration challenge: any caution, an age under 18, illness, cutting weight."""
+    return tuple(c.code for c in clients if cautions_of(c, day))

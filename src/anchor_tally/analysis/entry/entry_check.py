@@ -1,0 +1,111 @@
+"""Does a typed value make sense? Far from its sisters, from the last visit, or from people; and what slip would explain it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from statistics import median
+
+import numpy as np
+
+from ...domain.metrics import Metric
+from ...domain.snapshot import Floats
+from ...domain.units import ValueRefused, parse_quantity
+from ...stats.estimate import Note, note
+
+# how far a value may lie from its sisters and from the last visit before it is asked about, and the range that people have;
+# by metric or dimension (common practice). Shares are of the expected value.
+_SISTERS = {"percent": (3.0, 0.15), "mass": (1.5, 0.03), "length": (1.5, 0.05)}
+_LAST = {"percent": (6.0, 0.3), "mass": (5.0, 0.08), "length": (4.0, 0.12)}
+_PEOPLE = {"body_mass": (30.0, 200.0), "body_fat_percent": (3.0, 60.0), "total_body_water_percent": (35.0, 75.0)}
+_SKINFOLD_SISTERS, _SKINFOLD_LAST = (4.0, 0.3), (8.0, 0.6)
+_USUAL = 8.0  # usual SDs from the sisters
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """A value that is asked about: why, and the text that a slip would explain ("" when there is none)."""
+
+    note: Note
+    instead: str = ""
+
+
+def reach(metric: Metric, expected: Floats, *, of_sisters: bool = False) -> Floats:
+    """How far values may lie from those of visits nearby, or from their sisters, before they are asked about; of one shape."""
+    fold = metric.id.startswith(("skinfold_", "sum_"))
+    table = _SISTERS if of_sisters else _LAST
+    fixed, share = (_SKINFOLD_SISTERS if of_sisters else _SKINFOLD_LAST) if fold else table.get(metric.dimension, (0.0, 0.4))
+    return np.maximum(fixed, share * np.abs(expected))
+
+
+def _slips(text: str, metric: Metric) -> list[str]:
+    """Texts that a slip may have turned into ``text``: a lost decimal point, another unit, swapped digits, a wrong first digit."""
+    bare = text.strip().replace(",", ".")
+    out: list[str] = []
+    digits = bare.replace(".", "", 1)
+    if not digits.isdigit():
+        return out
+    if "." not in bare and len(bare) >= 2:
+        out.append(f"{bare[:-1]}.{bare[-1]}")
+    if metric.dimension == "mass":
+        out.append(f"{bare} lb")
+    if metric.dimension == "length" and metric.unit == "cm":
+        out.append(f"{bare} in")
+    if metric.dimension == "length" and metric.unit == "mm":
+        out.append(f"{bare} cm")
+    for k in range(len(bare) - 1):
+        if bare[k] != bare[k + 1] and "." not in bare[k : k + 2]:
+            out.append(bare[:k] + bare[k + 1] + bare[k] + bare[k + 2 :])
+    for k, digit in enumerate(bare):  # a leading digit that is one too high or too low
+        if k == 0 and digit.isdigit() and len(digits) > 2:
+            out += [f"{d}{bare[1:]}" for d in (int(digit) - 1, int(digit) - 2, int(digit) + 1, int(digit) + 2) if 0 < d < 10]
+    return out
+
+
+def doubt(
+    text: str,
+    metric: Metric,
+    *,
+    sisters: Sequence[float] = (),
+    last: float | None = None,
+    usual_sd: float | None = None,
+    mass: float | None = None,
+) -> Doubt | None:
+    """Whether a typed value is to be asked about before it is kept.
+
+    ``sisters`` are the other ok repeats, ``last`` the client's value at the visit before, ``usual_sd`` the device's within-tally SD,
+    ``mass`` the client's body mass (kg). None when the value makes sense, or is not one that can be judged.
+    """
+    try:
+        value: float | None = parse_quantity(text, metric).value
+    except ValueRefused:
+        value = None
+    low, high = _PEOPLE.get(metric.id, (metric.low, metric.high))
+    expected, of_sisters = (median(sisters), True) if sisters else (last, False)
+    if expected is None:
+        centre, far = (low + high) / 2, (high - low) / 2
+    else:
+        centre, far = expected, float(reach(metric, np.asarray(expected), of_sisters=of_sisters))
+        if of_sisters and usual_sd is not None:
+            far = max(far, _USUAL * usual_sd)
+    if value is not None and abs(value - centre) <= far:
+        return None
+    instead = ""
+    best = far
+    for candidate in _slips(text, metric):
+        try:
+            slipped = parse_quantity(candidate, metric).value
+        except ValueRefused:
+            continue
+        gap = abs(slipped - centre)
+        if gap < best and (expected is not None or not instead):
+            instead, best = candidate, gap if expected is not None else best
+    if value is None:
+        return Doubt(note("value_impossible", value=text.strip()), instead) if instead else None
+    if metric.dimension == "percent" and mass is not None and abs(value - mass) <= 0.03 * mass:
+        return Doubt(note("value_is_mass", value=text.strip(), mass=f"{mass:.1f}"), "")
+    facts = {"value": text.strip(), "unit": "%" if metric.unit == "percent" else metric.unit}
+    if expected is None:
+        return Doubt(note("value_unlikely", **facts), instead)
+    code = "value_far_from_sisters" if of_sisters else "value_far_from_last"
+    return Doubt(note(code, expected=f"{expected:.{metric.decimals}f}", **facts), instead)

@@ -1,0 +1,202 @@
+"""Adopted calibrations: what they were made of, whether they still hold, and the correction of readings."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+import numpy as np
+import numpy.typing as npt
+
+from ...domain.calibrations import FORM_0_EQUATIONS, CalibrationRecord
+from ...domain.snapshot import Columns, Floats, Ints, Snapshot
+from ...stats.estimate import FrozenArrays, Interval, Note, note
+
+
+def rows_of(snapshot: Snapshot, metric: str, readings: Iterable[int]) -> Ints:
+    """Rows of stored readings."""
+    return np.flatnonzero(np.isin(snapshot.columns[metric].reading, np.fromiter(readings, np.int64)))
+
+
+def _rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
+    """Rows of the readings that a record names."""
+    mask = np.isin(c.reading, [int(s) for s in sources if "@" not in s])
+    computed: dict[str, list[int]] = {}
+    for equation, _, visit in (s.partition("@") for s in sources if "@" in s):
+        computed.setdefault(equation, []).append(int(visit))
+    for equation, visits in computed.items():
+        items = [i.id for i in snapshot.instruments.values() if i.equation == equation]
+        mask |= (c.reading < 0) & np.isin(c.instrument, items) & np.isin(c.visit, visits)
+    return np.flatnonzero(mask)
+
+
+def _names(snapshot: Snapshot, c: Columns, rows: Ints) -> npt.NDArray[np.str_]:
+    """What readings are known by for ever: the stored number, or ``equation@visit`` of a computed value."""
+    names = c.reading[rows].astype(np.str_).astype(object)
+    for item in np.unique(c.instrument[rows[c.reading[rows] < 0]]):
+        at = np.flatnonzero((c.reading[rows] < 0) & (c.instrument[rows] == item))
+        names[at] = f"{snapshot.instruments[int(item)].equation}@" + c.visit[rows[at]].astype(np.str_).astype(object)
+    return names.astype(np.str_)
+
+
+def fingerprint(snapshot: Snapshot, metric: str, rows: Ints, form: int = 2) -> tuple[tuple[str, ...], str]:
+    """Names of readings and a fingerprint of their values and states.
+
+    Form 0 is that of the first records, over numbers that hung on the order of the equations; it is kept to see whether one of
+    those is stale.
+    """
+    c = snapshot.columns[metric]
+    names = _names(snapshot, c, rows)
+    h = hashlib.sha256()
+    if form == 0:
+        numbers = np.array([_form_0(name) for name in names.tolist()], dtype=np.int64)
+        order = np.argsort(numbers)
+        h.update(numbers[order].tobytes())
+    else:
+        order = np.argsort(names)
+        h.update("\n".join(names[order].tolist()).encode())
+    for array in (c.value, c.status):
+        h.update(np.ascontiguousarray(array[rows[order]]).tobytes())
+    return tuple(names[order].tolist()), h.hexdigest()[:16]
+
+
+def _form_0(name: str) -> int:
+    """The number by which a first record knew a reading."""
+    equation, _, visit = name.partition("@")
+    return int(name) if not visit else -((FORM_0_EQUATIONS.index(equation) + 1) * 10_000_000 + int(visit))
+
+
+def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
+    """Whether a reading behind a record has changed since; ``snapshot`` needs those readings only."""
+    c = snapshot.columns.get(record.metric)
+    if c is None:
+        return True
+    names, digest = fingerprint(snapshot, record.metric, _rows_named(snapshot, c, record.sources), record.form)
+    return set(names) != set(record.sources) or digest != record.digest
+
+
+def record_for(records: Sequence[CalibrationRecord], instrument: str, metric: str, setting: str) -> CalibrationRecord | None:
+    """The calibration in force for a reading: that of its setting; without one the newest of the instrument, to say what is missing."""
+    own = [r for r in records if (r.instrument, r.metric) == (instrument, metric)]
+    return next((r for r in own if serves_setting(r, setting)), own[-1] if own else None)
+
+
+def serves_setting(record: CalibrationRecord, setting: str) -> bool:
+    """Whether a record was made from readings of a setting: its own, or for all settings those that were pooled in it."""
+    return setting == record.setting or (not record.setting and setting in record.made_of.settings)
+
+
+@dataclass(frozen=True, slots=True)
+class Corrected:
+    """A corrected reading with its 95 % prediction interval and what is to be said of it.
+
+    ``value`` and ``interval`` are None where the record does not serve this client or this setting; ``notes`` say why.
+    """
+
+    value: float | None
+    interval: Interval | None
+    version: int
+    notes: tuple[Note, ...]
+
+
+def correct(record: CalibrationRecord, client: str, value: float, day: str, setting: str, *, stale: bool = False) -> Corrected:
+    """Reading − offset; ``day`` is the ISO date of the reading, ``stale`` what ``is_stale`` says of the record."""
+    if not serves_setting(record, setting):
+        used, calibrated = setting or "none", record.setting or ", ".join(s for s in record.made_of.settings if s) or "none"
+        return Corrected(None, None, record.version, (note("other_setting", used=used, calibrated=calibrated),))
+    own = record.clients.get(client)
+    ends = own[:3] if own else record.pooled
+    at = value
+    if record.line is not None:
+        at = record.line.reference(value)
+        half = record.line.half(value)
+        ends = ends if own else (0.0, -half, half)
+    if ends is None:
+        return Corrected(None, None, record.version, (note("not_for_others", clients=", ".join(sorted(record.clients))),))
+    offset, low, high = ends
+    notes: list[Note] = []
+    if not record.range_low <= value <= record.range_high:
+        notes.append(note("outside_range", low=f"{record.range_low:.1f}", high=f"{record.range_high:.1f}"))
+    if day[:10] > record.valid_until:
+        notes.append(note("expired", until=record.valid_until))
+    if own is None and (record.clients or client not in record.made_of.clients):
+        notes.append(note("new_client"))
+    if record.made_of.comparator != "reference":
+        notes.append(note("provisional_by_method", method=record.reference))
+    elif record.made_of.provisional and own is not None:
+        notes.append(note("provisional"))
+    low, high = _grown(record, day, low, high, notes)
+    if record.made_of.reason:
+        notes.append(note("against_advice"))
+    if stale:
+        notes.append(note("stale"))
+    return Corrected(at - offset, Interval(at - high, at - low), record.version, tuple(notes))
+
+
+def _grown(record: CalibrationRecord, day: str, low: float, high: float, notes: list[Note]) -> tuple[float, float]:
+    """Ends of a new difference so many weeks from where the offset holds, under the drift that was known when it was adopted."""
+    made = record.made_of
+    if made.drift is None or not made.drift_from:
+        return low, high
+    weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(made.drift_from)).days / 7
+    moved = [s * weeks for s in made.drift]
+    notes.append(note("grown"))
+    return low + min(0.0, *moved), high + max(0.0, *moved)
+
+
+@dataclass(frozen=True, eq=False)
+class CorrectedSeries(FrozenArrays):
+    """Readings of one client corrected together, (n,): NaN-free; ``known`` tells where there is a corrected value.
+
+    ``value`` is the reading itself where there is none; ``low`` and ``high`` are its 95 % prediction interval.
+    """
+
+    value: Floats
+    low: Floats
+    high: Floats
+    known: npt.NDArray[np.bool_]
+    notes: tuple[Note, ...]
+
+
+def correct_series(
+    record: CalibrationRecord | None, client: str, value: Floats, day: Sequence[str], settings: Sequence[str], *, stale: bool
+) -> CorrectedSeries:
+    """``correct`` for many readings of one client at once; the notes name what holds of any of them, each once."""
+    known = np.zeros(value.size, dtype=bool)
+    if record is None or not value.size:
+        return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, ())
+    notes: dict[str, Note] = {}
+    served = np.array([serves_setting(record, s) for s in settings])
+    own = record.clients.get(client)
+    ends = own[:3] if own else record.pooled
+    at = value.astype(float)
+    half = np.zeros(value.size)
+    if record.line is not None:
+        x = record.line
+        at = x.centre + (value - x.centre - x.level) / x.slope
+        half = x.t * np.sqrt(x.new + x.level_variance + (at - x.centre) ** 2 * x.slope_variance) / x.slope
+        ends = ends if own else (0.0, 0.0, 0.0)
+    if ends is None or not served.any():
+        why = correct(record, client, float(value[0]), day[0], settings[0], stale=stale).notes
+        return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, why)
+    for k in {int(np.flatnonzero(served)[-1]), int(np.flatnonzero(served)[value[served].argmin()])}:
+        for n in correct(record, client, float(value[k]), day[k], settings[k], stale=stale).notes:
+            notes[n.code] = n
+    offset, low, high = ends
+    half = np.zeros(value.size) if own else half
+    grow_low, grow_high = np.zeros(value.size), np.zeros(value.size)
+    if record.made_of.drift is not None and record.made_of.drift_from:
+        start = date.fromisoformat(record.made_of.drift_from).toordinal()
+        weeks = (np.array([date.fromisoformat(d[:10]).toordinal() for d in day]) - start) / 7
+        moved = np.array(record.made_of.drift)[:, None] * weeks
+        grow_low, grow_high = np.minimum(moved.min(axis=0), 0.0), np.maximum(moved.max(axis=0), 0.0)
+    fixed = at - offset
+    return CorrectedSeries(
+        value=np.where(served, fixed, value),
+        low=np.where(served, at - high - half - grow_high, value),
+        high=np.where(served, at - low + half - grow_low, value),
+        known=served,
+        notes=tuple(notes.values()),
+    )

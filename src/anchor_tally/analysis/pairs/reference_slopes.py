@@ -1,0 +1,69 @@
+"""Slopes of a device on the reference, between clients and within them: does it respond to change?"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ...stats.estimate import Estimate, Interval
+from ...stats.trend import ReferenceTrend, ScanError, reference_error, reference_trend
+from ...stats.within_clients import centred
+from .offset_drift import OffsetDrift, movement, periods_beside, weeks_of
+from .pairing import PairSet
+
+FOLLOWS = 0.5  # a device whose slope within clients surely lies under this shows too little of a change to speak on it
+
+
+def scan_error(pairs: PairSet, stated: float | None) -> ScanError:
+    """Error of one scan from the anchors that made pairs; ``stated`` is its stated precision, where there is one."""
+    used = np.unique(pairs.occasion)
+    return reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
+
+
+def slopes_on_reference(pairs: PairSet, error: ScanError, moved: OffsetDrift | None = None) -> ReferenceTrend:
+    """Slopes of the difference on the reference, between clients and within them.
+
+    Of the slope within clients the settings of the device are first taken out of both sides: their levels would look like changes of
+    clients. So is the common course of time of a device that moves: else a drift that goes against the clients' own course looks
+    like a device that is stuck.
+    """
+    scans = pairs.anchors.n[pairs.occasion].astype(float)
+    found = reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error)
+    beside = periods_beside(pairs)
+    columns = [] if beside is None else list(beside.T)
+    if moved is not None and moved.found and not pairs.instrument.equation:  # a formula has nothing that drifts
+        columns.append(weeks_of(pairs))
+    if not columns or found.within is None:
+        return found
+    t = np.column_stack([centred(c, pairs.client) for c in columns])
+    d, x = (v - t @ np.linalg.lstsq(t, centred(v, pairs.client), rcond=None)[0] for v in (pairs.d, pairs.x))
+    return replace(found, within=reference_trend(d, x, scans, pairs.client, pairs.occasion, error).within)
+
+
+def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) -> Estimate | None:
+    """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck. None where that cannot be told."""
+    drifts = moved is not None and moved.found
+    within = slopes_on_reference(pairs, trend.reference, moved).within if drifts else trend.within
+    if within is None or within.slope.interval is None:
+        return None
+    i = within.slope.interval
+    return Estimate(1 + within.slope.value, Interval(1 + i.low, 1 + i.high), within.slope.n, within.slope.method)
+
+
+def within_slope(pairs: PairSet, reference_sd: float | None, moved: OffsetDrift | None) -> Estimate | None:
+    """``follows`` from pairs alone; ``reference_sd`` is the stated precision of a scan, where there is one."""
+    if pairs.occasions <= pairs.clients or pairs.n < 4:
+        return None
+    return follows(pairs, slopes_on_reference(pairs, scan_error(pairs, reference_sd)), moved)
+
+
+def following(pairs: PairSet, reference_sd: float | None) -> tuple[Estimate | None, OffsetDrift | None]:
+    """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time."""
+    moved = movement(pairs)
+    return within_slope(pairs, reference_sd, moved), moved
+
+
+def shows_too_little(slope: Estimate | None) -> bool:
+    """Whether a device surely shows less than FOLLOWS of a client's change."""
+    return slope is not None and slope.interval is not None and slope.interval.high < FOLLOWS

@@ -1,0 +1,378 @@
+"""One client through time: raw and corrected values, weekly means, a verdict between two dates, and what all devices say together."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...domain.calibrations import CalibrationRecord
+from ...domain.events import Event
+from ...domain.lens import Lens
+from ...domain.metrics import is_fat, metric_named
+from ...domain.records import Client
+from ...domain.snapshot import Floats, Ints, Snapshot, read_only
+from ...stats.distributions import normal_quantile, t_quantile
+from ...stats.estimate import Estimate, Interval, Note, note
+from ...stats.one_client import Rate, Verdict, around, days_to, disagreement, noise_of, rate_of, verdict
+from ..ask.question import Asked
+from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers_of
+from ..people.cautions import cautions_of, essential_fat, fat_unseen
+from ..people.fat_ranges import Placed, placed
+from .client_series import Days, TrackSeries, client_days, track_series
+
+MASS = "body_mass"
+GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
+FALL_PERCENT = 1.0  # of body mass a week: faster is cautioned against (common practice)
+MASS_DAYS = 42  # days that the rate of body mass is taken from
+RECENT_DAYS = 84  # days that the rate is taken from
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceChange:
+    """What one instrument says of a change; ``why`` it was left out of the common one, "" where it counts.
+
+    Reasons: no_dates, few (too few readings to know its noise), settings (another one at each date), stuck.
+    """
+
+    instrument: str
+    verdict: Verdict | None
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """The change by all devices that may speak, weighted by their precision, each one's, and whether they disagree (p of Cochran's Q)."""
+
+    verdict: Verdict | None
+    devices: tuple[DeviceChange, ...]
+    disagree: float | None
+    since: int
+    until: int
+
+
+@dataclass(frozen=True, slots=True)
+class Forecast:
+    """When a goal would be reached: earliest and latest date (ordinals; None: it may never be), None in ``earliest``: not at this rate."""
+
+    goal: float
+    rate: Rate | None
+    earliest: int | None
+    latest: int | None
+    reached: bool
+
+
+@dataclass(frozen=True, slots=True)
+class SecondOpinion:
+    """What a tape says over the same days."""
+
+    metric: str
+    verdict: Verdict
+
+
+@dataclass(frozen=True, eq=False)
+class TrackResult:
+    """One client in one metric. ``chosen`` is the instrument in hand ("" where none); anchors are days and means of scans (a,)."""
+
+    asked: Asked
+    client: Client
+    metric: str
+    chosen: str
+    series: tuple[TrackSeries, ...]
+    anchor_day: Ints
+    anchor_value: Floats
+    events: tuple[Event, ...]
+    since: int
+    until: int
+    change: Verdict | None
+    together: Together | None
+    since_anchor: Together | None
+    forecast: Forecast | None
+    mass_rate: Estimate | None
+    opinions: tuple[SecondOpinion, ...]
+    place: Placed | None
+    cautions: tuple[Note, ...]
+    water: str
+    water_offered: bool
+    notes: tuple[Note, ...]
+
+    def named(self, name: str) -> TrackSeries | None:
+        """The series of an instrument."""
+        return next((s for s in self.series if s.instrument.name == name), None)
+
+
+@dataclass(frozen=True, slots=True)
+class TrackRequest:
+    """A client in the lens' metric; the snapshot holds that, body mass, water and girths.
+
+    ``instrument`` is the one in hand ("": the first). ``since`` and ``until`` are ordinals of dates (None: first and last day).
+    ``water`` is off, rule or slope. ``records`` are calibrations in force, ``stale`` the numbers of those that are.
+    """
+
+    snapshot: Snapshot
+    lens: Lens
+    client: str
+    records: tuple[CalibrationRecord, ...] = ()
+    stale: frozenset[int] = frozenset()
+    events: tuple[Event, ...] = ()
+    instrument: str = ""
+    since: int | None = None
+    until: int | None = None
+    water: str = "off"
+    goal: float | None = None
+    today: str = ""
+
+    def run(self) -> Generator[float, None, TrackResult]:
+        """Yield progress; return the result. Raises CannotCompare where nothing may or can be shown."""
+        client = self.snapshot.catalogue.client_coded(self.client)
+        if client is None:
+            raise CannotCompare("choose a client")
+        if fat_unseen(client) and is_fat(self.lens.metric):
+            raise CannotCompare(
+                f"{client.code}: a history of disordered eating is noted, so no fat number is shown; choose girths, or work with the treating team"
+            )
+        series, notes = [], list[Note]()
+        items = [i for i in readers_of(self.snapshot, self.lens.metric) if i.kind != "reference"]
+        offered = False
+        for k, item in enumerate(items):
+            found, may = track_series(
+                self.snapshot, lens_for(self.snapshot, self.lens, item), item, client, self.records, self.stale, self.water
+            )
+            offered |= may
+            if found is not None:
+                series.append(found)
+            yield 0.9 * (k + 1) / len(items)
+        anchor_day, anchor_value = self._anchors(client)
+        if not series and not anchor_day.size:
+            raise CannotCompare(f"{client.code} has no readings of this metric")
+        result = self._result(client, tuple(series), anchor_day, anchor_value, offered=offered, notes=notes)
+        yield 1.0
+        return result
+
+    def _anchors(self, client: Client) -> tuple[Ints, Floats]:
+        try:
+            reference = find_comparator(self.snapshot, self.lens)
+        except CannotCompare:
+            return read_only([], np.int64), np.empty(0)
+        found = client_days(self.snapshot, reference, self.lens.metric, client) if reference.kind == "reference" else None
+        return (read_only([], np.int64), np.empty(0)) if found is None else (found.day, found.value)
+
+    # what they say
+    def _result(
+        self,
+        client: Client,
+        series: tuple[TrackSeries, ...],
+        anchor_day: Ints,
+        anchor_value: Floats,
+        *,
+        offered: bool,
+        notes: list[Note],
+    ) -> TrackResult:
+        days = np.unique(np.concatenate([anchor_day, *(s.day for s in series)]))
+        since = int(days[0]) if self.since is None else self.since
+        until = int(days[-1]) if self.until is None else self.until
+        since, until = min(since, until), max(since, until)
+        hand = next((s for s in series if s.instrument.name == self.instrument), series[0] if series else None)
+        metric = metric_named(self.lens.metric)
+        target = self.snapshot.catalogue.margin(metric) if metric is not None else None
+        change = self._between(hand, since, until, target) if hand is not None else None
+        last = int(anchor_day[-1]) if anchor_day.size else None
+        rate = _recent_rate(hand) if hand is not None and hand.counts else None
+        mass_rate = self._mass_rate(client)
+        sex, age = client.sex, self._age(client)
+        cautions = [c.note for c in cautions_of(client, self.today)]
+        if hand is not None and hand.day.size:
+            warned = essential_fat(self.lens.metric, sex, float(hand.raw[-1]), float(hand.value[-1]), float(hand.low[-1]))
+            cautions += [warned] if warned is not None else []
+        if mass_rate is not None and mass_rate.interval is not None and mass_rate.value < -FALL_PERCENT:
+            i = mass_rate.interval
+            facts = {
+                "rate": f"{-mass_rate.value:.1f}",
+                "low": f"{-i.high:.1f}",
+                "high": f"{-i.low:.1f}",
+                "most": f"{FALL_PERCENT:g}",
+            }
+            cautions.append(note("fast_fall", **facts))
+        if hand is not None and not hand.counts and hand.follows is not None and hand.follows.interval is not None:
+            f, i = hand.follows, hand.follows.interval
+            notes.append(
+                note("stuck_device", name=hand.instrument.name, slope=f"{f.value:.2f}", low=f"{i.low:.2f}", high=f"{i.high:.2f}")
+            )
+        if hand is not None and hand.moved is None and not hand.instrument.equation:
+            notes.append(note("drift_not_known", name=hand.instrument.name))
+        if self.water != "off" and not offered:
+            notes.append(note("no_water_correction"))
+        place = None
+        if hand is not None and hand.day.size and bool(hand.corrected[-1]):
+            place = placed(self.lens.metric, sex, age, float(hand.value[-1]), Interval(float(hand.low[-1]), float(hand.high[-1])))
+        return TrackResult(
+            asked=Asked(self.snapshot.revision, self.lens),
+            client=client,
+            metric=self.lens.metric,
+            chosen=hand.instrument.name if hand is not None else "",
+            series=series,
+            anchor_day=anchor_day,
+            anchor_value=anchor_value,
+            events=tuple(e for e in self.events if e.instrument is None and e.client in (None, client.id)),
+            since=since,
+            until=until,
+            change=change,
+            together=self._together(series, since, until, target),
+            since_anchor=self._since_anchor(series, last, target),
+            forecast=_forecast(self.goal, rate, hand),
+            mass_rate=mass_rate,
+            opinions=self._opinions(client, since, until),
+            place=place,
+            cautions=tuple(dict.fromkeys(cautions)),
+            water=self.water if offered else "off",
+            water_offered=offered,
+            notes=tuple(dict.fromkeys((*notes, *(hand.notes if hand is not None else ())))),
+        )
+
+    def _between(self, s: TrackSeries, since: int, until: int, target: float | None) -> Verdict | None:
+        """What one instrument says of the change between two days; None without readings at both, or across a change of setting."""
+        a, b = around(s.day, since), around(s.day, until)
+        if s.noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
+            return None
+        both = np.concatenate([a, b])
+        if not s.corrected[both].all() and np.unique(s.setting[both]).size > 1:
+            return None
+        if s.corrected[both].any() and not s.corrected[both].all():
+            first, second = s.raw[a], s.raw[b]
+        else:
+            first, second = s.value[a], s.value[b]
+        return verdict(first, second, s.noise, target, _moved(s, a, b))
+
+    def _together(self, series: Sequence[TrackSeries], since: int, until: int, target: float | None) -> Together | None:
+        """All that may speak: their departures from the client's mean, weighted by precision, are one series with a noise of its own.
+
+        So what they share (water) stays in the noise, which a product of independent errors would lose.
+        """
+        devices, speaking = [], []
+        for s in series:
+            v = self._between(s, since, until, target)
+            why = "stuck" if not s.counts else "" if v is not None else _why_silent(s, since, until)
+            devices.append(DeviceChange(s.instrument.name, v, why))
+            if not why and s.noise is not None and s.noise.sd > 0:
+                speaking.append(s)
+        said = [d.verdict for d in devices if d.verdict is not None and not d.why]
+        if not said:
+            return Together(None, tuple(devices), None, since, until) if devices else None
+        if len(said) == 1 or not speaking:
+            return Together(said[0], tuple(devices), None, since, until)
+        day = np.concatenate([s.day for s in speaking])
+        weight = np.concatenate([np.full(s.day.size, 1 / s.noise.sd**2) for s in speaking if s.noise is not None])
+        level = np.concatenate([_departures(s) for s in speaking])
+        days, cell = np.unique(day, return_inverse=True)
+        value = np.bincount(cell, weight * level) / np.bincount(cell, weight)
+        noise, a, b = noise_of(days, value), around(days, since), around(days, until)
+        q = disagreement(np.array([v.change.value for v in said]), np.array([_se(v) for v in said]))
+        if noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
+            return Together(None, tuple(devices), q[1] if q else None, since, until)
+        own = [_moved(s, around(s.day, since), around(s.day, until)) for s in speaking]
+        w = np.array([1 / s.noise.sd**2 for s in speaking if s.noise is not None])
+        shift, sd = (w @ np.array([x for x, _ in own]) / w.sum(), np.hypot.reduce(w * np.array([x for _, x in own])) / w.sum())
+        found = verdict(value[a], value[b], noise, target, (float(shift), float(sd)))
+        return Together(found, tuple(devices), q[1] if q else None, since, until)
+
+    def _since_anchor(self, series: Sequence[TrackSeries], last: int | None, target: float | None) -> Together | None:
+        if last is None or not series:
+            return None
+        newest = max(int(s.day[-1]) for s in series)
+        return self._together(series, last, newest, target) if newest - last > 7 else None
+
+    def _mass_rate(self, client: Client) -> Estimate | None:
+        """Change of body mass in percent a week over the last six weeks, by the scale that was read most."""
+        best: Days | None = None
+        for item in readers_of(self.snapshot, MASS):
+            found = client_days(self.snapshot, item, MASS, client)
+            if found is not None and (best is None or found.day.size > best.day.size):
+                best = found
+        if best is None:
+            return None
+        recent = best.day >= best.day[-1] - MASS_DAYS
+        rate = rate_of(best.day[recent], best.value[recent], least_days=4, least_span=14)
+        if rate is None or rate.per_week.interval is None:
+            return None
+        scale = 100 / float(best.value[recent].mean())
+        i = rate.per_week.interval
+        return Estimate(rate.per_week.value * scale, Interval(i.low * scale, i.high * scale), rate.per_week.n, "ols")
+
+    def _opinions(self, client: Client, since: int, until: int) -> tuple[SecondOpinion, ...]:
+        out = []
+        for metric in GIRTHS:
+            if metric == self.lens.metric:
+                continue
+            for item in readers_of(self.snapshot, metric):
+                found = client_days(self.snapshot, item, metric, client)
+                noise = noise_of(found.day, found.value) if found is not None else None
+                if found is None or noise is None:
+                    continue
+                a, b = around(found.day, since), around(found.day, until)
+                if a.size and b.size and not np.intersect1d(a, b).size:
+                    out.append(SecondOpinion(metric, verdict(found.value[a], found.value[b], noise)))
+        return tuple(out)
+
+    def _age(self, client: Client) -> float | None:
+        v = self.snapshot.visits
+        own = np.flatnonzero(v.client == client.id)
+        if not own.size:
+            return None
+        age = float(v.age_years[own[v.instant[own].argmax()]])
+        return None if np.isnan(age) else age
+
+
+def _why_silent(s: TrackSeries, since: int, until: int) -> str:
+    """Why an instrument says nothing of a change between two days."""
+    a, b = around(s.day, since), around(s.day, until)
+    if not a.size or not b.size or np.intersect1d(a, b).size:
+        return "no_dates"
+    return "few" if s.noise is None else "settings"
+
+
+def _se(v: Verdict) -> float:
+    """Standard error of a change, from its interval."""
+    i = v.change.interval
+    return 0.0 if i is None else (i.high - i.low) / (2 * t_quantile(0.975, v.noise.df))
+
+
+def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
+    """What the device itself moved between two spans of days, and its SD: nothing but its uncertainty where no slope is shown."""
+    m = s.moved
+    if m is None or m.slope.interval is None or not s.counts:  # of a device that is stuck it is the clients who moved
+        return 0.0, 0.0
+    weeks = float(s.day[b].mean() - s.day[a].mean()) / 7
+    sd = (m.slope.interval.high - m.slope.interval.low) / (2 * normal_quantile(0.975))
+    return (m.slope.value * weeks if m.found else 0.0), sd * abs(weeks)
+
+
+def _departures(s: TrackSeries) -> Floats:
+    """Values less the mean of their setting where they are not corrected, else less the mean of all."""
+    if s.corrected.all():
+        return np.asarray(s.value - s.value.mean(), dtype=float)
+    _, k = np.unique(s.setting, return_inverse=True)
+    return np.asarray(s.raw - (np.bincount(k, s.raw) / np.bincount(k))[k], dtype=float)
+
+
+def _recent_rate(s: TrackSeries) -> Rate | None:
+    recent = s.day >= s.day[-1] - RECENT_DAYS
+    if not s.corrected[recent].all():  # never across a change of setting
+        recent &= s.setting == s.setting[-1]
+    return rate_of(s.day[recent], s.value[recent])
+
+
+def _forecast(goal: float | None, rate: Rate | None, hand: TrackSeries | None) -> Forecast | None:
+    if goal is None:
+        return None
+    if rate is None or hand is None:
+        return Forecast(goal, None, None, None, reached=False)
+    found = days_to(goal, rate)
+    last = int(hand.day[-1])
+    i = rate.per_week.interval
+    reached = abs(rate.now - goal) < 0.05 or (
+        i is not None and ((i.high < 0 and rate.now <= goal) or (i.low > 0 and rate.now >= goal))
+    )
+    if found is None or reached:
+        return Forecast(goal, rate, None, None, reached=reached)
+    return Forecast(goal, rate, last + found[0], None if found[1] is None else last + found[1], reached=False)

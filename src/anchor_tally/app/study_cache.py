@@ -1,0 +1,403 @@
+"""What is kept of a study between edits, and everything that is read of it for the screens."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from ..analysis.ask.question import Asked
+from ..analysis.offsets.record import Corrected, correct, is_stale, record_for
+from ..analysis.pairs.computed_values import Derived, derive_steps, raw_metrics, with_derived
+from ..analysis.pairs.repeat_spread import LAST, usual_spread
+from ..analysis.review.finding import Material
+from ..domain.calibrations import CalibrationRecord
+from ..domain.catalogue import Catalogue
+from ..domain.clock import SYSTEM, Clock
+from ..domain.events import AssessorValue, CheckWeight, Event, Goal
+from ..domain.instants import NotAMoment, moment, zone_named
+from ..domain.lens import Lens
+from ..domain.records import Attachment, Reading, Visit, VisitNote
+from ..domain.snapshot import Growing, Snapshot, VisitColumns
+from ..domain.steps import finish
+from ..study import read
+from ..study.connection import StudyError
+from ..study.edits.edit import Touched
+from ..study.visits import visits, visits_steps
+
+
+class StudyCache:
+    """A study as it was read last. An edit drops the pieces it touched; they are read again when they are asked for."""
+
+    def __init__(self, conn: Any, clock: Clock = SYSTEM) -> None:
+        self._conn, self.clock = conn, clock
+        self.lens = Lens()
+        self.writing = False  # an import is half written: nothing is read meanwhile
+        self._outputs: tuple[str, ...] = ()  # metrics that equations yielded when they were computed last
+        self._revision = 0
+        self._around = 0  # edits of what stands around the readings
+        self._revisions: dict[str, int] = {}
+        self._forget_all()
+
+    def _start_anew(self) -> None:
+        self._forget_all()
+        self._revision += 1
+        self._revisions.clear()
+
+    def _forget_all(self) -> None:
+        self._columns: dict[str, Growing] = {}
+        self._grown: set[str] = set()
+        self._catalogue: Catalogue | None = None
+        self._visits: VisitColumns | None = None
+        self._heights: dict[int, float] | None = None
+        self._aged: frozenset[int] | None = None
+        self._derived: Derived | None = None
+        self._snapshots: dict[str, Snapshot] = {}
+        self._versions: list[tuple[CalibrationRecord, bool]] | None = None
+        self._codes: list[str] | None = None
+        self._events: tuple[Event, ...] | None = None
+        self._goals: tuple[Goal, ...] | None = None
+        self._stale: dict[int, bool] = {}
+        self._spreads: dict[tuple[str, str, int], float | None] = {}
+        self._people: dict[int, Snapshot] = {}
+        self._series_known: list[tuple[str, str, str]] | None = None
+        self._present: list[str] | None = None
+
+    def _forget(self, touched: Touched) -> None:
+        """Drop what an edit has made stale; columns that only grew are kept and read on."""
+        for metric in touched.metrics & self._columns.keys():
+            if touched.only_adds:
+                self._grown.add(metric)
+            elif not self._patched(metric, touched.visit):
+                del self._columns[metric]
+                self._grown.discard(metric)
+        facts = touched.facts
+        self._around += bool(facts & {"conditions", "protocol", "checks", "offers", "visits"})
+        if facts & {"events", "cards", "people", "instruments"}:
+            self._events = self._goals = None
+        if facts - {"visits", "conditions", "calibrations", "checks", "events"}:
+            self._catalogue = None
+        if facts & {"visits", "people"}:
+            self._codes = None
+            self._visits = self._heights = self._aged = None
+        if facts & {"visits", "people", "instruments", "settings"} or touched.metrics:
+            self._people.clear()
+        computed = bool(touched.metrics & raw_metrics()) or bool(facts & {"visits", "people", "instruments"})
+        if computed:
+            self._derived = None
+        if "calibrations" in facts or "instruments" in facts:
+            self._versions = None
+        if touched.metrics or computed or "study" in facts:
+            self._stale.clear()
+            self._present = None
+        if touched.metrics or "instruments" in facts:
+            self._series_known = None
+        if (
+            touched.visit is not None and touched.only_adds and "visits" in facts
+        ):  # a visit just made: what was known before it holds
+            self._spreads |= {(m, i, touched.visit): v for (m, i, at), v in self._spreads.items() if at == 0}
+        self._spreads = {
+            k: v
+            for k, v in self._spreads.items()
+            if k[0] not in touched.metrics or (touched.visit is not None and k[2] == touched.visit)
+        }
+        # what a result of a metric was computed from has changed: its readings, those of its equations, or what they belong to
+        everything = bool(facts & {"visits", "people", "instruments", "settings", "study"})
+        if everything or touched.metrics:
+            self._revision += 1
+            for metric in list(self._snapshots):
+                if everything or computed or metric in touched.metrics:
+                    del self._snapshots[metric]
+            for metric in list(self._revisions):
+                if everything or computed or metric in touched.metrics:
+                    del self._revisions[metric]
+
+    def _patched(self, metric: str, visit: int | None) -> bool:
+        """Read the readings of one visit anew, where the same ones are there as before; False where more has changed."""
+        growing = self._columns[metric]
+        if visit is None or growing.filling or metric in self._grown:
+            return False
+        there = growing.columns()
+        place = np.flatnonzero(there.visit == visit)
+        rows = read.visit_columns(self._conn, metric, visit)
+        if not np.array_equal(there.reading[place], rows.reading):
+            return False
+        self._columns[metric] = growing.with_rows(place, rows)
+        return True
+
+    def asked(self, metric: str | None = None) -> Asked:
+        """The question that the lens puts to the study as it is now; a result that answers another one is out of date."""
+        return Asked(self._revisions.setdefault(metric or self.lens.metric, self._revision), self.lens)
+
+    # reading
+    def connection(self) -> Any:
+        """The study's connection, for reading committed data only; for this floor, not for screens."""
+        if self.writing:
+            raise StudyError("an import is being written: what is not shown yet waits until it is done")
+        return self._conn
+
+    def catalogue(self) -> Catalogue:
+        """Clients, instruments, settings, protocol."""
+        if self._catalogue is None:
+            self._catalogue = read.catalogue(self.connection())
+        return self._catalogue
+
+    def now(self) -> datetime:
+        """Return the present moment as the study writes it: in its time zone, without naming it."""
+        return self.clock.now().astimezone(zone_named(self.catalogue().zone)).replace(tzinfo=None)
+
+    def today(self) -> str:
+        """Return the present day in the study's time zone, as ISO 8601."""
+        return self.now().date().isoformat()
+
+    @property
+    def title(self) -> str:
+        """The study's title."""
+        return self.catalogue().title
+
+    def metrics(self) -> list[str]:
+        """Metrics with readings."""
+        if self._present is None:
+            self._present = read.metrics_present(self.connection())
+        return self._present
+
+    def _column_steps(self, metric: str) -> Generator[int, None, None]:
+        """Make sure that all readings of a metric are kept; those that came since the last look are read and added."""
+        while metric not in self._columns or metric in self._grown:
+            conn = self.connection()
+            if metric not in self._columns:
+                self._columns[metric] = Growing(metric, read.count_of(conn, metric))
+                self._grown.add(metric)
+            growing = self._columns[metric]
+            if growing.filling:  # another question is reading the same
+                yield growing.n
+                continue
+            self._grown.discard(metric)
+            growing.filling, whole = True, False
+            try:
+                whole = yield from read.fill_steps(conn, growing)
+            finally:
+                growing.filling = False
+                if not whole:
+                    self._grown.add(metric)
+
+    def snapshot_steps(self, metric: str | None = None) -> Generator[float, None, Snapshot]:
+        """The study as columns of one metric (default: the lens'), values of equations included; yields as it goes.
+
+        An edit between two steps is no harm: the pieces that it touched are read again.
+        """
+        wanted = metric or self.lens.metric
+        while wanted not in self._snapshots:
+            start = self._revision
+            needed = (wanted, *sorted((raw_metrics() & set(self.metrics())) - {wanted}))
+            for name in needed:
+                for _ in self._column_steps(name):
+                    yield 0.3
+            if self._visits is None:
+                found = yield from visits_steps(self.connection())
+                if self._revision == start:
+                    self._visits = found
+            if self._revision != start or self._visits is None:
+                continue
+            base = Snapshot(
+                self._revision_of(wanted), self.catalogue(), self._visits, {m: self._columns[m].columns() for m in needed}
+            )
+            derived = self._derived or (yield from derive_steps(base))
+            if self._revision != start:
+                continue
+            self._derived = derived
+            there = self._columns[wanted].n or wanted in derived.columns
+            columns = {wanted: base.columns[wanted]} if there else {}
+            self._snapshots[wanted] = with_derived(replace(base, columns=columns), derived)
+        return self._snapshots[wanted]
+
+    def wide_snapshot_steps(self, metrics: tuple[str, ...]) -> Generator[float, None, Snapshot]:
+        """The study as columns of several metrics at one moment; yields as it goes."""
+        while True:
+            start = self._revision
+            parts: list[Snapshot] = []
+            for metric in metrics:
+                parts.append((yield from self.snapshot_steps(metric)))
+            if self._revision == start:
+                columns = {m: c for part in parts for m, c in part.columns.items()}
+                return replace(parts[0], columns=columns)
+
+    def snapshot(self, metric: str | None = None) -> Snapshot:
+        """The same at once."""
+        return finish(self.snapshot_steps(metric))
+
+    def _revision_of(self, metric: str) -> int:
+        return self._revisions.setdefault(metric, self._revision)
+
+    def metrics_known(self) -> list[str]:
+        """Metrics with readings, then those that equations yield from them (as far as they were computed already)."""
+        there = self.metrics()
+        computed = self._derived.columns if self._derived else self._outputs
+        self._outputs = tuple(computed)
+        return there + [m for m in computed if m not in there]
+
+    def person(self, client: int) -> Snapshot:
+        """One client alone: visits, and the raw readings that equations use."""
+        if client not in self._people:
+            conn = self.connection()
+            columns = read.client_columns(conn, client, raw_metrics())
+            self._people[client] = Snapshot(self._revision, self.catalogue(), visits(conn, client), columns)
+        return self._people[client]
+
+    def usual_spread(self, instrument: str, metric: str, visit: int | None) -> float | None:
+        """The SD that repeats of an instrument usually have, from its last readings before this visit."""
+        key = (metric, instrument, visit or 0)
+        if key not in self._spreads:
+            item = next((i for i in self.catalogue().instruments.values() if i.name == instrument), None)
+            self._spreads[key] = (
+                usual_spread(read.last_columns(self.connection(), metric, item.id, LAST, visit or 0))
+                if item is not None
+                else None
+            )
+        return self._spreads[key]
+
+    def calibrations(self) -> list[CalibrationRecord]:
+        """Calibrations in force."""
+        return read.in_force(self._all_versions())
+
+    def _all_versions(self) -> list[tuple[CalibrationRecord, bool]]:
+        if self._versions is None:
+            self._versions = read.calibration_versions(self.connection())
+        return self._versions
+
+    def calibration_versions(self, instrument: str, metric: str) -> list[tuple[CalibrationRecord, bool]]:
+        """Every calibration ever adopted for an instrument and metric, and whether it was withdrawn."""
+        return [(r, gone) for r, gone in self._all_versions() if (r.instrument, r.metric) == (instrument, metric)]
+
+    def stale(self, record: CalibrationRecord) -> bool:
+        """Whether a reading behind a calibration has changed since it was adopted."""
+        if record.id not in self._stale:
+            if any("@" in s for s in record.sources):
+                snapshot = self.snapshot(record.metric)
+            else:
+                kept = self._columns.get(record.metric)
+                if kept is not None and record.metric not in self._grown and not kept.filling:
+                    c = kept.columns()
+                else:
+                    c = read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
+                snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
+            self._stale[record.id] = is_stale(record, snapshot)
+        return self._stale[record.id]
+
+    def corrected(self, reading: Reading) -> Corrected | None:
+        """A stored reading by the calibration in force; None for a scan, a value that is not there, or without a calibration."""
+        if reading.value is None or reading.kind == "reference":
+            return None
+        record = record_for(self.calibrations(), reading.instrument, reading.metric, reading.setting)
+        if record is None:
+            return None
+        return correct(record, reading.client, reading.value, reading.taken_at, reading.setting, stale=self.stale(record))
+
+    def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
+        """Readings in full."""
+        return read.readings(self.connection(), ids, visit)
+
+    def stated_heights(self) -> dict[int, float]:
+        """The height stated at a client's newest visit that states one, by client."""
+        if self._heights is None:
+            self._heights = read.stated_heights(self.connection())
+        return self._heights
+
+    def with_stated_age(self) -> frozenset[int]:
+        """Clients whose age is stated at a visit."""
+        if self._aged is None:
+            self._aged = read.with_stated_age(self.connection())
+        return self._aged
+
+    def codes_by_last_visit(self) -> list[str]:
+        """Codes of the clients, the one seen last first; those without a visit in alphabetical order."""
+        if self._codes is None:
+            self._codes = read.codes_by_last_visit(self.connection())
+        return self._codes
+
+    def visits_of(self, client: str) -> list[Visit]:
+        """Visits of a client, newest first."""
+        return read.visits_of(self.connection(), client)
+
+    def visit_near(self, client: str, at: str) -> int | None:
+        """The visit of a client that a moment belongs to; None when a reading then would begin a new one, or for no moment."""
+        c = self.catalogue()
+        try:
+            m = moment(at, zone_named(c.zone))
+        except NotAMoment:
+            return None
+        return read.visit_near(self.connection(), client, m.instant, timed=m.timed, gap=c.gap)
+
+    def remarks(self, client: str) -> tuple[tuple[str, str], ...]:
+        """What was written at the last visits of a client."""
+        return read.remarks(self.connection(), client)
+
+    def history(self, reading: int) -> list[tuple[str, str, str, str]]:
+        """Changes of a reading."""
+        return read.history(self.connection(), reading)
+
+    def instruments_and_metrics(self) -> list[tuple[str, str, str]]:
+        """Instrument, kind and metric of everything that has been read in this study."""
+        if self._series_known is None:
+            self._series_known = read.series_known(self.connection())
+        return self._series_known
+
+    def readers(self, metric: str) -> list[tuple[str, str]]:
+        """Name and kind of everything that has readings of a metric; equations as far as they were computed."""
+        found = [(name, kind) for name, kind, m in self.instruments_and_metrics() if m == metric]
+        derived = self._derived.columns.get(metric) if self._derived is not None else None
+        if derived is not None and self._derived is not None:
+            found += [(self._derived.instruments[i].name, "method") for i in sorted(set(derived.instrument.tolist()))]
+        return list(dict.fromkeys(found))
+
+    def scan_days(self, client: str) -> tuple[str, ...]:
+        """Days of a client's scans in this study."""
+        return read.scan_days(self.connection(), client)
+
+    def events(self) -> tuple[Event, ...]:
+        """What happened to clients and instruments, oldest first."""
+        if self._events is None:
+            self._events = read.events(self.connection())
+        return self._events
+
+    def goals(self) -> tuple[Goal, ...]:
+        """What clients want to reach."""
+        if self._goals is None:
+            self._goals = read.goals(self.connection())
+        return self._goals
+
+    def check_weights(self) -> list[CheckWeight]:
+        """Check weights."""
+        return read.check_weights(self.connection())
+
+    def assessor_values(self) -> list[AssessorValue]:
+        """Values of assessor checks."""
+        return read.assessor_values(self.connection())
+
+    def content(self) -> tuple[int, int]:
+        """Numbers that stand for everything that the review looks at; notes on cards and decisions do not change them."""
+        return self._revision, self._around
+
+    def decisions(self) -> dict[str, tuple[str, str]]:
+        """Decision and reason about findings of the review, by their key."""
+        return read.decisions(self.connection())
+
+    def material_steps(self) -> Generator[float, None, Material]:
+        """Everything that the review looks at; yields as it goes."""
+        metrics = tuple(self.metrics())
+        if not metrics:
+            return Material(Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1)))
+        snapshot = yield from self.wide_snapshot_steps(metrics)
+        answers = yield from read.conditions_steps(self.connection())
+        return Material(snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values()))
+
+    def attachments(self, visit: int) -> list[Attachment]:
+        """Files beside a visit."""
+        return read.attachments(self.connection(), visit)
+
+    def visit_note(self, visit: int) -> VisitNote:
+        """Conditions, assessor and remarks of a visit."""
+        return read.visit_note(self.connection(), visit)

@@ -1,0 +1,70 @@
+"""Control chart of the difference through time: exponentially weighted means of standardised errors."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .components import NestedFit
+from .estimate import Floats, FrozenArrays, Ints
+from .variance_grid import OccasionMeans
+
+LAMBDA, LIMIT = 0.2, 2.7  # weight of the newest error, and limits in SD of the average
+FORGOTTEN = 300  # errors back of which nothing is left in an average: 0.8^300 is 1e-29
+
+
+@dataclass(frozen=True, eq=False)
+class Chart(FrozenArrays):
+    """EWMA of standardised one-step errors in the order of time, (k,): weeks, the averages, their limits, places of occasions."""
+
+    weeks: Floats
+    value: Floats
+    limit: Floats
+    place: Ints
+
+    @property
+    def signals(self) -> Ints:
+        """Places beyond the limits."""
+        return np.flatnonzero(np.abs(self.value) > self.limit)
+
+
+# control chart
+def control_chart(s: OccasionMeans, weeks: Floats, fit: NestedFit) -> Chart | None:
+    """EWMA of what each occasion differs from what those before it foretold, in its SDs (Roberts 1959, Technometrics 1:239).
+
+    The error of one step ahead: from the client's earlier occasions and the mean of all before, at the fitted variances; errors are
+    independent while nothing moves (recursive residuals, Brown, Durbin & Evans 1975, J R Stat Soc B 37:149). λ 0.2, L 2.7 (Lucas &
+    Saccucci 1990, Technometrics 32:1). None below four occasions.
+    """
+    m = s.mean.size
+    client, day, repeat = fit.variances
+    v = day + repeat / s.size
+    if m < 4 or float(v.min()) <= 0:
+        return None
+    order = np.lexsort((weeks, s.client_of))
+    w, y = 1 / v[order], s.mean[order] - float(s.mean.mean())
+    group = s.client_of[order]
+    starts = np.flatnonzero(np.r_[True, np.diff(group) > 0])
+    before, before_y = _earlier(w, starts, group), _earlier(w * y, starts, group)
+    mean = np.divide(before_y, before, out=np.zeros(m), where=before > 0)
+    shrink = client * before / (1 + client * before)
+    sd = np.sqrt(client * (1 - shrink) + v[order])
+    y_free, x_free = (y - shrink * mean) / sd, (1 - shrink) / sd  # independent, with mean x·level
+    by_time = np.lexsort((group, weeks[order]))
+    y_free, x_free = y_free[by_time], x_free[by_time]
+    xx, xy = np.cumsum(x_free**2), np.cumsum(x_free * y_free)
+    foretold = xy[:-1] / xx[:-1]
+    error = (y_free[1:] - x_free[1:] * foretold) / np.sqrt(1 + x_free[1:] ** 2 / xx[:-1])
+    k = np.arange(1, error.size + 1)
+    weights = LAMBDA * (1 - LAMBDA) ** np.arange(min(error.size, FORGOTTEN))
+    value = np.convolve(error, weights)[: error.size]
+    limit = LIMIT * np.sqrt(LAMBDA / (2 - LAMBDA) * (1 - (1 - LAMBDA) ** (2.0 * k)))
+    place = order[by_time][1:]
+    return Chart(weeks[place], np.asarray(value, dtype=float), limit, place.astype(np.int64))
+
+
+def _earlier(values: Floats, starts: Ints, group: Ints) -> Floats:
+    """Sums of what lies before each in its group."""
+    running = np.cumsum(values) - values
+    return np.asarray(running - running[starts][group], dtype=float)

@@ -1,0 +1,63 @@
+"""Change: four quadrants of changes, the noise set aside."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+from typing import Any
+
+import numpy as np
+
+from ....analysis.agreement.change import ChangeRequest, ChangeResult
+from ....domain.lens import Lens
+from ....domain.snapshot import Snapshot
+from ....figures import views as figures
+from ....wording import views as words
+from ....wording.statistics import Line
+from ...pages import EvidenceFor
+from .view import ViewPage
+
+
+class ChangePage(ViewPage):
+    """Does it move when the scan moves?"""
+
+    key, owner, figure_name = "change", "change", "Changes in four quadrants"
+    words = "Looking at changes"
+    missing = "A change needs two scans of one client, with readings of the device at both."
+
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+        return ChangeRequest(snapshot, lens).run()
+
+    def say(self, result: ChangeResult) -> str:
+        return words.change_headline(result)
+
+    def lines(self, result: ChangeResult) -> Sequence[Line]:
+        return words.change_lines(result)
+
+    def paint(self) -> None:
+        super().paint()
+        if self.results:
+            self.under.setText(
+                "Shaded: both moved the same way. Dotted frame: less than the scan itself can show. Dashed: as much as the scan; line: what the device shows."
+            )
+
+    def draw(self, axes: Any, family: str) -> None:
+        figures.draw_quadrants(axes, figures.quadrants(self.results[self.chosen]), self.mark(), self.colours, family, self.point)
+
+    def clicked(self, event: Any) -> None:
+        r = self.results[self.chosen]
+        found = self.nearest(event, r.dx, r.dy)
+        if found is not None:
+            self.choose_point(found)
+
+    def open_point(self) -> EvidenceFor | None:
+        r = self.results[self.chosen]
+        if self.point is None:
+            return None
+        ids: list[int] = []
+        for anchor in (int(r.first[self.point]), int(r.last[self.point])):
+            at = np.flatnonzero(r.pairs.occasion == anchor).tolist()
+            ids += [
+                i for k in at for i in (r.pairs.parts[k] if r.pairs.parts and r.pairs.parts[k] else (int(r.pairs.reading[k]),))
+            ]
+            ids += r.pairs.reference_rows[anchor]
+        return EvidenceFor(f"{r.instrument.name}: one change, both ends", readings=tuple(dict.fromkeys(ids)))

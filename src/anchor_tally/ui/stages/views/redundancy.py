@@ -1,0 +1,51 @@
+"""Look-alikes: which devices move as one, which values are computed, whether parts add up."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+from typing import Any
+
+from ....analysis.agreement.redundancy import AS_ONE, RedundancyRequest, RedundancyResult
+from ....domain.lens import Lens
+from ....domain.records import Instrument
+from ....domain.snapshot import Snapshot
+from ....figures import views as figures
+from ....wording import views as words
+from ....wording.statistics import Line
+from .view import ViewPage
+
+
+class AlikePage(ViewPage):
+    """Which are opinions of their own?"""
+
+    key, owner, figure_name = "alike", "alike", "Correlations within clients"
+    words = "Comparing devices with each other"
+    margins = (110, 10, 80, 10)
+    missing = "It needs two devices that were read at the same visits, eight or more."
+
+    def metrics(self) -> tuple[str, ...]:
+        shown = {m for _, kind, m in self.session.instruments_and_metrics() if kind == "device"}
+        return tuple(dict.fromkeys((self.session.lens.metric, *sorted(shown))))
+
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+        return RedundancyRequest(snapshot, lens).run()
+
+    def say(self, result: RedundancyResult) -> str:
+        return words.redundancy_headline(result)
+
+    def lines(self, result: RedundancyResult) -> Sequence[Line]:
+        return words.redundancy_lines(result)
+
+    def instrument_of(self, result: RedundancyResult) -> Instrument:
+        return Instrument(0, "all", "device")
+
+    def paint(self) -> None:
+        super().paint()
+        if self.results:
+            self.under.setText(
+                "Correlation of visit values within clients, each client's trend removed; the larger the square, the more alike. "
+                f"Framed: {AS_ONE} and more, they move as one. Two that share a formula also share its errors."
+            )
+
+    def draw(self, axes: Any, family: str) -> None:
+        figures.draw_matrix(axes, figures.matrix(self.results[0]), self.colours, family)

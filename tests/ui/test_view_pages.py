@@ -1,0 +1,143 @@
+"""The faces of Compare, driven: what the first sentence, the picture and the drawer say, and what moves them."""
+
+from types import SimpleNamespace
+
+import pytest
+from PyQt6.QtCore import Qt
+
+from anchor_tally.analysis.agreement.which_device import price_of
+from anchor_tally.app.session import Session
+from anchor_tally.figures import forms, views
+from driving import shown
+from places import typed
+
+
+def open_view(qtbot, window, key):
+    """Go to a face by its tab and wait for its answer."""
+    page = window.page(key)
+    tabs = window.page(window.shown).tabs
+    shown(qtbot, page, lambda: qtbot.mouseClick(tabs.buttons[key], Qt.MouseButton.LeftButton))
+    return page
+
+
+def test_views_of_the_demo(qtbot, window_on, demo):
+    """Each face answers its question in its first sentence; a point opens to its readings; another instrument changes both."""
+    window = window_on(demo)
+    page = open_view(qtbot, window, "consistency")
+    assert page.headline.text().startswith("Alder: two readings minutes apart differ by up to")
+    assert "39.2 % lies far from its sisters" in page.notes.text()
+    assert window.rail.stages["compare"].isChecked()
+    qtbot.keyClick(page.figure, Qt.Key.Key_Down)
+    assert page.headline.text().startswith("Birch")
+    page.open_chosen()
+    assert window.drawer.table.count > 10
+    page = open_view(qtbot, window, "change")
+    assert not window.drawer.isVisible()
+    info = views.quadrants(page.results[0])
+    assert (info.dx.size, info.zone) == (28, pytest.approx(2.77 * 0.4))
+    page.figure.draw()
+    x, y = page.figure.axes.transData.transform((info.dx[3], info.dy[3]))
+    page.clicked(SimpleNamespace(xdata=info.dx[3], ydata=info.dy[3], x=x, y=y))
+    assert window.drawer.title.text() == "Alder: one change, both ends"
+    assert {window.drawer.table.text(k, 0).split()[1] for k in range(window.drawer.table.count)} == {"Alder", "Lab"}
+    page = open_view(qtbot, window, "water")
+    assert "its fat falls by" in page.headline.text()
+    qtbot.mouseClick(page.names.buttons[1], Qt.MouseButton.LeftButton)
+    assert page.headline.text().startswith("Birch")
+    page.client.setCurrentIndex(page.client.findText("Auk"))
+    page.client.activated.emit(page.client.currentIndex())
+    page.dry.setCurrentIndex(1)
+    page.loaded.setCurrentIndex(0)
+    with qtbot.waitSignal(page.evaluated):
+        page.loaded.activated.emit(0)
+    assert page.sensitivity.text() == "The two mornings lie more than 7 days apart: fat itself may have changed."
+    page = open_view(qtbot, window, "alike")
+    assert page.headline.text().startswith("No two devices move as one")
+    assert views.matrix(page.results[0]).known.all()
+    page = open_view(qtbot, window, "score")
+    assert "of resamples; for change keep Cedar." in page.headline.text()
+    assert "a change of setting counts as error: Birch." in page.under.text()
+    assert "for change: Cedar. So far the last scan carried over is as close" in page.under.text()
+    assert "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()  # though their errors are the smallest
+    shown_of_one = {page.cards.text(k, 0): page.cards.text(k, 3) for k in range(page.cards.count)}
+    assert shown_of_one["Cedar"] == "1.25 (0.94 to 1.56)"
+    first = views.score(page.results[0]).names[0]
+    shown(qtbot, page, lambda: page.weights["closeness"].setValue(0))
+    page.failed.setText("5")
+    shown(qtbot, page, page.failed.editingFinished.emit)
+    last = page.cards.text(page.cards.count - 1, 0)
+    assert last.startswith("Cedar\n")
+    assert "of its readings failed (at most 5 %)" in last
+    assert first in views.score(page.results[0]).names
+    qtbot.mouseClick(page.tabs.buttons["compare"], Qt.MouseButton.LeftButton)
+    assert window.compare.isVisible()
+
+
+def test_other_forms_of_closeness(qtbot, window_on, demo):
+    """Ratio, sloping, percentile and identity forms of the chosen instrument, with their figures beside them."""
+    window = window_on(demo)
+    page = window.compare
+    page.form_tabs.findChildren(type(page.substitute))[1].click()
+    with qtbot.waitSignal(page.formed):
+        page.choose_form("ratio")
+    r = page.results[0]
+    words = {forms.info(r, key).y_label for key, _ in forms.FORMS[1:]}
+    assert words == {"Alder / Lab scan", "Alder − Lab scan (pp)", "Alder (percent)"}
+    assert [page.table.text(k, 0) for k in range(2)] == ["Passing–Bablok: slope", "  intercept (pp)"]
+    page.choose_form("identity")
+    page.plot.draw()
+    said = {t.get_text() for t in page.plot.axes.texts}
+    assert any(t.startswith("Passing–Bablok 1.") for t in said)
+    page.choose_form("difference")
+    assert page.table.text(0, 0) == "Bias (pp)"
+
+
+def test_look_alikes_circular_water_and_nothing_to_show(qtbot, window_on, tmp_path):
+    """Two brands of one formula, a muscle value computed from another, water that is fat told again, parts that do not add up."""
+    import numpy as np
+
+    session, rng = Session.new(tmp_path / "n.tally", "t"), np.random.default_rng(2)
+    for c in range(4):
+        for week in range(6):
+            at = f"2026-{3 + week // 4:02}-{1 + 7 * (week % 4):02}T07:00"
+            fat = 20 + 2 * c + rng.normal(0, 1)
+            mass = 70 + c
+            for name, shift in (("Ash", 0.0), ("Elm", 1.0)):
+                session.do(typed(f"C{c}", at, name, "device", "body_fat_percent", f"{fat + shift:.1f}"))
+            other = 22 + 2 * c + rng.normal(0, 1)
+            session.do(typed(f"C{c}", at, "Oak", "device", "body_fat_percent", f"{other:.1f}"))
+            session.do(typed(f"C{c}", at, "Ash", "device", "total_body_water_percent", f"{0.73 * (100 - fat):.1f}"))
+            muscle = 30 + c + rng.normal(0, 1)
+            session.do(typed(f"C{c}", at, "Ash", "device", "total_muscle_mass", f"{muscle:.2f}"))
+            session.do(typed(f"C{c}", at, "Ash", "device", "skeletal_muscle_mass", f"{0.61 * muscle:.2f}"))
+            for metric, value in (
+                ("body_mass", mass),
+                ("fat_mass", mass * fat / 100),
+                ("fat_free_mass", mass * (1 - fat / 100) - 3),
+            ):
+                session.do(typed(f"C{c}", at, "Ash", "device", metric, f"{value:.2f}"))
+    window = window_on(session)
+    window.go("compare")
+    page = open_view(qtbot, window, "alike")
+    assert page.headline.text().startswith("Ash and Elm move as one")
+    lines = [page.table.text(k, 0) for k in range(page.table.count)]
+    assert any("skeletal muscle" in x and "computed, not measured" in x for x in lines)
+    assert any(x.startswith("Ash: body mass less fat mass + fat-free mass") for x in lines)
+    page = open_view(qtbot, window, "water")
+    assert "one number told twice" in page.headline.text()
+    assert "erase true change" in page.notes.text()
+    page = open_view(qtbot, window, "change")
+    assert "No reference has readings" in page.headline.text()
+    assert page.under.text().startswith("A change needs two scans")
+    page = open_view(qtbot, window, "score")
+    assert page.under.text().startswith("It needs pairs")
+    window.close()
+    session.close()
+
+
+@pytest.mark.parametrize(
+    ("text", "price"), [("149 EUR", 149), ("1,299.00", 1299), ("89,90 €", 89.9), ("1.299", 1299), ("", None), ("free", None)]
+)
+def test_prices(text, price):
+    """Prices as people write them."""
+    assert price_of(text) == price
