@@ -25,6 +25,7 @@ bench:               ## speed beside a reference in the same run
 	$(PY) benchmarks/pair_slopes.py
 	$(PY) benchmarks/start.py
 	$(PY) benchmarks/importing.py
+	$(PY) benchmarks/exporting.py
 	$(PY) benchmarks/board.py
 
 screenshots: setup

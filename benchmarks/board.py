@@ -15,64 +15,18 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 from PyQt6.QtCore import QEventLoop, QSettings, QTimer
+from studies import large_study
 
-from anchor_tally.app.session import Session
-from anchor_tally.domain.import_rows import ImportRow
-from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
-
-CLIENTS, INSTRUMENTS, WEEKS, REPEATS = 60, 8, 26, 3
-
-
-def rows():
-    """The study."""
-    rng, out = np.random.default_rng(1), []
-    start = np.datetime64("2026-03-02")
-
-    def row(client, at, name, kind, value, repeat):
-        entered = f"{value:.1f}"
-        out.append(
-            ImportRow(
-                len(out) + 2,
-                client,
-                "female",
-                30.0,
-                170.0,
-                at,
-                name,
-                kind,
-                "",
-                "body_fat_percent",
-                float(entered),
-                entered,
-                "percent",
-                repeat,
-                "ok",
-                "",
-            )
-        )
-
-    for c in range(CLIENTS):
-        fat, own = rng.uniform(14, 34), rng.normal(0, 1.5, INSTRUMENTS)
-        for week in range(WEEKS):
-            day = str(start + week * 7)
-            if week in (0, 12, 24):
-                row(f"C{c:02}", f"{day}T08:00", "Scan", "reference", fat + rng.normal(0, 0.4), 1)
-            for i in range(INSTRUMENTS):
-                d = own[i] + rng.normal(0, 1.0) + 0.3 * i
-                for k in range(REPEATS):
-                    row(f"C{c:02}", f"{day}T07:{10 + i:02}", f"Device {i + 1}", "device", fat + d + rng.normal(0, 0.3), k + 1)
-    return tuple(out)
 
 
 def main():
     """Time it."""
     app = make_application([])
     folder = Path(tempfile.mkdtemp())
-    session = Session.new(folder / "board.tally", "board")
-    session.do(ImportReadings(rows(), "made"))
+    session = large_study(folder / "board.tally")
     c = session.snapshot().columns["body_fat_percent"]
     key = c.instrument * 1000 + c.client
 
@@ -135,4 +89,5 @@ def _timed(act):
     return time.perf_counter() - start
 
 
-main()
+if __name__ == "__main__":
+    main()

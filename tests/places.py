@@ -1,6 +1,7 @@
 """Where the kept files of the tests lie, and a text read as the file that holds it would be."""
 
 import tempfile
+import zipfile
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -8,15 +9,23 @@ from pathlib import Path
 from anchor_tally.analysis.offsets.adopt import record_of
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.app.session import Session
+from anchor_tally.domain.calibrations import CalibrationRecord
 from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.import_rows import ImportRow, Refused
+from anchor_tally.domain.records import Setting
 from anchor_tally.domain.steps import finish
+from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.calibrations import AdoptCalibration
+from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight
+from anchor_tally.study.edits.clients import AddHeight, PutClient
 from anchor_tally.study.edits.imports import ImportReadings
-from anchor_tally.study.edits.readings import AddReadings, NewReading
+from anchor_tally.study.edits.instruments import OfferMetric, OrderInstruments, StartSetting
+from anchor_tally.study.edits.protocol import AskCondition
+from anchor_tally.study.edits.readings import AddReadings, ExcludeReading, NewReading
+from anchor_tally.study.edits.visits import NoteVisit
 
 CLOCK = fixed("2026-08-27T07:00:00+00:00")  # the demo study begins on 2 March 2026 then
 DATA = Path(__file__).parent / "data"
@@ -86,3 +95,43 @@ def drawn_study(rng, device, clients=14, scans=3, repeats=3, between=5.0, within
     snapshot = session.snapshot()
     session.close()
     return snapshot
+
+
+def filled(tmp_path):
+    """A small study with a card of every kind."""
+    session = Session.new(tmp_path / "s.tally", "a study, with a comma")
+    rows = [
+        ImportRow(2, "A", "male", 30.0, 181.5, "2026-03-02T06:30", "Fir", "device", "std", "body_fat_percent", 21.5, "21.5", "percent", 1, "ok", "", (("fasted", "no"),)),
+        ImportRow(3, "A", "male", None, None, "2026-03-02T06:31", "Fir", "device", "std", "body_fat_percent", None, "", "percent", 2, "failed", "=1+1"),
+        ImportRow(4, "A", "male", None, None, "2026-03-02T06:50", "Meter", "method", "", "reactance_250khz", 48.25, "48.25", "ohm", 1, "ok", "-x"),
+    ]  # fmt: skip
+    session.do(ImportReadings(tuple(rows), "x"))
+    client = session.catalogue().clients[1]
+    secret = {"name": "Secret Person", "birth": "1994-05", "usual_activity": "rows at Secret Club", "notes": "a Secret note"}
+    session.do(PutClient(replace(client, **secret, cautions=frozenset({"implant"}), scans_before=2)))
+    session.do(AddHeight(1, "2026-01-01", Quantity(181.5, "181.5", "cm")))
+    session.do(StartSetting(Setting(0, 1, "athlete", "2026-04-01", 1)))
+    session.do(OfferMetric(1, "body_fat_percent", 0.1))
+    session.do(AskCondition("morning", asked=True))
+    session.do(OrderInstruments((2, 1)))
+    session.do(AddCheckWeight(1, "2026-03-02", Quantity(20.0, "20", "kg"), Quantity(20.1, "20.1", "kg")))
+    session.do(NoteVisit("A", "2026-03-02T07:00", (), assessor="Secret Assessor", notes="Secret remark"))
+    pair = (Quantity(12.0, "12", "mm"), Quantity(12.5, "12.5", "mm"))
+    session.do(AddAssessorPair("Secret Assessor", "2026-03-02", "skinfold_thigh", "1", pair))
+    session.do(ExcludeReading(1, "Secret reason"))
+    return session
+
+
+def text_of(package):
+    """Everything that a package holds."""
+    with zipfile.ZipFile(package) as z:
+        return b"".join(name.encode() + z.read(name) for name in z.namelist())
+
+
+def adoption_of_nothing(session):
+    """A calibration made by hand, so that a small study has one."""
+    record = CalibrationRecord(
+        0, "Fir", "body_fat_percent", "std", "Scan", "pooled", (1.0, 2.0, 3.0), {}, ("1",), 15.0, 25.0, 3, 3, "2026-03-02T07:00",
+        "2026-06-22", 0, "0" * 16,
+    )  # fmt: skip
+    return AdoptCalibration(record, "device")

@@ -43,7 +43,6 @@ def dump(session):
             r.unit,
             r.replicate,
             r.status,
-            r.note,
         )
         for r in session.readings()
     ]

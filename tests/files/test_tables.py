@@ -13,27 +13,17 @@ from anchor_tally.app.exporting import export
 from anchor_tally.app.mappings import remember, remembered
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
-from anchor_tally.domain.calibrations import CalibrationRecord
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.import_rows import ImportRow, Refused
-from anchor_tally.domain.records import Setting
 from anchor_tally.domain.steps import finish
-from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
 from anchor_tally.exchange.guessing import guess
 from anchor_tally.exchange.mapping import missing, read_rows
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
-from anchor_tally.study.edits.calibrations import AdoptCalibration
-from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight
-from anchor_tally.study.edits.clients import AddHeight, PutClient
-from anchor_tally.study.edits.imports import ImportReadings
-from anchor_tally.study.edits.instruments import OfferMetric, OrderInstruments, StartSetting
-from anchor_tally.study.edits.protocol import AskCondition
-from anchor_tally.study.edits.readings import ExcludeReading
-from anchor_tally.study.edits.visits import NoteVisit
-from places import reading, study_of
+from anchor_tally.study.edits.instruments import PutInstrument
+from places import adoption_of_nothing, filled, reading, study_of, text_of
 
 WIDE = (
     "Morning values\n"
@@ -241,42 +231,11 @@ def test_large_import_can_be_stopped(tmp_path):
     session.close()
 
 
-def filled(tmp_path):
-    """A small study with a card of every kind."""
-    session = Session.new(tmp_path / "s.tally", "a study, with a comma")
-    rows = [
-        ImportRow(2, "A", "male", 30.0, 181.5, "2026-03-02T06:30", "Fir", "device", "std", "body_fat_percent", 21.5, "21.5", "percent", 1, "ok", "", (("fasted", "no"),)),
-        ImportRow(3, "A", "male", None, None, "2026-03-02T06:31", "Fir", "device", "std", "body_fat_percent", None, "", "percent", 2, "failed", "=1+1"),
-        ImportRow(4, "A", "male", None, None, "2026-03-02T06:50", "Meter", "method", "", "reactance_250khz", 48.25, "48.25", "ohm", 1, "ok", "-x"),
-    ]  # fmt: skip
-    session.do(ImportReadings(tuple(rows), "x"))
-    client = session.catalogue().clients[1]
-    secret = {"name": "Secret Person", "birth": "1994-05", "usual_activity": "rows at Secret Club", "notes": "a Secret note"}
-    session.do(PutClient(replace(client, **secret, cautions=frozenset({"implant"}), scans_before=2)))
-    session.do(AddHeight(1, "2026-01-01", Quantity(181.5, "181.5", "cm")))
-    session.do(StartSetting(Setting(0, 1, "athlete", "2026-04-01", 1)))
-    session.do(OfferMetric(1, "body_fat_percent", 0.1))
-    session.do(AskCondition("morning", asked=True))
-    session.do(OrderInstruments((2, 1)))
-    session.do(AddCheckWeight(1, "2026-03-02", Quantity(20.0, "20", "kg"), Quantity(20.1, "20.1", "kg")))
-    session.do(NoteVisit("A", "2026-03-02T07:00", (), assessor="Secret Assessor", notes="Secret remark"))
-    pair = (Quantity(12.0, "12", "mm"), Quantity(12.5, "12.5", "mm"))
-    session.do(AddAssessorPair("Secret Assessor", "2026-03-02", "skinfold_thigh", "1", pair))
-    session.do(ExcludeReading(1, "Secret reason"))
-    return session
-
-
 def whole(session):
     """All tables."""
     tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
     skip = {"metric", "sqlite_sequence"}
     return {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
-
-
-def text_of(package):
-    """Everything that a package holds."""
-    with zipfile.ZipFile(package) as z:
-        return b"".join(name.encode() + z.read(name) for name in z.namelist())
 
 
 def test_full_package_makes_an_equal_study(tmp_path):
@@ -298,15 +257,6 @@ def test_full_package_makes_an_equal_study(tmp_path):
         assert all(k["fields"][0] in fields for k in r["schema"]["foreignKeys"])
     session.close()
     again.close()
-
-
-def adoption_of_nothing(session):
-    """A calibration made by hand, so that a small study has one."""
-    record = CalibrationRecord(
-        0, "Fir", "body_fat_percent", "std", "Scan", "pooled", (1.0, 2.0, 3.0), {}, ("1",), 15.0, 25.0, 3, 3, "2026-03-02T07:00",
-        "2026-06-22", 0, "0" * 16,
-    )  # fmt: skip
-    return AdoptCalibration(record, "device")
 
 
 def test_package_names_nobody(tmp_path):
@@ -351,6 +301,7 @@ def test_bad_packages(tmp_path, capsys):
 def test_workbook_export_has_no_formulas(tmp_path):
     """Texts that begin like formulas stay texts; numbers are numbers."""
     session = filled(tmp_path)
+    session.do(PutInstrument(replace(session.catalogue().instruments[1], name="=1+1")))
     export(session, tmp_path / "x.xlsx")
     book = openpyxl.load_workbook(tmp_path / "x.xlsx")
     assert book.sheetnames == ["readings", "pairs", "results"]

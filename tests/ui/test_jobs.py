@@ -1,7 +1,10 @@
 """The runner of long work: what somebody waits for, and pictures, go before what is patient; nothing is lost by stepping aside."""
 
+import itertools
 import threading
 import time
+
+from PyQt6.QtCore import Qt, QTimer
 
 from anchor_tally.app.jobs import Job
 from anchor_tally.ui.jobs import Jobs
@@ -51,3 +54,25 @@ def test_what_is_patient_lets_others_and_pictures_go_first(qtbot):
         drawing[0] = False
         go_on.set()
         jobs.stop()
+
+
+def test_window_goes_on_while_a_file_is_written(qtbot, window_on, demo, tmp_path):
+    """The export runs on the worker: the window takes keys meanwhile, says when the file is whole, and can be stopped."""
+    window = window_on(demo)
+    beats = []
+    timer = QTimer(window)
+    timer.timeout.connect(lambda: beats.append(time.monotonic()))
+    timer.start(5)
+    with qtbot.waitSignal(window.exported, timeout=30_000):
+        window.export(tmp_path / "x.xlsx", full=False)
+        assert window.jobs.busy("export")
+    timer.stop()
+    assert (tmp_path / "x.xlsx").exists()
+    assert "readings written" in window.said
+    assert len(beats) > 10
+    assert max(b - a for a, b in itertools.pairwise(beats)) < 1.0  # the writing itself takes longer; it was one pause before
+    window.export(tmp_path / "y.xlsx", full=False)
+    qtbot.waitUntil(lambda: any(p.name.startswith(".y.xlsx") for p in tmp_path.iterdir()), timeout=30_000)
+    qtbot.mouseClick(window.footer.cancel, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not any("y.xlsx" in p.name for p in tmp_path.iterdir()), timeout=30_000)
+    assert window.said == "Stopped."

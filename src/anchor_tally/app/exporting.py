@@ -1,52 +1,174 @@
-"""Writing a study, or what its lens shows, in the open formats; making a study from a data package."""
+"""Writing a study, or what its filters show, in the open formats; making a study from a data package."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import math
+from collections.abc import Generator
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar, cast
 
 from ..analysis.agreement.agreement import CompareResult, LadderRequest
 from ..analysis.pairs.comparator import CannotCompare
+from ..domain.catalogue import Catalogue
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
+from ..domain.free_text import FreeText
+from ..domain.lens import Lens
+from ..domain.records import Reading
+from ..domain.snapshot import Snapshot
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
-from ..exchange.writing import replacing
+from ..exchange.writing import BLOCK
 from ..study import dump, read
-from ..study.visits import visits
+from ..study.visits import visits_steps
 from .session import Session
+
+R = TypeVar("R")
+
+
+@dataclass(frozen=True, eq=False)
+class ExportMaterial:
+    """Everything that a file is written from, so that nothing is read from the study while it is written."""
+
+    path: Path
+    readings: tuple[Reading, ...] = ()
+    conditions: dict[int, dict[str, str]] | None = None
+    snapshot: Snapshot | None = None
+    lens: Lens | None = None
+    facts: dict[str, dump.Cell] | None = None
+    tables: tuple[dump.PlainTable, ...] = ()
 
 
 def export(session: Session, path: Path, *, full: bool = False) -> int:
-    """Write the study as tidy CSV, XLSX or data package, by the suffix; return the number of readings.
+    """Write the study as tidy CSV, XLSX or data package, by the suffix.
 
-    Codes only; a package is de-identified unless ``full``. Files are readable by their owner only.
+    Parameters
+    ----------
+    session : Session
+        The open study.
+    path : Path
+        Ends in .csv, .xlsx or .zip.
+    full : bool
+        A whole copy (.zip) with names, cautions and remarks. Otherwise codes only, and no free text.
+
+    Returns
+    -------
+    int
+        The number of readings written.
+
+    Raises
+    ------
+    UserError
+        For another suffix, and when the place cannot be written; nothing is left behind then.
     """
+    return finish(write_steps(finish(collect_steps(session, path, full=full))))
+
+
+def collect_steps(session: Session, path: Path, *, full: bool = False) -> Generator[float, None, ExportMaterial]:
+    """Read what a file is written from, in slices between the events of a window; an edit meanwhile begins it anew."""
     suffix = path.suffix.lower()
     if suffix not in (".csv", ".xlsx", ".zip"):
         raise UserError(f"{path}: a study is written as .csv, .xlsx or .zip (data package); nothing was written")
     if full and suffix != ".zip":
         raise UserError(f"{path}: a full copy is a data package (.zip); nothing was written")
+    while True:
+        before = session.edits
+        found = yield from _collected(session, path, full=full)
+        if session.edits == before:
+            return found
+
+
+def _collected(session: Session, path: Path, *, full: bool) -> Generator[float, None, ExportMaterial]:
     conn = session.connection()
-    if suffix == ".zip":
-        tables = dump.dump(conn, visits(conn), full=full)
-        data_package.write(path, dump.study_facts(conn, full=full), tables)
-        return next(len(t.rows) for t in tables if t.resource == "readings")
-    readings = session.readings()
-    if suffix == ".xlsx":
-        snapshot = session.snapshot()
-        workbook.write(path, readings, _ladder(session), snapshot)
+    if path.suffix.lower() == ".zip":
+        persons = yield from _shares(visits_steps(conn))
+        tables = yield from dump.dump_steps(conn, persons, full=full)
+        return ExportMaterial(path, facts=dump.study_facts(conn, full=full), tables=tuple(tables))
+    free = read.free_text(conn)
+    rows = yield from _shares(read.readings_steps(conn))
+    persons = yield from _shares(visits_steps(conn))
+    at_visit = {
+        v: ("" if math.isnan(age) else f"{round(age, 1):g}", "" if math.isnan(height) else f"{height:g}")
+        for v, age, height in zip(*(a.tolist() for a in (persons.visit, persons.age_years, persons.height_cm)), strict=True)
+    }
+    readings: list[Reading] = []
+    for at in range(0, len(rows), BLOCK):
+        for r in rows[at : at + BLOCK]:
+            age, height = at_visit[r.visit]
+            readings.append(replace(free.reading(r), age_years=age, height_cm=height))
+        yield 0.0
+    if path.suffix.lower() == ".xlsx":
+        snapshot = yield from session.snapshot_steps()
+        return ExportMaterial(path, tuple(readings), snapshot=free.snapshot(snapshot), lens=_masked(session.lens, free))
+    answers = yield from _shares(read.conditions_steps(conn))
+    return ExportMaterial(path, tuple(readings), {k: free.answers(v) for k, v in answers.items()})
+
+
+def _shares(steps: Generator[int, None, R]) -> Generator[float, None, R]:
+    """Steps that count, as steps of a share that is not known."""
+    while True:
+        try:
+            next(steps)
+        except StopIteration as stop:
+            return cast(R, stop.value)
+        yield 0.0
+
+
+def _masked(lens: Lens, free: FreeText) -> Lens:
+    return lens if lens.setting is None else replace(lens, setting=free.setting(lens.setting))
+
+
+def not_in_table(session: Session) -> tuple[str, ...]:
+    """Return what answers hang on and a table of readings (CSV, XLSX) does not hold, in words; a data package holds it.
+
+    Read back, the table gives the same answers where this is empty.
+    """
+    items = session.catalogue()
+    there = (
+        (bool(items.stated), "stated values"),
+        (any(step is not None for metrics in items.offers.values() for step in metrics.values()), "resolutions"),
+        (
+            bool(items.stations) or any(i.kind == "device" and i.counts != "agree" for i in items.instruments.values()),
+            "what counts of repeats",
+        ),
+        (items.gap != Catalogue().gap, "the visit gap"),
+        (any(i.electrodes for i in items.instruments.values()), "electrode layouts"),
+        (bool(session.calibrations()), "adopted offsets"),
+        (bool(session.check_weights()), "check weights"),
+        (bool(session.events()), "events"),
+    )
+    return tuple(words for found, words in there if found)
+
+
+def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
+    """Write the file; yields the share done. Closing the generator half-way leaves nothing behind."""
+    m = material
+    if m.facts is not None:
+        yield from data_package.write_steps(m.path, m.facts, m.tables)
+        return next(len(t.rows) for t in m.tables if t.resource == "readings")
+    if m.snapshot is not None and m.lens is not None:
+        results = yield from _part(_ladder(m.snapshot, m.lens), 0.0, 0.2)
+        yield from _part(workbook.write_steps(m.path, m.readings, results, m.snapshot), 0.2, 1.0)
     else:
-        lines: Iterator[str] = readings_csv.write(readings, read.conditions(conn))
-        with replacing(path) as part, part.open("w", encoding="utf-8", newline="") as f:
-            f.writelines(lines)
-    return len(readings)
+        yield from readings_csv.write_steps(m.path, m.readings, m.conditions or {})
+    return len(m.readings)
 
 
-def _ladder(session: Session) -> tuple[CompareResult, ...]:
+def _part(steps: Generator[float, None, R], low: float, high: float) -> Generator[float, None, R]:
+    """Steps whose share is a part of the whole."""
+    while True:
+        try:
+            share = next(steps)
+        except StopIteration as stop:
+            return cast(R, stop.value)
+        yield low + share * (high - low)
+
+
+def _ladder(snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[CompareResult, ...]]:
     """Every instrument against the reference of the lens; none when there is no reference."""
     try:
-        return finish(LadderRequest(session.snapshot(), session.lens).run())
+        return (yield from LadderRequest(snapshot, lens).run())
     except CannotCompare:
         return ()
 

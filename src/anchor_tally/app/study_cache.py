@@ -18,6 +18,7 @@ from ..domain.calibrations import CalibrationRecord
 from ..domain.catalogue import Catalogue
 from ..domain.clock import SYSTEM, Clock
 from ..domain.events import AssessorValue, CheckWeight, Event, Goal
+from ..domain.free_text import FreeText
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
 from ..domain.records import Attachment, Reading, Visit, VisitNote
@@ -38,6 +39,7 @@ class StudyCache:
         self.writing = False  # an import is half written: nothing is read meanwhile
         self._outputs: tuple[str, ...] = ()  # metrics that equations yielded when they were computed last
         self._revision = 0
+        self.edits = 0  # grows with every edit of anything
         self._around = 0  # edits of what stands around the readings
         self._revisions: dict[str, int] = {}
         self._forget_all()
@@ -45,6 +47,7 @@ class StudyCache:
     def _start_anew(self) -> None:
         self._forget_all()
         self._revision += 1
+        self.edits += 1
         self._revisions.clear()
 
     def _forget_all(self) -> None:
@@ -68,6 +71,7 @@ class StudyCache:
 
     def _forget(self, touched: Touched) -> None:
         """Drop what an edit has made stale; columns that only grew are kept and read on."""
+        self.edits += 1
         for metric in touched.metrics & self._columns.keys():
             if touched.only_adds:
                 self._grown.add(metric)
@@ -393,6 +397,10 @@ class StudyCache:
         snapshot = yield from self.wide_snapshot_steps(metrics)
         answers = yield from read.conditions_steps(self.connection())
         return Material(snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values()))
+
+    def free_text(self) -> FreeText:
+        """Return what stands in the place of the study's free text when it leaves the file."""
+        return read.free_text(self.connection())
 
     def attachments(self, visit: int) -> list[Attachment]:
         """Files beside a visit."""

@@ -19,7 +19,7 @@ from ..analysis.entry.field_method import catalogue, evaluate
 from ..analysis.offsets.calibrate import CalibrateRequest
 from ..analysis.offsets.versions import versions
 from ..app.demo import demo_session
-from ..app.exporting import export, from_package
+from ..app.exporting import export, from_package, not_in_table
 from ..app.session import Session, refuse_if_bad
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
@@ -30,7 +30,7 @@ from ..domain.steps import finish
 from ..exchange.certificate_json import certificate_json
 from ..exchange.guessing import open_tidy
 from ..exchange.results_json import calibrate_json, compare_json
-from ..wording.importing import caution_warnings
+from ..wording.importing import caution_warnings, lost_words
 from ..wording.notes import sentence
 from ..wording.numbers import count, number, signed, span
 from ..wording.offsets import adopted_for, calibration_sentence, error_sentence, offset_headline, range_sentence
@@ -85,6 +85,7 @@ def _parser() -> argparse.ArgumentParser:
     t.add_argument("--demo", action="store_true", help="use a fresh demo study")
     t.add_argument("--instrument", required=True)
     t.add_argument("--metric", default="body_fat_percent")
+    t.add_argument("--full", action="store_true", help="with the reason for adopting against the advice, in words")
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -251,7 +252,14 @@ def _certificate(args: argparse.Namespace) -> None:
         live = [v for v in versions(found, session.today(), stale) if v.state not in ("superseded", "withdrawn")]
         if item is None or not live:
             raise UserError(f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}")
-        print(json.dumps([certificate_json(v, item) for v in live], indent=1, ensure_ascii=False, allow_nan=False))
+        print(
+            json.dumps(
+                [certificate_json(v, item, session.free_text(), full=args.full) for v in live],
+                indent=1,
+                ensure_ascii=False,
+                allow_nan=False,
+            )
+        )
     finally:
         session.close()
 
@@ -260,6 +268,9 @@ def _export(args: argparse.Namespace) -> None:
     session = _session(args)
     try:
         print(f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}")
+        said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
+        if said:
+            print(said)
     finally:
         session.close()
 

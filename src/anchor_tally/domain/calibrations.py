@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+REASON_KEPT = "a reason is kept in the study"  # in the place of a reason where no free text leaves the file
+
 # the order of the registry when the first calibrations were adopted: computed readings were numbered by it (form 0)
 FORM_0_EQUATIONS = (
     "bmi_deurenberg_1991",

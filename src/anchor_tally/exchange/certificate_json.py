@@ -6,20 +6,33 @@ from dataclasses import asdict
 from typing import Any
 
 from ..analysis.offsets.versions import Version
-from ..domain.calibrations import CalibrationRecord
+from ..domain.calibrations import REASON_KEPT, CalibrationRecord
+from ..domain.free_text import FreeText
 from ..domain.metrics import metric_named
-from ..domain.records import Instrument
+from ..domain.records import ELECTRODES, Instrument
 
 
-def certificate_json(v: Version, item: Instrument) -> dict[str, Any]:
-    """The object of ``certificate`` (schema anchor-tally/certificate/1); codes only, no names."""
+def certificate_json(v: Version, item: Instrument, free: FreeText, *, full: bool = False) -> dict[str, Any]:
+    """Return the object of ``certificate`` (schema anchor-tally/certificate/1).
+
+    Parameters
+    ----------
+    v : Version
+        An adopted version and what it is today.
+    item : Instrument
+        The instrument that it corrects.
+    free : FreeText
+        What stands in the place of the study's free text.
+    full : bool
+        Give the reason for adopting against the advice in words. Otherwise codes only, no names and no free text.
+    """
     r, made = v.record, v.record.made_of
     m = metric_named(r.metric)
     return {
         "schema": "anchor-tally/certificate/1",
         "instrument": r.instrument,
         "kind": item.kind,
-        "electrodes": item.electrodes or None,
+        "electrodes": item.electrodes if item.electrodes in ELECTRODES and item.electrodes else None,
         "metric": r.metric,
         "unit": m.unit if m is not None else "",
         "version": r.version,
@@ -29,8 +42,8 @@ def certificate_json(v: Version, item: Instrument) -> dict[str, Any]:
         "line": None if r.line is None else asdict(r.line),
         "coverage": 0.95,
         "conditions": {
-            "setting": r.setting or None,
-            "settings_used": [s for s in made.settings if s],
+            "setting": free.setting(r.setting) or None,
+            "settings_used": [free.setting(s) for s in made.settings if s],
             "reference": r.reference,
             "comparator": made.comparator,
             "window_hours": made.window_hours,
@@ -53,7 +66,7 @@ def certificate_json(v: Version, item: Instrument) -> dict[str, Any]:
         },
         "provisional": made.provisional,
         "advice": made.advice,
-        "adopted_against_advice_because": made.reason or None,
+        "adopted_against_advice_because": (made.reason if full else REASON_KEPT) if made.reason else None,
         "caution": "Not a diagnosis. A corrected value is shown with its uncertainty; local rules and licensed practice go first.",
     }
 

@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import zipfile
+from collections.abc import Generator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -13,29 +14,32 @@ from ..domain.errors import UserError
 from ..domain.text import guarded, unguarded
 from ..study.dump import Cell, PlainTable
 from .input_limits import fence, look_into
-from .writing import replacing
+from .writing import BLOCK, replacing
 
 _FORMAT = "anchor-tally/package/1"
 NEEDED = ("clients", "instruments", "visits", "readings")  # without these there is no study
 
 
-def write(path: Path, facts: dict[str, Cell], tables: list[PlainTable]) -> None:
-    """Write a package. Raises UserError when the place cannot be written."""
+def write_steps(path: Path, facts: dict[str, Cell], tables: Sequence[PlainTable]) -> Generator[float, None, None]:
+    """Write a package; yields the share written. Raises UserError when the place cannot be written."""
+    whole, done = max(sum(len(t.rows) for t in tables), 1), 0
     with replacing(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as z:
         z.writestr("datapackage.json", json.dumps(_description(facts, tables), indent=1, ensure_ascii=False))
         for t in tables:
-            text = io.StringIO(newline="")
-            out = csv.writer(text, lineterminator="\n")
-            out.writerow([name for name, _ in t.columns])
-            out.writerows([[_text(v) for v in row] for row in t.rows])
-            z.writestr(f"{t.resource}.csv", text.getvalue())
+            with z.open(f"{t.resource}.csv", "w") as raw, io.TextIOWrapper(raw, "utf-8", newline="") as text:
+                out = csv.writer(text, lineterminator="\n")
+                out.writerow([name for name, _ in t.columns])
+                for at in range(0, len(t.rows), BLOCK):
+                    out.writerows([[_text(v) for v in row] for row in t.rows[at : at + BLOCK]])
+                    done += len(t.rows[at : at + BLOCK])
+                    yield done / whole
 
 
 def _text(value: Cell) -> str:
     return "" if value is None else repr(value) if isinstance(value, float) else guarded(str(value))
 
 
-def _description(facts: dict[str, Cell], tables: list[PlainTable]) -> dict[str, Any]:
+def _description(facts: dict[str, Cell], tables: Sequence[PlainTable]) -> dict[str, Any]:
     resources = []
     for t in tables:
         names = {name for name, _ in t.columns}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import math
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from operator import itemgetter
 from pathlib import Path
@@ -19,6 +19,7 @@ from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, Reading
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
 from .input_limits import MOST_TEXT, bounded, fence, look_at
+from .writing import BLOCK, replacing
 
 HEADER = TIDY_COLUMNS
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")
@@ -256,6 +257,15 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         note,
         kept,
     )
+
+
+def write_steps(path: Path, readings: Sequence[Reading], conditions: dict[int, dict[str, str]]) -> Generator[float, None, None]:
+    """Write a tidy CSV; yields the share written. Raises UserError when the place cannot be written."""
+    with replacing(path) as part, part.open("w", encoding="utf-8", newline="") as f:
+        for k, text in enumerate(write(readings, conditions)):
+            f.write(text)
+            if k % BLOCK == 0:
+                yield k / (len(readings) + 1)
 
 
 def write(readings: Iterable[Reading], conditions: dict[int, dict[str, str]]) -> Iterator[str]:

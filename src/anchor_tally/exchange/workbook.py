@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import tempfile
+from collections.abc import Generator, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -13,34 +14,52 @@ from ..domain.snapshot import Snapshot
 from ..wording.notes import sentence
 from ..wording.sentences import headline
 from ..wording.statistics import rows
-from .writing import replacing
+from .writing import BLOCK, replacing
 
 Row = Sequence[str | int | float | None]
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def write(path: Path, readings: Iterable[Reading], results: Sequence[CompareResult], snapshot: Snapshot) -> None:
-    """Write a workbook. Raises UserError when the place cannot be written."""
-    from openpyxl import Workbook  # only here: it takes a while to load
+def write_steps(
+    path: Path, readings: Sequence[Reading], results: Sequence[CompareResult], snapshot: Snapshot
+) -> Generator[float, None, None]:
+    """Write a workbook of three sheets, row by row; yields the share written.
 
-    book = Workbook(write_only=True)
-    for name, lines in (("readings", _readings(readings)), ("pairs", _pairs(results, snapshot)), ("results", _results(results))):
-        sheet = book.create_sheet(name)
-        for line in lines:
-            sheet.append([_safe(sheet, v) for v in line])
-    with replacing(path) as part:
-        book.save(part)
+    Texts are written as texts, never as formulas; one that begins as a formula does carries the mark of a text, so that no
+    program computes it later. Raises UserError when the place cannot be written.
+    """
+    from xlsxwriter import Workbook  # only here: it takes a while to load
+
+    sheets = (("readings", _readings(readings)), ("pairs", _pairs(results, snapshot)), ("results", _results(results)))
+    rows = 1 + len(readings) + sum(r.pairs.n for r in results) + 80 * len(results)
+    done = 0
+    with replacing(path) as part, tempfile.TemporaryDirectory(prefix="anchor-tally-") as folder:
+        book = Workbook(str(part), {"constant_memory": True, "tmpdir": folder})
+        text = book.add_format({"quote_prefix": True})
+        try:
+            for name, lines in sheets:
+                sheet = book.add_worksheet(name)
+                for k, line in enumerate(lines):
+                    _put(sheet, k, line, text)
+                    done += 1
+                    if done % BLOCK == 0:
+                        yield min(done / rows, 1.0) * 0.9  # the rest is packing
+        except GeneratorExit:
+            for sheet in book.worksheets():
+                sheet.row_data_fh.close()  # the rows written so far wait in a file of their own
+            raise
+        book.close()
 
 
-def _safe(sheet: Any, value: str | float | None) -> Any:
-    """A text beginning with = + - @ (or a tab) is marked as text, so that no program computes it."""
-    from openpyxl.cell import WriteOnlyCell
-
-    if not isinstance(value, str) or value[:1] not in ("=", "+", "-", "@", "\t", "\r"):
-        return value
-    cell = WriteOnlyCell(sheet, value=value)
-    cell.data_type = "s"
-    cell.quotePrefix = True
-    return cell
+def _put(sheet: Any, k: int, line: Row, text: Any) -> None:
+    for column, value in enumerate(line):
+        if isinstance(value, str):
+            if value[:1] in _FORMULA:
+                sheet.write_string(k, column, value, text)
+            elif value:
+                sheet.write_string(k, column, value)
+        elif value is not None:
+            sheet.write_number(k, column, value)
 
 
 def _readings(readings: Iterable[Reading]) -> Iterable[Row]:

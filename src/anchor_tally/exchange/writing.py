@@ -9,6 +9,8 @@ from pathlib import Path
 
 from ..domain.errors import UserError
 
+BLOCK = 500  # rows written between two places to stop
+
 
 @contextmanager
 def replacing(path: Path) -> Iterator[Path]:

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+import json
 import math
 import sqlite3
+from collections.abc import Generator
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
+from ..domain.calibrations import REASON_KEPT
 from ..domain.errors import UserError
+from ..domain.events import INSTRUMENT_EVENTS, PERSON_EVENTS
+from ..domain.free_text import FreeText
 from ..domain.instants import canonical
 from ..domain.metrics import metric_named
-from ..domain.records import MOST_REPLICATES
+from ..domain.protocol import OWN
+from ..domain.records import ELECTRODES, MOST_REPLICATES
 from ..domain.snapshot import VisitColumns
 from ..domain.text import plain_name, short
 from ..domain.units import unit_named
 from .connection import teach_instants, transaction
 from .edits.clients import check_day
-from .read import read_parameters
+from .read import BLOCK, free_text, read_parameters
 
 Cell = str | int | float | None
 
@@ -65,7 +71,7 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy
 _PRIVATE = {
     "client": ("name", "notes", "birth", "cautions", "usual_activity", "scans_before", "last_scan", "cycle"),
-    "protocol_item": ("label", "breach"),
+    "protocol_item": ("breach",),
     "instrument": ("notes", "price"),
     "visit": ("assessor", "notes"),
     "reading": ("source",),
@@ -79,6 +85,21 @@ _FROM = {
     "condition": "(SELECT * FROM condition WHERE value IN ('yes', 'no'))",
     "event": "(SELECT * FROM event WHERE client IS NULL)",  # an illness is nobody else's matter
 }
+# tables with text of which a part must stay: numbered words, and words from a list
+_MASKED = frozenset(
+    {
+        "condition",
+        "protocol_item",
+        "instrument_condition",
+        "setting",
+        "station",
+        "landmark",
+        "event",
+        "instrument",
+        "calibration",
+        "reading",
+    }
+)
 _READABLE = {
     "reading": (
         ("client_code", "(SELECT c.code FROM visit v JOIN client c ON c.id = v.client WHERE v.id = t.visit)"),
@@ -95,18 +116,57 @@ def columns_of(conn: sqlite3.Connection, table: str, *, full: bool = True) -> tu
     return tuple((name, _TYPES[kind]) for name, kind in rows if full or name not in _PRIVATE.get(table, ()))
 
 
-def dump(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -> list[PlainTable]:
-    """All tables of a study.
+def _masked(free: FreeText, table: str, row: dict[str, Cell]) -> dict[str, Cell]:
+    """Return a row with numbered words in the place of free text."""
+    out = dict(row)
+    if table in ("condition", "protocol_item", "instrument_condition"):
+        out["key"] = free.key(str(row["key"]))
+        if table == "protocol_item":
+            out["label"] = str(out["key"]).removeprefix(OWN).replace("_", " ").capitalize() if out["key"] != row["key"] else ""
+    for name in ("label", "setting", "setting_label"):
+        if isinstance(row.get(name), str) and table != "protocol_item":
+            out[name] = free.setting(str(row[name]))
+    if table == "landmark":
+        out["words"] = free.landmarks.get(str(row["words"]), "")
+    if table == "event" and row["kind"] not in (*PERSON_EVENTS, *INSTRUMENT_EVENTS):
+        out["kind"] = "other"
+    if table == "instrument" and row["electrodes"] not in ELECTRODES:
+        out["electrodes"] = ""
+    if table == "calibration":
+        parameters = json.loads(str(row["parameters"]))
+        made_of = parameters.get("made_of", {})
+        made_of["reason"] = REASON_KEPT if made_of.get("reason") else ""
+        made_of["settings"] = [free.setting(str(s)) for s in made_of.get("settings", ())]
+        out["parameters"] = json.dumps(parameters)
+    return out
 
-    De-identified unless ``full``: codes only, the age in years and height at each visit (from ``persons``) in place of birth
-    dates, answers of yes or no, no free text, no names, no cautions, no history.
+
+def dump_steps(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -> Generator[float, None, list[PlainTable]]:
+    """Read all tables of a study; yields the share done.
+
+    Parameters
+    ----------
+    conn : sqlite3.Connection
+        The study.
+    persons : VisitColumns
+        Age in years and height at each visit, which stand in the place of birth dates.
+    full : bool
+        Everything as it is. Otherwise codes only, answers of yes or no, numbered words in the place of free text, no names, no
+        cautions, no history.
+
+    Returns
+    -------
+    list of PlainTable
+        One table a resource, in an order in which rows can be put back.
     """
+    free = free_text(conn)
     at_visit = {
         v: (None if math.isnan(a) else round(a, 1), None if math.isnan(h) else h)
         for v, a, h in zip(persons.visit.tolist(), persons.age_years.tolist(), persons.height_cm.tolist(), strict=True)
     }
     out = []
-    for resource, table, links in _TABLES:
+    for k, (resource, table, links) in enumerate(_TABLES):
+        yield k / len(_TABLES)
         if not full and table in _LEFT_OUT:
             continue
         columns = columns_of(conn, table, full=full)
@@ -114,12 +174,24 @@ def dump(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -> list
         picked = [f"t.{name}" if full else f"{_INSTEAD.get((table, name), f't.{name}')} AS {name}" for name, _ in columns]
         picked += [f"{sql} AS {name}" for name, sql in extra]
         source = table if full else _FROM.get(table, table)
-        rows = conn.execute(f"SELECT {', '.join(picked)} FROM {source} t ORDER BY 1, 2").fetchall()
+        rows = []
+        cursor = conn.execute(f"SELECT {', '.join(picked)} FROM {source} t ORDER BY 1, 2")
+        while block := cursor.fetchmany(BLOCK):
+            rows += block
+            yield k / len(_TABLES)
         if table == "visit" and not full:
             names = [name for name, _ in columns]
             places = (names.index("age_years"), names.index("height_cm"))
             rows = [tuple(at_visit[r[0]][places.index(k)] if k in places else x for k, x in enumerate(r)) for r in rows]
         whole = (*columns, *((name, "string") for name, _ in extra))
+        if not full and table in _MASKED:
+            names = [name for name, _ in whole]
+            masked = []
+            for n, row in enumerate(rows):
+                masked.append(tuple(_masked(free, table, dict(zip(names, row, strict=True))).values()))
+                if n % BLOCK == BLOCK - 1:
+                    yield k / len(_TABLES)
+            rows = masked
         out.append(PlainTable(resource, table, whole, links, tuple(name for name, _ in extra), tuple(rows)))
     return out
 

@@ -13,9 +13,11 @@ from typing import Any, NamedTuple
 from ..domain.calibrations import FORM_0_EQUATIONS, CalibrationRecord, LineRecord, MadeOf
 from ..domain.catalogue import Catalogue
 from ..domain.events import AssessorValue, CheckWeight, Event, Goal, Height
+from ..domain.free_text import FreeText
 from ..domain.protocol import CONDITIONS, ProtocolItem, item_of
 from ..domain.records import Attachment, Client, Instrument, Reading, Setting, StationChoice, Visit, VisitNote
 from ..domain.snapshot import Columns, Growing
+from ..domain.stations import landmark_of
 from ..domain.steps import finish
 
 
@@ -284,8 +286,28 @@ def readings(conn: sqlite3.Connection, ids: list[int] | None = None, visit: int 
         marks = ",".join("?" * len(ids))
         rows = conn.execute(_READING + f"WHERE r.id IN ({marks}) ORDER BY r.instant, r.id", ids).fetchall()
     else:
-        rows = conn.execute(_READING + "ORDER BY c.code, r.instant, r.id").fetchall()
+        return finish(readings_steps(conn))
     return [_reading(r) for r in rows]
+
+
+def readings_steps(conn: sqlite3.Connection) -> Generator[int, None, list[Reading]]:
+    """Read all readings in full, by client and time; yields how many were read."""
+    out: list[Reading] = []
+    cursor = conn.execute(_READING + "ORDER BY c.code, r.instant, r.id")
+    while block := cursor.fetchmany(BLOCK):
+        out += [_reading(r) for r in block]
+        yield len(out)
+    return out
+
+
+def free_text(conn: sqlite3.Connection) -> FreeText:
+    """Return what stands in the place of the study's free text when it leaves the file."""
+    keys = conn.execute(
+        "SELECT key FROM condition UNION SELECT key FROM protocol_item UNION SELECT key FROM instrument_condition"
+    )
+    labels = conn.execute("SELECT label FROM setting UNION SELECT setting FROM station UNION SELECT setting FROM calibration")
+    words = conn.execute("SELECT words FROM landmark")
+    return FreeText.of((k for (k,) in keys), (*(w for (w,) in words), *(landmark_of(s) for (s,) in labels)))
 
 
 def _reading(r: tuple[Any, ...]) -> Reading:

@@ -6,14 +6,17 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox
 
+from ..app.jobs import Job
 from ..domain.errors import UserError
 
 if TYPE_CHECKING:
     from ..app.session import Session
     from ..domain.clock import Clock
+    from .jobs import Jobs
     from .pages import Page
 
 TABLES = (".csv", ".tsv", ".txt", ".xlsx")
@@ -22,7 +25,9 @@ TABLES = (".csv", ".tsv", ".txt", ".xlsx")
 class FileActions(QMainWindow):
     """The half of the window that asks for files; the other half shows what is in them."""
 
+    exported = pyqtSignal()  # a file was written whole
     session: Session | None
+    jobs: Jobs | None
     clock: Clock
 
     def attach(self, session: Session) -> None:
@@ -87,17 +92,23 @@ class FileActions(QMainWindow):
 
     def export(self, path: Path, *, full: bool) -> None:
         """Write the study; a whole copy only after a plain warning."""
-        from ..app.exporting import export
+        from ..app.exporting import collect_steps, not_in_table, write_steps
+        from ..wording.importing import lost_words
 
-        if self.session is None or (full and not self._knows_what_full_means()):
+        session, jobs = self.session, self.jobs
+        if session is None or jobs is None or (full and not self._knows_what_full_means()):
             return
-        try:
-            count = export(self.session, path, full=full)
-        except UserError as error:
-            self.say(str(error), True)
-            return
-        how = "with names, birth dates, cautions and remarks" if full else "codes only, no names"
-        self.say(f"{count} readings written to {path} ({how}).")
+        how = "with names, birth dates, cautions and remarks" if full else "codes only, no names, no remarks"
+        job = Job(f"Writing {path.name}", lambda: collect_steps(session, path, full=full), write_steps)
+
+        lost = lost_words(not_in_table(session)) if path.suffix.lower() != ".zip" else ""
+
+        def written(count: int) -> None:
+            self.say(f"{count:,} readings written to {path} ({how}). {lost}".strip())
+            self.exported.emit()
+
+        self.say("")
+        jobs.start("export", job, written, lambda text: self.say(text, True))
 
     def _knows_what_full_means(self) -> bool:
         text = (

@@ -75,3 +75,11 @@ def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:
         f"{code}: {count(n, 'reading')} of {instrument}. {sentence(caution.note)}"
         for code, instrument, n, caution in forbidden_readings(items, staged.cautioned, staged.cards)
     ]
+
+
+def lost_words(lost: Sequence[str]) -> str:
+    """Say what a written table does not hold; "" for nothing."""
+    if not lost:
+        return ""
+    listed = ", ".join(lost[:-1]) + (" and " if len(lost) > 1 else "") + lost[-1]
+    return f"A table of readings does not hold {listed}; a data package does."

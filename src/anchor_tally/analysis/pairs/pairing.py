@@ -61,13 +61,14 @@ class LeftOut:
         return tuple(sorted((why, n) for why, n in zip(self.reasons, found, strict=True) if n))
 
     def listed(self) -> tuple[Dropped, ...]:
-        """One by one."""
+        """Return them one by one, by client and time, whatever the order of entry."""
         zone = zone_named(self.zone)
         columns = (self.client, self.instant, self.timed, self.why, self.reading)
-        return tuple(
-            Dropped(self.clients[c], stamp(at, zone, timed=timed), self.reasons[why], reading)
+        rows = (
+            (self.clients[c], at, timed, self.reasons[why], reading)
             for c, at, timed, why, reading in zip(*(a.tolist() for a in columns), strict=True)
         )
+        return tuple(Dropped(code, stamp(at, zone, timed=timed), why, reading) for code, at, timed, why, reading in sorted(rows))
 
 
 @dataclass(frozen=True, eq=False)

@@ -70,7 +70,7 @@ class CalibrateStage(QuestionPage):
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
-        self.versions = Versions()
+        self.versions = Versions(self.session.free_text)
         self.versions.withdrawn.connect(lambda number: self.edit(WithdrawCalibration(number), "Withdrawn; Undo brings it back."))
         self.versions.said.connect(lambda text: self.message.emit(text, False))
         self.pictures = QWidget()

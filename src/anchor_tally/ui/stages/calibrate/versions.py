@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, QWidget
 
 from ....analysis.offsets.versions import Version, compare_versions
+from ....domain.free_text import FreeText
 from ....domain.records import Instrument
 from ....exchange.certificate_json import certificate_json
 from ....wording import versions as words
@@ -21,8 +22,9 @@ class Versions(QWidget):
     withdrawn = pyqtSignal(int)
     said = pyqtSignal(str)
 
-    def __init__(self) -> None:
+    def __init__(self, free_text: Callable[[], FreeText]) -> None:
         super().__init__()
+        self.free_text = free_text
         self.versions: tuple[Version, ...] = ()
         self.item: Instrument | None = None
         self.list = Table(words.LIST_HEADS, "Adopted versions", numeric_from=99, stretch=2)
@@ -98,5 +100,5 @@ class Versions(QWidget):
     def _copy(self) -> None:
         v, clipboard = self.chosen(), QApplication.clipboard()
         if v is not None and clipboard is not None and self.item is not None:
-            clipboard.setText(json.dumps(certificate_json(v, self.item), indent=1, ensure_ascii=False))
+            clipboard.setText(json.dumps(certificate_json(v, self.item, self.free_text()), indent=1, ensure_ascii=False))
             self.said.emit("The data of the certificate are on the clipboard.")

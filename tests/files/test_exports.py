@@ -1,0 +1,132 @@
+"""What leaves a study: nobody's free text by default; the window goes on while a file is written; stopping leaves nothing."""
+
+import zipfile
+from dataclasses import replace
+
+import pytest
+
+from anchor_tally.app.exporting import collect_steps, export, write_steps
+from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.events import Event
+from anchor_tally.domain.stations import LANDMARK
+from anchor_tally.domain.steps import finish
+from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.decisions import Decide
+from anchor_tally.study.edits.events import AddEvent, SetGoal
+from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
+from places import adoption_of_nothing, filled, text_of
+
+# columns that hold identifiers, moments, numbers as typed, or words from a list; every other text is somebody's own words
+LISTED = {
+    "study": {"created_at", "zone"},
+    "metric": {"id", "unit"},
+    "condition": set(),
+    "instrument_metric": {"metric"},
+    "protocol_item": {"wanted"},
+    "client": {"code", "sex", "birth", "cautions", "last_scan"},
+    "client_height": {"day", "entered", "unit"},
+    "setting": {"starts"},
+    "visit": {"start"},
+    "visit_change": {"at"},
+    "reading": {"taken_at", "metric", "entered", "unit", "status"},
+    "reading_change": {"at"},
+    "calibration": {"metric", "setting", "reference", "model", "fitted_at", "valid_until", "digest"},
+    "calibration_mark": {"at", "kind"},
+    "check_weight": {"taken_at", "entered", "unit"},
+    "assessor_value": {"day", "metric", "entered", "unit"},
+    "stated": {"metric", "what"},
+    "instrument": {"name", "kind", "equation", "walk", "counts"},
+    "station": {"id", "metrics", "setting", "unit", "counts"},
+    "landmark": {"metric"},
+    "instrument_condition": {"wanted"},
+    "attachment": {"sha256", "added_at"},
+    "decision": {"key", "decision", "at"},
+    "event": {"starts", "ends"},
+    "goal": {"metric", "set_at"},
+}
+
+
+def planted(tmp_path):
+    """A study of every kind of row, with a marker in every column that holds somebody's own words."""
+    session = filled(tmp_path)
+    session.do(AddCondition("Slept at the club?", "tired"))
+    session.do(PutLandmark("skinfold_thigh", "left hand above the scar"))
+    session.do(Decide("a finding", "keep", "as seen"))
+    session.do(AddEvent(Event(0, 1, None, "2026-03-02", "", "illness", "fever")))
+    session.do(AddEvent(Event(0, None, 1, "2026-03-02", "", "battery", "new cells")))
+    session.do(SetGoal(1, "body_fat_percent", 14.0))
+    session.do(adoption_of_nothing(session))
+    path, rows = session.path, {}
+    conn = session._conn
+    for (name,) in conn.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
+        conn.execute(f"DROP TRIGGER {name}")  # a calibration is never edited otherwise
+    for table, listed in LISTED.items():
+        columns = [n for n, kind in conn.execute("SELECT name, type FROM pragma_table_info(?)", (table,)) if kind == "TEXT"]
+        for column in set(columns) - listed:
+            marker = f"zqx {table} {column}"
+            if (table, column) == ("setting", "label"):
+                conn.execute("UPDATE setting SET label = label || ? || ? || id", (LANDMARK, marker))
+            elif column == "key":
+                conn.execute(f"UPDATE {table} SET key = 'own_zqx_' || key")
+            elif (table, column) == ("calibration", "parameters"):
+                conn.execute("UPDATE calibration SET parameters = json_set(parameters, '$.made_of.reason', ?)", (marker,))
+            else:
+                conn.execute(f"UPDATE {table} SET {column} = ?", (marker,))
+            rows[table, column] = conn.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
+    session.close()
+    return path, rows
+
+
+def all_text(path):
+    """Everything that a written file holds."""
+    return text_of(path) if zipfile.is_zipfile(path) else path.read_bytes()
+
+
+def test_no_free_text_leaves_by_default(tmp_path, capsys):
+    """Markers in every column of somebody's own words reach no table, workbook, package, certificate or answer."""
+    path, rows = planted(tmp_path)
+    assert {t for t, _ in rows} | {t for t, c in LISTED.items() if c} == set(LISTED)
+    session = Session.open(path)
+    names = [
+        n for (n,) in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'")
+    ]
+    assert set(names) == set(LISTED)  # a new table says which of its texts come from a list
+    for suffix in ("csv", "xlsx", "zip"):
+        export(session, tmp_path / f"out.{suffix}")
+        text = all_text(tmp_path / f"out.{suffix}")
+        assert b"zqx" not in text, suffix
+        assert b"Fir" in text, suffix
+    whole = tmp_path / "whole.zip"
+    export(session, whole, full=True)
+    there = all_text(whole)
+    # what is left out of a whole copy on purpose: where a file lay on this machine
+    assert all(f"zqx {t} {c}".encode() in there for (t, c), n in rows.items() if n and c != "key" and t != "attachment")
+    session.close()
+    assert main(["certificate", str(path), "--instrument", "Fir"]) == 0
+    assert "zqx" not in capsys.readouterr().out
+    assert main(["certificate", str(path), "--instrument", "Fir", "--full"]) == 0
+    assert "zqx calibration parameters" in capsys.readouterr().out
+    assert main(["import", str(tmp_path / "out.zip"), "--into", str(tmp_path / "again.tally")]) == 0
+    assert main(["import", str(tmp_path / "out.csv"), "--into", str(tmp_path / "table.tally")]) == 0
+
+
+@pytest.mark.parametrize("suffix", ["csv", "xlsx", "zip"])
+def test_stopped_export_leaves_nothing(demo, tmp_path, suffix):
+    """Closing the writing half-way leaves no file and no part of one; an edit while the study is read begins the reading anew."""
+    path = tmp_path / "out" / f"x.{suffix}"
+    path.parent.mkdir()
+    steps = write_steps(finish(collect_steps(demo, path)))
+    while not list(path.parent.iterdir()):
+        assert 0 <= next(steps) <= 1
+    assert len(list(path.parent.iterdir())) == 1
+    steps.close()
+    assert list(path.parent.iterdir()) == []
+    reading = collect_steps(demo, path)
+    for _ in range(3):
+        next(reading)
+    demo.do(PutClient(replace(demo.catalogue().clients[1], notes="meanwhile", code="Zander")))
+    material = finish(reading)
+    text = str(material.tables) if suffix == "zip" else str(material.readings)
+    assert "Zander" in text
+    assert "'Auk'" not in text
