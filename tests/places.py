@@ -99,6 +99,7 @@ def drawn_study(rng, device, clients=14, scans=3, repeats=3, between=5.0, within
 
 def filled(tmp_path):
     """A small study with a card of every kind."""
+    tmp_path.mkdir(exist_ok=True)
     session = Session.new(tmp_path / "s.tally", "a study, with a comma")
     rows = [
         ImportRow(2, "A", "male", 30.0, 181.5, "2026-03-02T06:30", "Fir", "device", "std", "body_fat_percent", 21.5, "21.5", "percent", 1, "ok", "", (("fasted", "no"),)),

@@ -22,6 +22,7 @@ from anchor_tally.study.edits.clients import AddHeight
 from anchor_tally.study.edits.decisions import Decide, Reopen
 from anchor_tally.study.edits.edit import EditRefused
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.readings import ExcludeReading, PutBackReading
 from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.study.import_preview import FRESH, LINE
 from anchor_tally.wording.importing import doubt_words
@@ -220,6 +221,12 @@ def test_decisions_are_kept_with_their_reason(demo):
     demo.undo()
     demo.do(Decide(f.key, "exclude", "mistyped", f.readings))
     demo.do(Reopen(f.key, f.readings))
+    demo.do(ExcludeReading(f.readings[0], "wet feet"))  # on its own, before anything is decided
+    demo.do(Decide(f.key, "exclude", "mistyped", f.readings))
+    assert demo.readings([f.readings[0]])[0].note == "wet feet"
+    demo.do(Reopen(f.key, f.readings))
+    assert [(r.status, r.note) for r in demo.readings([f.readings[0]])] == [("excluded", "wet feet")]
+    demo.do(PutBackReading(f.readings[0]))
     assert (demo.decisions(), next(g.key for g in reviewed(demo).found)) == ({}, f.key)
     assert demo.snapshot().columns["body_fat_percent"].n == snapshot.columns["body_fat_percent"].n
 

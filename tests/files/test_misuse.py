@@ -20,12 +20,12 @@ from hypothesis import strategies as st
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.offsets.record import fingerprint
 from anchor_tally.analysis.pairs.computed_values import derive_steps
-from anchor_tally.app.bench import Place, take_measurement
+from anchor_tally.app.bench import Place, Standing, take_measurement
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.calibrations import FORM_0_EQUATIONS
-from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.errors import FAULT, UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument, Setting
 from anchor_tally.domain.steps import finish
@@ -40,7 +40,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import AddInstrument, StartSetting
 from anchor_tally.study.edits.readings import CorrectReading
 from anchor_tally.study.edits.visits import MoveVisit
-from places import DATA, adoption, parse_text, typed
+from places import DATA, adoption, filled, parse_text, typed
 
 HEAD = ",".join(HEADER) + "\n"
 
@@ -153,7 +153,7 @@ def test_simulated_readings_stay_out(session, tmp_path):
     """A simulated reading is marked, pairs only in a study for practice, and never comes back from a table as a real one."""
     session.do(typed("A", "2026-03-02T08:00", "Scan", "reference", "body_fat_percent", "20"))
     place = Place("A", "2026-03-02T07:50")
-    take_measurement(session, place, instrument="Fir", values=[("body_fat_percent", "22 percent")], simulated=True)
+    take_measurement(session, Standing(place, "Fir"), values=[("body_fat_percent", "22 percent")], simulated=True)
     assert [r.simulated for r in session.readings() if r.instrument == "Fir"] == [True]
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
     assert (pairs.n, {d.why for d in pairs.left_out.listed()} >= {"simulated reading"}) == (0, True)
@@ -216,7 +216,7 @@ def test_one_writer(tmp_path, capsys):
     assert sorted(p.name for p in tmp_path.iterdir()) == ["r.csv", "s.tally"]
 
 
-@pytest.mark.parametrize("how", ["removed", "replaced", "cut off"])
+@pytest.mark.parametrize("how", ["removed", "replaced", "cut off", "cut in the middle"])
 def test_file_lost_under_an_open_study(session, tmp_path, how):
     """One sentence, no edit into nowhere, and a copy of what is in memory."""
     session.do(weigh("2026-03-02", "70"))
@@ -226,10 +226,13 @@ def test_file_lost_under_an_open_study(session, tmp_path, how):
     elif how == "replaced":
         (tmp_path / "other").write_text("something else")
         (tmp_path / "other").replace(session.path)
-    else:
+    elif how == "cut off":
         session.path.write_bytes(b"")
+    else:
+        whole = session.path.read_bytes()
+        session.path.write_bytes(whole[: len(whole) // 2])
     assert how.split()[0] in session.lost()
-    with pytest.raises(UserError, match="keep a copy"):
+    with pytest.raises(UserError, match="save a copy"):
         session.do(weigh("2026-03-09", "71"))
     session.save_copy(tmp_path / "copy.tally")
     copy = Session.open(tmp_path / "copy.tally")
@@ -476,3 +479,166 @@ def test_mark_of_a_method_stays(demo):
     after = marks_of([*known.values(), added], LIGHT)
     assert [after(i) for i in (method, *known.values())] == [before(i) for i in (method, *known.values())]
     assert adoption(demo, "Alder").record.sources
+
+
+def changed_by_hand(path, *statements):
+    """Another program writes into the file, with foreign keys off."""
+    with sqlite3.connect(path) as other:
+        for sql in statements:
+            other.execute(sql)
+    other.close()
+
+
+@pytest.mark.parametrize(
+    ("sql", "said"),
+    [
+        ("DELETE FROM visit", "names a visit that is not there"),
+        ("UPDATE reading SET taken_at = 'yesterday'", 'reading 1 is of "yesterday"'),
+        ("UPDATE reading SET instant = 99999999999", "has another instant"),
+        ("UPDATE visit SET start = '2026-03-02Tnoon'", 'is of "2026-03-02Tnoon"'),
+        ("CREATE VIEW secret AS SELECT * FROM client", 'it holds a view "secret"'),
+        ("CREATE TRIGGER odd AFTER INSERT ON reading BEGIN DELETE FROM client; END", 'it holds a trigger "odd"'),
+        ("INSERT INTO calibration VALUES (1, 1, 'body_mass', '', 'Scan', 'pooled', '[]', 1, 2, 3, 4, '2026-03-02', '2026-06-01', 1, '')",
+         "adopted offset 1: the parameters of a calibration are not whole"),
+    ],
+)  # fmt: skip
+def test_rows_changed_by_hand_are_named(session, sql, said):
+    """A study into which another program has written what this one would not is named in one sentence and left as it is."""
+    session.do(weigh("2026-03-02", "70"))
+    session.close()
+    changed_by_hand(session.path, sql)
+    before = session.path.read_bytes()
+    for read_only in (False, True):
+        with pytest.raises(UserError, match="another program has changed this study") as caught:
+            Session.open(session.path, read_only=read_only)
+        assert said in str(caught.value)
+        assert str(caught.value).count("\n") == 0
+    assert session.path.read_bytes() == before
+
+
+def test_view_in_the_place_of_a_table_is_not_read(session):
+    """A view named as a table of the study would be read unnoticed: the study is refused."""
+    session.do(weigh("2026-03-02", "70"))
+    session.close()
+    changed_by_hand(session.path, "ALTER TABLE goal RENAME TO hidden", "CREATE VIEW goal AS SELECT * FROM hidden")
+    with pytest.raises(UserError, match="the table goal is not there"):
+        Session.open(session.path)
+
+
+def test_any_flipped_byte_is_a_sentence(demo, tmp_path):
+    """Bytes changed anywhere in a study, its indexes among them: it opens, or one sentence says that it is damaged."""
+    demo.close()
+    whole, path = bytearray(demo.path.read_bytes()), tmp_path / "flipped.tally"
+    rng, sentences = np.random.default_rng(2), []
+    for at in (*rng.integers(100, len(whole), 30).tolist(), *range(4096 * 8, 4096 * 60, 4096 * 5)):
+        flipped = bytearray(whole)
+        flipped[at : at + 40] = bytes(rng.integers(128, 255, 40).tolist())
+        path.write_bytes(flipped)
+        try:
+            Session.open(path).close()
+        except UserError as error:
+            sentences.append(str(error))
+    assert len(sentences) > 10
+    assert not any("\n" in s for s in sentences)
+
+
+def test_damage_under_an_open_study_offers_a_copy(session, tmp_path):
+    """A page that can no longer be read: the sentence names the file, nothing more is written, and the copy in memory is saved."""
+    session.do(weigh("2026-03-02", "70"))
+    session.keep_mirror()
+    whole = session.path.read_bytes()
+    # another counter of changes, so that SQLite reads the pages again
+    session.path.write_bytes(whole[:24] + b"\0\0\0\x7f" + whole[28:100] + bytes(len(whole) - 100))
+    with pytest.raises(sqlite3.DatabaseError) as caught:
+        session.readings()
+    said = session.explain(caught.value)
+    assert "cannot be read any more" in said
+    assert "kept" not in said
+    assert session.lost() == said
+    with pytest.raises(UserError, match="save a copy"):
+        session.do(weigh("2026-03-09", "71"))
+    session.save_copy(tmp_path / "copy.tally")
+    copy = Session.open(tmp_path / "copy.tally")
+    assert [r.value for r in copy.readings()] == [70]
+    copy.close()
+    assert session.explain(ZeroDivisionError()) == FAULT
+
+
+def test_a_hard_link_is_the_same_study(session, tmp_path):
+    """A study under a second name has one writer all the same."""
+    os.link(session.path, tmp_path / "other.tally")
+    other = Session.open(tmp_path / "other.tally")
+    assert other.read_only
+    with pytest.raises(UserError, match="another window"):
+        other.do(weigh("2026-03-02", "70"))
+    session.close()
+    assert other.take_over()
+    other.do(weigh("2026-03-02", "70"))
+    other.close()
+
+
+def test_an_hour_that_never_was_is_refused(tmp_path):
+    """02:30 of the night in which clocks go forward is no time of day, typed or imported; the hours beside it are."""
+    conn = open_file.create_in_memory("x", "Europe/Berlin")
+    session = Session(conn, None)
+    with pytest.raises(UserError, match="02:30 did not exist on 2027-03-28"):
+        session.do(weigh("2027-03-28T02:30", "70"))
+    session.do(weigh("2027-03-28T03:30", "70"))
+    session.do(weigh("2027-10-31T02:30", "70"))  # twice that night; the first is meant
+    rows, _ = parse_text(",".join(HEADER) + "\nA,,,,2027-03-28T02:10,Fir,device,,body_mass,70,kg,1,ok,\n")
+    staged = finish(session.stage(rows))
+    assert [(r.line, r.column) for r in staged.refused] == [(2, "taken_at")]
+    session.close()
+
+
+def test_blank_lines_without_end(tmp_path, capsys):
+    """A table that goes on with blank lines is refused with the line; a few blank lines are passed over."""
+    head, row = ",".join(HEADER), "A,,,,2026-03-02,Fir,device,,body_mass,70,kg,1,ok,"
+    (tmp_path / "few.csv").write_text(f"{head}\n\n\n{row}\n\n")
+    (tmp_path / "many.csv").write_text(f"{head}\n{row}\n" + "\n" * 300_000 + row)
+    (tmp_path / "odd.csv").write_text(f"{head}\n{row}\n".replace(",", ";") + ";\n" * 300_000)
+    assert main(["import", str(tmp_path / "few.csv"), "--into", str(tmp_path / "a.tally")]) == 0
+    assert main(["import", str(tmp_path / "many.csv"), "--into", str(tmp_path / "b.tally")]) == 2
+    assert "20,000 blank lines" in capsys.readouterr().err
+    assert not (tmp_path / "b.tally").exists()
+    with pytest.raises(UserError, match="20,000 blank lines"):
+        list(open_table(tmp_path / "odd.csv").rows())
+
+
+def test_killed_copies_and_packages_leave_nothing(tmp_path):
+    """What a killed upgrade or package import has left is removed at the next start; copies are their owner's while they are written."""
+    path, gone = tmp_path / "s.tally", 4_000_000  # no process has this number
+    shutil.copy(DATA / "study_schema_1.tally", path)
+    left = [
+        tmp_path / f".s.tally.before-6.{gone}.part",
+        tmp_path / f".s.tally.{gone}.part",
+        tmp_path / f".s.tally.{gone}.part-journal",
+    ]
+    for p in left:
+        p.write_bytes(b"x")
+    seen = []
+    real = shutil.copyfileobj
+
+    def looked(a, b, *more):
+        seen.extend(p.stat().st_mode & 0o777 for p in tmp_path.glob(".s.tally*.part"))
+        real(a, b, *more)
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(shutil, "copyfileobj", looked)
+        Session.open(path).close()
+    assert seen == [0o600]
+    assert not any(p.exists() for p in left)
+    assert [p.stat().st_mode & 0o777 for p in tmp_path.glob("*before*")] == [0o600]
+    code = (
+        "import sys, os; from pathlib import Path; from anchor_tally.study import dump\n"
+        "dump.load = lambda *a: os.kill(os.getpid(), 9)\n"
+        "from anchor_tally.app.exporting import from_package; from_package(Path(sys.argv[1]), Path(sys.argv[2]))"
+    )
+    session = filled(tmp_path / "made")
+    export(session, tmp_path / "p.zip")
+    session.close()
+    target = tmp_path / "new.tally"
+    assert subprocess.run([sys.executable, "-c", code, str(tmp_path / "p.zip"), str(target)]).returncode == -9
+    assert not target.exists()
+    assert main(["import", str(tmp_path / "p.zip"), "--into", str(target)]) == 0
+    assert sorted(p.name for p in tmp_path.glob(".*")) == []

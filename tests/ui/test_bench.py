@@ -8,14 +8,15 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from anchor_tally.app.bench import Standing
 from anchor_tally.app.session import Session
-from anchor_tally.domain.records import Client, Instrument, VisitNote
+from anchor_tally.domain.records import Client, Instrument, Setting, VisitNote
 from anchor_tally.feeds.laboratory import drop_file, scan_rows
-from anchor_tally.feeds.measurement_filter import NoValue, Taken
+from anchor_tally.feeds.measurement_filter import NoValue, Shown, Taken
 from anchor_tally.feeds.scale import Person
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
-from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, PutInstrument
-from driving import kept
+from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, PutInstrument, StartSetting
+from driving import choose_client, kept
 from places import typed
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -124,9 +125,9 @@ def test_cautions_lock_and_stay(bench):
     assert "Implanted electronics" in record.caution.text()
     assert record.caution.isVisible()
     assert not any(c.isEnabled() for entry_row in record.entry_rows for c in entry_row.cells)
-    assert record.take_tally(record.bar.place, "Ash", [("body_fat_percent", "20 percent")], "", simulated=False).startswith(
-        "Nothing was taken from Ash"
-    )
+    assert record.take_tally(
+        Standing(record.bar.place, "Ash"), [("body_fat_percent", "20 percent")], "", simulated=False
+    ).startswith("Nothing was taken from Ash")
     record.go_station("skinfolds")
     assert record.caution.isVisible()
     assert record.entry_rows[0].cells[0].isEnabled()
@@ -191,6 +192,23 @@ def test_unsettled_is_never_taken(bench, qtbot):
     qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=20_000)
     live.stop()
     assert [r for r in kept(window) if r.status == "ok"] == []
+
+
+def test_a_reading_belongs_to_what_was_chosen_on_stepping_on(bench, qtbot):
+    """Device, setting, client and time are those of the moment at which the person steps on, whatever is chosen until it ends."""
+    window, live = bench, bench.record.live
+    begin(window)
+    item = window.session.catalogue().instrument_named("Ash")
+    assert item is not None
+    window.session.do(StartSetting(Setting(0, item.id, "athlete", "2026-01-01", None)))
+    live.instrument.setEditText("Ash")
+    live._event(Shown(71.0, False))
+    live.instrument.setEditText("Elm")
+    choose_client(window.record, "Knot")
+    live._event(Shown(71.2, True))
+    live._event(Taken(1, (("body_fat_percent", "21.4", "percent"), ("body_mass", "71.2", "kg"))))
+    rows = [(r.client, r.instrument, r.setting, r.metric, r.value) for r in kept(window)]
+    assert rows == [("Wren", "Ash", "athlete", "body_fat_percent", 21.4), ("Wren", "Ash", "athlete", "body_mass", 71.2)]
 
 
 def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):

@@ -77,6 +77,22 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     file = other(window)
     assert min(r.taken_at[:10] for r in file.readings() if r.setting == "summer") >= "2026-07-01"
     file.close()
+    days = positions(page.info)
+    click_at(qtbot, page.figure, days.min() + 121)  # the change of 1 July is chosen, then undone until it is gone
+    assert page.change is not None
+    for _ in range(2):
+        shown(qtbot, page, window.undo)
+    assert page.change is None
+    assert not page.away.isVisible()
+    for _ in range(2):
+        shown(qtbot, page, window.redo)
+    click_at(qtbot, page.figure, positions(page.info).min() + 121)
+    window.undo()
+    window.undo()
+    page._take_away()  # before the page has its answer
+    assert "no longer in the study" in window.said
+    for _ in range(2):
+        shown(qtbot, page, window.redo)
     for _ in range(3):
         shown(qtbot, page, window.undo)
     file = other(window)

@@ -23,6 +23,15 @@ class Place:
     fresh: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """Who stands on which device, in which setting: fixed when the person steps on, whatever is chosen until the reading ends."""
+
+    place: Place
+    instrument: str
+    setting: str = ""
+
+
 def last_visit(session: Session, client: str, visit: int | None) -> LastVisit:
     """What a client had at the visit before ``visit`` (None: a new one)."""
     known = session.visits_of(client)
@@ -34,26 +43,20 @@ def last_visit(session: Session, client: str, visit: int | None) -> LastVisit:
 
 
 def take_measurement(
-    session: Session,
-    place: Place,
-    *,
-    instrument: str,
-    values: Sequence[tuple[str, str | None]],
-    reason: str = "",
-    simulated: bool = False,
+    session: Session, standing: Standing, *, values: Sequence[tuple[str, str | None]], reason: str = "", simulated: bool = False
 ) -> int:
     """Keep (metric, text with unit) pairs of one measurement, None for a failed value; return the repeat they became.
 
     All values of a measurement become the same repeat: the first that none of their metrics has yet. Raises UserError when
     all repeats are kept already, or when a value cannot be taken; then nothing is written.
     """
+    place, instrument, setting = standing.place, standing.instrument, standing.setting
     visit = place.visit
     if visit is None and not place.fresh:
         visit = session.visit_near(place.client, place.at)
     there = session.readings(visit=visit) if visit is not None else []
     items = session.catalogue()
     item = next((i for i in items.instruments.values() if i.name == instrument), None)
-    setting = items.setting_in_force(instrument, place.at, place.client)
     most = cells_of(Rule(item.repeats, item.counts) if item is not None else Rule())
     free = free_repeat((r for r in there if r.setting == setting), instrument, (metric for metric, _ in values), most)
     if free is None:

@@ -21,6 +21,7 @@ from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
 from ..exchange.writing import BLOCK
 from ..study import dump, read
+from ..study.open_file import create
 from ..study.visits import visits_steps
 from .session import Session
 
@@ -176,12 +177,5 @@ def _ladder(snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[Comp
 def from_package(package: Path, path: Path, *, clock: Clock = SYSTEM) -> Session:
     """Make a study file from a data package; nothing is left behind when it does not fit."""
     facts, tables = data_package.read(package)
-    session = Session.new(path, path.stem, clock=clock)
-    try:
-        dump.load(session.connection(), facts, tables)
-    except BaseException:
-        session.close()
-        path.unlink()
-        raise
-    session.close()
+    create(path, path.stem, fill=lambda conn: dump.load(conn, facts, tables)).close()
     return Session.open(path, clock=clock)

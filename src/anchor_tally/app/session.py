@@ -9,13 +9,13 @@ from typing import Any
 
 from ..analysis.review.finding import Material
 from ..domain.clock import SYSTEM, Clock
-from ..domain.errors import UserError
+from ..domain.errors import FAULT, UserError
 from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.lens import Lens
 from ..domain.steps import finish
 from ..exchange import readings_csv
 from ..study import open_file, read, staging
-from ..study.connection import StudyError
+from ..study.connection import StudyError, file_trouble
 from ..study.edits.edit import Edit, Restore, discard, run, run_steps
 from ..study.edits.imports import TakeStaged
 from ..study.import_preview import foreseen
@@ -36,6 +36,7 @@ class Session(StudyCache):
         self.closed: list[Callable[[], None]] = []
         self._undo: list[Restore] = []
         self._redo: list[Restore] = []
+        self.damage = ""  # what is wrong with the file, since it was noticed
         self._mirror: Any = None  # a copy in memory, against the loss of the file
         self._file = self._mark()
         self._version = read.data_version(conn)
@@ -136,14 +137,29 @@ class Session(StudyCache):
         """What has happened to the file under the open study: a sentence, or empty when it is where it was."""
         if self.path is None or self._file is None:
             return ""
+        if self.damage:
+            return self.damage
         now = self._mark()
         if now is None:
-            return f"{self.path.name} was removed or moved while it was open; keep a copy of what is in memory"
+            return f"{self.path.name} was removed or moved while it was open; save a copy of what is open"
         if now != self._file:
-            return f"{self.path.name} was replaced by another file while it was open; keep a copy of what is in memory"
+            return f"{self.path.name} was replaced by another file while it was open; save a copy of what is open"
         if not self.writing and not open_file.is_sqlite(self.path):
-            return f"{self.path.name} was cut off or overwritten while it was open; keep a copy of what is in memory"
+            return f"{self.path.name} was cut off or overwritten while it was open; save a copy of what is open"
+        if not self.writing and open_file.is_cut_off(self.path):
+            return f"{self.path.name} was cut off while it was open; save a copy of what is open"
         return ""
+
+    def explain(self, error: BaseException) -> str:
+        """Return a sentence for the user about an error that nobody foresaw; a failure of the file is remembered.
+
+        From then on nothing is written, and ``lost`` says so: what is still whole can be saved as a copy.
+        """
+        found = file_trouble(error)
+        if not found:
+            return FAULT
+        self.damage = f"{self.path.name if self.path is not None else 'the study'}: {found}"
+        return self.damage
 
     def keep_mirror(self, most_bytes: int = 16_000_000) -> None:
         """Hold a copy of the study in memory, against the loss of its file; a large study has none."""

@@ -3,3 +3,6 @@
 
 class UserError(Exception):
     """Something the user can understand and mend: what happened, where, and what was kept."""
+
+
+FAULT = "A fault of the program stopped this. What happened is in the log."

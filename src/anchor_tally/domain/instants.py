@@ -73,15 +73,37 @@ def canonical(text: str) -> str:
     return found.isoformat(timespec="seconds" if found.second else "minutes")
 
 
-def moment(text: str, zone: tzinfo) -> Moment:
-    """The instant that a text names; a text without a zone is in ``zone``. Raises NotAMoment."""
+def moment(text: str, zone: tzinfo, *, lenient: bool = False) -> Moment:
+    """Return the instant that a text names.
+
+    Parameters
+    ----------
+    text : str
+        An ISO 8601 date or date-time; one without a zone is in ``zone``.
+    zone : tzinfo
+        The study's zone.
+    lenient : bool
+        Take a time of day that a clock never showed, because it was put forward, as the same span after midnight.
+
+    Raises
+    ------
+    NotAMoment
+        For anything else, and for such a time of day.
+    """
     found = parse(text)
     day = found.toordinal() - _EPOCH
     timed = isinstance(found, datetime)
     full = found if isinstance(found, datetime) else datetime(found.year, found.month, found.day, 12)
     if full.tzinfo is None:
         full = full.replace(tzinfo=zone)
+        if timed and not lenient and full.utcoffset() != full.replace(fold=1).utcoffset() and _never_shown(full):
+            raise NotAMoment(f"{full:%H:%M} did not exist on {full:%Y-%m-%d}: clocks went forward that night")
     return Moment((full - _ZERO) // timedelta(seconds=1), day, timed)
+
+
+def _never_shown(at: datetime) -> bool:
+    """Whether clocks in the zone of a date-time were put forward over it."""
+    return at.astimezone(UTC).astimezone(at.tzinfo).replace(tzinfo=None) != at.replace(tzinfo=None)
 
 
 def shifted(text: str, seconds: int, days: int) -> str:

@@ -26,6 +26,24 @@ MOST_CELL = 5000  # characters of one cell
 MOST_ROWS = 5_000_000
 
 
+MOST_BLANK = 20_000  # blank lines one after another
+
+
+class BlankLines:
+    """Counts blank lines one after another, so that a file of nothing else does not keep a reader busy."""
+
+    def __init__(self, name: str) -> None:
+        self.name, self.n = name, 0
+
+    def see(self, blank: bool, line: int) -> None:
+        """Count a line. Raises UserError after too many blank ones."""
+        self.n = self.n + 1 if blank else 0
+        if self.n > MOST_BLANK:
+            raise UserError(
+                f"{self.name}, line {line}: more than {MOST_BLANK:,} blank lines in a row; nothing was imported. Remove them first"
+            )
+
+
 @contextmanager
 def fence(name: str, kept: str = "nothing was read") -> Iterator[None]:
     """Turn whatever a reader meets in a broken file into one sentence; faults of ours stay in the log."""

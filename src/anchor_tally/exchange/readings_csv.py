@@ -18,7 +18,7 @@ from ..domain.metrics import metric_named
 from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, Reading
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
-from .input_limits import MOST_TEXT, bounded, fence, look_at
+from .input_limits import MOST_TEXT, BlankLines, bounded, fence, look_at
 from .writing import BLOCK, replacing
 
 HEADER = TIDY_COLUMNS
@@ -88,10 +88,11 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
     conditions = [h for h in extra if h.startswith("condition:")]
 
     def rows() -> Iterator[ImportRow | Refused]:
-        read = RowReader(header).read
+        read, blank = RowReader(header).read, BlankLines(name)
         with source:
             try:
                 for cells in reader:
+                    blank.see(not cells, reader.line_num)
                     bounded(cells, name, reader.line_num)
                     if len(cells) == len(header):
                         if row := read(cells, reader.line_num):

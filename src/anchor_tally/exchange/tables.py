@@ -16,10 +16,9 @@ from typing import Any
 
 from ..domain.errors import UserError
 from .headers import Line, Spans, find_head
-from .input_limits import MOST_COLUMNS, MOST_ROWS, MOST_TEXT, bounded, fence, look_at, look_into, unpacked
+from .input_limits import MOST_BLANK, MOST_COLUMNS, MOST_ROWS, MOST_TEXT, BlankLines, bounded, fence, look_at, look_into, unpacked
 
 _HEAD = 65536
-MOST_BLANK = 20_000  # blank rows of a sheet after which nothing more is looked for
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
 MOST_MERGED = 24 << 20  # bytes of a workbook, unpacked, up to which merged cells are looked for: it has to be read as a whole
@@ -113,10 +112,12 @@ def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, s
 
     def rows() -> Iterator[tuple[int, list[str]]]:
         with fence(name, "nothing was imported"), source() as f:
-            reader = csv.reader(f, delimiter=separator)
+            reader, blank = csv.reader(f, delimiter=separator), BlankLines(name)
             try:
                 for cells in reader:
-                    if any(c.strip() for c in bounded(cells, name, reader.line_num)):
+                    there = any(c.strip() for c in bounded(cells, name, reader.line_num))
+                    blank.see(not there, reader.line_num)
+                    if there:
                         yield reader.line_num, cells
             except (csv.Error, UnicodeError) as error:
                 raise UserError(

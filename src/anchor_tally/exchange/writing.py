@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from ..domain.errors import UserError
+from ..domain.part_files import begin_part, part_of
 
 BLOCK = 500  # rows written between two places to stop
 
@@ -18,9 +18,9 @@ def replacing(path: Path) -> Iterator[Path]:
 
     Raises UserError with one sentence when the place cannot be written; what stood there is left as it was then.
     """
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    part = part_of(path)
     try:
-        os.close(os.open(part, os.O_CREAT | os.O_TRUNC | os.O_WRONLY | os.O_NOFOLLOW, 0o600))
+        begin_part(path)
         yield part
         part.replace(path)
     except OSError as error:

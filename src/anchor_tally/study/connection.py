@@ -36,8 +36,8 @@ def in_memory() -> sqlite3.Connection:
 def teach_instants(conn: sqlite3.Connection, zone: str) -> None:
     """Give SQL the study's reading of moments: instant_of, timed_of and canonical."""
     place = zone_named(zone)
-    conn.create_function("instant_of", 1, lambda text: moment(text, place).instant, deterministic=True)
-    conn.create_function("timed_of", 1, lambda text: int(moment(text, place).timed), deterministic=True)
+    conn.create_function("instant_of", 1, lambda text: moment(text, place, lenient=True).instant, deterministic=True)
+    conn.create_function("timed_of", 1, lambda text: int(moment(text, place, lenient=True).timed), deterministic=True)
     conn.create_function("canonical", 1, canonical, deterministic=True)
 
 
@@ -55,6 +55,19 @@ def why(error: sqlite3.Error) -> str:
     if "malformed" in text or "not a database" in text or "corrupt" in text:
         return "the file is damaged or was cut off"
     return text
+
+
+_DAMAGED = ("malformed", "not a database", "corrupt", "disk I/O", "decode to UTF-8")
+
+
+def file_trouble(error: BaseException) -> str:
+    """Return what a failure of the study file means, in one sentence; "" when the file has no part in it, or is only busy."""
+    if isinstance(error, UnicodeDecodeError) or (
+        isinstance(error, sqlite3.DatabaseError) and any(sign in str(error) for sign in _DAMAGED)
+    ):
+        said = why(error) if isinstance(error, sqlite3.Error) else "a text is not UTF-8"
+        return f"the study file cannot be read any more ({said}); save a copy of what is open"
+    return ""
 
 
 class transaction:  # noqa: N801  (reads as a statement: with transaction(conn))

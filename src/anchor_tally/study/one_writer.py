@@ -1,4 +1,8 @@
-"""One writer a study: the first window or command that opens it writes, any other one reads."""
+"""One writer a study: the first window or command that opens it writes, any other one reads.
+
+Two locks make sure: a file beside the study, which also serves where the study itself cannot be locked, and the study's own file,
+which is one and the same under every name that it has.
+"""
 
 from __future__ import annotations
 
@@ -10,8 +14,8 @@ from pathlib import Path
 class OneWriter:
     """Holds the right to write a study, as a locked file beside it; the right ends with the process, however that ends."""
 
-    def __init__(self, handle: int, path: Path) -> None:
-        self._handle, self._path = handle, path
+    def __init__(self, handle: int, path: Path, own: int) -> None:
+        self._handle, self._path, self._own = handle, path, own
 
     @classmethod
     def of(cls, study: Path) -> OneWriter | None:
@@ -31,7 +35,12 @@ class OneWriter:
                 os.close(handle)
                 return None
             if same:
-                return cls(handle, path)
+                own = _lock_itself(study)
+                if own is not None:
+                    return cls(handle, path, own)
+                path.unlink(missing_ok=True)
+                os.close(handle)
+                return None
             os.close(handle)
 
     def release(self) -> None:
@@ -40,3 +49,22 @@ class OneWriter:
             self._path.unlink(missing_ok=True)
             os.close(self._handle)
             self._handle = -1
+            if self._own >= 0:
+                os.close(self._own)  # after the study was closed: SQLite's locks of this process end with it
+
+
+def _lock_itself(study: Path) -> int | None:
+    """Lock the study's own file; −1 where there is none yet or the disk knows no such locks, None when somebody holds it."""
+    try:
+        handle = os.open(study, os.O_RDONLY)
+    except OSError:
+        return -1
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        os.close(handle)
+        return None
+    except OSError:
+        os.close(handle)
+        return -1
+    return handle

@@ -7,17 +7,20 @@ import shutil
 import sqlite3
 import struct
 import uuid
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 
 from ..domain.clock import SYSTEM
 from ..domain.instants import system_zone
 from ..domain.metrics import METRICS, metric_named
+from ..domain.part_files import begin_part, part_of, sweep_parts
 from .connection import APPLICATION_ID, StudyError, connect, in_memory, teach_instants, transaction, why
+from .row_checks import check_rows
 
 _MAGIC = b"SQLite format 3\x00"
-_PART = ".part"
 
 
 def migrations() -> list[str]:
@@ -36,6 +39,22 @@ def is_sqlite(path: Path) -> bool:
             return f.read(len(_MAGIC)) == _MAGIC
     except OSError:
         return False
+
+
+def is_cut_off(path: Path) -> bool:
+    """Whether a study file is shorter than its first page says; never while another process is writing it."""
+    try:
+        with path.open("rb") as f:
+            head = f.read(100)
+        size = path.stat().st_size
+    except OSError:
+        return False
+    if len(head) < 100 or path.with_name(f"{path.name}-journal").exists():
+        return False
+    page, pages = struct.unpack(">H", head[16:18])[0], struct.unpack(">I", head[28:32])[0]
+    if head[24:28] != head[92:96]:  # the number of pages was not kept by what wrote the file last
+        return False
+    return bool(size < pages * (65536 if page == 1 else page))
 
 
 # the schema
@@ -92,36 +111,57 @@ def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection
 
 
 # new studies
-def create(path: Path, title: str, zone: str | None = None) -> sqlite3.Connection:
+def create(
+    path: Path, title: str, zone: str | None = None, fill: Callable[[sqlite3.Connection], object] | None = None
+) -> sqlite3.Connection:
     """Create a new study, readable by its owner only.
 
-    It is made beside its place and moved there when it is whole: a process that is killed leaves no half study. Raises
-    StudyError when the place cannot be written or is taken; nothing is left behind then.
+    It is made beside its place and moved there when it is whole: a process that is killed leaves no half study.
+
+    Parameters
+    ----------
+    path : Path
+        Where the study shall lie.
+    title : str
+        Title of the study.
+    zone : str, optional
+        IANA name of its time zone; by default that of the machine.
+    fill : callable, optional
+        Puts its content into the empty study before it has its place.
+
+    Raises
+    ------
+    StudyError
+        When the place cannot be written or is taken; nothing is left behind then. Neither is it when ``fill`` raises.
     """
     if path.exists() or path.is_symlink():
         raise StudyError(f"{path}: a file of that name exists already; nothing was changed")
-    part = path.with_name(f".{path.name}.{os.getpid()}{_PART}")
-    _sweep(path)
+    part = part_of(path)
     try:
-        os.close(os.open(part, os.O_CREAT | os.O_TRUNC | os.O_RDWR | os.O_NOFOLLOW, 0o600))
-        _fill(connect(part, read_only=False), title, zone or system_zone()).close()
+        begin_part(path)
+        conn = connect(part, read_only=False)
+        try:
+            _fill(conn, title, zone or system_zone())
+            if fill is not None:
+                fill(conn)
+        finally:
+            conn.close()
         _put_in_place(part, path)
     except (OSError, sqlite3.Error, StudyError) as error:
-        for left in (part, part.with_name(f"{part.name}-journal")):
-            left.unlink(missing_ok=True)
+        _drop_part(part)
         said = error.strerror if isinstance(error, OSError) else why(error) if isinstance(error, sqlite3.Error) else str(error)
         if isinstance(error, FileExistsError):
             raise StudyError(f"{path}: a file of that name exists already; nothing was changed") from error
         raise StudyError(f"{path}: cannot be created ({said}); nothing was written") from error
+    except BaseException:
+        _drop_part(part)
+        raise
     return _taught(connect(path, read_only=False))
 
 
-def _sweep(path: Path) -> None:
-    """Take away what processes that were killed while making this study have left."""
-    for left in path.parent.glob(f".{path.name}.*{_PART}*"):
-        owner = left.name.removeprefix(f".{path.name}.").partition(".")[0]
-        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
-            left.unlink(missing_ok=True)
+def _drop_part(part: Path) -> None:
+    for left in (part, part.with_name(f"{part.name}-journal")):
+        left.unlink(missing_ok=True)
 
 
 def _put_in_place(part: Path, path: Path) -> None:
@@ -213,14 +253,18 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
             )
         _look_whole(path)
         if read_only:
-            return _for_reading(path, version)
-        if version < SCHEMA_VERSION:
-            _keep_copy(path)
-        conn = connect(path, read_only=False)
-        try:
+            conn = _for_reading(path, version)
+        else:
+            sweep_parts(path)
             if version < SCHEMA_VERSION:
+                _keep_copy(path)
+            conn = connect(path, read_only=False)
+        try:
+            if version < SCHEMA_VERSION and not read_only:
                 _migrate(conn, version, system_zone())
-            _sync_metrics(conn)
+            check_rows(conn, _parts())
+            if not read_only:
+                _sync_metrics(conn)
             return _taught(conn)
         except BaseException:
             conn.close()
@@ -229,14 +273,27 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
         raise StudyError(f"{path}: cannot be opened now ({why(error)}); nothing was changed") from error
     except sqlite3.DatabaseError as error:
         raise StudyError(f"{path}: the file is damaged ({error}); it was left as it is, restore a copy") from error
+    except UnicodeDecodeError as error:
+        raise StudyError(f"{path}: the file is damaged (a text is not UTF-8); it was left as it is, restore a copy") from error
     except OSError as error:
         raise StudyError(f"{path}: no copy of the older study could be kept ({error.strerror}); nothing was changed") from error
     except StudyError as error:
         raise error if str(error).startswith(str(path)) else StudyError(f"{path}: {error}") from error
 
 
+@lru_cache(maxsize=1)
+def _parts() -> dict[str, str]:
+    """Names and kinds of all parts of the schema, from an empty study."""
+    empty = create_in_memory("", "UTC")
+    try:
+        return dict(empty.execute("SELECT name, type FROM sqlite_master"))
+    finally:
+        empty.close()
+
+
 def _look_whole(path: Path) -> None:
     conn = connect(path, read_only=True)
+    conn.text_factory = lambda raw: raw.decode("utf-8", "replace")  # what the check says of a damaged index may be no text
     try:
         if conn.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("quick_check")
@@ -266,10 +323,13 @@ def _keep_copy(path: Path) -> None:
     base = f"{path.name}.before-{SCHEMA_VERSION}"
     names = (base, *(f"{base}-{k}" for k in range(2, 1000)))
     target = next(path.with_name(name) for name in names if not path.with_name(name).exists())
-    part = target.with_name(f".{target.name}.{os.getpid()}{_PART}")
+    sweep_parts(path)
+    part = part_of(target)
     try:
-        shutil.copy2(path, part)
-        with part.open("rb") as f:
+        begin_part(target)
+        with path.open("rb") as old, part.open("wb") as f:
+            shutil.copyfileobj(old, f)
+            f.flush()
             os.fsync(f.fileno())
         part.replace(target)
     except OSError:
@@ -294,14 +354,16 @@ def copy_to(conn: sqlite3.Connection, path: Path) -> None:
     """Write all of an open study to a new file. Raises StudyError when it cannot be read any more or not be written."""
     if path.exists():
         raise StudyError(f"{path}: a file of that name exists already; nothing was changed")
-    part = path.with_name(f".{path.name}.{os.getpid()}{_PART}")
+    part = part_of(path)
     try:
-        os.close(os.open(part, os.O_CREAT | os.O_TRUNC | os.O_RDWR | os.O_NOFOLLOW, 0o600))
+        begin_part(path)
         target = connect(part, read_only=False)
         try:
             conn.backup(target)
             if target.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
                 raise sqlite3.DatabaseError("the file was cut off")
+            if target.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":  # damaged pages are copied as they are
+                raise sqlite3.DatabaseError("the file is damaged")
         finally:
             target.close()
         _put_in_place(part, path)

@@ -61,7 +61,7 @@ def watch_faults(window: MainWindow) -> None:
             window.say(str(error), True)
         else:
             log.error("a fault of the program", exc_info=(kind, error, trace))
-            window.fault()
+            window.fault(error)
 
     sys.excepthook = hook
 

@@ -16,7 +16,6 @@ log = logging.getLogger("anchor_tally")
 SLICE_SECONDS = 0.025
 SHOWN_AFTER_MS = 400
 BEHIND = -1  # the priority, on the worker, of what is patient
-FAULT = "This did not work through a fault of the program; your data are kept and the study is unchanged."
 
 
 class _Signals(QObject):
@@ -64,9 +63,9 @@ class _Work:
             self.signals.done.emit(self.active, stop.value)
         except UserError as error:
             self.signals.failed.emit(self.active, str(error))
-        except Exception:
+        except Exception as error:
             log.exception("a computation failed")
-            self.signals.failed.emit(self.active, FAULT)
+            self.signals.failed.emit(self.active, self.jobs.explain(error))
 
 
 class Jobs(QObject):
@@ -78,8 +77,9 @@ class Jobs(QObject):
     running = pyqtSignal(str, object)
     quiet = pyqtSignal()
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, parent: QObject | None = None, explain: Callable[[BaseException], str] = repr) -> None:
         super().__init__(parent)
+        self.explain = explain  # says what an error that nobody foresaw means
         self.pool = QThreadPool(self)
         self.pool.setMaxThreadCount(1)
         self.active: dict[str, _Active] = {}
@@ -160,10 +160,10 @@ class Jobs(QObject):
         except UserError as error:
             active.steps = None
             self._failed(active, str(error))
-        except Exception:
+        except Exception as error:
             log.exception("a job failed")
             active.steps = None
-            self._failed(active, FAULT)
+            self._failed(active, self.explain(error))
 
     def _told(self, active: _Active, said: Any) -> None:
         if active.gone or said is None:

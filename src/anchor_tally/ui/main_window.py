@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from ..app.actions import ACTIONS, STAGES, VIEW_PAGES
 from ..domain.clock import SYSTEM, Clock
-from ..domain.errors import UserError
+from ..domain.errors import FAULT, UserError
 from ..figures.style import DARK, LIGHT, Palette
 from .file_actions import FileActions
 from .frame import Frame
@@ -135,7 +135,7 @@ class MainWindow(FileActions):
         self._detach()
         self.session = session
         stage = self._as_left(session)
-        self.jobs = Jobs(self)
+        self.jobs = Jobs(self, session.explain)
         self.jobs.drawing = lambda: not self._drawn()
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
@@ -433,9 +433,10 @@ class MainWindow(FileActions):
             self.session.save_copy(path)
             self.say(f"A copy was written to {path}.")
 
-    def fault(self) -> None:
-        """Something of ours has failed; the window lives on."""
-        self.say("Something went wrong; your data are kept. What happened stands in the log.", True)
+    def fault(self, error: BaseException) -> None:
+        """Say what an error that nobody foresaw means; the window lives on, and a copy is offered where the file has failed."""
+        self.say(self.session.explain(error) if self.session is not None else FAULT, True)
+        self._look()
 
     def _try(self, action: Callable[[], None]) -> None:
         try:

@@ -247,7 +247,7 @@ class DriftRequest:
         own = [w for w in self.weights if w.instrument == pairs.instrument.name]
         if len(own) < 3:
             return None
-        weeks = np.array([moment(w.taken_at, zone).instant for w in own]) / WEEK
+        weeks = np.array([moment(w.taken_at, zone, lenient=True).instant for w in own]) / WEEK
         found = straight_line(np.array([w.difference_kg for w in own]), weeks)
         return None if found is None else SideEvidence("check_weights", found[0], found[1], 0)
 
@@ -321,13 +321,19 @@ def changes_of(snapshot: Snapshot, item: Instrument, events: Sequence[Event]) ->
     The first setting is a change where the instrument was read under none before.
     """
     zone = zone_named(snapshot.catalogue.zone)
-    found = [Change(float(moment(e.starts, zone).instant), e.kind, setting=False) for e in events if e.instrument == item.id]
+    found = [
+        Change(float(moment(e.starts, zone, lenient=True).instant), e.kind, setting=False)
+        for e in events
+        if e.instrument == item.id
+    ]
     spans = sorted((s.starts, s.label) for s in snapshot.catalogue.settings_of(item.id) if s.client is None)
-    if spans and any(_unset_before(c, item, float(moment(spans[0][0], zone).instant)) for c in snapshot.columns.values()):
+    if spans and any(
+        _unset_before(c, item, float(moment(spans[0][0], zone, lenient=True).instant)) for c in snapshot.columns.values()
+    ):
         spans.insert(0, ("", ""))  # read without a setting before
     for (_, old), (starts, new) in itertools.pairwise(spans):
         if new != old:
-            found.append(Change(float(moment(starts, zone).instant), new, setting=True))
+            found.append(Change(float(moment(starts, zone, lenient=True).instant), new, setting=True))
     return tuple(sorted(found, key=lambda c: c.at))
 
 
@@ -340,7 +346,9 @@ def periods_of(snapshot: Snapshot, item: Instrument, start: float, end: float) -
     """Spans of the settings that are in force for all, cut to the span from the first anchor to the last."""
     zone = zone_named(snapshot.catalogue.zone)
     spans = sorted(
-        (float(moment(s.starts, zone).instant), s.label) for s in snapshot.catalogue.settings_of(item.id) if s.client is None
+        (float(moment(s.starts, zone, lenient=True).instant), s.label)
+        for s in snapshot.catalogue.settings_of(item.id)
+        if s.client is None
     )
     ends = [*(at for at, _ in spans[1:]), np.inf] if spans else []
     return tuple(

@@ -31,7 +31,8 @@ class Decide:
             raise EditRefused("a decision needs a reason; nothing was changed")
         if self.decision == "exclude":
             for reading in self.readings:
-                ExcludeReading(reading, reason, self.who).write(journal)
+                if journal.one("SELECT 1 FROM reading WHERE id = ? AND status = 'excluded'", reading) is None:
+                    ExcludeReading(reading, reason, self.who).write(journal)
         row: Row = {"key": self.key, "decision": self.decision, "reason": reason, "at": journal.clock.stamp()}
         journal.put("decision", row)
 
@@ -51,9 +52,10 @@ class Reopen:
 
     def write(self, journal: Journal) -> None:
         """Take the decision away, and the exclusions it made."""
-        kept = journal.one("SELECT decision FROM decision WHERE key = ?", self.key)
+        kept = journal.one("SELECT decision, reason FROM decision WHERE key = ?", self.key)
         if kept and kept[0] == "exclude":
             for reading in self.readings:
-                if journal.one("SELECT 1 FROM reading WHERE id = ? AND status = 'excluded'", reading):
+                # one that was excluded on its own keeps its state and its reason
+                if journal.one("SELECT 1 FROM reading WHERE id = ? AND status = 'excluded' AND note = ?", reading, kept[1]):
                     PutBackReading(reading, self.who).write(journal)
         journal.delete("decision", {"key": self.key})

@@ -6,7 +6,7 @@ import itertools
 import json
 import sqlite3
 from collections.abc import Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal, Protocol
 
 from ...domain.clock import SYSTEM, Clock
@@ -139,6 +139,18 @@ class PutAside:
 
 
 @dataclass(frozen=True, slots=True)
+class Moved:
+    """Many rows of which one column went from one value to another; their numbers are kept in a temporary table."""
+
+    table: str
+    column: str
+    before: Value
+    after: Value
+    number: int
+    metrics: frozenset[str]
+
+
+@dataclass(frozen=True, slots=True)
 class Marked:
     """An adopted calibration that was withdrawn or reinstated."""
 
@@ -146,7 +158,7 @@ class Marked:
     kind: str
 
 
-Change = Changed | Made | PutAside | Marked
+Change = Changed | Made | PutAside | Moved | Marked
 
 
 class Journal:
@@ -221,6 +233,23 @@ class Journal:
         """Keep in mind many rows that were written at once."""
         self.changes.append(Made(table, where, values, metrics))
         self._touch_all(table, metrics)
+
+    def move(self, table: str, column: str, before: Value, after: Value, where: str, values: tuple[Value, ...]) -> None:
+        """Set one column of many readings at once, from one value to another; ``where`` picks them by numbered parameters."""
+        number = next(_kept)
+        self.conn.execute(
+            f"CREATE TEMP TABLE kept_{number} AS SELECT id FROM main.{table} WHERE {column} IS ?1 AND {where}", (before, *values)
+        )
+        metrics = self.rows(f"SELECT DISTINCT metric FROM main.{table} WHERE id IN (SELECT id FROM temp.kept_{number})")
+        self._move(Moved(table, column, before, after, number, frozenset(m for (m,) in metrics)))
+
+    def _move(self, moved: Moved) -> None:
+        self.conn.execute(
+            f"UPDATE main.{moved.table} SET {moved.column} = ? WHERE id IN (SELECT id FROM temp.kept_{moved.number})",
+            (moved.after,),
+        )
+        self.changes.append(moved)
+        self._touch_all(moved.table, moved.metrics, added=False)
 
     def mark(self, calibration: int, kind: str) -> None:
         """Withdraw or reinstate an adopted calibration; the record itself stays."""
@@ -310,6 +339,8 @@ class Journal:
                 self.conn.execute(f"INSERT INTO main.{made.table} SELECT * FROM temp.kept_{number}")
                 self.conn.execute(f"DROP TABLE temp.kept_{number}")
                 self.made(made.table, made.where, made.values, made.metrics)
+            case Moved(_, _, before, after, _, _):
+                self._move(replace(change, before=after, after=before))
             case Marked(calibration, kind):
                 self.mark(calibration, "withdrawn" if kind == "reinstated" else "reinstated")
 
@@ -385,5 +416,5 @@ def discard(conn: sqlite3.Connection, edits: list[Restore]) -> None:
     """Let go of what edits that will never be done again have put aside."""
     for edit in edits:
         for change in edit.changes:
-            if isinstance(change, PutAside):
+            if isinstance(change, PutAside | Moved):
                 conn.execute(f"DROP TABLE IF EXISTS temp.kept_{change.number}")

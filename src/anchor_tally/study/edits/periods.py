@@ -24,13 +24,8 @@ def _before(journal: Journal, instrument: int, day: str, but: int = 0) -> tuple[
 
 def _hand_over(journal: Journal, instrument: int, old: int | None, new: int | None, start: str, end: str) -> None:
     """Readings of the days from ``start`` up to ``end`` ("": without end) go from one setting to another."""
-    rows = journal.rows(
-        "SELECT id FROM reading WHERE instrument = ?1 AND setting IS ?2 AND substr(taken_at, 1, 10) >= ?3"
-        " AND (?4 = '' OR substr(taken_at, 1, 10) < ?4)",
-        instrument, old, start, end,
-    )  # fmt: skip
-    for (number,) in rows:
-        journal.update("reading", {"id": number}, {"setting": new})
+    where = "instrument = ?2 AND substr(taken_at, 1, 10) >= ?3 AND (?4 = '' OR substr(taken_at, 1, 10) < ?4)"
+    journal.move("reading", "setting", old, new, where, (instrument, start, end))
 
 
 def _period(journal: Journal, setting: int) -> tuple[int, str, str]:

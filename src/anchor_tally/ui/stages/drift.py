@@ -117,6 +117,8 @@ class DriftPage(InstrumentPage):
         r = self.results[self.chosen]
         self.under.setText(words.drift_advice(r) + " Click a point for its readings, or a day to note a change.")
         self.info = figures.info(r, self.session.catalogue().zone)
+        if self.change is not None and self.change not in self.info.changes:  # taken back meanwhile
+            self._let_go()
         self._chart().redraw(lambda axes, family: figures.draw_chart(axes, self._shown(), self.mark(), self.colours, family))
         self._chart().show()
         self.editor.setVisible(not r.instrument.equation and not self.session.read_only)
@@ -193,27 +195,40 @@ class DriftPage(InstrumentPage):
         else:
             self._do(AddEvent(Event(0, None, r.instrument.id, self.day.text(), "", self.what.currentText(), text)))
 
-    def _of_change(self, change: Change) -> int:
-        """The number of the setting, or of the event, that a change stands for."""
+    def _of_change(self) -> int | None:
+        """Return the number of the setting, or of the event, that the chosen change stands for; None when it is gone."""
+        change = self.change
+        if change is None:
+            return None
         item, day = self.results[self.chosen].instrument.id, self.answer_day(change.at)
         if change.setting:
             own = self.session.catalogue().settings_of(item)
-            return next(s.id for s in own if s.client is None and s.label == change.words and s.starts[:10] == day)
-        return next(
-            e.id for e in self.session.events() if e.instrument == item and e.kind == change.words and e.starts[:10] == day
-        )
+            found = (s.id for s in own if s.client is None and s.label == change.words and s.starts[:10] == day)
+        else:
+            noted = self.session.events()
+            found = (e.id for e in noted if e.instrument == item and e.kind == change.words and e.starts[:10] == day)
+        number = next(found, None)
+        if number is None:
+            self._let_go()
+            self.message.emit("That change is no longer in the study.", True)
+        return number
+
+    def _let_go(self) -> None:
+        """No change is chosen any more."""
+        self.at = self.change = None
+        self._show_change()
 
     def _move(self) -> None:
-        if self.change is not None:
-            self._do(MovePeriod(self._of_change(self.change), self.day.text()))
+        number = self._of_change()
+        if number is not None:
+            self._do(MovePeriod(number, self.day.text()))
 
     def _take_away(self) -> None:
-        if self.change is not None:
-            number = self._of_change(self.change)
-            self._do(JoinPeriod(number) if self.change.setting else RemoveEvent(number))
+        setting, number = self.change is not None and self.change.setting, self._of_change()
+        if number is not None:
+            self._do(JoinPeriod(number) if setting else RemoveEvent(number))
 
     def _do(self, edit: Edit) -> None:
         if self.edit(edit, "Kept; Undo takes it back."):
             self.text.clear()
-            self.at = self.change = None
-            self._show_change()
+            self._let_go()

@@ -11,7 +11,7 @@ from PyQt6.QtSerialPort import QSerialPortInfo
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QWidget
 
 from ....analysis.people.cautions import fat_unseen
-from ....app.bench import Place
+from ....app.bench import Standing
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....feeds.folder import WatchedFolder
@@ -37,13 +37,13 @@ class Bench(Protocol):
     bar: VisitBar
 
     def take_tally(
-        self, place: Place | None, instrument: str, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
+        self, standing: Standing | None, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
     ) -> str:
         """Take what was sent; return why not, or ""."""
 
 
 class LiveDevice(QWidget):
-    """Connect, see the reading settle, and it is taken for whoever was chosen when the person stepped on."""
+    """Connect, see the reading settle, and it is taken for the client, device, setting and time chosen when the person stepped on."""
 
     message = pyqtSignal(str, bool)
     file_wanted = pyqtSignal(str)
@@ -55,7 +55,7 @@ class LiveDevice(QWidget):
         self.port, self.simulator = DevicePort(self), SimulatorProcess(self)
         self.folder: WatchedFolder | None = None
         self.arrived: Path | None = None
-        self.standing: Place | None = None
+        self.standing: Standing | None = None
         self.on_it = False
         self.port.heard.connect(self._event)
         self.port.state.connect(self._state)
@@ -169,7 +169,7 @@ class LiveDevice(QWidget):
     def _event(self, told: Event) -> None:
         if isinstance(told, Shown):
             if told.kg >= LEAST_MASS and not self.on_it:  # stepped on: the reading is this person's, whoever is chosen later
-                self.on_it, self.standing = True, self.bench.bar.place
+                self.on_it, self.standing = True, self._stepped_on()
             elif told.kg < LEAST_MASS:
                 self.on_it, self.standing = False, None
             mark = "● settled" if told.settled else "◌ settling"
@@ -182,13 +182,23 @@ class LiveDevice(QWidget):
             self._take(told)
             self.taken.emit(told)
 
+    def _stepped_on(self) -> Standing | None:
+        """Return whose reading it becomes, and of which device in which setting, as chosen now; None without a client."""
+        place, name = self.bench.bar.place, self.instrument.currentText().strip()
+        return (
+            None
+            if place is None
+            else Standing(place, name, self.session.catalogue().setting_in_force(name, place.at, place.client))
+        )
+
     def _take(self, told: Taken | NoValue) -> None:
-        name = self.instrument.currentText().strip()
+        standing = self.standing
+        name = standing.instrument if standing is not None else self.instrument.currentText().strip()
         values = [(m, f"{text} {unit}") for m, text, unit in told.values] if isinstance(told, Taken) else None
         reason = told.reason if isinstance(told, NoValue) else ""
         simulated = self.simulator.process is not None
-        said = self.bench.take_tally(self.standing, name, values, reason, simulated=simulated)
-        whom = self.standing.client if self.standing else ""
+        said = self.bench.take_tally(standing, values, reason, simulated=simulated)
+        whom = standing.place.client if standing is not None else ""
         self.on_it, self.standing = False, None
         unseen = fat_unseen(self.session.catalogue().client_coded(whom))
         words = device_words(name, whom, values or (), reason, simulated=simulated, unseen=unseen)

@@ -13,7 +13,7 @@ from ....analysis.entry.entry_rows import device_rows, may_be_said
 from ....analysis.entry.field_method import station_results
 from ....analysis.pairs.computed_values import visit_inputs
 from ....analysis.people.cautions import Caution, cautions_of, fat_unseen, locks, scan_cautions
-from ....app.bench import Place, last_visit, take_measurement
+from ....app.bench import Place, Standing, last_visit, take_measurement
 from ....app.find import Found
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
@@ -438,14 +438,15 @@ class RecordStage(Page):
         self.guide.show_results(lines, errors)
 
     def take_tally(
-        self, place: Place | None, instrument: str, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
+        self, standing: Standing | None, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
     ) -> str:
         """Take what a device sent for the person who stood on it, as one edit: (metric, text with unit), or None for a failure.
 
         Each value goes into the next free repeat of the visit. Returns the sentence that says why nothing was taken, or "".
         """
-        if place is None:
+        if standing is None:
             return "A device has sent a reading, but no client was chosen when it began: nothing was taken."
+        place, instrument = standing.place, standing.instrument
         items = self.session.catalogue()
         item = next((i for i in items.instruments.values() if i.name == instrument), Instrument(0, instrument, "device"))
         lock = locks(items.client_coded(place.client), [item]).get(instrument)
@@ -457,7 +458,7 @@ class RecordStage(Page):
         else:
             kept = list(values)
         try:
-            take_measurement(self.session, place, instrument=instrument, values=kept, reason=reason, simulated=simulated)
+            take_measurement(self.session, standing, values=kept, reason=reason, simulated=simulated)
         except UserError as error:
             return f"{error}."
         self.refuse("")
