@@ -7,6 +7,7 @@ import sqlite3
 import sys
 import tempfile
 import time
+import weakref
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -210,15 +211,18 @@ def test_start_without_a_study(qtbot, window_on, tmp_path):
 
 
 def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path):
-    """Twelve studies in one window: one window, the files closed, the pages gone; demo folders go with their study."""
+    """Twelve studies in one window: one window, the files closed, the pages and studies gone; demo folders go with their study."""
     for k in range(3):
         Session.new(tmp_path / f"{k}.tally", "t").close()
     window = window_on(Session.open(tmp_path / "0.tally"))
-    pages, folder = [], Path(tempfile.gettempdir())
+    pages, sessions, folder = [], [], Path(tempfile.gettempdir())
+    window.go("compare")
+    qtbot.waitUntil(lambda: window._settled, timeout=30_000)  # all that is there then is frozen
     files = len(os.listdir("/proc/self/fd"))
     for k in range(12):
         window.go("plan")
         pages += window.pages.values()
+        sessions.append(weakref.ref(window.session))
         window.open_study(tmp_path / f"{(k + 1) % 3}.tally")
     window.attach(demo_session())
     assert list(folder.glob("anchor-tally-demo-*"))
@@ -229,6 +233,13 @@ def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path):
     assert len([w for w in QApplication.topLevelWidgets() if type(w).__name__ == "Window"]) == 1
     assert len(os.listdir("/proc/self/fd")) <= files + 2
     assert all(sip.isdeleted(p) for p in pages)
+    pages.clear()
+
+    def held():
+        gc.collect()
+        return sum(s() is not None for s in sessions)
+
+    qtbot.waitUntil(lambda: held() == 0)
     assert not list(folder.glob("anchor-tally-demo-*"))
 
 

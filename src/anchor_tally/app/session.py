@@ -74,8 +74,12 @@ class Session(StudyCache):
         return cls(conn, path, writer, clock=clock)
 
     def close(self) -> None:
-        """Close the file and let another one write it."""
+        """Close the file and let another one write it; what was kept of the study is let go."""
         self.changed.clear()
+        self._forget_all()
+        self._mirror = None
+        self._undo.clear()
+        self._redo.clear()
         self._conn.close()
         if self._writer is not None:
             self._writer.release()

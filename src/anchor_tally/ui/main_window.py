@@ -55,7 +55,7 @@ class MainWindow(FileActions):
         self.lens: LensBar | None = None
         self.drawer: Drawer | None = None
         self.shown, self.found = "", 0
-        self._painted = self._settled = False
+        self._painted = self._settled = self._another = False
         self._importing: threading.Thread | None = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.memory = Memory(self.settings)
@@ -198,6 +198,9 @@ class MainWindow(FileActions):
             self.memory.keep_view(session.path, "compare" if self.shown in VIEW_PAGES else self.shown, session.lens)
         self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
+        if self._settled:
+            gc.unfreeze()
+            self._settled, self._another = False, True
 
     def trouble(self, text: str) -> None:
         """Say that no study is open, why, and what can be done."""
@@ -255,6 +258,8 @@ class MainWindow(FileActions):
                 self._idle.stop()
                 if not self._settled:
                     self._settled = True
+                    if self._another:
+                        gc.collect()  # what stood on the study before; frozen, it would be held for good
                     gc.freeze()  # modules and pages stay: looking through them again and again would hold the window up
                 if self.session is not None and not self.session.writing:
                     self.page("review").refresh()  # the study is looked through whenever it has changed
