@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from anchor_tally.analysis.entry.field_method import catalogue
+from anchor_tally.methods.registry import catalogue
 
 TARGET = Path(__file__).parent.parent / "docs" / "equations.md"
 

@@ -21,6 +21,7 @@ from anchor_tally.analysis.agreement.agreement import CompareRequest, LadderRequ
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.analysis.pairs import comparator
 from anchor_tally.app.actions import ACTIONS, STAGES
+from anchor_tally.app.views import DRIFT, VIEW, VIEWS
 from anchor_tally.cli.main import main
 from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.steps import finish
@@ -36,6 +37,28 @@ from anchor_tally.wording import sentences
 from anchor_tally.wording.notes import sentence
 from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
 from places import CLOCK, DATA
+
+
+def test_help_and_equations_load_no_scipy():
+    """What needs no computation starts at once: neither SciPy nor, for the help, NumPy is imported."""
+    for call, absent in ((["--help"], ("scipy", "numpy")), (["methods"], ("scipy",))):
+        code = (
+            "import sys, io, contextlib; from anchor_tally.cli.main import main\n"
+            f"with contextlib.redirect_stdout(io.StringIO()), contextlib.suppress(SystemExit): main({call})\n"
+            f"print([m for m in {absent} if m in sys.modules])"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        assert done.stdout.strip() == "[]", call
+
+
+def test_every_view_has_its_page():
+    """One table of views: each has a page under its key, an answer, and commands that print one JSON each."""
+    assert [v.key for v in VIEWS] == [k for k in PAGES if k in VIEW]
+    for view in (*VIEWS, DRIFT):
+        answer = view.answer()
+        assert (answer.as_json is not None) == bool(view.command)
+        assert len(view.label) > 2
+    assert len({v.command for v in (*VIEWS, DRIFT) if v.command}) == 5
 
 
 def test_command_line_without_qt():

@@ -103,7 +103,7 @@ def compared(_session, snapshot, lens, _rng):
     """Closeness in all its forms."""
     r = finish(CompareRequest(snapshot, lens, "Fir").run())
     yield json.dumps(compare_json(r), allow_nan=False)
-    yield sentences.headline(r) + str(view_words.closeness_words(r))
+    yield sentences.headline(r) + str(view_words.agreement_lines(r))
     drawn(ladder.draw, ladder.info((r,)), (MARK,), 0)
     drawn(difference.draw, difference.info(r), MARK)
     for form, _ in forms.FORMS[1:]:

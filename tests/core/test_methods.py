@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from anchor_tally.analysis.entry.field_method import catalogue, evaluate, line, parse_input, sensitivity, side_by_side
+from anchor_tally.analysis.entry.field_method import evaluate, line, parse_input, sensitivity, side_by_side
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.methods.density import water_density
-from anchor_tally.methods.registry import EQUATIONS
+from anchor_tally.methods.registry import EQUATIONS, catalogue
 
 SOMATOTYPE = {
     "height": "181.1",

@@ -5,7 +5,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg, RendererAgg
 from matplotlib.figure import Figure
 from matplotlib.transforms import Bbox
 
-from anchor_tally.app.actions import VIEW_PAGES
+from anchor_tally.app.views import VIEWS
 from anchor_tally.figures.forms import FORMS
 from anchor_tally.figures.style import empty
 from anchor_tally.ui.canvas import FigureView
@@ -28,7 +28,7 @@ def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo,
         window.compare.choose_form("ratio")
     for key, _ in FORMS[2:]:
         window.compare.choose_form(key)
-    for key in (*VIEW_PAGES, "drift", "calibrate", "track", "review"):
+    for key in (*(v.key for v in VIEWS[1:]), "drift", "calibrate", "track", "review"):
         shown(qtbot, window.page(key), lambda key=key: window.go(key))
 
     def pixels(figure):

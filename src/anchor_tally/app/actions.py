@@ -28,7 +28,6 @@ STAGES = (
     Stage("report", "Report", "Pages to print", False, True),
 )
 
-VIEW_PAGES = ("consistency", "change", "water", "alike", "score")  # pages of Compare beside closeness
 Needs = Literal["nothing", "study", "writable", "undo", "redo"]
 
 

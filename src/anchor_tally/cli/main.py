@@ -1,44 +1,22 @@
-"""The command line: compare, calibrate, import, export, methods. Imports no Qt."""
+"""The command line: what can be called, and how errors are told. Imports no Qt; each command loads what it needs when it runs."""
 
 from __future__ import annotations
 
 import argparse
 import codecs
-import dataclasses
 import io
-import json
 import math
 import os
 import sys
-from collections.abc import Callable, Generator
+from collections.abc import Callable
 from pathlib import Path
-from typing import NoReturn, TypeVar
+from typing import NoReturn
 
-from ..analysis.agreement.agreement import CompareRequest
-from ..analysis.entry.field_method import catalogue, evaluate
-from ..analysis.offsets.calibrate import CalibrateRequest
-from ..analysis.offsets.versions import versions
-from ..app.demo import demo_session
-from ..app.exporting import export, from_package, not_in_table
-from ..app.session import Session, refuse_if_bad
+from ..app.views import DRIFT, VIEWS
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
-from ..domain.lens import Lens
-from ..domain.metrics import METRICS
-from ..domain.snapshot import Snapshot
-from ..domain.steps import finish
-from ..exchange.certificate_json import certificate_json
-from ..exchange.guessing import open_tidy
-from ..exchange.results_json import calibrate_json, compare_json
-from ..wording.importing import caution_warnings, lost_words
-from ..wording.notes import sentence
-from ..wording.numbers import count, number, signed, span
-from ..wording.offsets import adopted_for, calibration_sentence, error_sentence, offset_headline, range_sentence
-from ..wording.sentences import headline, pairs_sentence
-from ..wording.statistics import rows
-from .views import VIEWS, Question, tell
 
-Result = TypeVar("Result")
+QUESTIONS = {v.command: v for v in (*VIEWS, DRIFT) if v.command}
 
 
 class _Parser(argparse.ArgumentParser):
@@ -56,13 +34,12 @@ def _parser() -> argparse.ArgumentParser:
         epilog="anchor-tally [STUDY.tally] opens the window; anchor-tally --demo opens it on a fresh demo study.",
     )
     sub = parser.add_subparsers(dest="command", required=True)
-    c = sub.add_parser("compare", help="bias, limits of agreement and more for one instrument")
+    for view in QUESTIONS.values():
+        _lens_arguments(sub.add_parser(view.command, help=view.help))
     k = sub.add_parser(
         "calibrate", help="what to subtract for one instrument, whether it helps, and whether the device shows change"
     )
-    asked = [sub.add_parser(name, help=face.help) for name, face in VIEWS.items()]
-    for question in (c, k, *asked):
-        _lens_arguments(question)
+    _lens_arguments(k)
     k.add_argument(
         "--client-sd", type=_positive, help="spread of the offset between clients, where too few were scanned to show it"
     )
@@ -132,180 +109,51 @@ def _positive(text: str) -> float:
     return value
 
 
-def _session(args: argparse.Namespace) -> Session:
-    if args.demo:
-        return demo_session(clock=args.clock)
-    if args.file is None:
-        raise UserError("name a study or a tidy CSV, or give --demo")
-    return Session.open(args.file, read_only=True, clock=args.clock)
+def _ask(args: argparse.Namespace) -> None:
+    from .questions import ask
 
-
-def _asked(
-    args: argparse.Namespace,
-    request: Callable[[Snapshot, Lens, Session], Generator[float, None, Result]],
-    metrics: tuple[str, ...] = (),
-) -> Result:
-    """Ask one question of a study through the lens of the call; ``metrics`` are those it needs in place of the lens'."""
-    lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
-    session = _session(args)
-    try:
-        snapshot = finish(session.wide_snapshot_steps(metrics)) if metrics else session.snapshot(args.metric)
-        return finish(request(snapshot, lens, session))
-    except UserError as error:
-        raise UserError(f"{args.file or 'demo'}: {error}") from error
-    finally:
-        session.close()
+    ask(args, QUESTIONS[args.command])
 
 
 def _calibrate(args: argparse.Namespace) -> None:
-    given = {"reference_sd": args.reference_sd, "client_sd": args.client_sd}
-    result = _asked(args, lambda snapshot, lens, _: CalibrateRequest(snapshot, lens, args.instrument, **given).run())[0]
-    if args.json:
-        print(json.dumps(calibrate_json(result), indent=1, ensure_ascii=False, allow_nan=False))
-        return
-    print(offset_headline(result))
-    for line in (calibration_sentence(result), error_sentence(result), adopted_for(result), range_sentence(result)):
-        if line:
-            print(line)
-    for c in result.clients:
-        print(f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}")
-    for n in (*result.notes, *result.comparison.notes):
-        print(f"· {sentence(n)}")
+    from .questions import calibrate
 
-
-def _view(args: argparse.Namespace) -> None:
-    face = VIEWS[args.command]
-    found = _asked(
-        args, lambda s, lens, session: face.ask(Question(s, lens, args.instrument, args.reference_sd, session)), face.metrics
-    )
-    tell(face, found[0], as_json=args.json)
-
-
-def _compare(args: argparse.Namespace) -> None:
-    result = _asked(
-        args, lambda snapshot, lens, _: CompareRequest(snapshot, lens, args.instrument, reference_sd=args.reference_sd).run()
-    )
-    if args.json:
-        print(json.dumps(compare_json(result), indent=1, ensure_ascii=False, allow_nan=False))
-        return
-    print(headline(result))
-    print(pairs_sentence(result))
-    for _, name, value, interval in rows(result):
-        print(f"{name:34} {value:>8}  {interval}")
-    for n in result.notes:
-        print(f"· {sentence(n)}")
-
-
-def _import(args: argparse.Namespace) -> None:
-    new = not args.into.exists()
-    if new and args.into.suffix != ".tally":
-        raise UserError(f"{args.into}: a study file ends in .tally; nothing was written")
-    if args.file.suffix.lower() == ".zip":
-        _import_package(args, new)
-        return
-    source = open_tidy(args.file)
-    session = Session.new(args.into, args.into.stem, clock=args.clock) if new else Session.open(args.into, clock=args.clock)
-    if session.read_only:
-        where = "in use by another window or command" if session.elsewhere else "it cannot be written in this place"
-        session.close()
-        source.close()
-        raise UserError(f"{args.into}: {where}; nothing was imported")
-    try:
-        staged = finish(session.stage(source.rows))
-        if args.skip_refused:
-            for r in staged.refused:
-                print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr)
-        else:
-            refuse_if_bad(str(args.file), staged)
-        warnings = caution_warnings(session.catalogue(), staged)
-        if staged.new:
-            finish(session.take(staged, args.file.name))
-    except UserError:
-        session.close()
-        if new:
-            args.into.unlink()
-        raise
-    for warning in warnings:
-        print(f"{args.file}: {warning}", file=sys.stderr)
-    for column in source.columns_left_out:
-        print(f'column "{column}" is not part of the format and was left out')
-    print(
-        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused"
-    )
-    session.close()
-
-
-def _import_package(args: argparse.Namespace, new: bool) -> None:
-    if not new:
-        raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
-    session = from_package(args.file, args.into, clock=args.clock)
-    print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
-    session.close()
+    calibrate(args)
 
 
 def _certificate(args: argparse.Namespace) -> None:
-    session = _session(args)
-    try:
-        item = session.catalogue().instrument_named(args.instrument)
-        found = session.calibration_versions(item.name, args.metric) if item is not None else []
-        stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
-        live = [v for v in versions(found, session.today(), stale) if v.state not in ("superseded", "withdrawn")]
-        if item is None or not live:
-            raise UserError(f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}")
-        print(
-            json.dumps(
-                [certificate_json(v, item, session.free_text(), full=args.full) for v in live],
-                indent=1,
-                ensure_ascii=False,
-                allow_nan=False,
-            )
-        )
-    finally:
-        session.close()
+    from .files import write_certificate
+
+    write_certificate(args)
+
+
+def _import(args: argparse.Namespace) -> None:
+    from .files import take
+
+    take(args)
 
 
 def _export(args: argparse.Namespace) -> None:
-    session = _session(args)
-    try:
-        print(f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}")
-        said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
-        if said:
-            print(said)
-    finally:
-        session.close()
+    from .files import export_study
+
+    export_study(args)
 
 
 def _method(args: argparse.Namespace) -> None:
-    bad = [text for text in args.inputs if "=" not in text]
-    if bad:
-        raise UserError(f'"{bad[0]}" is not of the form key=value')
-    result = evaluate(args.equation, dict(text.split("=", 1) for text in args.inputs))
-    if args.json:
-        print(json.dumps(dataclasses.asdict(result), indent=1, ensure_ascii=False, allow_nan=False))
-        return
-    for key, value in result.outputs.items():
-        m = METRICS[key]
-        print(f"{m.label}: {number(value, m.decimals)}{'' if m.unit == '1' else f' {m.unit}'}")
-    if not result.applies:
-        print("Does not apply:")
-    for line in (*result.notes, f"Source: {result.source}"):
-        print(f"· {line}")
+    from .equations import method
+
+    method(args)
 
 
 def _methods(args: argparse.Namespace) -> None:
-    if args.json:
-        print(json.dumps(catalogue(), indent=1, ensure_ascii=False))
-        return
-    for e in catalogue():
-        print(f"{e['id']}: {', '.join(e['inputs'])} → {', '.join(e['outputs'])}")
-        print(f"    {e['population']}; standard error {e['standard_error']}; {e['certainty']}")
-        print(f"    {e['source']}")
+    from .equations import methods
+
+    methods(args)
 
 
-_RUN = {
-    "compare": _compare,
+_RUN: dict[str, Callable[[argparse.Namespace], None]] = {
+    **dict.fromkeys(QUESTIONS, _ask),
     "calibrate": _calibrate,
-    **dict.fromkeys(VIEWS, _view),
     "certificate": _certificate,
     "import": _import,
     "export": _export,

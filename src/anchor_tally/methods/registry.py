@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from .density import DENSITY
 from .energy import ENERGY
 from .equation import Equation
@@ -11,3 +13,21 @@ from .size import SIZE
 from .skinfold import SKINFOLD
 
 EQUATIONS: dict[str, Equation] = {e.id: e for e in (*SIZE, *SKINFOLD, *INDICES, *IMPEDANCE, *DENSITY, *ENERGY)}
+
+
+def catalogue() -> list[dict[str, Any]]:
+    """All equations with inputs, outputs, population, standard error, source and certainty."""
+    return [
+        {
+            "id": e.id,
+            "label": e.label,
+            "inputs": list(e.all_inputs),
+            "outputs": list(e.outputs),
+            "population": e.population,
+            "standard_error": e.see,
+            "source": e.source,
+            "certainty": e.certainty,
+            "advice": e.advice,
+        }
+        for e in EQUATIONS.values()
+    ]

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import special
 
 from .distributions import chi2_quantile
 from .estimate import Estimate, Interval
@@ -76,4 +75,6 @@ def digit_preference(last_digits: Ints) -> DigitPreference:
     if n < 50:
         return DigitPreference(tuple(counts.tolist()), None, None)
     chi = float(((counts - n / 10) ** 2).sum() / (n / 10))
+    from scipy import special  # only here: the list of equations needs none of it
+
     return DigitPreference(tuple(counts.tolist()), chi, float(special.chdtrc(9, chi)))

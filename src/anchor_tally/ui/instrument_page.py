@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from ..domain.records import Instrument
 from ..figures.style import Mark, Palette, marks_of
+from ..stats.estimate import Note
 from ..wording.names import short_name
 from ..wording.statistics import Line
 from ..wording.views import notes_words
 from .pages import EvidenceFor, Surroundings
-from .question_page import QuestionPage
+from .question_page import A, QuestionPage
 from .widgets import Choices, Table, label
 
 if TYPE_CHECKING:
@@ -23,15 +24,27 @@ if TYPE_CHECKING:
 WIDE_ENOUGH = 1500  # pixels of the window from which on table and drawer stand side by side
 
 
-class InstrumentPage(QuestionPage):
+class Noted(Protocol):
+    """A result with notes."""
+
+    @property
+    def notes(self) -> tuple[Note, ...]:
+        """What is to be kept in mind."""
+
+
+N = TypeVar("N", bound=Noted)
+
+
+class InstrumentPage(QuestionPage[A], Generic[N, A]):
     """One question. A subclass asks, says what a result means, and draws the chosen one."""
 
     figure_name, missing = "", ""
+    named = True  # the instruments stand over the picture; not where the picture holds them all
     margins = (66, 20, 54, 10)
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
-        self.results: tuple[Any, ...] = ()
+        self.results: tuple[N, ...] = ()
         self.chosen = 0
         self.point: int | None = None
         self.crowded = False
@@ -64,15 +77,15 @@ class InstrumentPage(QuestionPage):
         self.spare.hide()
 
     # what a page says and draws
-    def say(self, result: Any) -> str:
+    def say(self, result: N) -> str:
         """The first sentence."""
         raise NotImplementedError
 
-    def lines(self, result: Any) -> Sequence[Line]:
+    def lines(self, result: N) -> Sequence[Line]:
         """Figures beside the picture."""
         raise NotImplementedError
 
-    def notes_of(self, result: Any) -> str:
+    def notes_of(self, result: N) -> str:
         """What is to be kept in mind."""
         return notes_words(result.notes)
 
@@ -80,9 +93,9 @@ class InstrumentPage(QuestionPage):
         """Draw the chosen result."""
         raise NotImplementedError
 
-    def instrument_of(self, result: Any) -> Instrument:
+    def instrument_of(self, result: N) -> Instrument:
         """The instrument of a result."""
-        return result.instrument  # type: ignore[no-any-return]
+        raise NotImplementedError
 
     def open_point(self) -> EvidenceFor | None:
         """What the chosen point is made of."""
@@ -101,10 +114,11 @@ class InstrumentPage(QuestionPage):
         self.spare.show()
         self.shown.emit()
 
-    def answer(self, result: Any) -> None:
+    def take(self, found: Sequence[N]) -> None:
+        """Show one result an instrument; the one that was chosen stays so."""
         names = [self.instrument_of(r).name for r in self.results]
         before = names[self.chosen] if self.chosen < len(names) else ""
-        self.results = result if isinstance(result, tuple) else (result,)
+        self.results = tuple(found)
         names = [self.instrument_of(r).name for r in self.results]
         self.point = None
         self.show_results(names.index(before) if before in names else 0)
@@ -116,7 +130,7 @@ class InstrumentPage(QuestionPage):
         self.spare.hide()
         self.side.setVisible(not self.crowded)
         self.names.fill(names)
-        self.names.setVisible(len(names) > 1)
+        self.names.setVisible(self.named and len(names) > 1)
         self._figure().show()
         self.paint()
         self.shown.emit()
@@ -148,9 +162,13 @@ class InstrumentPage(QuestionPage):
         r = self.results[self.chosen]
         self.names.mark(self.chosen)
         self.headline.setText(self.say(r))
-        self.table.fill([(x.name, x.value, x.interval) for x in self.lines(r)])
+        self.fill_table(r)
         self.notes.setText(self.notes_of(r))
         self._figure().redraw(self.draw)
+
+    def fill_table(self, result: N) -> None:
+        """Show the figures of a result."""
+        self.table.fill([(x.name, x.value, x.interval) for x in self.lines(result)])
 
     def choose(self, k: int) -> None:
         """Choose an instrument."""

@@ -12,7 +12,8 @@ from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
-from ..app.actions import ACTIONS, STAGES, VIEW_PAGES
+from ..app.actions import ACTIONS, STAGES
+from ..app.views import VIEW
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import FAULT, UserError
 from ..figures.style import DARK, LIGHT, Palette
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
     from .pages import EvidenceFor, Page
 
 LOOK_MS, MIRROR_MS, IDLE_MS = 1000, 2000, 60
-_LENS = frozenset(s.id for s in STAGES if s.lens) | frozenset(VIEW_PAGES)
+_LENS = frozenset(s.id for s in STAGES if s.lens) | VIEW.keys()
 
 
 class MainWindow(FileActions):
@@ -195,7 +196,7 @@ class MainWindow(FileActions):
                 widget.deleteLater()
         session, self.session = self.session, None
         if session.path is not None and not is_demo(session.path):
-            self.memory.keep_view(session.path, "compare" if self.shown in VIEW_PAGES else self.shown, session.lens)
+            self.memory.keep_view(session.path, "compare" if self.shown in VIEW else self.shown, session.lens)
         self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
         if self._settled:
@@ -299,7 +300,7 @@ class MainWindow(FileActions):
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
         self.stack.setCurrentWidget(page)
-        self.rail.mark("compare" if key in VIEW_PAGES else key)
+        self.rail.mark("compare" if key in VIEW else key)
         self._refresh_shown()
 
     def _refresh_shown(self) -> None:

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
 
-from ..app.actions import VIEW_PAGES
 from .pages import Page
 
 
@@ -22,9 +20,9 @@ def _record() -> type[Page]:
 
 
 def _compare() -> type[Page]:
-    from .stages.compare import CompareStage
+    from .stages.views.agreement import AgreementPage
 
-    return CompareStage
+    return AgreementPage
 
 
 def _calibrate() -> type[Page]:
@@ -57,15 +55,34 @@ def _importing() -> type[Page]:
     return ImportPage
 
 
-def _view(key: str) -> type[Page]:
-    from .stages.views.change import ChangePage
-    from .stages.views.hydration import WaterPage
-    from .stages.views.redundancy import AlikePage
-    from .stages.views.repeatability import ConsistencyPage
-    from .stages.views.which_device import ScorePage
+def _repeatability() -> type[Page]:
+    from .stages.views.repeatability import RepeatabilityPage
 
-    faces: tuple[type[Page], ...] = (ConsistencyPage, ChangePage, WaterPage, AlikePage, ScorePage)
-    return faces[VIEW_PAGES.index(key)]
+    return RepeatabilityPage
+
+
+def _change() -> type[Page]:
+    from .stages.views.change import ChangePage
+
+    return ChangePage
+
+
+def _hydration() -> type[Page]:
+    from .stages.views.hydration import HydrationPage
+
+    return HydrationPage
+
+
+def _redundancy() -> type[Page]:
+    from .stages.views.redundancy import RedundancyPage
+
+    return RedundancyPage
+
+
+def _which_device() -> type[Page]:
+    from .stages.views.which_device import WhichDevicePage
+
+    return WhichDevicePage
 
 
 def import_pages() -> None:
@@ -74,7 +91,7 @@ def import_pages() -> None:
         page()
 
 
-# a page is built, and what it needs imported, when it is first opened
+# the views of Compare under their keys in app.views; a page is built, and what it needs imported, when it is first opened
 PAGES: dict[str, Callable[[], type[Page]]] = {
     "plan": _plan,
     "record": _record,
@@ -84,5 +101,9 @@ PAGES: dict[str, Callable[[], type[Page]]] = {
     "calibrate": _calibrate,
     "track": _track,
     "import": _importing,
-    **{key: partial(_view, key) for key in VIEW_PAGES},
+    "consistency": _repeatability,
+    "change": _change,
+    "water": _hydration,
+    "alike": _redundancy,
+    "score": _which_device,
 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from typing import Any
+from typing import Generic, TypeVar
 
 from ..analysis.ask.question import Asked
 from ..app.jobs import Job
@@ -11,9 +11,11 @@ from ..domain.lens import Lens
 from ..domain.snapshot import Snapshot
 from .pages import Page, Surroundings
 
+A = TypeVar("A")
 
-class QuestionPage(Page):
-    """Subclasses say what is asked, and show the answer or why there is none."""
+
+class QuestionPage(Page, Generic[A]):
+    """Subclasses say what is asked, and show the answer or why there is none. ``A`` is the type of the answer."""
 
     owner, words = "", ""
 
@@ -21,7 +23,7 @@ class QuestionPage(Page):
         super().__init__(around)
         self.asked: tuple[Asked, ...] | None = None
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, A]:
         """The computation, from frozen things only; it runs on the worker."""
         raise NotImplementedError
 
@@ -29,8 +31,8 @@ class QuestionPage(Page):
         """The metrics that the question needs, where it is not that of the lens alone."""
         return ()
 
-    def answer(self, result: Any) -> None:
-        """Show a result."""
+    def answer(self, found: A) -> None:
+        """Show the answer."""
         raise NotImplementedError
 
     def no_answer(self, text: str) -> None:

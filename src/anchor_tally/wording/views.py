@@ -281,7 +281,7 @@ def keep_words(r: WhichDeviceResult) -> str:
     return text
 
 
-def closeness_words(r: CompareResult) -> list[Line]:
+def agreement_lines(r: CompareResult) -> list[Line]:
     """The other forms of closeness."""
     f = r.forms
     if f is None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -327,21 +326,3 @@ def reading_error(changes: Iterable[Sensitivity], tem: dict[str, float], repeats
     """
     parts = [s.change / s.step * tem[s.input] for s in changes if s.input in tem]
     return float(np.sqrt(np.sum(np.square(parts)) / repeats)) if parts else None
-
-
-def catalogue() -> list[dict[str, Any]]:
-    """All equations with inputs, outputs, population, standard error, source and certainty."""
-    return [
-        {
-            "id": e.id,
-            "label": e.label,
-            "inputs": list(e.all_inputs),
-            "outputs": list(e.outputs),
-            "population": e.population,
-            "standard_error": e.see,
-            "source": e.source,
-            "certainty": e.certainty,
-            "advice": e.advice,
-        }
-        for e in EQUATIONS.values()
-    ]

@@ -13,6 +13,7 @@ from ...analysis.time.drift import Change, DriftRequest, DriftResult
 from ...domain.events import INSTRUMENT_EVENTS, Event
 from ...domain.instants import zone_named
 from ...domain.lens import Lens
+from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 from ...figures import drift as figures
 from ...study.edits.edit import Edit
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
 NEAR = 10  # pixels within which a click takes a noted change in hand
 
 
-class DriftPage(InstrumentPage):
+class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
     """Has an instrument moved? A click into the picture takes a day, on which a change can be noted."""
 
     owner, figure_name, words = "drift", "Difference through time", "Looking for drift"
@@ -77,7 +78,7 @@ class DriftPage(InstrumentPage):
         around: tuple[Any, ...] = (self.session.events(), tuple(self.session.check_weights())) if not self.session.writing else ()
         return (*super()._now(), *around)
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[DriftResult, ...]]:
         return DriftRequest(snapshot, lens, events=self._events, weights=self._weights, kept=self.results).run()
 
     def ask(self) -> None:
@@ -98,10 +99,14 @@ class DriftPage(InstrumentPage):
     def notes_of(self, result: DriftResult) -> str:
         return "\n".join(x for x in (words.side_words(result), notes_words(result.notes)) if x)
 
-    def answer(self, result: Any) -> None:
-        super().answer(result)
-        if not self.results:
+    def answer(self, found: tuple[DriftResult, ...]) -> None:
+        if found:
+            self.take(found)
+        else:
             self.no_answer("no device or method has readings of this metric")
+
+    def instrument_of(self, result: DriftResult) -> Instrument:
+        return result.instrument
 
     def no_answer(self, text: str) -> None:
         super().no_answer(text)

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton, QWidget
 
 from ...analysis.agreement.hydration import FAT, WATER
+from ...analysis.time.client_series import TrackSeries
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.find import Found
 from ...domain.events import PERSON_EVENTS, Event
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
 WATERS = (("as read", "off"), ("1 : 1", "rule"), ("fitted slope", "slope"))
 
 
-class TrackPage(InstrumentPage):
+class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     """One client: a click into the picture takes the first date, the next one the second."""
 
     owner, figure_name, words = "track", "One client through time", "Following a client"
@@ -148,7 +149,7 @@ class TrackPage(InstrumentPage):
             }
         super().ask()
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, TrackResult]:
         return TrackRequest(snapshot, lens, **self._asking).run()
 
     def follow(self, code: str) -> None:
@@ -163,11 +164,11 @@ class TrackPage(InstrumentPage):
             self.follow(found.key)
 
     # showing
-    def answer(self, result: Any) -> None:
-        self.result = result
-        self.results = tuple(result.series)
-        names = [s.instrument.name for s in result.series]
-        self.show_results(names.index(result.chosen) if result.chosen in names else 0)
+    def answer(self, found: TrackResult) -> None:
+        self.result = found
+        self.results = found.series
+        names = [s.instrument.name for s in found.series]
+        self.show_results(names.index(found.chosen) if found.chosen in names else 0)
 
     def no_answer(self, text: str) -> None:
         self.result = None
@@ -177,16 +178,16 @@ class TrackPage(InstrumentPage):
         if self.place is not None:
             self.place.hide()
 
-    def instrument_of(self, result: Any) -> Instrument:
-        return result.instrument  # type: ignore[no-any-return]
+    def instrument_of(self, result: TrackSeries) -> Instrument:
+        return result.instrument
 
-    def say(self, result: Any) -> str:
+    def say(self, result: TrackSeries) -> str:
         return words.track_headline(self.result) if self.result is not None else ""
 
-    def lines(self, result: Any) -> Sequence[Line]:
+    def lines(self, result: TrackSeries) -> Sequence[Line]:
         return words.track_lines(self.result) if self.result is not None else ()
 
-    def notes_of(self, result: Any) -> str:
+    def notes_of(self, result: TrackSeries) -> str:
         r = self.result
         if r is None:
             return ""

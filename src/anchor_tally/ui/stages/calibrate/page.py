@@ -47,7 +47,7 @@ VIEWS = (
 )
 
 
-class CalibrateStage(QuestionPage):
+class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
     """What is to be subtracted, for whom, and does it help?"""
 
     owner, words = "calibrate", "Deriving offsets"
@@ -130,7 +130,7 @@ class CalibrateStage(QuestionPage):
         return card
 
     # asking
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[CalibrateResult, ...]]:
         return CalibrateRequest(snapshot, lens, kept=self.results).run()
 
     def refresh(self) -> None:
@@ -153,12 +153,12 @@ class CalibrateStage(QuestionPage):
         self._enable()
         self.shown.emit()
 
-    def answer(self, result: Any) -> None:
-        if not result:
+    def answer(self, found: tuple[CalibrateResult, ...]) -> None:
+        if not found:
             self.no_answer("no device or method has readings of this metric")
             return
         before = self.results[self.chosen].comparison.pairs.instrument.name if self.chosen < len(self.results) else ""
-        self.results = result
+        self.results = found
         names = [r.comparison.pairs.instrument.name for r in self.results]
         self.chosen, self.row = (names.index(before) if before in names else 0), -1
         for w in (self.stack, self.names, self.tabs):

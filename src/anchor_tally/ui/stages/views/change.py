@@ -2,36 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Sequence
 from typing import Any
 
 import numpy as np
 
-from ....analysis.agreement.change import ChangeRequest, ChangeResult
-from ....domain.lens import Lens
-from ....domain.snapshot import Snapshot
+from ....analysis.agreement.change import ChangeResult
+from ....domain.records import Instrument
 from ....figures import views as figures
-from ....wording import views as words
-from ....wording.statistics import Line
 from ...pages import EvidenceFor
 from .view import ViewPage
 
 
-class ChangePage(ViewPage):
+class ChangePage(ViewPage[ChangeResult]):
     """Does it move when the scan moves?"""
 
     key, owner, figure_name = "change", "change", "Changes in four quadrants"
     words = "Looking at changes"
     missing = "A change needs two scans of one client, with readings of the device at both."
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return ChangeRequest(snapshot, lens).run()
-
-    def say(self, result: ChangeResult) -> str:
-        return words.change_headline(result)
-
-    def lines(self, result: ChangeResult) -> Sequence[Line]:
-        return words.change_lines(result)
+    def instrument_of(self, result: ChangeResult) -> Instrument:
+        return result.instrument
 
     def paint(self) -> None:
         super().paint()

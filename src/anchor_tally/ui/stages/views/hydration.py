@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QWidget
 
-from ....analysis.agreement.hydration import FAT, WATER, HydrationRequest, HydrationResult, unfit_for_hydration_test
+from ....analysis.agreement.hydration import FAT, WATER, HydrationResult, unfit_for_hydration_test
 from ....analysis.agreement.hydration_test import MASS, HydrationTestRequest
 from ....app.jobs import Job
-from ....domain.lens import Lens
-from ....domain.snapshot import Snapshot
+from ....domain.records import Instrument
 from ....figures import views as figures
 from ....wording import views as words
-from ....wording.statistics import Line
 from ...pages import EvidenceFor, Surroundings
 from ...widgets import Flow, label, letters_wide, paired
 from .view import ViewPage
 
 
-class WaterPage(ViewPage):
+class HydrationPage(ViewPage[HydrationResult]):
     """Does fat only follow water?"""
 
     key, owner, figure_name = "water", "water", "Fat against water within clients"
@@ -94,17 +92,8 @@ class WaterPage(ViewPage):
         super().choose(k)
         self._try()
 
-    def metrics(self) -> tuple[str, ...]:
-        return (FAT, WATER)
-
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return HydrationRequest(snapshot, lens).run()
-
-    def say(self, result: HydrationResult) -> str:
-        return words.hydration_headline(result)
-
-    def lines(self, result: HydrationResult) -> Sequence[Line]:
-        return words.hydration_lines(result)
+    def instrument_of(self, result: HydrationResult) -> Instrument:
+        return result.instrument
 
     def paint(self) -> None:
         super().paint()

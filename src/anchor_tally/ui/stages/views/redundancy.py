@@ -2,20 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Sequence
 from typing import Any
 
-from ....analysis.agreement.redundancy import AS_ONE, RedundancyRequest, RedundancyResult
-from ....domain.lens import Lens
+from ....analysis.agreement.redundancy import AS_ONE, RedundancyResult
 from ....domain.records import Instrument
-from ....domain.snapshot import Snapshot
 from ....figures import views as figures
-from ....wording import views as words
-from ....wording.statistics import Line
 from .view import ViewPage
 
 
-class AlikePage(ViewPage):
+class RedundancyPage(ViewPage[RedundancyResult]):
     """Which are opinions of their own?"""
 
     key, owner, figure_name = "alike", "alike", "Correlations within clients"
@@ -26,15 +21,6 @@ class AlikePage(ViewPage):
     def metrics(self) -> tuple[str, ...]:
         shown = {m for _, kind, m in self.session.instruments_and_metrics() if kind == "device"}
         return tuple(dict.fromkeys((self.session.lens.metric, *sorted(shown))))
-
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return RedundancyRequest(snapshot, lens).run()
-
-    def say(self, result: RedundancyResult) -> str:
-        return words.redundancy_headline(result)
-
-    def lines(self, result: RedundancyResult) -> Sequence[Line]:
-        return words.redundancy_lines(result)
 
     def instrument_of(self, result: RedundancyResult) -> Instrument:
         return Instrument(0, "all", "device")

@@ -2,37 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Sequence
 from typing import Any
 
-from ....analysis.agreement.repeatability import RepeatabilityRequest, RepeatabilityResult
-from ....domain.lens import Lens
-from ....domain.snapshot import Snapshot
+from ....analysis.agreement.repeatability import RepeatabilityResult
+from ....domain.records import Instrument
 from ....figures import views as figures
-from ....wording import views as words
-from ....wording.statistics import Line
 from ...pages import EvidenceFor
 from .view import ViewPage
 
 MOST = 500
 
 
-class ConsistencyPage(ViewPage):
+class RepeatabilityPage(ViewPage[RepeatabilityResult]):
     """How far do repeats differ?"""
 
     key, owner, figure_name = "consistency", "consistency", "Strips of repeats"
     words = "Looking at repeats"
     margins = (150, 20, 52, 8)
+    named = False
     missing = "Take two or three readings of a device minutes apart, on several days."
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return RepeatabilityRequest(snapshot, lens).run()
-
-    def say(self, result: RepeatabilityResult) -> str:
-        return words.repeatability_headline(result)
-
-    def lines(self, result: RepeatabilityResult) -> Sequence[Line]:
-        return words.repeatability_lines(result)
+    def instrument_of(self, result: RepeatabilityResult) -> Instrument:
+        return result.instrument
 
     def paint(self) -> None:
         super().paint()
@@ -40,7 +31,6 @@ class ConsistencyPage(ViewPage):
             self.under.setText(
                 "Strong band: two SDs of repeats minutes apart. Pale band: two SDs of a client's value from day to day, change and all."
             )
-            self.names.hide()  # the picture holds them all
 
     def draw(self, axes: Any, family: str) -> None:
         figures.draw_strips(axes, figures.strips(self.results), self.marks(), self.chosen, self.colours, family)

@@ -1,28 +1,24 @@
-"""What all faces of Compare share: the tabs over a page on one instrument at a time."""
+"""What all views of Compare share: the tabs over a page on one instrument at a time, and what the table of views says of them."""
 
 from __future__ import annotations
 
+from collections.abc import Generator, Sequence
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QPushButton, QWidget
 
-from ...instrument_page import InstrumentPage
+from ....app.views import VIEW, VIEWS, Answer, Ask
+from ....domain.lens import Lens
+from ....domain.snapshot import Snapshot
+from ....wording.statistics import Line
+from ...instrument_page import InstrumentPage, N
 from ...pages import Surroundings
 from ...widgets import Flow, tip
 
-VIEWS = (
-    ("compare", "Closeness", "How far each instrument is from the scan"),
-    ("consistency", "Consistency", "How far repeats of one instrument differ, minutes and days apart"),
-    ("change", "Change", "Whether it moves when the scan moves"),
-    ("water", "Water", "Whether fat only follows water"),
-    ("alike", "Look-alikes", "Which devices move as one, and which values are computed from others"),
-    ("score", "Score card", "Which one to keep"),
-)
-
 
 class ViewTabs(QWidget):
-    """One button a face."""
+    """One button a view."""
 
     wanted = pyqtSignal(str)
 
@@ -30,35 +26,36 @@ class ViewTabs(QWidget):
         super().__init__()
         row, group = Flow(4), QButtonGroup(self)
         self.buttons: dict[str, QPushButton] = {}
-        for key, words, purpose in VIEWS:
-            button = QPushButton(words)
+        for view in VIEWS:
+            button = QPushButton(view.label)
             button.setObjectName("tab")
             button.setCheckable(True)
-            button.setChecked(key == shown)
-            tip(button, purpose)
-            button.clicked.connect(lambda _=False, k=key: self.wanted.emit(k))
+            button.setChecked(view.key == shown)
+            tip(button, view.purpose)
+            button.clicked.connect(lambda _=False, k=view.key: self.wanted.emit(k))
             group.addButton(button)
-            self.buttons[key] = button
+            self.buttons[view.key] = button
             row.addWidget(button)
         self._shown = shown
         self.setLayout(row)
 
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
-        self.buttons[self._shown].setFocus()  # the keys stand on the face that is shown, not on the first tab
+        self.buttons[self._shown].setFocus()  # the keys stand on the view that is shown, not on the first tab
 
     def stay(self) -> None:
-        """Mark the face that is shown, whatever was clicked."""
+        """Mark the view that is shown, whatever was clicked."""
         self.buttons[self._shown].setChecked(True)
 
 
-class ViewPage(InstrumentPage):
-    """One face: the tabs of Compare over a page on one instrument at a time."""
+class ViewPage(InstrumentPage[N, Sequence[N]]):
+    """One view: the tabs of Compare over a page on one instrument at a time. ``key`` is that of the table of views."""
 
     key = ""
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
+        self.answered_by: Answer[N] = VIEW[self.key].answer()
         self.tabs = ViewTabs(self.key)
         self.tabs.wanted.connect(self.wanted)
         self.column.insertWidget(0, self.tabs)
@@ -66,3 +63,18 @@ class ViewPage(InstrumentPage):
     def refresh(self) -> None:
         self.tabs.stay()
         super().refresh()
+
+    def metrics(self) -> tuple[str, ...]:
+        return self.answered_by.metrics
+
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, Sequence[N]]:
+        return self.answered_by.ask(Ask(snapshot, lens))
+
+    def answer(self, found: Sequence[N]) -> None:
+        self.take(found)
+
+    def say(self, result: N) -> str:
+        return self.answered_by.headline(result)
+
+    def lines(self, result: N) -> Sequence[Line]:
+        return self.answered_by.lines(result)

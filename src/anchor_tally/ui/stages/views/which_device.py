@@ -15,7 +15,6 @@ from ....domain.snapshot import Snapshot
 from ....figures import views as figures
 from ....figures.style import Mark, marks_of
 from ....wording import views as words
-from ....wording.statistics import Line
 from ...pages import Surroundings
 from ...widgets import Flow, Table, letters_wide, paired
 from .view import ViewPage
@@ -23,7 +22,7 @@ from .view import ViewPage
 _WEIGHTS = {"closeness": "Closeness", "change": "Following change", "consistency": "Consistency"}
 
 
-class ScorePage(ViewPage):
+class WhichDevicePage(ViewPage[WhichDeviceResult]):
     """Which one to keep?"""
 
     key, owner, figure_name = "score", "score", "Score card"
@@ -119,14 +118,8 @@ class ScorePage(ViewPage):
         self._request = lambda snapshot, lens: WhichDeviceRequest(snapshot, lens, must, weights, offers)
         super().ask()
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[Any, None, Any]:
-        return self._request(snapshot, lens).run()
-
-    def say(self, result: WhichDeviceResult) -> str:
-        return words.which_device_headline(result)
-
-    def lines(self, result: WhichDeviceResult) -> Sequence[Line]:
-        return ()
+    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, Sequence[WhichDeviceResult]]:
+        return ((yield from self._request(snapshot, lens).run()),)
 
     def instrument_of(self, result: WhichDeviceResult) -> Instrument:
         return Instrument(0, "all", "device")
@@ -135,10 +128,10 @@ class ScorePage(ViewPage):
         known = marks_of(self.session.catalogue().instruments.values(), self.colours)
         return tuple(known(c.instrument) for c in self.results[0].cards)
 
-    def answer(self, result: Any) -> None:
-        super().answer(result)
+    def answer(self, found: Sequence[WhichDeviceResult]) -> None:
+        super().answer(found)
         self.side.hide()
-        self.cards.fill(words.which_device_lines(result))
+        self.cards.fill(words.which_device_lines(found[0]))
         self.cards.show()
 
     def no_answer(self, text: str) -> None:

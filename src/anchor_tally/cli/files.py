@@ -1,0 +1,100 @@
+"""Commands on files: import, export, certificate."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+
+from ..analysis.offsets.versions import versions
+from ..app.exporting import export, from_package, not_in_table
+from ..app.session import Session, refuse_if_bad
+from ..domain.errors import UserError
+from ..domain.steps import finish
+from ..exchange.certificate_json import certificate_json
+from ..exchange.guessing import open_tidy
+from ..wording.importing import caution_warnings, lost_words
+from ..wording.numbers import count
+from .studies import session_of
+
+
+def take(args: argparse.Namespace) -> None:
+    """Take a tidy CSV into a study, or make a study from a data package."""
+    new = not args.into.exists()
+    if new and args.into.suffix != ".tally":
+        raise UserError(f"{args.into}: a study file ends in .tally; nothing was written")
+    if args.file.suffix.lower() == ".zip":
+        _import_package(args, new)
+        return
+    source = open_tidy(args.file)
+    session = Session.new(args.into, args.into.stem, clock=args.clock) if new else Session.open(args.into, clock=args.clock)
+    if session.read_only:
+        where = "in use by another window or command" if session.elsewhere else "it cannot be written in this place"
+        session.close()
+        source.close()
+        raise UserError(f"{args.into}: {where}; nothing was imported")
+    try:
+        staged = finish(session.stage(source.rows))
+        if args.skip_refused:
+            for r in staged.refused:
+                print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr)
+        else:
+            refuse_if_bad(str(args.file), staged)
+        warnings = caution_warnings(session.catalogue(), staged)
+        if staged.new:
+            finish(session.take(staged, args.file.name))
+    except UserError:
+        session.close()
+        if new:
+            args.into.unlink()
+        raise
+    for warning in warnings:
+        print(f"{args.file}: {warning}", file=sys.stderr)
+    for column in source.columns_left_out:
+        print(f'column "{column}" is not part of the format and was left out')
+    print(
+        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused"
+    )
+    session.close()
+
+
+def _import_package(args: argparse.Namespace, new: bool) -> None:
+    if not new:
+        raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
+    session = from_package(args.file, args.into, clock=args.clock)
+    print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
+    session.close()
+
+
+def write_certificate(args: argparse.Namespace) -> None:
+    """Print the data of adopted offsets."""
+    session = session_of(args)
+    try:
+        item = session.catalogue().instrument_named(args.instrument)
+        found = session.calibration_versions(item.name, args.metric) if item is not None else []
+        stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
+        live = [v for v in versions(found, session.today(), stale) if v.state not in ("superseded", "withdrawn")]
+        if item is None or not live:
+            raise UserError(f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}")
+        print(
+            json.dumps(
+                [certificate_json(v, item, session.free_text(), full=args.full) for v in live],
+                indent=1,
+                ensure_ascii=False,
+                allow_nan=False,
+            )
+        )
+    finally:
+        session.close()
+
+
+def export_study(args: argparse.Namespace) -> None:
+    """Write a study."""
+    session = session_of(args)
+    try:
+        print(f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}")
+        said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
+        if said:
+            print(said)
+    finally:
+        session.close()

@@ -1,0 +1,90 @@
+"""Commands that ask a study one question."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Callable, Generator
+from typing import Any, TypeVar
+
+from ..analysis.offsets.calibrate import CalibrateRequest
+from ..app.session import Session
+from ..app.views import Ask, View
+from ..domain.errors import UserError
+from ..domain.lens import Lens
+from ..domain.snapshot import Snapshot
+from ..domain.steps import finish
+from ..exchange.results_json import calibrate_json
+from ..wording.notes import sentence
+from ..wording.numbers import count, signed, span
+from ..wording.offsets import adopted_for, calibration_sentence, error_sentence, offset_headline, range_sentence
+from ..wording.sentences import pairs_sentence
+from ..wording.statistics import rows
+from ..wording.views import notes_words
+from .studies import session_of
+
+Result = TypeVar("Result")
+
+
+def _asked(
+    args: argparse.Namespace,
+    request: Callable[[Snapshot, Lens, Session], Generator[float, None, Result]],
+    metrics: tuple[str, ...] = (),
+) -> Result:
+    """Ask one question of a study through the lens of the call; ``metrics`` are those it needs in place of the lens'."""
+    lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
+    session = session_of(args)
+    try:
+        snapshot = finish(session.wide_snapshot_steps(metrics)) if metrics else session.snapshot(args.metric)
+        return finish(request(snapshot, lens, session))
+    except UserError as error:
+        raise UserError(f"{args.file or 'demo'}: {error}") from error
+    finally:
+        session.close()
+
+
+def ask(args: argparse.Namespace, view: View[Any]) -> None:
+    """Print the answer of one view for one instrument."""
+    answer = view.answer()
+
+    def request(snapshot: Snapshot, lens: Lens, session: Session) -> Generator[float, None, Any]:
+        around = (session.events(), tuple(session.check_weights()))
+        return answer.ask(Ask(snapshot, lens, args.instrument, args.reference_sd, *around))
+
+    result = _asked(args, request, answer.metrics)[0]
+    if args.json and answer.as_json is not None:
+        _print_json(answer.as_json(result))
+        return
+    print(answer.headline(result))
+    if view.key == "compare":
+        print(pairs_sentence(result))
+        for _, name, value, interval in rows(result):
+            print(f"{name:34} {value:>8}  {interval}")
+        for n in result.notes:
+            print(f"· {sentence(n)}")
+        return
+    for line in answer.lines(result):
+        print(f"{line.name:48} {line.value:>8}  {line.interval}")
+    for text in notes_words(result.notes).splitlines():
+        print(f"· {text}")
+
+
+def _print_json(answer: dict[str, Any]) -> None:
+    print(json.dumps(answer, indent=1, ensure_ascii=False, allow_nan=False))
+
+
+def calibrate(args: argparse.Namespace) -> None:
+    """Print what to subtract for one instrument."""
+    given = {"reference_sd": args.reference_sd, "client_sd": args.client_sd}
+    result = _asked(args, lambda snapshot, lens, _: CalibrateRequest(snapshot, lens, args.instrument, **given).run())[0]
+    if args.json:
+        _print_json(calibrate_json(result))
+        return
+    print(offset_headline(result))
+    for line in (calibration_sentence(result), error_sentence(result), adopted_for(result), range_sentence(result)):
+        if line:
+            print(line)
+    for c in result.clients:
+        print(f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}")
+    for n in (*result.notes, *result.comparison.notes):
+        print(f"· {sentence(n)}")
