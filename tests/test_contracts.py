@@ -12,6 +12,7 @@ import subprocess
 import sys
 from collections.abc import Mapping
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 import pytest
@@ -21,6 +22,7 @@ from anchor_tally.analysis.agreement.agreement import CompareRequest, LadderRequ
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.analysis.pairs import comparator
 from anchor_tally.app.actions import ACTIONS, STAGES
+from anchor_tally.app.study_cache import PIECES, READ_EACH_TIME
 from anchor_tally.app.views import DRIFT, VIEW, VIEWS
 from anchor_tally.cli.main import main
 from anchor_tally.domain.metrics import METRICS
@@ -32,6 +34,7 @@ from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.scenario.squad import TRUTH, squad_rows
 from anchor_tally.stats.offsets import client_offsets
 from anchor_tally.study import open_file
+from anchor_tally.study.facts import NO_FACT, TABLES, Fact
 from anchor_tally.ui.page_table import PAGES
 from anchor_tally.wording import sentences
 from anchor_tally.wording.notes import sentence
@@ -170,6 +173,18 @@ def test_no_table_of_the_file_is_named_above_the_study():
             if isinstance(node, ast.Attribute) and node.attr == "_conn" and path.name not in ("session.py", "study_cache.py"):
                 odd.append(f"{path.name}: _conn")
     assert odd == []
+
+
+def test_every_table_makes_something_stale():
+    """Each table of the schema stands in the table of facts, and each fact makes a kept piece stale or is read each time."""
+    conn = open_file.create_in_memory("x")
+    there = {n for (n,) in conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'")}
+    columns = {n: {c for (c,) in conn.execute("SELECT name FROM pragma_table_info(?)", (n,))} for n in there}
+    conn.close()
+    assert there == TABLES.keys() | NO_FACT
+    assert all(f.columns <= columns[table] for table, f in TABLES.items())
+    used = set().union(*(p.facts for p in PIECES)) | READ_EACH_TIME
+    assert used == {f for t in TABLES.values() for f in (t.fact, t.more) if f} == set(get_args(Fact))
 
 
 def test_actions_have_words_and_keys():

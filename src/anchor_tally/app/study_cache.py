@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
-from dataclasses import replace
+from collections.abc import Callable, Generator, Iterable
+from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -27,6 +27,7 @@ from ..domain.steps import finish
 from ..study import read
 from ..study.connection import StudyError
 from ..study.edits.edit import Touched
+from ..study.facts import Fact
 from ..study.visits import visits, visits_steps
 
 
@@ -78,29 +79,17 @@ class StudyCache:
             elif not self._patched(metric, touched.visit):
                 del self._columns[metric]
                 self._grown.discard(metric)
-        facts = touched.facts
-        self._around += bool(facts & {"conditions", "protocol", "checks", "offers", "visits"})
-        if facts & {"events", "cards", "people", "instruments"}:
-            self._events = self._goals = None
-        if facts - {"visits", "conditions", "calibrations", "checks", "events"}:
-            self._catalogue = None
-        if facts & {"visits", "people"}:
-            self._codes = None
-            self._visits = self._heights = self._aged = None
-        if facts & {"visits", "people", "instruments", "settings"} or touched.metrics:
-            self._people.clear()
-        computed = bool(touched.metrics & raw_metrics()) or bool(facts & {"visits", "people", "instruments"})
-        if computed:
-            self._derived = None
-        if "calibrations" in facts or "instruments" in facts:
-            self._versions = None
-        if touched.metrics or computed or "study" in facts:
-            self._stale.clear()
-            self._present = None
-        if touched.metrics or "instruments" in facts:
-            self._series_known = None
+        self._forget_spreads(touched)
+        if touched.metrics or touched.facts & ANSWERS:
+            self._revision += 1
+        for piece in PIECES:
+            if piece.is_stale(touched):
+                piece.drop(self, touched)
+
+    def _forget_spreads(self, touched: Touched) -> None:
+        """Usual spreads hang on the readings of one metric, and on those of one visit where that is all that was touched."""
         if (
-            touched.visit is not None and touched.only_adds and "visits" in facts
+            touched.visit is not None and touched.only_adds and "visits" in touched.facts
         ):  # a visit just made: what was known before it holds
             self._spreads |= {(m, i, touched.visit): v for (m, i, at), v in self._spreads.items() if at == 0}
         self._spreads = {
@@ -108,16 +97,14 @@ class StudyCache:
             for k, v in self._spreads.items()
             if k[0] not in touched.metrics or (touched.visit is not None and k[2] == touched.visit)
         }
-        # what a result of a metric was computed from has changed: its readings, those of its equations, or what they belong to
-        everything = bool(facts & {"visits", "people", "instruments", "settings", "study"})
-        if everything or touched.metrics:
-            self._revision += 1
-            for metric in list(self._snapshots):
-                if everything or computed or metric in touched.metrics:
-                    del self._snapshots[metric]
-            for metric in list(self._revisions):
-                if everything or computed or metric in touched.metrics:
-                    del self._revisions[metric]
+
+    def _forget_answers(self, touched: Touched) -> None:
+        """Snapshots and revisions of the metrics that a result could have been computed from."""
+        everything = bool(touched.facts & ANSWERS) or touches_raw(touched)
+        for kept in (self._snapshots, self._revisions):
+            for metric in list(kept):
+                if everything or metric in touched.metrics:
+                    del kept[metric]
 
     def _patched(self, metric: str, visit: int | None) -> bool:
         """Read the readings of one visit anew, where the same ones are there as before; False where more has changed."""
@@ -409,3 +396,71 @@ class StudyCache:
     def visit_note(self, visit: int) -> VisitNote:
         """Conditions, assessor and remarks of a visit."""
         return read.visit_note(self.connection(), visit)
+
+
+Readings = Literal["none", "any", "raw"]  # which readings a piece depends on: none, all, or those that equations use
+# what a result of a metric is computed from, beside its readings and those of its equations
+ANSWERS: frozenset[Fact] = frozenset({"visits", "people", "instruments", "settings", "study"})
+
+
+def touches_raw(touched: Touched) -> bool:
+    """Whether an edit touched readings that equations use."""
+    return bool(touched.metrics & raw_metrics())
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Something that is kept of a study between edits.
+
+    Attributes
+    ----------
+    facts : frozenset of Fact
+        An edit that touches one of them makes the piece stale.
+    readings : str
+        So does an edit of readings: of any metric, of those that equations use (raw), or of none.
+    drop : callable
+        Lets go of the piece; it is read again when it is asked for.
+    """
+
+    facts: frozenset[Fact]
+    readings: Readings
+    drop: Callable[[StudyCache, Touched], None]
+
+    def is_stale(self, touched: Touched) -> bool:
+        """Whether an edit has made the piece stale."""
+        by_readings = (self.readings == "any" and bool(touched.metrics)) or (self.readings == "raw" and touches_raw(touched))
+        return by_readings or bool(self.facts & touched.facts)
+
+
+def _piece(facts: Iterable[Fact], readings: Readings, *names: str) -> Piece:
+    """A piece that is made of attributes which are None, or empty, until they are read."""
+
+    def drop(cache: StudyCache, _touched: Touched) -> None:
+        for name in names:
+            kept = getattr(cache, name)
+            if isinstance(kept, dict):
+                kept.clear()
+            else:
+                setattr(cache, name, None)
+
+    return Piece(frozenset(facts), readings, drop)
+
+
+def _count(cache: StudyCache, _touched: Touched) -> None:
+    cache._around += 1
+
+
+# the one table of what makes what stale; every fact of the study file stands in it, or in READ_EACH_TIME
+PIECES: tuple[Piece, ...] = (
+    _piece(("cards", "people", "instruments", "settings", "offers", "protocol", "study"), "none", "_catalogue"),
+    _piece(("visits", "people"), "none", "_codes", "_visits", "_heights", "_aged"),
+    _piece(("events", "cards", "people", "instruments"), "none", "_events", "_goals"),
+    _piece(("visits", "people", "instruments", "settings"), "any", "_people"),
+    _piece(("visits", "people", "instruments"), "raw", "_derived"),
+    _piece(("calibrations", "instruments"), "none", "_versions"),
+    _piece(("visits", "people", "instruments", "study"), "any", "_stale", "_present"),
+    _piece(("instruments",), "any", "_series_known"),
+    Piece(ANSWERS, "any", StudyCache._forget_answers),
+    Piece(frozenset({"conditions", "protocol", "checks", "offers", "visits"}), "none", _count),
+)
+READ_EACH_TIME: frozenset[Fact] = frozenset({"attachments", "decisions"})

@@ -7,62 +7,18 @@ import json
 import sqlite3
 from collections.abc import Generator
 from dataclasses import dataclass, replace
-from typing import Any, Literal, Protocol
+from typing import Any, Protocol
 
 from ...domain.clock import SYSTEM, Clock
 from ...domain.errors import UserError
 from ...domain.steps import finish
 from ..connection import StudyError, transaction, why
+from ..facts import Fact, touched_by
 
 Value = str | int | float | None
 Row = dict[str, Value]
-Fact = Literal[
-    "people",
-    "cards",
-    "instruments",
-    "settings",
-    "visits",
-    "conditions",
-    "offers",
-    "calibrations",
-    "protocol",
-    "checks",
-    "study",
-    "attachments",
-    "decisions",
-    "events",
-]
 _kept = itertools.count(1)
 
-# what an edit of a table touches; of some tables only these columns mean more than a card
-_FACT: dict[str, Fact] = {
-    "client": "cards",
-    "client_height": "people",
-    "instrument": "cards",
-    "instrument_metric": "offers",
-    "setting": "settings",
-    "visit": "cards",
-    "condition": "conditions",
-    "check_weight": "checks",
-    "assessor_value": "checks",
-    "protocol_item": "protocol",
-    "instrument_condition": "protocol",
-    "station": "protocol",
-    "landmark": "protocol",
-    "attachment": "attachments",
-    "decision": "decisions",
-    "event": "events",
-    "goal": "events",
-    "calibration": "calibrations",
-    "calibration_mark": "calibrations",
-    "study": "study",
-    "stated": "study",
-}
-_WEIGHTY: dict[str, tuple[Fact, frozenset[str]]] = {
-    "client": ("people", frozenset({"code", "sex", "birth"})),
-    "instrument": ("instruments", frozenset({"name", "kind", "equation", "electrodes", "position", "repeats", "counts"})),
-    "visit": ("visits", frozenset({"client", "start", "instant", "timed", "age_years", "height_cm"})),
-}
 # rows that have no meaning without the row they belong to, and go with it
 _DEPENDENTS = {
     "reading": (("reading_change", "reading"),),
@@ -298,13 +254,7 @@ class Journal:
         if table == "reading":
             self.touch_metric(str(full["metric"]), int(full["visit"] or 0), added=before is None)
             return
-        if table not in _FACT:
-            return
-        self._facts.add(_FACT[table])
-        if table in _WEIGHTY:
-            fact, columns = _WEIGHTY[table]
-            if before is None or after is None or columns & after.keys():
-                self._facts.add(fact)
+        self._facts |= touched_by(table, None if before is None or after is None else frozenset(after))
         if table == "visit" and before and after and "client" in after:  # its readings change hands
             for (metric,) in self.rows("SELECT DISTINCT metric FROM reading WHERE visit = ?", key["id"]):
                 self.touch_metric(metric, None, added=False)
@@ -312,10 +262,7 @@ class Journal:
     def _touch_all(self, table: str, metrics: frozenset[str], *, added: bool = True) -> None:
         for metric in metrics:
             self.touch_metric(metric, None, added=added)
-        if table in _FACT:
-            self._facts.add(_FACT[table])
-        if table in _WEIGHTY:
-            self._facts.add(_WEIGHTY[table][0])
+        self._facts |= touched_by(table)
 
     # the way back
     def restore(self, change: Change) -> None:

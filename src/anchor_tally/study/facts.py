@@ -1,0 +1,87 @@
+"""The one table of what an edit of the study file makes stale: which fact each table, or some of its columns, stands for.
+
+A piece that is kept between edits names the facts it depends on (``app.study_cache.PIECES``) and is dropped when one of them is
+touched. Readings are told apart by metric, and are no fact here.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Fact = Literal[
+    "people",  # code, sex, birth and heights of clients: equations depend on them
+    "cards",  # the rest of a card: names, notes, prices
+    "instruments",  # name, kind, equation, electrodes, order and repeats
+    "settings",
+    "visits",  # whose, when, and what was stated of age and height
+    "conditions",
+    "offers",
+    "calibrations",
+    "protocol",
+    "checks",
+    "study",
+    "attachments",
+    "decisions",
+    "events",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class TableFacts:
+    """What an edit of a table touches: ``fact`` always, ``more`` too when one of ``columns`` is among what was changed."""
+
+    fact: Fact
+    more: Fact | None = None
+    columns: frozenset[str] = frozenset()
+
+
+TABLES: dict[str, TableFacts] = {
+    "client": TableFacts("cards", "people", frozenset({"code", "sex", "birth"})),
+    "client_height": TableFacts("people"),
+    "instrument": TableFacts(
+        "cards", "instruments", frozenset({"name", "kind", "equation", "electrodes", "position", "repeats", "counts"})
+    ),
+    "instrument_metric": TableFacts("offers"),
+    "setting": TableFacts("settings"),
+    "visit": TableFacts("cards", "visits", frozenset({"client", "start", "instant", "timed", "age_years", "height_cm"})),
+    "condition": TableFacts("conditions"),
+    "check_weight": TableFacts("checks"),
+    "assessor_value": TableFacts("checks"),
+    "protocol_item": TableFacts("protocol"),
+    "instrument_condition": TableFacts("protocol"),
+    "station": TableFacts("protocol"),
+    "landmark": TableFacts("protocol"),
+    "attachment": TableFacts("attachments"),
+    "decision": TableFacts("decisions"),
+    "event": TableFacts("events"),
+    "goal": TableFacts("events"),
+    "calibration": TableFacts("calibrations"),
+    "calibration_mark": TableFacts("calibrations"),
+    "study": TableFacts("study"),
+    "stated": TableFacts("study"),
+}
+# readings are told apart by metric; history only grows and is read when it is asked for; metrics come from the registry
+NO_FACT = frozenset({"reading", "reading_change", "visit_change", "metric"})
+
+
+def touched_by(table: str, columns: frozenset[str] | None = None) -> frozenset[Fact]:
+    """Return the facts that an edit of a table touches.
+
+    Parameters
+    ----------
+    table : str
+        Name of the table.
+    columns : frozenset of str, optional
+        The columns that were changed; None for a row that was added or taken away.
+
+    Returns
+    -------
+    frozenset of Fact
+        Empty for readings and history.
+    """
+    if table in NO_FACT:
+        return frozenset()
+    of = TABLES[table]
+    more = of.more is not None and (columns is None or bool(of.columns & columns))
+    return frozenset({of.fact, of.more}) if more and of.more is not None else frozenset({of.fact})
