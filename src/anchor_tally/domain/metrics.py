@@ -152,6 +152,14 @@ def region_of(name: str) -> tuple[str, str]:
     return name, "total"
 
 
+def metric_of(name: str) -> Metric:
+    """Return the metric with id ``name``, which the study or a result is known to have. Raises KeyError for any other name."""
+    found = metric_named(name)
+    if found is None:
+        raise KeyError(name)
+    return found
+
+
 def metric_named(name: str) -> Metric | None:
     """Return the metric with id ``name``.
 

@@ -8,7 +8,7 @@ from typing import Any
 from ..analysis.offsets.versions import Version
 from ..domain.calibrations import REASON_KEPT, CalibrationRecord
 from ..domain.free_text import FreeText
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.records import ELECTRODES, Instrument
 
 
@@ -27,14 +27,14 @@ def certificate_json(v: Version, item: Instrument, free: FreeText, *, full: bool
         Give the reason for adopting against the advice in words. Otherwise codes only, no names and no free text.
     """
     r, made = v.record, v.record.made_of
-    m = metric_named(r.metric)
+    m = metric_of(r.metric)
     return {
         "schema": "anchor-tally/certificate/1",
         "instrument": r.instrument,
         "kind": item.kind,
         "electrodes": item.electrodes if item.electrodes in ELECTRODES and item.electrodes else None,
         "metric": r.metric,
-        "unit": m.unit if m is not None else "",
+        "unit": m.unit,
         "version": r.version,
         "state": v.state,
         "model": r.model,

@@ -7,7 +7,7 @@ from typing import Any
 from ..analysis.agreement.agreement import CompareResult
 from ..analysis.offsets.calibrate import CalibrateResult
 from ..analysis.pairs.comparator import CONSENSUS
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..stats.estimate import Interval
 from ..stats.limits import Limits
 from ..stats.validation import CrossValidation
@@ -42,7 +42,7 @@ def _rmse(cv: CrossValidation, model: str) -> float | None:
 def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
     """The object of ``calibrate --json`` (schema anchor-tally/calibrate/1)."""
     p, cv = r.comparison.pairs, r.cross_validation
-    metric = metric_named(p.metric)
+    metric = metric_of(p.metric)
     pooled = r.pooled
     return {
         "schema": "anchor-tally/calibrate/1",
@@ -50,7 +50,7 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
         "reference": p.reference.name,
         "comparator": "consensus" if p.reference.id == CONSENSUS.id else p.reference.kind,
         "metric": p.metric,
-        "unit": metric.unit if metric else "",
+        "unit": metric.unit,
         "setting": r.comparison.lens.setting,
         "pairs": {"n": p.n, "clients": p.clients, "occasions": p.occasions},
         "model": r.model,
@@ -148,7 +148,7 @@ def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
 def compare_json(r: CompareResult) -> dict[str, Any]:
     """The object of ``compare --json`` (schema anchor-tally/compare/1); its figures stand in ``wording.statistics``."""
     p = r.pairs
-    metric = metric_named(p.metric)
+    metric = metric_of(p.metric)
     groups: dict[str, dict[str, Any] | None] = {}
     for s in STATISTICS:
         value, interval = s.pick(r)
@@ -172,7 +172,7 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
         "reference": p.reference.name,
         "comparator": "consensus" if p.reference.id == CONSENSUS.id else p.reference.kind,
         "metric": p.metric,
-        "unit": metric.unit if metric else "",
+        "unit": metric.unit,
         "setting": r.lens.setting,
         "pairs": {
             "n": p.n,

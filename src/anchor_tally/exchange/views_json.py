@@ -7,7 +7,7 @@ from typing import Any
 from ..analysis.agreement.change import ChangeResult
 from ..analysis.agreement.hydration import HydrationResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate, Interval, Note
 from ..wording.notes import sentence
 
@@ -23,8 +23,8 @@ def said(notes: tuple[Note, ...]) -> list[str]:
 
 def head(name: str, instrument: str, metric: str) -> dict[str, Any]:
     """What every object begins with."""
-    m = metric_named(metric)
-    return {"schema": f"anchor-tally/{name}/1", "instrument": instrument, "metric": metric, "unit": m.unit if m else ""}
+    m = metric_of(metric)
+    return {"schema": f"anchor-tally/{name}/1", "instrument": instrument, "metric": metric, "unit": m.unit}
 
 
 def repeatability_json(r: RepeatabilityResult) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..analysis.agreement.agreement import CompareResult
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..wording.numbers import signed
@@ -48,8 +48,8 @@ class DifferenceInfo:
 def info(r: CompareResult) -> DifferenceInfo:
     """Collect points and lines of one comparison."""
     p = r.pairs
-    m = metric_named(p.metric)
-    unit = m.difference_unit if m else ""
+    m = metric_of(p.metric)
+    unit = m.difference_unit
     lines = []
     if r.limits:
         lines.append(Line("limits", r.limits.upper, r.limits.upper_interval, f"upper limit {signed(r.limits.upper)}"))

@@ -12,7 +12,7 @@ import numpy as np
 from ..analysis.pairs.offset_drift import WEEK
 from ..analysis.time.drift import Change, DriftResult, Period
 from ..domain.instants import zone_named
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.control_chart import Chart
 from .style import Mark, Palette, dates, minus, points, prepare, ring
@@ -42,8 +42,8 @@ class DriftInfo:
 
 def info(r: DriftResult, zone: str) -> DriftInfo:
     """What the picture of a result shows; the client's own part is taken out of every difference."""
-    m = metric_named(r.metric)
-    unit = m.difference_unit if m is not None else ""
+    m = metric_of(r.metric)
+    unit = m.difference_unit
     if r.instant.size == 0:
         none = np.empty(0)
         return DriftInfo(none, none, np.empty(0, dtype=np.int64), none, None, (), (), r.changes, None, 0.0, 0.0, "", zone)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..analysis.offsets.calibrate import CalibrateResult
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..stats.estimate import Interval
 from ..wording.numbers import count
 from ..wording.statistics import BASELINE_WORDS, MODEL_LABELS
@@ -60,8 +60,8 @@ def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestI
     ]
     middle = pooled.value if pooled is not None else 0.0
     kept = sorted(trees, key=lambda t: -abs(t.offset - middle))[: min(room, MOST)]
-    m = metric_named(pairs.metric)
-    unit = m.difference_unit if m is not None else ""
+    m = metric_of(pairs.metric)
+    unit = m.difference_unit
     return ForestInfo(
         trees=tuple(sorted(kept, key=lambda t: (-t.offset, t.client))),
         pooled=pooled.value if pooled is not None else None,
@@ -122,10 +122,8 @@ class ErrorInfo:
 def errors(r: CalibrateResult) -> ErrorInfo:
     """What the bars show; empty below the clients that leaving out needs."""
     cv = r.cross_validation
-    m = metric_named(r.comparison.pairs.metric)
-    label = (
-        f"error on left-out scans (RMSE, {m.difference_unit if m is not None else ''})\ncovers: scans inside their 95 % interval"
-    )
+    m = metric_of(r.comparison.pairs.metric)
+    label = f"error on left-out scans (RMSE, {m.difference_unit})\ncovers: scans inside their 95 % interval"
     if cv is None:
         return ErrorInfo((), label)
     bars = []

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..analysis.agreement.agreement import CompareResult
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..wording.numbers import number, signed
@@ -59,8 +59,8 @@ def info(r: CompareResult, form: str) -> FormInfo | None:
 
 
 def _units(r: CompareResult) -> tuple[str, str]:
-    m = metric_named(r.pairs.metric)
-    return (m.unit, m.difference_unit) if m is not None else ("", "")
+    m = metric_of(r.pairs.metric)
+    return (m.unit, m.difference_unit)
 
 
 def _level(values: tuple[tuple[float, str, bool], ...], ends: tuple[float, float]) -> tuple[Curve, ...]:

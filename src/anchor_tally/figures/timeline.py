@@ -10,7 +10,7 @@ import numpy as np
 
 from ..analysis.review import Finding, Material
 from ..domain.instants import zone_named
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.snapshot import EXCLUDED, FAILED, Floats
 from .style import Mark, Palette, dates, prepare
 
@@ -43,8 +43,8 @@ def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
     """The readings that a finding is about, among those of the same client and device; of a visit, those of all devices."""
     metric = f.metric or (lens_metric if lens_metric in m.snapshot.columns else next(iter(m.snapshot.columns), ""))
     c = m.snapshot.columns.get(metric)
-    found = metric_named(metric)
-    label = f"{found.label} ({found.unit})" if found is not None else metric
+    found = metric_of(metric)
+    label = f"{found.label} ({found.unit})"
     if c is None:
         return TimelineInfo((), label, "")
     own = np.ones(c.n, dtype=bool)

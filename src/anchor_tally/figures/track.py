@@ -11,7 +11,7 @@ import numpy as np
 from ..analysis.people.fat_ranges import Placed
 from ..analysis.time.track import TrackResult
 from ..domain.events import Event
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints
 from ..stats.one_client import WEEK_DAYS
 from ..wording.names import short_name
@@ -44,7 +44,7 @@ class TrackInfo:
 
 def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
     """What the picture of a result shows; ``settings`` are labels by number."""
-    m = metric_named(r.metric)
+    m = metric_of(r.metric)
     s = r.named(r.chosen)
     none, days = np.empty(0), np.empty(0, dtype=np.int64)
     changes: list[tuple[int, str]] = []

@@ -12,7 +12,7 @@ from ..analysis.agreement.hydration import HydrationResult
 from ..analysis.agreement.redundancy import AS_ONE, RedundancyResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
 from ..analysis.agreement.which_device import WhichDeviceResult
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..stats.within_clients import centred
@@ -24,13 +24,13 @@ MOST = 1500  # ticks or points drawn of one instrument
 
 
 def _unit(metric: str) -> str:
-    m = metric_named(metric)
-    return m.difference_unit if m is not None else ""
+    m = metric_of(metric)
+    return m.difference_unit
 
 
 def _label(metric: str) -> str:
-    m = metric_named(metric)
-    return m.label if m is not None else metric
+    m = metric_of(metric)
+    return m.label
 
 
 def _thin(values: Any) -> Any:

@@ -64,7 +64,7 @@ def may_be_a_line(means: Floats, slope: Estimate | None) -> bool:
 
 def line_fit(d: Floats, y: Floats, client: Ints, occasion: Ints, clients: ClientMeans, gamma: Estimate) -> LineFit | None:
     """The line of all clients; ``gamma`` is the corrected slope of the difference on the reference between clients."""
-    if 1 + gamma.value <= 0.1 or gamma.interval is None:
+    if 1 + gamma.value <= 0.1 or gamma.se is None:
         return None
     k = clients.weight / clients.weight.sum()
     centre = float(k @ clients.x)
@@ -75,7 +75,6 @@ def line_fit(d: Floats, y: Floats, client: Ints, occasion: Ints, clients: Client
     if fit is None:
         return None
     df = float(clients.x.size - 2)
-    se = (gamma.interval.high - gamma.interval.low) / 2 / t_quantile(0.975, df)
     scale = raw.slope**2
     line = CalibrationLine(
         centre=centre,
@@ -83,7 +82,7 @@ def line_fit(d: Floats, y: Floats, client: Ints, occasion: Ints, clients: Client
         slope=raw.slope,
         new=fit.total_variance * scale,
         level_variance=float(fit.beta_cov[0, 0]) * scale,
-        slope_variance=se**2,
+        slope_variance=gamma.se**2,
         df=df,
     )
     return LineFit(line, residual, fit, variance_grid(occasion_means(residual, client, occasion)))

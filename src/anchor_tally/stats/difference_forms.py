@@ -9,7 +9,7 @@ import numpy as np
 from scipy import special
 
 from .components import fit_nested
-from .distributions import normal_quantile, t_interval
+from .distributions import normal_quantile, t_estimate
 from .estimate import Estimate, Floats, Interval, Ints
 from .limits import Limits, single_bias, single_limits
 from .repeated import repeated_bias, repeated_limits
@@ -103,8 +103,8 @@ def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
     size = np.abs(residual)
     r1 = float(a @ size) / saa
     return SlopingLimits(
-        Estimate(b0, t_interval(b0, math.sqrt(s2 / n), n - 2), n, "ols"),
-        Estimate(b1, t_interval(b1, math.sqrt(s2 / saa), n - 2), n, "ols"),
+        t_estimate(b0, math.sqrt(s2 / n), n - 2, n, "ols"),
+        t_estimate(b1, math.sqrt(s2 / saa), n - 2, n, "ols"),
         float(size.mean()),
         r1,
         centre,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from scipy import special
 
-from .estimate import Interval
+from .estimate import Estimate, Interval
 
 
 def t_quantile(p: float, df: float) -> float:
@@ -16,6 +16,11 @@ def t_interval(value: float, se: float, df: float, confidence: float = 0.95) -> 
     """Interval value ± t·se of Student's t with ``df`` degrees of freedom."""
     half = t_quantile(0.5 + confidence / 2, df) * se
     return Interval(value - half, value + half)
+
+
+def t_estimate(value: float, se: float, df: float, n: int, method: str, confidence: float = 0.95) -> Estimate:
+    """Return an estimate with the interval value ± t·se of Student's t, its standard error and degrees of freedom with it."""
+    return Estimate(value, t_interval(value, se, df, confidence), n, method, se, df)
 
 
 def t_two_sided_p(t: float, df: float) -> float:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -36,12 +36,38 @@ class Interval:
 
 @dataclass(frozen=True, slots=True)
 class Estimate:
-    """A value, its interval (None when the data cannot give one), the n behind it and the method's id."""
+    """An estimated figure with its uncertainty.
+
+    Attributes
+    ----------
+    value : float
+        The estimate, in the unit of what is estimated.
+    interval : Interval or None
+        Confidence interval; None when the data cannot give one.
+    n : int
+        Readings, pairs or clients behind it.
+    method : str
+        Id of the method, which the methods page explains.
+    se, df : float or None
+        Standard error and degrees of freedom of Student's t, where the interval is value ± t·se; None for other intervals.
+    """
 
     value: float
     interval: Interval | None
     n: int
     method: str
+    se: float | None = None
+    df: float | None = None
+
+    def moved(self, by: float) -> Estimate:
+        """Return the estimate of the same figure plus a constant."""
+        ends = None if self.interval is None else Interval(self.interval.low + by, self.interval.high + by)
+        return replace(self, value=self.value + by, interval=ends)
+
+    def scaled(self, by: float) -> Estimate:
+        """Return the estimate of a positive multiple of the figure."""
+        ends = None if self.interval is None else self.interval.scaled(by)
+        return replace(self, value=self.value * by, interval=ends, se=None if self.se is None else self.se * by)
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from .distributions import noncentral_t_quantile, normal_quantile, t_interval, t_quantile, t_two_sided_p
+from .distributions import noncentral_t_quantile, normal_quantile, t_estimate, t_quantile, t_two_sided_p
 from .estimate import Estimate, Floats, Interval
 
 
@@ -41,7 +41,7 @@ def single_bias(d: Floats, confidence: float = 0.95) -> tuple[Estimate | None, f
     if n == 1:
         return Estimate(mean, None, 1, "mean"), None
     sd = float(d.std(ddof=1))
-    return Estimate(mean, t_interval(mean, sd / math.sqrt(n), n - 1, confidence), n, "t-interval"), sd
+    return t_estimate(mean, sd / math.sqrt(n), n - 1, n, "t-interval", confidence), sd
 
 
 def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -> Limits | None:
@@ -102,4 +102,4 @@ def single_trend(d: Floats, mean: Floats, confidence: float = 0.95) -> Trend:
     rss = float(residual @ residual)
     se = math.sqrt(rss / (n - 2) / sxx)
     p = t_two_sided_p(slope / se, n - 2) if se > 1e-13 * max(abs(slope), 1e-300) else float(slope == 0)
-    return Trend(Estimate(slope, t_interval(slope, se, n - 2, confidence), n, "ols"), intercept, p, centre)
+    return Trend(t_estimate(slope, se, n - 2, n, "ols", confidence), intercept, p, centre)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
-from .distributions import normal_quantile, t_interval, t_quantile
+from .distributions import normal_quantile, t_estimate, t_quantile
 from .estimate import Estimate, Floats, FrozenArrays, Interval, Ints
 from .offsets import day_to_day
 
@@ -121,7 +121,7 @@ def verdict(
     kind = REAL if size > t_quantile(0.975, df) * se else LIKELY if size > t_quantile(0.9, df) * se else NOISE
     settle = math.ceil(2 * (normal_quantile(0.975) * noise.sd / size) ** 2) if size > 0 else MOST_DAYS + 1
     return Verdict(
-        change=Estimate(change, t_interval(change, se, df), sum(days), "means-of-days"),
+        change=t_estimate(change, se, df, sum(days), "means-of-days"),
         kind=kind,
         direction=float(special.stdtr(df, size / se)),
         exceeds=None if target is None else float(special.stdtr(df, (size - target) / se)),
@@ -151,7 +151,7 @@ def rate_of(day: Ints, value: Floats, least_days: int = 5, least_span: int = 21)
     left = value - value.mean() - slope * t
     se = math.sqrt(float(left @ left) / (day.size - 2) / tt)
     now = float(value.mean()) + slope * float(t[-1])
-    return Rate(Estimate(slope, t_interval(slope, se, day.size - 2), int(day.size), "ols"), now)
+    return Rate(t_estimate(slope, se, day.size - 2, int(day.size), "ols"), now)
 
 
 def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:

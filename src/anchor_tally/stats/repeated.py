@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from .components import NestedFit, fit_nested
-from .distributions import normal_quantile, t_interval, t_two_sided_p
+from .distributions import normal_quantile, t_estimate, t_two_sided_p
 from .estimate import Estimate, Floats, Ints
 from .limits import Limits, Trend, single_limits
 from .variance_grid import VarianceGrid
@@ -22,7 +22,7 @@ def repeated_bias(fit: NestedFit, confidence: float = 0.95) -> tuple[Estimate, f
     df = fit.satterthwaite(lead) if se > 0 and fit.theta_cov.any() else float(max(fit.counts[0] - 1, 1))
     if fit.counts[0] > 1:  # never fewer than the clients, never more than the pairs, can support
         df = min(max(df, 1.0), fit.counts[2] - 1)
-    return Estimate(bias, t_interval(bias, se, df, confidence), fit.counts[2], "reml-satterthwaite"), df
+    return t_estimate(bias, se, df, fit.counts[2], "reml-satterthwaite", confidence), df
 
 
 def repeated_limits(
@@ -73,6 +73,4 @@ def repeated_trend(d: Floats, mean: Floats, client: Ints, occasion: Ints, confid
         return Trend(None, None, None)
     df = fit.satterthwaite(np.array([0.0, 1.0]))
     p = t_two_sided_p(slope / se, df)
-    return Trend(
-        Estimate(slope, t_interval(slope, se, df, confidence), d.size, "reml-satterthwaite"), float(fit.beta[0]), p, centre
-    )
+    return Trend(t_estimate(slope, se, df, d.size, "reml-satterthwaite", confidence), float(fit.beta[0]), p, centre)

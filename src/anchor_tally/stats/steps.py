@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .components import fit_nested
-from .distributions import t_interval
+from .distributions import t_estimate
 from .estimate import Estimate, Floats, Ints
 from .time_slope import LEAST_DAYS, free_df
 from .variance_grid import OccasionMeans
@@ -210,4 +210,4 @@ def _size(d: Floats, client: Ints, occasion: Ints, x: Floats, column: int = -1) 
     if variance <= 0 or not fit.theta_cov.any():
         return Estimate(size, None, d.size, "reml")
     df = min(fit.satterthwaite(np.eye(x.shape[1])[column]), max(free_df(fit, x.shape[1]), 1.0))
-    return Estimate(size, t_interval(size, math.sqrt(variance), df), d.size, "reml-satterthwaite")
+    return t_estimate(size, math.sqrt(variance), df, d.size, "reml-satterthwaite")

@@ -12,7 +12,7 @@ import numpy as np
 from scipy import special
 
 from .components import NestedFit, fit_nested
-from .distributions import normal_quantile, t_interval, t_quantile, t_two_sided_p
+from .distributions import normal_quantile, t_estimate, t_quantile, t_two_sided_p
 from .estimate import Estimate, Floats, Interval, Ints
 
 LEAST_DAYS = 3.0  # days apart from which moments are different ones
@@ -92,7 +92,7 @@ def slope_beside(d: Floats, client: Ints, occasion: Ints, along: Floats, beside:
     if beside is not None:  # the level of all readings together
         lead[2:] = beside.mean(axis=0)
     return TimeSlope(
-        slope=Estimate(slope, t_interval(slope, se, df), d.size, "reml-satterthwaite"),
+        slope=t_estimate(slope, se, df, d.size, "reml-satterthwaite"),
         p=t_two_sided_p(slope / se, df),
         df=df,
         middle=middle,
@@ -200,7 +200,7 @@ def summary_slopes(
     if se <= 0:
         return None
     df = slopes.size - 1
-    return Estimate(mean, t_interval(mean, se, df), int(keep.sum()), "summary-slopes"), t_two_sided_p(mean / se, df)
+    return t_estimate(mean, se, df, int(keep.sum()), "summary-slopes"), t_two_sided_p(mean / se, df)
 
 
 def straight_line(y: Floats, weeks: Floats) -> tuple[Estimate, float] | None:
@@ -215,4 +215,4 @@ def straight_line(y: Floats, weeks: Floats) -> tuple[Estimate, float] | None:
     se = math.sqrt(float(left @ left) / df / tt)
     if se <= 1e-12 * max(1.0, abs(slope)):
         return Estimate(slope, Interval(slope, slope), y.size, "ols"), 1.0 if abs(slope) <= 1e-12 else 0.0
-    return Estimate(slope, t_interval(slope, se, df), y.size, "ols"), t_two_sided_p(slope / se, df)
+    return t_estimate(slope, se, df, y.size, "ols"), t_two_sided_p(slope / se, df)

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .components import fit_nested
-from .distributions import t_interval, t_two_sided_p
+from .distributions import t_estimate, t_two_sided_p
 from .estimate import Estimate, Floats, FrozenArrays, Interval, Ints
 from .variance_grid import OccasionMeans, occasion_means
 
@@ -71,8 +71,8 @@ def _slope(sxx: float, sxd: float, sdd: float, error: float, error_df: float, df
     se = spread(slope) / true
     if se <= 1e-12 * max(abs(slope), 1.0):
         exact = abs(slope) <= 1e-12
-        return Slope(Estimate(slope, Interval(slope, slope), n, method), 1.0 if exact else 0.0)
-    return Slope(Estimate(slope, t_interval(slope, se, df), n, method), t_two_sided_p((sxd + error) / spread(0.0), df))
+        return Slope(Estimate(slope, Interval(slope, slope), n, method, 0.0, df), 1.0 if exact else 0.0)
+    return Slope(t_estimate(slope, se, df, n, method), t_two_sided_p((sxd + error) / spread(0.0), df))
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .distributions import normal_quantile, t_interval
+from .distributions import normal_quantile, t_estimate
 from .estimate import Estimate, Floats, Interval, Ints
 
 
@@ -92,4 +92,4 @@ def detrended_slope(x: Floats, y: Floats, client: Ints, time: Floats, confidence
     slope = float(dx @ dy) / sxx
     left = dy - slope * dx
     sd = math.sqrt(float(left @ left) / df)
-    return WithinSlope(Estimate(slope, t_interval(slope, sd / math.sqrt(sxx), df, confidence), x.size, "ancova"), sd, df)
+    return WithinSlope(t_estimate(slope, sd / math.sqrt(sxx), df, x.size, "ancova", confidence), sd, df)

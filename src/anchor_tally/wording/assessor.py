@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..analysis.entry.assessor import AssessorResult
 from ..analysis.entry.practice import PracticeScore
-from ..domain.metrics import Metric, metric_named
+from ..domain.metrics import metric_of
 from .notes import sentence
 from .numbers import MISSING, number, p_value, signed, span
 
@@ -16,13 +16,6 @@ _VERDICT = {
 }
 
 
-def _metric(name: str) -> Metric:
-    found = metric_named(name)
-    if found is None:
-        raise KeyError(name)
-    return found
-
-
 def verdict(r: AssessorResult) -> str:
     """The verdict in a sentence."""
     share = number(r.error.percent.value if r.error.percent else None)
@@ -32,7 +25,7 @@ def verdict(r: AssessorResult) -> str:
 
 def assessor_rows(r: AssessorResult) -> list[tuple[str, str, str]]:
     """Statistic, value, interval."""
-    m, e = _metric(r.metric), r.error
+    m, e = metric_of(r.metric), r.error
     k = m.decimals + 1
     least = None if e.tem is None else 1.96 * 2**0.5 * e.tem.value
     return [

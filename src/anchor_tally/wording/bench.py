@@ -11,7 +11,7 @@ from ..analysis.entry.field_method import MethodLine, Sensitivity
 from ..analysis.entry.repeats import Tally
 from ..analysis.entry.row_answers import RowAnswer
 from ..analysis.people.cautions import Caution
-from ..domain.metrics import METRICS, Metric, is_fat, metric_named
+from ..domain.metrics import METRICS, Metric, is_fat, metric_named, metric_of
 from ..domain.protocol import ANY, Condition
 from .notes import sentence
 from .numbers import count, number, signed
@@ -66,9 +66,7 @@ class RowWords:
 
 def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     """What a row says of its readings."""
-    m = metric_named(a.plan.metric)
-    if m is None:
-        raise KeyError(a.plan.metric)
+    m = metric_of(a.plan.metric)
     what = m.unit if one_instrument else f"{m.label}, {m.unit}"
     tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
     if a.locked is not None and not a.values:

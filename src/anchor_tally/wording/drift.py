@@ -6,17 +6,10 @@ from datetime import date
 
 from ..analysis.offsets.calibrate import EXPIRY_WEEKS
 from ..analysis.time.drift import DriftResult, DriftStep, SideEvidence
-from ..domain.metrics import Metric, metric_named
+from ..domain.metrics import Metric, metric_of
 from ..stats.estimate import Interval
 from .numbers import count, number, p_value, signed, span
 from .statistics import Line
-
-
-def _metric(r: DriftResult) -> Metric:
-    found = metric_named(r.metric)
-    if found is None:
-        raise KeyError(r.metric)
-    return found
 
 
 def _decimals(m: Metric) -> int:
@@ -31,7 +24,7 @@ def day_words(day: str) -> str:
 
 def drift_headline(r: DriftResult) -> str:
     """The verdict as a sentence."""
-    name, m = r.instrument.name, _metric(r)
+    name, m = r.instrument.name, metric_of(r.metric)
     k, unit = _decimals(m), m.difference_unit
     if r.verdict == "stepped":
         step = r.steps[0]
@@ -97,7 +90,7 @@ def drift_advice(r: DriftResult) -> str:
 
 def side_words(r: DriftResult) -> str:
     """Weaker evidence."""
-    return " ".join(_side(x, _metric(r)) for x in r.side)
+    return " ".join(_side(x, metric_of(r.metric)) for x in r.side)
 
 
 def _side(x: SideEvidence, m: Metric) -> str:
@@ -110,7 +103,7 @@ def _side(x: SideEvidence, m: Metric) -> str:
 
 def drift_lines(r: DriftResult) -> list[Line]:
     """Figures of drift."""
-    m = _metric(r)
+    m = metric_of(r.metric)
     k, unit = _decimals(m), m.difference_unit
     lines = [Line("Anchors with readings", str(r.weeks.size), count(r.pairs.clients, "client"))]
     if r.slope is not None:

@@ -7,10 +7,9 @@ from ..analysis.offsets.calibrate import CalibrateResult
 from ..analysis.offsets.record import Corrected
 from ..analysis.pairs.reference_slopes import shows_too_little
 from ..domain.calibrations import CalibrationRecord
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from .notes import sentence
 from .numbers import count, number, signed, span
-from .sentences import metric_of
 
 ADVICE = {
     "none": "Better not to correct: on left-out scans no correction comes closer by more than chance.",
@@ -36,7 +35,9 @@ def calibration_sentence(result: CalibrateResult) -> str:
         return "Not so: its settings differ, and one offset for all of them fits none. Choose one setting in the lens bar."
     s = result.within_slope
     if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
-        share = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {metric_of(result.comparison).difference_unit}"
+        share = (
+            f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {metric_of(result.comparison.pairs.metric).difference_unit}"
+        )
         text = (
             f"Correcting brings the level right; of a change the device shows only {share}: too little to follow clients by it."
             if shows_too_little(s)
@@ -54,7 +55,7 @@ def calibration_sentence(result: CalibrateResult) -> str:
 
 def error_sentence(result: CalibrateResult) -> str:
     """Errors on left-out scans, beside what needs no device, and how the device moves within clients."""
-    cv, m = result.cross_validation, metric_of(result.comparison)
+    cv, m = result.cross_validation, metric_of(result.comparison.pairs.metric)
     if cv is None:
         return ""
     k, unit = m.decimals + 1, m.difference_unit
@@ -96,8 +97,8 @@ def adopted_for(result: CalibrateResult) -> str:
 
 def corrected_sentence(c: Corrected, metric: str) -> str:
     """A corrected value with its interval and cautions."""
-    m = metric_named(metric)
-    k = m.decimals if m else 1
+    m = metric_of(metric)
+    k = m.decimals
     if c.value is None:
         return "not corrected: " + " · ".join(sentence(n) for n in c.notes)
     text = f"{number(c.value, k)} ({span(c.interval, k)})"
@@ -132,7 +133,7 @@ def record_sentence(r: CalibrationRecord) -> str:
 
 def offset_headline(result: CalibrateResult) -> str:
     """What to subtract, in one sentence."""
-    name, m = result.comparison.pairs.instrument.name, metric_of(result.comparison)
+    name, m = result.comparison.pairs.instrument.name, metric_of(result.comparison.pairs.metric)
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
@@ -157,7 +158,7 @@ def range_sentence(result: CalibrateResult) -> str:
     """Where the offset applies."""
     if result.range is None or not result.valid_until:
         return ""
-    unit = "%" if result.comparison.pairs.metric.endswith("percent") else metric_of(result.comparison).unit
+    unit = "%" if result.comparison.pairs.metric.endswith("percent") else metric_of(result.comparison.pairs.metric).unit
     return (
         f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting,"
         f" and until {result.valid_until}."

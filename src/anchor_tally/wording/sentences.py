@@ -3,18 +3,10 @@
 from __future__ import annotations
 
 from ..analysis.agreement.agreement import CompareResult
-from ..domain.metrics import Metric, metric_named
+from ..domain.metrics import metric_of
 from .numbers import count, number
 
 LEAST_FOR_ONE_PERSON = 5  # clients below which nothing is said of how far single readings stray
-
-
-def metric_of(result: CompareResult) -> Metric:
-    """Return the metric that a comparison is about."""
-    found = metric_named(result.pairs.metric)
-    if found is None:
-        raise KeyError(result.pairs.metric)
-    return found
 
 
 def side(value: float, decimals: int) -> str:
@@ -25,7 +17,7 @@ def side(value: float, decimals: int) -> str:
 
 def headline(result: CompareResult) -> str:
     """One sentence a tired coach understands, made from the intervals."""
-    name, m = result.pairs.instrument.name, metric_of(result)
+    name, m = result.pairs.instrument.name, metric_of(result.pairs.metric)
     if result.bias is None:
         return f"{name}: no pairs with {result.pairs.compared_with} yet."
     bias, unit, k = result.bias, m.difference_unit, m.decimals

@@ -7,11 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TypeVar
 
 from ..analysis.agreement.agreement import CompareResult
-from ..domain.metrics import Metric, metric_named
+from ..analysis.agreement.agreement_forms import NullDevices
+from ..domain.metrics import Metric, metric_of
+from ..stats import regression
+from ..stats.difference_forms import WithoutReferenceError
 from ..stats.estimate import Estimate, Interval
+from ..stats.pair_slopes import PassingBablok
 from .numbers import number, p_value, signed, span
 
 
@@ -24,6 +28,7 @@ class Line:
     interval: str
 
 
+Part = TypeVar("Part")
 Found = tuple[float | None, Interval | None]
 
 
@@ -170,73 +175,96 @@ class Statistic:
         return label, number(value, k), span(interval, k) if self.path[2] else ""
 
 
-def _of(name: str) -> Callable[[CompareResult], Found]:
-    """An estimate that a result holds under ``name`` (dots lead on)."""
-
-    def pick(result: CompareResult) -> Found:
-        found: Any = result
-        for part in name.split("."):
-            found = getattr(found, part, None)
-        if isinstance(found, Estimate):
-            return found.value, found.interval
-        return (None if found is None else float(found)), None
-
-    return pick
+def _found(x: Estimate | float | None) -> Found:
+    return (x.value, x.interval) if isinstance(x, Estimate) else ((None if x is None else float(x)), None)
 
 
-def _limit(side: str) -> Callable[[CompareResult], Found]:
+def _of(pick: Callable[[CompareResult], Estimate | float | None]) -> Callable[[CompareResult], Found]:
+    """A figure that every result has a place for."""
+    return lambda result: _found(pick(result))
+
+
+def _in(
+    part: Callable[[CompareResult], Part | None], pick: Callable[[Part], Estimate | float | None]
+) -> Callable[[CompareResult], Found]:
+    """A figure of a part that a result may lack."""
+
+    def found(result: CompareResult) -> Found:
+        there = part(result)
+        return (None, None) if there is None else _found(pick(there))
+
+    return found
+
+
+def _limit(upper: bool) -> Callable[[CompareResult], Found]:
     def pick(result: CompareResult) -> Found:
         lim = result.limits
-        return (None, None) if lim is None else (getattr(lim, side), getattr(lim, f"{side}_interval"))
+        if lim is None:
+            return None, None
+        return (lim.upper, lim.upper_interval) if upper else (lim.lower, lim.lower_interval)
 
     return pick
+
+
+def _passing_bablok(r: CompareResult) -> PassingBablok | None:
+    return None if r.forms is None else r.forms.passing_bablok
+
+
+def _ols(r: CompareResult) -> regression.Line | None:
+    return None if r.forms is None else r.forms.ols
+
+
+def _without_scan_error(r: CompareResult) -> WithoutReferenceError | None:
+    return None if r.forms is None else r.forms.without_scan_error
+
+
+def _null_devices(r: CompareResult) -> NullDevices | None:
+    return None if r.forms is None else r.forms.null_devices
 
 
 STATISTICS = (
-    Statistic("bias", "Bias ({unit})", _of("bias"), ("bias", "estimate", "ci"), "difference"),
-    Statistic("limits", "Upper limit ({unit})", _limit("upper"), ("limits", "upper", "upper_ci"), "difference"),
-    Statistic("limits", "Lower limit ({unit})", _limit("lower"), ("limits", "lower", "lower_ci"), "difference"),
-    Statistic("limits", "SD of one difference ({unit})", _of("sd"), ("bias", "sd", ""), decimals=1),
-    Statistic("components", "  between clients ({unit})", _of("components.client_sd"), ("components", "client_sd", ""), decimals=1),
-    Statistic("components", "  between occasions ({unit})", _of("components.occasion_sd"), ("components", "occasion_sd", ""), decimals=1),
-    Statistic("components", "  between repeats ({unit})", _of("components.replicate_sd"), ("components", "replicate_sd", ""), decimals=1),
-    Statistic("trend_on_scan", "Slope on scan between clients", _of("reference_trend.between.slope"), ("trend_on_reference.between", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend_on_scan", "  p", _of("reference_trend.between.p"), ("trend_on_reference.between", "p", ""), "p", shown=False),
-    Statistic("trend_on_scan", "  within clients", _of("reference_trend.within.slope"), ("trend_on_reference.within", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend_on_scan", "  p", _of("reference_trend.within.p"), ("trend_on_reference.within", "p", ""), "p", shown=False),
-    Statistic("trend_on_scan", "  SD of one scan ({unit})", _of("reference_trend.reference.sd"), ("trend_on_reference", "reference_sd", ""), decimals=1, shown=False),
-    Statistic("trend", "Slope on the mean (classical)", _of("trend.slope"), ("proportional", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend", "  p", _of("trend.p"), ("proportional", "p", ""), "p", shown=False),
-    Statistic("concordance", "Concordance", _of("agreement.concordance"), ("concordance", "ccc", "ci"), decimals=2, alone=True),
+    Statistic("bias", "Bias ({unit})", _of(lambda r: r.bias), ("bias", "estimate", "ci"), "difference"),
+    Statistic("limits", "Upper limit ({unit})", _limit(upper=True), ("limits", "upper", "upper_ci"), "difference"),
+    Statistic("limits", "Lower limit ({unit})", _limit(upper=False), ("limits", "lower", "lower_ci"), "difference"),
+    Statistic("limits", "SD of one difference ({unit})", _of(lambda r: r.sd), ("bias", "sd", ""), decimals=1),
+    Statistic("components", "  between clients ({unit})", _of(lambda r: r.components.client_sd), ("components", "client_sd", ""), decimals=1),
+    Statistic("components", "  between occasions ({unit})", _of(lambda r: r.components.occasion_sd), ("components", "occasion_sd", ""), decimals=1),
+    Statistic("components", "  between repeats ({unit})", _of(lambda r: r.components.replicate_sd), ("components", "replicate_sd", ""), decimals=1),
+    Statistic("trend_on_scan", "Slope on scan between clients", _in(lambda r: r.reference_trend.between, lambda s: s.slope), ("trend_on_reference.between", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend_on_scan", "  p", _in(lambda r: r.reference_trend.between, lambda s: s.p), ("trend_on_reference.between", "p", ""), "p", shown=False),
+    Statistic("trend_on_scan", "  within clients", _in(lambda r: r.reference_trend.within, lambda s: s.slope), ("trend_on_reference.within", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend_on_scan", "  p", _in(lambda r: r.reference_trend.within, lambda s: s.p), ("trend_on_reference.within", "p", ""), "p", shown=False),
+    Statistic("trend_on_scan", "  SD of one scan ({unit})", _of(lambda r: r.reference_trend.reference.sd), ("trend_on_reference", "reference_sd", ""), decimals=1, shown=False),
+    Statistic("trend", "Slope on the mean (classical)", _of(lambda r: r.trend.slope), ("proportional", "slope", "ci"), "difference", 2, alone=True),
+    Statistic("trend", "  p", _of(lambda r: r.trend.p), ("proportional", "p", ""), "p", shown=False),
+    Statistic("concordance", "Concordance", _of(lambda r: r.agreement.concordance), ("concordance", "ccc", "ci"), decimals=2, alone=True),
     Statistic(
-        "concordance", "Correlation (is not agreement)", _of("agreement.pearson"), ("correlation", "pearson", "ci"), decimals=2, alone=True
+        "concordance", "Correlation (is not agreement)", _of(lambda r: r.agreement.pearson), ("correlation", "pearson", "ci"), decimals=2, alone=True
     ),
-    Statistic("error", "RMSE ({unit})", _of("agreement.rmse"), ("error", "rmse", ""), decimals=1),
-    Statistic("error", "MAE ({unit})", _of("agreement.mae"), ("error", "mae", ""), decimals=1, shown=False),
-    Statistic("deming", "Deming slope", _of("deming.slope"), ("deming", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("deming", "Deming intercept", _of("deming.intercept"), ("deming", "intercept", "intercept_ci"), decimals=1, shown=False),
-    Statistic("deming", "Ratio of error variances", _of("deming.ratio"), ("deming", "ratio", ""), decimals=2, alone=True, shown=False),
-    Statistic("passing_bablok", "Passing–Bablok slope", _of("forms.passing_bablok.line.slope"), ("passing_bablok", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("passing_bablok", "Passing–Bablok intercept", _of("forms.passing_bablok.line.intercept"), ("passing_bablok", "intercept", "intercept_ci"), decimals=1, shown=False),
-    Statistic("passing_bablok", "  p of linearity", _of("forms.passing_bablok.linearity_p"), ("passing_bablok", "linearity_p", ""), "p", shown=False),
-    Statistic("ols", "Least-squares slope", _of("forms.ols.slope"), ("ols", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("ols", "Least-squares intercept", _of("forms.ols.intercept"), ("ols", "intercept", "intercept_ci"), decimals=1, shown=False),
-    Statistic("theil_sen", "Theil–Sen slope", _of("forms.theil_sen"), ("theil_sen", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("near", "Within the scan's error taken off: SD ({unit})", _of("forms.without_scan_error.sd"), ("instrument_only", "sd", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of the last scan carried over ({unit})", _of("forms.null_devices.last_scan"), ("null_devices", "last_scan", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of the other clients' mean ({unit})", _of("forms.null_devices.sample_mean"), ("null_devices", "sample_mean", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of an equation from BMI ({unit})", _of("forms.null_devices.bmi_equation"), ("null_devices", "bmi_equation", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of the instrument on the same anchors ({unit})", _of("forms.null_devices.instrument"), ("null_devices", "instrument", ""), decimals=1, shown=False),
-    Statistic("equivalence", "Margin ({unit})", _of("equivalence.margin"), ("equivalence", "margin", ""), shown=False),
-    Statistic("equivalence", "  p of equivalence", _of("equivalence.p"), ("equivalence", "p", ""), "p", shown=False),
+    Statistic("error", "RMSE ({unit})", _of(lambda r: r.agreement.rmse), ("error", "rmse", ""), decimals=1),
+    Statistic("error", "MAE ({unit})", _of(lambda r: r.agreement.mae), ("error", "mae", ""), decimals=1, shown=False),
+    Statistic("deming", "Deming slope", _in(lambda r: r.deming, lambda x: x.slope), ("deming", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("deming", "Deming intercept", _in(lambda r: r.deming, lambda x: x.intercept), ("deming", "intercept", "intercept_ci"), decimals=1, shown=False),
+    Statistic("deming", "Ratio of error variances", _in(lambda r: r.deming, lambda x: x.ratio), ("deming", "ratio", ""), decimals=2, alone=True, shown=False),
+    Statistic("passing_bablok", "Passing–Bablok slope", _in(_passing_bablok, lambda x: x.line.slope), ("passing_bablok", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("passing_bablok", "Passing–Bablok intercept", _in(_passing_bablok, lambda x: x.line.intercept), ("passing_bablok", "intercept", "intercept_ci"), decimals=1, shown=False),
+    Statistic("passing_bablok", "  p of linearity", _in(_passing_bablok, lambda x: x.linearity_p), ("passing_bablok", "linearity_p", ""), "p", shown=False),
+    Statistic("ols", "Least-squares slope", _in(_ols, lambda x: x.slope), ("ols", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("ols", "Least-squares intercept", _in(_ols, lambda x: x.intercept), ("ols", "intercept", "intercept_ci"), decimals=1, shown=False),
+    Statistic("theil_sen", "Theil–Sen slope", _in(lambda r: r.forms, lambda f: f.theil_sen), ("theil_sen", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
+    Statistic("near", "Within the scan's error taken off: SD ({unit})", _in(_without_scan_error, lambda x: x.sd), ("instrument_only", "sd", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of the last scan carried over ({unit})", _in(_null_devices, lambda x: x.last_scan), ("null_devices", "last_scan", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of the other clients' mean ({unit})", _in(_null_devices, lambda x: x.sample_mean), ("null_devices", "sample_mean", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of an equation from BMI ({unit})", _in(_null_devices, lambda x: x.bmi_equation), ("null_devices", "bmi_equation", ""), decimals=1, shown=False),
+    Statistic("null", "RMSE of the instrument on the same anchors ({unit})", _in(_null_devices, lambda x: x.instrument), ("null_devices", "instrument", ""), decimals=1, shown=False),
+    Statistic("equivalence", "Margin ({unit})", _in(lambda r: r.equivalence, lambda x: x.margin), ("equivalence", "margin", ""), shown=False),
+    Statistic("equivalence", "  p of equivalence", _in(lambda r: r.equivalence, lambda x: x.p), ("equivalence", "p", ""), "p", shown=False),
 )  # fmt: skip
 
 
 def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str, str, str, str]]:
     """The statistics as text: key of the explanation, label, value, interval."""
-    metric = metric_named(result.pairs.metric)
-    if metric is None:
-        raise KeyError(result.pairs.metric)
+    metric = metric_of(result.pairs.metric)
     return [(s.explains, *s.texts(result, metric)) for s in STATISTICS if s.shown or all_of_them]
 
 

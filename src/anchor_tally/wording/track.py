@@ -7,7 +7,7 @@ from datetime import date
 from ..analysis.people.fat_ranges import NAMES, SOURCE, Placed
 from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import Forecast, Together, TrackResult
-from ..domain.metrics import Metric, metric_named
+from ..domain.metrics import Metric, metric_of
 from ..stats.one_client import LIKELY, MOST_DAYS, REAL, Verdict
 from .names import short_name
 from .notes import sentence
@@ -16,13 +16,6 @@ from .statistics import Line
 
 WHY = {"no_dates": "not at both dates", "few": "too few readings", "settings": "setting changed", "stuck": "does not follow"}
 CAUTION = "Not a diagnosis; local rules and licensed practice go first."
-
-
-def _metric(name: str) -> Metric:
-    found = metric_named(name)
-    if found is None:
-        raise KeyError(name)
-    return found
 
 
 def day_of(ordinal: int) -> str:
@@ -47,7 +40,7 @@ def _kind(v: Verdict, m: Metric) -> str:
 
 def track_headline(r: TrackResult) -> str:
     """The verdict between the two dates, by all devices together where there are several."""
-    m, code = _metric(r.metric), r.client.code
+    m, code = metric_of(r.metric), r.client.code
     dates = f"from {day_of(r.since)} to {day_of(r.until)}"
     v = r.together.verdict if r.together is not None and r.together.verdict is not None else r.change
     if v is None:
@@ -97,7 +90,7 @@ def second_words(r: TrackResult) -> list[str]:
     """The tape over the same days."""
     out = []
     for o in r.opinions:
-        m = _metric(o.metric)
+        m = metric_of(o.metric)
         v = o.verdict
         told = {REAL: "really", LIKELY: "likely"}.get(v.kind, "within noise:")
         out.append(
@@ -111,7 +104,7 @@ def since_anchor_words(r: TrackResult) -> str:
     t = r.since_anchor
     if t is None or t.verdict is None:
         return "" if not r.anchor_day.size else "No readings a week or more after the last scan yet."
-    return f"Since the scan of {day_of(t.since)}: {_kind(t.verdict, _metric(r.metric))}, by {count(speaking(t), 'device')}."
+    return f"Since the scan of {day_of(t.since)}: {_kind(t.verdict, metric_of(r.metric))}, by {count(speaking(t), 'device')}."
 
 
 def value_words(r: TrackResult) -> str:
@@ -119,7 +112,7 @@ def value_words(r: TrackResult) -> str:
     s = r.named(r.chosen)
     if s is None or not s.day.size:
         return ""
-    m = _metric(r.metric)
+    m = metric_of(r.metric)
     unit = "%" if m.unit == "percent" else m.unit
     at = day_of(int(s.day[-1]))
     if not bool(s.corrected[-1]):
@@ -132,7 +125,7 @@ def goal_words(f: Forecast | None, metric: str) -> str:
     """When a goal would be reached."""
     if f is None:
         return ""
-    m = _metric(metric)
+    m = metric_of(metric)
     unit = "%" if m.unit == "percent" else m.unit
     head = f"Goal {number(f.goal, m.decimals)} {unit}"
     if f.rate is None:
@@ -177,7 +170,7 @@ def track_notes(r: TrackResult) -> str:
 
 def track_lines(r: TrackResult) -> list[Line]:
     """Each device's change; under that in hand the figures behind its verdict."""
-    m = _metric(r.metric)
+    m = metric_of(r.metric)
     k, unit = m.decimals, m.difference_unit
     lines = []
     t = r.together

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..analysis.offsets.versions import Version, VersionRow
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_of
 from .numbers import MISSING, count, number, signed
 from .offsets import record_sentence
 
@@ -24,8 +24,8 @@ def version_row(v: Version) -> tuple[str, str, str, str]:
 
 def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
     """One client in two versions."""
-    m = metric_named(metric)
-    k = m.decimals if m is not None else 1
+    m = metric_of(metric)
+    k = m.decimals
 
     def cell(x: tuple[float, float, float] | None) -> str:
         return MISSING if x is None else f"{signed(x[0], k)} ({signed(x[1], k)} to {signed(x[2], k)})"
@@ -38,8 +38,8 @@ def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric:
     """What the second version changes."""
     if a.record.id == b.record.id:
         return f"{version_name(a)}: what it subtracts, and where a new difference will lie (95 %)."
-    m = metric_named(metric)
-    k, unit = (m.decimals, m.difference_unit) if m is not None else (1, "")
+    m = metric_of(metric)
+    k, unit = (m.decimals, m.difference_unit)
     moved = [r.difference for r in rows if r.difference is not None]
     if not moved:
         return f"{version_name(a)} and {version_name(b)} serve nobody in common."

@@ -13,7 +13,7 @@ from ..analysis.agreement.redundancy import RedundancyResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
 from ..analysis.agreement.which_device import SURELY, WhichDeviceResult
 from ..analysis.pairs.reference_slopes import shows_too_little
-from ..domain.metrics import Metric, metric_named
+from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate, Interval, Note
 from .names import short_name
 from .notes import sentence
@@ -22,13 +22,6 @@ from .sentences import side
 from .statistics import Line
 
 SURE = 0.8  # share of resamples from which on one is called the first
-
-
-def _metric(name: str) -> Metric:
-    found = metric_named(name)
-    if found is None:
-        raise KeyError(name)
-    return found
 
 
 def notes_words(notes: Sequence[Note]) -> str:
@@ -44,7 +37,7 @@ def _line(name: str, e: Estimate | None, k: int, *, sign: bool = False) -> Line:
 # consistency
 def repeatability_headline(r: RepeatabilityResult) -> str:
     """How far repeats of a device differ, minutes and days apart."""
-    name, m, f = r.instrument.name, _metric(r.metric), r.found
+    name, m, f = r.instrument.name, metric_of(r.metric), r.found
     if f.sd is None:
         return f"{name}: no repeats yet; take two or three readings minutes apart."
     k, unit = max(m.decimals, 1), m.difference_unit
@@ -59,7 +52,7 @@ def repeatability_headline(r: RepeatabilityResult) -> str:
 
 def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
     """Figures of consistency."""
-    f, m = r.found, _metric(r.metric)
+    f, m = r.found, metric_of(r.metric)
     k, unit = max(m.decimals, 1) + 1, m.difference_unit
     lines = [
         _line(f"SD within tallies ({unit})", f.sd, k),
@@ -85,7 +78,7 @@ def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
 # change
 def change_headline(r: ChangeResult) -> str:
     """Whether the device moved with the reference, and what it can show of one client."""
-    name, m, f = r.instrument.name, _metric(r.metric), r.found
+    name, m, f = r.instrument.name, metric_of(r.metric), r.found
     k, unit, with_ = m.decimals, m.difference_unit, r.pairs.compared_with
     if f.n == 0 or f.bias is None:
         return f"{name}: no client has two anchors with readings of it; a second scan shows whether it follows change."
@@ -106,7 +99,7 @@ def change_headline(r: ChangeResult) -> str:
 
 def change_lines(r: ChangeResult) -> list[Line]:
     """Figures of change."""
-    f, m = r.found, _metric(r.metric)
+    f, m = r.found, metric_of(r.metric)
     k, unit = m.decimals + 1, m.difference_unit
     signs = f.signs
     share = signs.share
@@ -206,7 +199,7 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
     """Pairs that move as one, values computed from others, parts beside the whole."""
     lines = [Line(f"{a.first} and {a.second} move as one", number(a.r.value, 2), span(a.r.interval, 2)) for a in r.alike]
     for c in r.computed:
-        top, bottom = _metric(c.top).label.lower(), _metric(c.bottom).label.lower()
+        top, bottom = metric_of(c.top).label.lower(), metric_of(c.bottom).label.lower()
         lines.append(
             Line(
                 f"{c.instrument}: {top} is computed, not measured: {bottom} ×",
@@ -215,7 +208,7 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
             )
         )
     for b in r.balances:
-        parts = " + ".join(_metric(m).label.lower() for m in b.parts)
+        parts = " + ".join(metric_of(m).label.lower() for m in b.parts)
         lines.append(Line(f"{b.instrument}: body mass less {parts} (%)", signed(b.mean, 1), f"at most {signed(b.worst, 1)}"))
     if not lines:
         lines.append(Line("No value computed from another", "", ""))
@@ -249,7 +242,7 @@ def which_device_headline(r: WhichDeviceResult) -> str:
 
 def which_device_lines(r: WhichDeviceResult) -> list[tuple[str, ...]]:
     """One line an instrument: name, error on anchors, error of changes, slope, SD of repeats, failed, price, score, or why it is out."""
-    k = max(_metric(r.metric).decimals, 1)
+    k = max(metric_of(r.metric).decimals, 1)
     out: list[tuple[str, ...]] = []
     for c in r.cards:
         why = "; ".join(sentence(n) for n in c.ruled_out)
@@ -286,7 +279,7 @@ def agreement_lines(r: CompareResult) -> list[Line]:
     f = r.forms
     if f is None:
         return []
-    m = _metric(r.pairs.metric)
+    m = metric_of(r.pairs.metric)
     k, unit = max(m.decimals, 1), m.difference_unit
     lines = []
     for name, line in (

@@ -9,13 +9,12 @@ from dataclasses import dataclass, replace
 from ...domain.catalogue import Catalogue
 from ...domain.errors import UserError
 from ...domain.lens import Lens
-from ...domain.metrics import metric_named
+from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 from ...methods.registry import EQUATIONS
 from ...stats.agreement import Agreement, Equivalence, agreement, equivalence
 from ...stats.components import NestedFit, fit_nested
-from ...stats.distributions import t_quantile
 from ...stats.estimate import Estimate, Note, note
 from ...stats.limits import Limits, Trend, approximate_limits, single_bias, single_limits, single_trend
 from ...stats.regression import Line, deming
@@ -175,8 +174,8 @@ def compare_pairs(
     ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans go before it. ``offsets_only`` leaves
     out what offsets do not need: limits, correlation and lines.
     """
-    metric = metric_named(pairs.metric)
-    margin = catalogue.margin(metric) if metric is not None else None
+    metric = metric_of(pairs.metric)
+    margin = catalogue.margin(metric)
     d, mean = pairs.d, (pairs.x + pairs.y) / 2
     n, clients = pairs.n, pairs.clients
     notes = list(pairs.notes)
@@ -222,9 +221,8 @@ def compare_pairs(
                 notes.append(note("one_anchor"))
         else:
             limits = None if offsets_only else repeated_limits(fit, bias, grid, d, pairs.client, coverage)
-            if bias.interval is not None and margin is not None:
-                half = (bias.interval.high - bias.interval.low) / 2
-                equal = equivalence(bias.value, half / t_quantile(0.975, df), df, margin)
+            if bias.se is not None and margin is not None:
+                equal = equivalence(bias.value, bias.se, df, margin)
         if clients > 1 and pairs.occasions == clients:
             notes.append(note("occasion_in_client"))
         if n == pairs.occasions:

@@ -13,7 +13,7 @@ from ...domain.instants import zone_named
 from ...domain.lens import Lens
 from ...domain.records import Client, Instrument
 from ...domain.snapshot import OK, Columns, Ints, Snapshot
-from ...stats.distributions import t_interval
+from ...stats.distributions import t_estimate
 from ...stats.estimate import Estimate, Note, note
 from ..pairs.comparator import CannotCompare
 from ..pairs.series import instrument_asked
@@ -85,7 +85,7 @@ class HydrationTestRequest:
             df = min(df, max(2 * found.day.n // 3, 1))
         dilution = -f[0] * gained / m[1]
         value, se = (f[1] - f[0] - dilution) / gained, math.sqrt(variance) / abs(gained)
-        per_kg = Estimate(value, t_interval(value, se, df), int(shown[0].size + shown[1].size), "difference of two mornings")
+        per_kg = t_estimate(value, se, df, int(shown[0].size + shown[1].size), "difference of two mornings")
         return HydrationTestResult(item, client.code, gained, f[1] - f[0], dilution, per_kg, tuple(notes))
 
 

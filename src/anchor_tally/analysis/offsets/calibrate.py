@@ -12,7 +12,7 @@ import numpy as np
 
 from ...domain.instants import zone_named
 from ...domain.lens import Lens
-from ...domain.metrics import metric_named
+from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import OK, Snapshot
 from ...methods.registry import EQUATIONS
@@ -263,8 +263,8 @@ def _weekly(moved: OffsetDrift) -> dict[str, str]:
 
 
 def _unit(pairs: PairSet) -> str:
-    metric = metric_named(pairs.metric)
-    return metric.difference_unit if metric is not None else ""
+    metric = metric_of(pairs.metric)
+    return metric.difference_unit
 
 
 def _range(y: Floats) -> tuple[float, float]:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...stats.estimate import Estimate, Interval
+from ...stats.estimate import Estimate
 from ...stats.trend import ReferenceTrend, ScanError, reference_error, reference_trend
 from ...stats.within_clients import centred
 from .offset_drift import OffsetDrift, movement, periods_beside, weeks_of
@@ -47,8 +47,7 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) ->
     within = slopes_on_reference(pairs, trend.reference, moved).within if drifts else trend.within
     if within is None or within.slope.interval is None:
         return None
-    i = within.slope.interval
-    return Estimate(1 + within.slope.value, Interval(1 + i.low, 1 + i.high), within.slope.n, within.slope.method)
+    return within.slope.moved(1.0)
 
 
 def within_slope(pairs: PairSet, reference_sd: float | None, moved: OffsetDrift | None) -> Estimate | None:

@@ -12,7 +12,7 @@ import numpy as np
 from ...domain.events import CheckWeight, Event
 from ...domain.instants import moment, zone_named
 from ...domain.lens import Lens
-from ...domain.metrics import metric_named
+from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
 from ...stats.components import fit_nested
@@ -195,8 +195,8 @@ class DriftRequest:
         fit = fit_nested(pairs.d, pairs.client, pairs.occasion)
         chart = control_chart(m, at, fit) if fit is not None and moments_apart(at) > 1 else None
         own = fit.blup[m.client_of] if fit is not None and fit.blup.size == m.clients.size else np.zeros(m.mean.size)
-        metric = metric_named(pairs.metric)
-        margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
+        metric = metric_of(pairs.metric)
+        margin = self.snapshot.catalogue.margin(metric)
         bound = margin / EXPIRY_WEEKS if margin is not None else None
         steps = tuple(self._step(s, float(instant.min()), changes) for s in search.steps)
         verdict = _verdict(slope, search, bound)

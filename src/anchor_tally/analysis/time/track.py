@@ -267,7 +267,7 @@ class TrackRequest:
         days, cell = np.unique(day, return_inverse=True)
         value = np.bincount(cell, weight * level) / np.bincount(cell, weight)
         noise, a, b = noise_of(days, value), around(days, since), around(days, until)
-        q = disagreement(np.array([v.change.value for v in said]), np.array([_se(v) for v in said]))
+        q = disagreement(np.array([v.change.value for v in said]), np.array([v.change.se or 0.0 for v in said]))
         if noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
             return Together(None, tuple(devices), q[1] if q else None, since, until)
         own = [_moved(s, around(s.day, since), around(s.day, until)) for s in speaking]
@@ -296,8 +296,7 @@ class TrackRequest:
         if rate is None or rate.per_week.interval is None:
             return None
         scale = 100 / float(best.value[recent].mean())
-        i = rate.per_week.interval
-        return Estimate(rate.per_week.value * scale, Interval(i.low * scale, i.high * scale), rate.per_week.n, "ols")
+        return rate.per_week.scaled(scale)
 
     def _opinions(self, client: Client, since: int, until: int) -> tuple[SecondOpinion, ...]:
         out = []
@@ -331,19 +330,16 @@ def _why_silent(s: TrackSeries, since: int, until: int) -> str:
     return "few" if s.noise is None else "settings"
 
 
-def _se(v: Verdict) -> float:
-    """Standard error of a change, from its interval."""
-    i = v.change.interval
-    return 0.0 if i is None else (i.high - i.low) / (2 * t_quantile(0.975, v.noise.df))
-
-
 def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
     """What the device itself moved between two spans of days, and its SD: nothing but its uncertainty where no slope is shown."""
     m = s.moved
-    if m is None or m.slope.interval is None or not s.counts:  # of a device that is stuck it is the clients who moved
+    if (
+        m is None or m.slope.se is None or m.slope.df is None or not s.counts
+    ):  # of a device that is stuck it is the clients who moved
         return 0.0, 0.0
     weeks = float(s.day[b].mean() - s.day[a].mean()) / 7
-    sd = (m.slope.interval.high - m.slope.interval.low) / (2 * normal_quantile(0.975))
+    # as the SD of a normal error with the same 95 % interval, since few degrees of freedom widen the slope's
+    sd = m.slope.se * t_quantile(0.975, m.slope.df) / normal_quantile(0.975)
     return (m.slope.value * weeks if m.found else 0.0), sd * abs(weeks)
 
 
