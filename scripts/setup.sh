@@ -33,3 +33,5 @@ if [ ! -f "$(mark -dev)" ] && { [ "$lock" != requirements.lock ] || [ ! -f "$(ma
   suffix=${lock#requirements}
   touch "$(mark "${suffix%.lock}")"
 fi
+# the program's own modules as bytecode, whatever the machine says of writing it: a start would compile 270 files otherwise
+.venv/bin/python -m compileall -q src

@@ -54,7 +54,7 @@ class MainWindow(FileActions):
         self.pages: dict[str, Page] = {}
         self.jobs: Jobs | None = None
         self.lens: LensBar | None = None
-        self.drawer: Drawer | None = None
+        self._drawer: Drawer | None = None
         self.shown, self.found = "", 0
         self._painted = self._settled = self._another = False
         self._importing: threading.Thread | None = None
@@ -129,7 +129,6 @@ class MainWindow(FileActions):
     # the study
     def attach(self, session: Session) -> None:
         """Show a study in the place of the one before."""
-        from .drawer import Drawer
         from .jobs import Jobs
         from .lens_bar import LensBar
 
@@ -142,10 +141,6 @@ class MainWindow(FileActions):
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)
         self.frame.put_lens(self.lens)
-        self.drawer = Drawer(session)
-        self.drawer.message.connect(self.say)
-        self.drawer.toggled.connect(self._drawer_toggled)
-        self.frame.put_drawer(self.drawer)
         session.changed.append(self.refresh)
         self._looks.start()
         self._mirrors.start()
@@ -188,7 +183,7 @@ class MainWindow(FileActions):
             self.jobs.stop()
             self.jobs.deleteLater()
         self.stack.setCurrentWidget(self.frame.waiting)
-        gone: list[QWidget | None] = [*self.pages.values(), self.drawer]
+        gone: list[QWidget | None] = [*self.pages.values(), self._drawer]
         for widget in gone:
             if widget is not None:
                 widget.hide()
@@ -197,7 +192,7 @@ class MainWindow(FileActions):
         session, self.session = self.session, None
         if session.path is not None and not is_demo(session.path):
             self.memory.keep_view(session.path, "compare" if self.shown in VIEW else self.shown, session.lens)
-        self.pages, self.drawer, self.jobs, self.shown = {}, None, None, ""
+        self.pages, self._drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
         if self._settled:
             gc.unfreeze()
@@ -212,6 +207,19 @@ class MainWindow(FileActions):
     def colours(self) -> Palette:
         """The palette of the theme."""
         return DARK if self.dark else LIGHT
+
+    @property
+    def drawer(self) -> Drawer:
+        """The evidence drawer, built when it is first asked for: what it brings in is not needed for the first answer."""
+        from .drawer import Drawer
+
+        assert self.session is not None
+        if self._drawer is None:
+            self._drawer = Drawer(self.session)
+            self._drawer.message.connect(self.say)
+            self._drawer.toggled.connect(self._drawer_toggled)
+            self.frame.put_drawer(self._drawer)
+        return self._drawer
 
     def page(self, key: str) -> Page:
         """A page, built when it is first asked for."""
@@ -294,8 +302,8 @@ class MainWindow(FileActions):
         if self.session is None:
             return
         page = self.page(key)
-        if key != self.shown and self.drawer is not None:
-            self.drawer.hide()
+        if key != self.shown and self._drawer is not None:
+            self._drawer.hide()
         self.shown = key
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
@@ -308,8 +316,8 @@ class MainWindow(FileActions):
             if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
                 self.lens.refresh()
             self.pages[self.shown].refresh()
-            if self.drawer is not None and self.drawer.isVisible():
-                self.drawer.refresh()
+            if self._drawer is not None and self._drawer.isVisible():
+                self._drawer.refresh()
         except UserError as error:
             self.say(str(error), trouble=True)
 
@@ -357,7 +365,7 @@ class MainWindow(FileActions):
             self.do[key]()
 
     def _evidence(self, what: EvidenceFor) -> None:
-        if self.drawer is not None:
+        if self.session is not None:
             self.drawer.open(what)
 
     def _drawer_toggled(self, is_open: bool) -> None:
@@ -366,8 +374,8 @@ class MainWindow(FileActions):
 
     def close_drawer(self) -> None:
         """Close the evidence drawer."""
-        if self.drawer is not None:
-            self.drawer.hide()
+        if self._drawer is not None:
+            self._drawer.hide()
 
     def say(self, text: str, trouble: bool = False) -> None:
         """Show a message in place."""
