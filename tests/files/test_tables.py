@@ -145,6 +145,9 @@ def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):
             [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.replicate, r.status) for r in session.readings()]
         )
         session.close()
+        in_memory = Session.open(tmp_path / name, read_only=True)  # the same door
+        assert len(in_memory.readings()) == len(studies[-1])
+        in_memory.close()
     assert studies[0] == studies[1] == studies[2]
     (tmp_path / "wide.csv").write_text(WIDE)
     assert main(["import", str(tmp_path / "wide.csv"), "--into", str(tmp_path / "w.tally")]) == 2

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..domain.errors import UserError
-from ..domain.import_rows import ImportRow, Refused
+from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..exchange import readings_csv
 from ..exchange.guessing import gaps_in, guess
 from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows
+from ..exchange.readings_csv import HEADER
 from ..exchange.tables import TIDY_FORM, Table, open_table, open_tables, pasted_table
 from .mappings import remembered
 
@@ -20,11 +21,12 @@ SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the 
 
 @dataclass(frozen=True, slots=True)
 class TidyFile:
-    """A file of the plain format: it needs no mapping."""
+    """A file of the tidy format: it needs no mapping. ``left_out`` are columns that are not part of it."""
 
     rows: Iterator[ImportRow | Refused]
     left_out: tuple[str, ...]
     progress: Callable[[], float]
+    close: Callable[[], None] = lambda: None
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,8 +64,27 @@ def look_at(path: Path) -> TidyFile | Foreign:
                 raise
             why = str(error)
         else:
-            return TidyFile(source.rows, source.columns_left_out, source.progress)
+            return TidyFile(source.rows, source.columns_left_out, source.progress, source.close)
     return Foreign((_foreign(open_table(path)),), why=why)
+
+
+def open_tidy(path: Path) -> TidyFile:
+    """Open a table with the tidy header in any encoding or separator, or as a sheet of a workbook.
+
+    Everything that reads a table without asking goes through here, and with ``look_at`` through the same door as the window.
+    Raises UserError with one sentence for any other table.
+    """
+    found = look_at(path)
+    if isinstance(found, TidyFile):
+        return found
+    tidy = next((f.table for f in found.tables if is_tidy(f.table.header)), None)
+    if tidy is None:
+        raise UserError(
+            found.why or f"{path}: no table has the columns of the tidy format; import it in the window, where columns are chosen"
+        )
+    left_out = tuple(h for h in tidy.header if h not in HEADER and not h.startswith("condition:"))
+    rows = (r for r in read_rows(tidy, guess(tidy)) if not isinstance(r, ImportCard))
+    return TidyFile(rows, left_out, lambda: 0.0)
 
 
 def paste(text: str) -> Foreign:

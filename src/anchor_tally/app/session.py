@@ -13,13 +13,13 @@ from ..domain.errors import FAULT, UserError
 from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.lens import Lens
 from ..domain.steps import finish
-from ..exchange import readings_csv
 from ..study import open_file, read, staging
 from ..study.connection import StudyError, file_trouble
 from ..study.edits.edit import Edit, Restore, discard, run, run_steps
 from ..study.edits.imports import TakeStaged
 from ..study.import_preview import foreseen
 from ..study.one_writer import OneWriter
+from .importing import open_tidy
 from .study_cache import StudyCache
 
 
@@ -50,7 +50,7 @@ class Session(StudyCache):
         """
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
             session = cls(open_file.create_in_memory(path.stem), None, clock=clock)
-            staged = finish(session.stage(readings_csv.open_readings(path).rows))
+            staged = finish(session.stage(open_tidy(path).rows))
             refuse_if_bad(str(path), staged)
             finish(session.take(staged, path.name))
             return session

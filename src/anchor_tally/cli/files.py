@@ -8,11 +8,11 @@ import sys
 
 from ..analysis.offsets.versions import versions
 from ..app.exporting import export, from_package, not_in_table
+from ..app.importing import open_tidy
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..exchange.certificate_json import certificate_json
-from ..exchange.guessing import open_tidy
 from ..wording.importing import caution_warnings, lost_words
 from ..wording.numbers import count
 from .studies import session_of
@@ -50,7 +50,7 @@ def take(args: argparse.Namespace) -> None:
         raise
     for warning in warnings:
         print(f"{args.file}: {warning}", file=sys.stderr)
-    for column in source.columns_left_out:
+    for column in source.left_out:
         print(f'column "{column}" is not part of the format and was left out')
     print(
         f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused"

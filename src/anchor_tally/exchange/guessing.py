@@ -5,20 +5,16 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from pathlib import Path
 
-from ..domain.errors import UserError
-from ..domain.import_rows import ImportCard
 from ..domain.metrics import REGIONS, metric_named
 from ..domain.protocol import BY_KEY
 from ..domain.stations import STATIONS
 from ..domain.units import UNITS
 from .dates import order_of
 from .headers import is_repeat, unit_in
-from .mapping import ROLES, Column, Mapping, is_gap, is_tidy, read_rows
+from .mapping import ROLES, Column, Mapping, is_gap
 from .metric_words import METRIC_WORDS, UNIT_IN_WORDS, metric_of, unit_of
-from .readings_csv import HEADER, ReadingsFile, open_readings
-from .tables import TIDY_FORM, Table, open_table
+from .tables import Table
 
 LOOKED_AT = 200_000  # rows of a table that are looked through for what its columns hold
 # words that name a column, and the words that may stand beside them
@@ -230,23 +226,3 @@ def with_unit(mapping: Mapping, k: int, unit: str) -> Mapping:
     """The mapping with another unit for a column."""
     columns = mapping.columns
     return replace(mapping, columns=(*columns[:k], replace(columns[k], unit=unit), *columns[k + 1 :]))
-
-
-def open_tidy(path: Path) -> ReadingsFile:
-    """Open a table with the tidy header in any encoding or separator, or as a workbook.
-
-    Raises UserError with one sentence for any other table.
-    """
-    try:
-        return open_readings(path)
-    except UserError as error:
-        try:
-            table = open_table(path)
-        except UserError:
-            raise error from None
-        if not is_tidy(table.header) or table.form == TIDY_FORM:
-            raise
-        left_out = tuple(h for h in table.header if h not in HEADER and not h.startswith("condition:"))
-        return ReadingsFile(
-            str(path), left_out, (r for r in read_rows(table, guess(table)) if not isinstance(r, ImportCard)), lambda: 0.0
-        )
