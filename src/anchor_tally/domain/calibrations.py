@@ -3,6 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+X = TypeVar("X", float, npt.NDArray[np.float64])
 
 REASON_KEPT = "a reason is kept in the study"  # in the place of a reason where no free text leaves the file
 
@@ -95,14 +101,16 @@ class LineRecord:
     slope_variance: float
     t: float
 
-    def reference(self, reading: float) -> float:
-        """The reference that a reading stands for."""
+    def reference(self, reading: X) -> X:
+        """Return the reference that a reading, or an array of readings, stands for."""
         return self.centre + (reading - self.centre - self.level) / self.slope
 
-    def half(self, reading: float) -> float:
-        """Half of its 95 % interval, for a client who has no part of their own."""
+    def half(self, reading: X) -> X:
+        """Return half of its 95 % interval, for a client who has no part of their own."""
         x = self.reference(reading)
-        return float(self.t * (self.new + self.level_variance + (x - self.centre) ** 2 * self.slope_variance) ** 0.5 / self.slope)
+        variance: X = self.new + self.level_variance + (x - self.centre) ** 2 * self.slope_variance
+        half: X = self.t * variance**0.5 / self.slope
+        return half
 
 
 @dataclass(frozen=True, slots=True)

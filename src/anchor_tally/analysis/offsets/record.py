@@ -102,48 +102,84 @@ class Corrected:
 
 
 def correct(record: CalibrationRecord, client: str, value: float, day: str, setting: str, *, stale: bool = False) -> Corrected:
-    """Reading − offset; ``day`` is the ISO date of the reading, ``stale`` what ``is_stale`` says of the record."""
+    """Correct one reading: reading − offset, with the interval of a new difference.
+
+    Parameters
+    ----------
+    record : CalibrationRecord
+        The adopted calibration.
+    client : str
+        Code of the client.
+    value : float
+        The reading, in the metric's unit.
+    day : str
+        ISO date of the reading.
+    setting : str
+        Label of the setting under which it was taken.
+    stale : bool
+        What ``is_stale`` says of the record.
+
+    Returns
+    -------
+    Corrected
+        Without a value where the record does not serve this client or this setting; a note says why.
+    """
     if not serves_setting(record, setting):
         used, calibrated = setting or "none", record.setting or ", ".join(s for s in record.made_of.settings if s) or "none"
         return Corrected(None, None, record.version, (note("other_setting", used=used, calibrated=calibrated),))
-    own = record.clients.get(client)
-    ends = own[:3] if own else record.pooled
-    at = value
-    if record.line is not None:
-        at = record.line.reference(value)
-        half = record.line.half(value)
-        ends = ends if own else (0.0, -half, half)
-    if ends is None:
+    found = _corrected(record, client, np.array([value], dtype=float), (day,))
+    if found is None:
         return Corrected(None, None, record.version, (note("not_for_others", clients=", ".join(sorted(record.clients))),))
-    offset, low, high = ends
+    fixed, low, high = (float(x[0]) for x in found)
+    return Corrected(fixed, Interval(low, high), record.version, _notes(record, client, value, day, stale=stale))
+
+
+def _notes(record: CalibrationRecord, client: str, value: float, day: str, *, stale: bool) -> tuple[Note, ...]:
+    """What is to be kept in mind of a corrected reading."""
+    made, own = record.made_of, client in record.clients
     notes: list[Note] = []
     if not record.range_low <= value <= record.range_high:
         notes.append(note("outside_range", low=f"{record.range_low:.1f}", high=f"{record.range_high:.1f}"))
     if day[:10] > record.valid_until:
         notes.append(note("expired", until=record.valid_until))
-    if own is None and (record.clients or client not in record.made_of.clients):
+    if not own and (record.clients or client not in made.clients):
         notes.append(note("new_client"))
-    if record.made_of.comparator != "reference":
+    if made.comparator != "reference":
         notes.append(note("provisional_by_method", method=record.reference))
-    elif record.made_of.provisional and own is not None:
+    elif made.provisional and own:
         notes.append(note("provisional"))
-    low, high = _grown(record, day, low, high, notes)
-    if record.made_of.reason:
+    if made.drift is not None and made.drift_from:
+        notes.append(note("grown"))
+    if made.reason:
         notes.append(note("against_advice"))
     if stale:
         notes.append(note("stale"))
-    return Corrected(at - offset, Interval(at - high, at - low), record.version, tuple(notes))
+    return tuple(notes)
 
 
-def _grown(record: CalibrationRecord, day: str, low: float, high: float, notes: list[Note]) -> tuple[float, float]:
-    """Ends of a new difference so many weeks from where the offset holds, under the drift that was known when it was adopted."""
+def _corrected(record: CalibrationRecord, client: str, value: Floats, day: Sequence[str]) -> tuple[Floats, Floats, Floats] | None:
+    """Corrected values (n,) of one client with the ends of their intervals; None where the record does not serve the client.
+
+    A new difference lies so many weeks from where the offset holds; under a known drift its interval grows from there.
+    """
+    own = record.clients.get(client)
+    ends = own[:3] if own else record.pooled
+    at, half = value, np.zeros(value.size)
+    if record.line is not None:
+        at = record.line.reference(value)
+        if own is None:
+            ends, half = (0.0, 0.0, 0.0), record.line.half(value)
+    if ends is None:
+        return None
+    offset, low, high = ends
+    less = more = np.zeros(value.size)
     made = record.made_of
-    if made.drift is None or not made.drift_from:
-        return low, high
-    weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(made.drift_from)).days / 7
-    moved = [s * weeks for s in made.drift]
-    notes.append(note("grown"))
-    return low + min(0.0, *moved), high + max(0.0, *moved)
+    if made.drift is not None and made.drift_from:
+        start = date.fromisoformat(made.drift_from).toordinal()
+        weeks = (np.array([date.fromisoformat(d[:10]).toordinal() for d in day]) - start) / 7
+        moved = np.array(made.drift)[:, None] * weeks
+        less, more = np.minimum(moved.min(axis=0), 0.0), np.maximum(moved.max(axis=0), 0.0)
+    return at - offset, at - high - half - more, at - low + half - less
 
 
 @dataclass(frozen=True, eq=False)
@@ -163,40 +199,19 @@ class CorrectedSeries(FrozenArrays):
 def correct_series(
     record: CalibrationRecord | None, client: str, value: Floats, day: Sequence[str], settings: Sequence[str], *, stale: bool
 ) -> CorrectedSeries:
-    """``correct`` for many readings of one client at once; the notes name what holds of any of them, each once."""
+    """Correct many readings of one client at once: ``value`` (n,), ``day`` and ``settings`` of length n.
+
+    The notes name what holds of the last reading, or of the smallest one, each once.
+    """
     known = np.zeros(value.size, dtype=bool)
     if record is None or not value.size:
         return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, ())
-    notes: dict[str, Note] = {}
     served = np.array([serves_setting(record, s) for s in settings])
-    own = record.clients.get(client)
-    ends = own[:3] if own else record.pooled
-    at = value.astype(float)
-    half = np.zeros(value.size)
-    if record.line is not None:
-        x = record.line
-        at = x.centre + (value - x.centre - x.level) / x.slope
-        half = x.t * np.sqrt(x.new + x.level_variance + (at - x.centre) ** 2 * x.slope_variance) / x.slope
-        ends = ends if own else (0.0, 0.0, 0.0)
-    if ends is None or not served.any():
+    found = _corrected(record, client, value.astype(float), day) if served.any() else None
+    if found is None:
         why = correct(record, client, float(value[0]), day[0], settings[0], stale=stale).notes
         return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, why)
-    for k in {int(np.flatnonzero(served)[-1]), int(np.flatnonzero(served)[value[served].argmin()])}:
-        for n in correct(record, client, float(value[k]), day[k], settings[k], stale=stale).notes:
-            notes[n.code] = n
-    offset, low, high = ends
-    half = np.zeros(value.size) if own else half
-    grow_low, grow_high = np.zeros(value.size), np.zeros(value.size)
-    if record.made_of.drift is not None and record.made_of.drift_from:
-        start = date.fromisoformat(record.made_of.drift_from).toordinal()
-        weeks = (np.array([date.fromisoformat(d[:10]).toordinal() for d in day]) - start) / 7
-        moved = np.array(record.made_of.drift)[:, None] * weeks
-        grow_low, grow_high = np.minimum(moved.min(axis=0), 0.0), np.maximum(moved.max(axis=0), 0.0)
-    fixed = at - offset
-    return CorrectedSeries(
-        value=np.where(served, fixed, value),
-        low=np.where(served, at - high - half - grow_high, value),
-        high=np.where(served, at - low + half - grow_low, value),
-        known=served,
-        notes=tuple(notes.values()),
-    )
+    last, least = int(np.flatnonzero(served)[-1]), int(np.flatnonzero(served)[value[served].argmin()])
+    notes = {n.code: n for k in {last, least} for n in _notes(record, client, float(value[k]), day[k], stale=stale)}
+    fixed, low, high = (np.where(served, x, value) for x in found)
+    return CorrectedSeries(fixed, low, high, served, tuple(notes.values()))
