@@ -229,13 +229,20 @@ def test_registries():
         assert e.source
 
 
-def test_equations_page_is_current():
-    """docs/equations.md is what the registry says."""
-    root = DATA.parent.parent
-    spec = importlib.util.spec_from_file_location("equations_doc", root / "scripts" / "equations_doc.py")
+def script(name):
+    """A script of the repository as a module."""
+    spec = importlib.util.spec_from_file_location(name, DATA.parent.parent / "scripts" / f"{name}.py")
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
-    assert module.TARGET.read_text(encoding="utf-8") == module.page()
+    return module
+
+
+def test_pages_made_from_tables_are_current():
+    """docs/equations.md is what the registry says, and the keys of the user guide are those of the table of actions."""
+    equations, keys = script("equations_doc"), script("keys_doc")
+    assert equations.TARGET.read_text(encoding="utf-8") == equations.page()
+    guide = keys.TARGET.read_text(encoding="utf-8")
+    assert guide == keys.page(guide)
 
 
 def luminance(colour):
