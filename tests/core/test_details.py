@@ -1,0 +1,226 @@
+"""Branches and bounds that few studies reach: each against a published value, or against both of its sides."""
+
+from dataclasses import replace
+from datetime import date, timedelta
+
+import numpy as np
+import pytest
+
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.agreement.change import ChangeRequest
+from anchor_tally.analysis.agreement.evidence import explain
+from anchor_tally.analysis.agreement.hydration import HydrationRequest
+from anchor_tally.analysis.entry.field_method import evaluate, line, sensitivity
+from anchor_tally.analysis.pairs.offset_drift import movement
+from anchor_tally.analysis.review import ReviewRequest
+from anchor_tally.analysis.review.values import slip_of
+from anchor_tally.app.session import Session
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.steps import finish
+from anchor_tally.figures import difference, ladder, views
+from anchor_tally.methods.registry import EQUATIONS
+from anchor_tally.stats.estimate import Estimate, Interval
+from anchor_tally.stats.steps import find_steps
+from anchor_tally.stats.time_slope import moments_apart
+from anchor_tally.stats.variance_grid import occasion_means
+from anchor_tally.study import open_file
+from anchor_tally.study.edits.visits import NoteVisit
+from anchor_tally.wording import views as words
+from places import reading, study_of, typed
+
+# rating form of the somatotype: sum of three corrected skinfolds (mm) and endomorphy (Carter & Heath 1990, from memory)
+RATING = [(9, 0.5), (17, 1.5), (29, 3), (49, 5), (77, 7), (104, 8.5), (137, 10), (164, 11), (196, 12)]
+
+
+@pytest.mark.parametrize(("folds", "rating"), RATING)
+def test_endomorphy_of_the_rating_form(folds, rating):
+    """The equation agrees with the rating form within a quarter of a unit over its whole range."""
+    given = {"height": 170.18, "body_mass": 70.0, "breadth_humerus": 7.0, "breadth_femur": 9.5}
+    given |= {"girth_arm_flexed": 32.0, "girth_calf": 37.0, "skinfold_medial_calf": 8.0}
+    given |= {f"skinfold_{site}": folds / 3 for site in ("triceps", "subscapular", "supraspinale")}
+    found = line(EQUATIONS["somatotype_carter_heath_1990"], given)
+    assert found.value == pytest.approx(rating, abs=0.26)
+
+
+FOLDS = {"skinfold_chest": "10", "skinfold_abdominal": "20", "skinfold_thigh": "15"}
+
+
+def test_fat_from_density_by_either_equation():
+    """Siri 495/d − 450 and Brozek 457/d − 414.2 of the same density; the sensitivity is that of the chosen one."""
+    person = {"sex": "male", "age_years": "30", "height": "180 cm", "body_mass": "80 kg"} | FOLDS
+    siri = evaluate("jackson_pollock_1978_3", person).outputs
+    brozek = evaluate("jackson_pollock_1978_3", person | {"density_equation": "brozek_1963"}).outputs
+    d = siri["body_density"]
+    assert (siri["body_fat_percent"], brozek["body_fat_percent"]) == pytest.approx((495 / d - 450, 457 / d - 414.2))
+    assert brozek["body_density"] == d
+    numbers = {"sex": 1.0, "age_years": 30.0, "height": 180.0, "body_mass": 80.0} | {k: float(v) for k, v in FOLDS.items()}
+    equation = EQUATIONS["jackson_pollock_1978_3"]
+    for form in ("siri_1961", "brozek_1963"):
+        (fold,) = (s for s in sensitivity(equation, numbers, form) if s.input == "skinfold_thigh")
+        fat = [
+            dict(
+                line(equation, numbers | {"skinfold_thigh": v}, form).others,
+                body_fat_percent=line(equation, numbers | {"skinfold_thigh": v}, form).value,
+            )["body_fat_percent"]
+            for v in (15.0, 15.0 + fold.step)
+        ]
+        assert fold.change == pytest.approx(fat[1] - fat[0])
+
+
+@pytest.mark.parametrize(
+    ("change", "state", "why"),
+    [
+        ({}, "applies", ""),
+        ({"age_years": 17.0}, "outside", "ages 18 to 61"),
+        ({"age_years": 18.0}, "applies", ""),
+        ({"age_years": 61.0}, "applies", ""),
+        ({"age_years": 62.0}, "outside", "ages 18 to 61"),
+        ({"sex": 0.0}, "unfit", "for men"),
+        ({"body_mass": 98.0}, "outside", "BMI above 30"),
+        ({"body_mass": 97.0}, "applies", ""),
+        ({"skinfold_chest": 240.0}, "outside", "its curve turns back"),
+    ],
+)
+def test_people_outside_the_population(change, state, why):
+    """Each bound of the published population from both sides: who lies outside is told why."""
+    given = {"sex": 1.0, "age_years": 30.0, "height": 180.0, "body_mass": 80.0} | {k: float(v) for k, v in FOLDS.items()}
+    found = line(EQUATIONS["jackson_pollock_1978_3"], given | change)
+    assert found.state == state
+    assert why in " ".join(found.reasons)
+
+
+def test_moments_lie_three_days_apart():
+    """Two looks on one day, or two days apart, are one moment; three days apart they are two."""
+    day = 1 / 7
+    for gap, n in ((0.0, 1), (2 * day, 1), (3 * day, 2), (12.0, 2)):
+        assert moments_apart(np.array([0.0, gap])) == n
+    assert moments_apart(np.empty(0)) == 0
+
+
+def looked_at(moments, per_client=4):
+    """Pairs of clients who were seen at some moments (weeks), with a slope of 0.3 a week."""
+    rows = []
+    for c in range(per_client):
+        for w in moments:
+            day = date(2026, 1, 5) + timedelta(weeks=w)
+            rows.append(reading(f"C{c}", f"{day}T08:00", 20 + c, name="Scan", kind="reference"))
+            rows += [
+                reading(f"C{c}", f"{day}T07:0{k}", 20 + c + 0.3 * w + 0.1 * ((c + k + w) % 3), repeat=k + 1) for k in range(2)
+            ]
+    session = study_of(rows)
+    pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
+    session.close()
+    return pairs
+
+
+@pytest.mark.parametrize(("moments", "told"), [((0, 8), False), ((0, 8, 16), True)])
+def test_drift_needs_three_moments(moments, told):
+    """Two moments tell no slope through time; three do, and the planted one is found."""
+    found = movement(looked_at(moments))
+    assert (found is not None) == told
+    if found is not None:
+        assert found.slope.interval.low < 0.3 < found.slope.interval.high
+
+
+@pytest.mark.parametrize(("at", "found"), [(20.0, False), (16.0, True), (8.0, True), (4.0, False)])
+def test_a_step_has_two_occasions_on_each_side(at, found):
+    """A jump of 3 with one occasion before or after it is told at no such week; with two on each side it is told at its own."""
+    client, weeks, occasion = np.arange(1), np.arange(6) * 4.0, np.arange(6)
+    d = np.array([0.0, 0.1, -0.1, 0.05, -0.05, 0.1]) + 3.0 * (weeks >= at)
+    client = np.zeros(6, dtype=np.int64)
+    s = occasion_means(d, client, occasion)
+    search = find_steps(s, weeks, d, client, occasion, (), resamples=199)
+    assert search.splits == 3  # at weeks 8, 12 and 16
+    assert (at in {x.week for x in search.steps}) <= found
+
+
+def visits_apart(hours, **conditions):
+    """A scan, and a device read so many hours before it by an unfasted client."""
+    session = Session(open_file.create_in_memory("t"), None)
+    at = np.datetime64("2026-03-02T08:00") - np.timedelta64(hours, "h")
+    session.do(typed("A", "2026-03-02T08:00", "Scan", "reference", "body_fat_percent", "20"))
+    session.do(typed("A", str(at)[:16], "Fir", "device", "body_fat_percent", "21"))
+    session.do(NoteVisit("A", "2026-03-02T08:00", (("fasted", "yes"),)))
+    session.do(NoteVisit("A", str(at)[:16], (("fasted", "no"),)))
+    found = finish(ReviewRequest(finish(session.material_steps())).run()).found
+    session.close()
+    return {f.rule for f in found}
+
+
+def test_the_day_before_a_scan():
+    """Other conditions count where the device was read within a day of the scan, and not beyond."""
+    assert "unlike_scan" in visits_apart(23)
+    assert "unlike_scan" in visits_apart(24)
+    assert "unlike_scan" not in visits_apart(25)
+
+
+def slope(low, high):
+    """A slope with an interval."""
+    return Estimate((low + high) / 2, Interval(low, high), 20, "x")
+
+
+def test_change_in_words_by_its_interval(demo):
+    """Above zero, below a half, and neither: three sentences, each by the interval alone."""
+    r = finish(ChangeRequest(demo.snapshot(), demo.lens, "Alder").run())[0]
+
+    def said(found):
+        return words.change_headline(replace(r, follows=found))
+
+    assert "Alder follows change: it shows 0.90 (0.60 to 1.20) of each pp" in said(slope(0.6, 1.2))
+    assert "too little to follow change" in said(slope(0.1, 0.4))
+    assert "does not follow change: it shows −0.05 (−0.30 to +0.20)".replace("+", "") in said(slope(-0.3, 0.2)).replace("+", "")
+    assert "cannot be said from" in said(slope(-0.1, 0.9))
+    assert "cannot be said from" in said(None)
+
+
+def test_water_in_words_by_its_interval(demo):
+    """Fat falls, rises, or is not shown to move with water; the ends of the interval have the sign of the sentence."""
+    wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent")))
+    r = replace(finish(HydrationRequest(wide, demo.lens, "Birch").run())[0], circular=False)
+
+    def said(found):
+        return words.hydration_headline(replace(r, slope=replace(r.slope, slope=found)))
+
+    assert "its fat falls by 0.60 pp (0.40 to 0.80)" in said(slope(-0.8, -0.4))
+    assert "its fat rises by 0.60 pp (0.40 to 0.80)" in said(slope(0.4, 0.8))
+    assert "not shown to move with its water (−0.20 to +0.30 pp" in said(slope(-0.2, 0.3))
+
+
+def test_slips_have_bounds():
+    """A value near the expected one is no slip, however it could be explained."""
+    assert slip_of(80.4, 80.0, METRICS["body_mass"]) == ""
+    assert slip_of(176.0, 80.0, METRICS["body_mass"]) == "pounds for kilograms"
+
+
+def test_figures_show_what_results_hold(demo):
+    """Points, lines and zones of the pictures are the numbers of the result, with their units."""
+    r = finish(CompareRequest(demo.snapshot(), demo.lens, "Alder").run())
+    info = difference.info(r)
+    assert info.d == pytest.approx(r.pairs.d[info.pair])
+    assert info.x == pytest.approx(((r.pairs.x + r.pairs.y) / 2)[info.pair])
+    assert {x.value for x in info.lines} >= {r.bias.value, r.limits.lower, r.limits.upper}
+    assert "(pp)" in info.y_label
+    rung = ladder.info((r,)).rungs[0]
+    assert (rung.bias, rung.interval, rung.limits) == (r.bias.value, r.bias.interval, (r.limits.lower, r.limits.upper))
+    assert len(rung.ticks) == r.pairs.clients
+    assert np.mean(rung.ticks) == pytest.approx(r.bias.value, abs=0.2)
+    change = finish(ChangeRequest(demo.snapshot(), demo.lens, "Alder").run())[0]
+    four = views.quadrants(change)
+    assert (np.asarray(four.dx) == change.dx).all()
+    assert (np.asarray(four.dy) == change.dy).all()
+    assert four.zone == change.found.zone
+
+
+def test_evidence_of_a_pair_and_of_a_statistic(demo):
+    """A pair opens to its readings, those of its repeats and the scan; a statistic to all readings and what was left out."""
+    r = finish(CompareRequest(demo.snapshot(), demo.lens, "Cedar").run())
+    pair = explain(r, "pair:4")
+    assert pair.instrument_readings[0] == int(r.pairs.reading[4])
+    mates = r.pairs.reading[r.pairs.occasion == r.pairs.occasion[4]].tolist()
+    assert set(pair.instrument_readings) == set(mates)
+    assert pair.reference_readings == r.pairs.reference_rows[int(r.pairs.occasion[4])]
+    assert dict(pair.values) == {"reference": r.pairs.x[4], "instrument": r.pairs.y[4], "difference": r.pairs.d[4]}
+    bias = explain(r, "bias")
+    assert set(bias.instrument_readings) == set(r.pairs.reading.tolist())
+    assert bias.left_out == r.pairs.left_out.counts
