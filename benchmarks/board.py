@@ -1,8 +1,9 @@
 """The board of offsets, drift and a client on 37,000 readings, beside plain group sums over the same rows: python benchmarks/board.py.
 
-60 clients, 8 instruments, 26 weeks, 3 repeats (every second week, and at the scans of weeks 0, 12 and 24). "Opened" is from the
-click to the drawn figures of a page that was never opened before; "reflected" from excluding one reading that offsets stand on to
-the drawn board, the median of nine.
+60 clients, 8 instruments, 26 weeks, 3 repeats (every second week, and at the scans of weeks 0,
+12 and 24). "Opened" is from the click to the drawn figures of a page that was never opened
+before; "reflected" from excluding one reading that offsets stand on to the drawn board, the
+median of nine.
 """
 
 import os
@@ -37,7 +38,9 @@ def main():
 
     plain = min(_timed(sums) for _ in range(5))
     print(f"{c.n:,} readings; plain group sums {1e3 * plain:.1f} ms")
-    window = MainWindow(session, settings=QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat))
+    window = MainWindow(
+        session, settings=QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat)
+    )
     window.resize(1280, 800)
     from anchor_tally.ui.canvas import FigureView
 
@@ -62,17 +65,23 @@ def main():
     for name in ("calibrate", "drift", "track"):
         page = window.page(name)
         told, drawn = until(page, lambda n=name: window.go(n))
-        print(f"{name:10} opened: told {1e3 * told:6.0f} ms, drawn {1e3 * drawn:6.0f} ms ({drawn / plain:5.0f} × the sums)")
+        print(
+            f"{name:10} opened: told {1e3 * told:6.0f} ms, drawn {1e3 * drawn:6.0f} ms ({drawn / plain:5.0f} × the sums)"
+        )
     page = window.page("calibrate")
     window.go("calibrate")
     app.processEvents()
     while not FigureView.all_drawn():
         app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
-    pairs = {k: page.results[k].comparison.pairs for k in (0, 3)}  # the instrument in the picture, and another
+    pairs = {
+        k: page.results[k].comparison.pairs for k in (0, 3)
+    }  # the instrument in the picture, and another
     for words, k in (("in the picture", 0), ("of another instrument", 3)):
         times = []
         for reading in pairs[k].reading[:90:10].tolist():  # readings that offsets stand on
-            times.append(until(page, lambda r=int(reading): session.do(ExcludeReading(r, "slipped"))))
+            times.append(
+                until(page, lambda r=int(reading): session.do(ExcludeReading(r, "slipped")))
+            )
         told, drawn = np.median(times, axis=0)
         most = max(d for _, d in times)
         print(

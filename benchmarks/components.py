@@ -16,8 +16,15 @@ from anchor_tally.stats.components import fit_nested
 
 def draw(rng, clients, occasions, replicates):
     """A balanced nested set."""
-    c, o, _ = (g.ravel() for g in np.meshgrid(range(clients), range(occasions), range(replicates), indexing="ij"))
-    u, w, e = rng.standard_normal(clients), 0.7 * rng.standard_normal(clients * occasions), 0.4 * rng.standard_normal(c.size)
+    c, o, _ = (
+        g.ravel()
+        for g in np.meshgrid(range(clients), range(occasions), range(replicates), indexing="ij")
+    )
+    u, w, e = (
+        rng.standard_normal(clients),
+        0.7 * rng.standard_normal(clients * occasions),
+        0.4 * rng.standard_normal(c.size),
+    )
     return 1.5 + u[c] + w[c * occasions + o] + e, c, o
 
 

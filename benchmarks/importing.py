@@ -1,7 +1,7 @@
 """Import of readings beside csv.reader + executemany of the same rows: time and extra memory, in one run.
 
-``plain`` writes them into a bare table, ``direct`` into the readings of a study, unchecked and with its keys; ``study`` is
-the import: every row checked, staged, visits formed.
+``plain`` writes them into a bare table, ``direct`` into the readings of a study, unchecked and with
+its keys; ``study`` is the import: every row checked, staged, visits formed.
 
 python benchmarks/importing.py [ROWS]
 """
@@ -34,7 +34,17 @@ def write(path: Path, n: int) -> None:
             day, client = divmod(visit, 60)
             when = f"{2000 + day // 336}-{day % 336 // 28 + 1:02}-{day % 28 + 1:02}T06:{30 + device * 2}"
             value = f"{10 + k * 7919 % 200 / 10:.1f}"
-            cells = (f"C{client:02}", "male", "30", "180.0", when, f"Device {device}", "device", "", "body_fat_percent")
+            cells = (
+                f"C{client:02}",
+                "male",
+                "30",
+                "180.0",
+                when,
+                f"Device {device}",
+                "device",
+                "",
+                "body_fat_percent",
+            )
             out.writerow((*cells, value, "percent", rep + 1, "ok", ""))
 
 
@@ -59,7 +69,9 @@ def run(what: str, source: Path, target: Path) -> tuple[float, float]:
             conn.executemany(f"INSERT INTO plain VALUES ({', '.join('?' * len(HEADER))})", rows)
         conn.execute("COMMIT")
         conn.close()
-    return time.perf_counter() - start, (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
+    return time.perf_counter() - start, (
+        resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+    ) / 1024
 
 
 def _direct(source: Path, target: Path) -> None:
@@ -71,19 +83,34 @@ def _direct(source: Path, target: Path) -> None:
         conn.execute("BEGIN IMMEDIATE")
         visits = {f"C{k:02}": k + 1 for k in range(60)}
         devices = {f"Device {k}": k + 1 for k in range(5)}
-        conn.executemany("INSERT INTO client (id, code) VALUES (?, ?)", [(n, code) for code, n in visits.items()])
+        conn.executemany(
+            "INSERT INTO client (id, code) VALUES (?, ?)", [(n, code) for code, n in visits.items()]
+        )
         conn.executemany(
             "INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, '2000-01-01', 0, 0)",
             [(n, n) for n in visits.values()],
         )
         conn.executemany(
-            "INSERT INTO instrument (id, name, kind) VALUES (?, ?, 'device')", [(n, name) for name, n in devices.items()]
+            "INSERT INTO instrument (id, name, kind) VALUES (?, ?, 'device')",
+            [(n, name) for name, n in devices.items()],
         )
         conn.executemany(
             "INSERT INTO reading (visit, taken_at, instrument, metric, value, entered, unit, replicate, status, note,"
             " instant, timed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1)",
             (
-                (visits[r[0]], r[4], devices[r[5]], r[8], float(r[9]), r[9], r[10], int(r[11]), r[12], r[13], n)
+                (
+                    visits[r[0]],
+                    r[4],
+                    devices[r[5]],
+                    r[8],
+                    float(r[9]),
+                    r[9],
+                    r[10],
+                    int(r[11]),
+                    r[12],
+                    r[13],
+                    n,
+                )
                 for n, r in enumerate(rows)
             ),
         )
@@ -105,7 +132,10 @@ def main() -> None:
             for what in ("plain", "direct", "study"):
                 target = Path(folder) / f"{what}{turn}.tally"
                 done = subprocess.run(
-                    [sys.executable, __file__, what, source, target], capture_output=True, text=True, check=True
+                    [sys.executable, __file__, what, source, target],
+                    capture_output=True,
+                    text=True,
+                    check=True,
                 )
                 seconds, megabytes = map(float, done.stdout.split())
                 best[what] = min(best.get(what, (9e9, 0)), (seconds, megabytes))

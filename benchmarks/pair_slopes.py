@@ -43,7 +43,10 @@ def main():
         extra = peak() - before
         theirs, others = best(lambda x=x, y=y: all_pairs(x, y), 1)
         s = found.line.slope
-        apart = max(abs(a - b) for a, b in zip((s.value, s.interval.low, s.interval.high), others, strict=True))
+        apart = max(
+            abs(a - b)
+            for a, b in zip((s.value, s.interval.low, s.interval.high), others, strict=True)
+        )
         print(
             f"Passing–Bablok, 10,000 pairs to {decimals} decimals: ours {ours:.2f} s, all pairs {theirs:.2f} s, ratio {theirs / ours:.1f}"
             f" (aim 12), extra {extra:.0f} MB, difference {apart:.1e}"

@@ -68,7 +68,9 @@ def screen():
         print("xcb: install xvfb and openbox to measure in a real window")
         return
     display = ":87"
-    server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(
+        ["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL
+    )
     os.environ |= {"DISPLAY": display, "QT_QPA_PLATFORM": "xcb"}
     time.sleep(1)
     manager = subprocess.Popen(["openbox"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
@@ -83,8 +85,12 @@ def main():
     for name in screen():
         bare, figure = seconds(BARE, "painted"), seconds(BARE_FIGURE, "figure")
         frame, first = seconds(OURS, "painted"), seconds(OURS, "figure")
-        print(f"{name}: frame painted {frame:.2f} s, bare window {bare:.2f} s, ratio {frame / bare:.2f} (aim 3)")
-        print(f"{name}: first figure {first:.2f} s, bare canvas {figure:.2f} s, ratio {first / figure:.2f} (aim 1.5)")
+        print(
+            f"{name}: frame painted {frame:.2f} s, bare window {bare:.2f} s, ratio {frame / bare:.2f} (aim 3)"
+        )
+        print(
+            f"{name}: first figure {first:.2f} s, bare canvas {figure:.2f} s, ratio {first / figure:.2f} (aim 1.5)"
+        )
 
 
 if __name__ == "__main__":

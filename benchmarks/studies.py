@@ -46,7 +46,14 @@ def rows():
             for i in range(INSTRUMENTS):
                 d = own[i] + rng.normal(0, 1.0) + 0.3 * i
                 for k in range(REPEATS):
-                    row(f"C{c:02}", f"{day}T07:{10 + i:02}", f"Device {i + 1}", "device", fat + d + rng.normal(0, 0.3), k + 1)
+                    row(
+                        f"C{c:02}",
+                        f"{day}T07:{10 + i:02}",
+                        f"Device {i + 1}",
+                        "device",
+                        fat + d + rng.normal(0, 0.3),
+                        k + 1,
+                    )
     return tuple(out)
 
 

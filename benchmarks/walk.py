@@ -1,7 +1,8 @@
 """What one typed cell, and one note on a client's card, make the program do: python benchmarks/walk.py.
 
-Prints, for each, the files and calls of ours that were passed, the statements put to the study file, the equations computed
-and the time. The demo study is open at the bench; nothing is shown on a screen.
+Prints, for each, the files and calls of ours that were passed, the statements put to the study
+file, the equations computed and the time. The demo study is open at the bench; nothing is shown
+on a screen.
 """
 
 import os
@@ -33,7 +34,11 @@ def walk(session, action):
         if event == "call" and name.startswith(OURS):
             files.add(name)
             calls[0] += 1
-            if "/methods/" in name and frame.f_back and not frame.f_back.f_code.co_filename.startswith(f"{OURS}/methods"):
+            if (
+                "/methods/" in name
+                and frame.f_back
+                and not frame.f_back.f_code.co_filename.startswith(f"{OURS}/methods")
+            ):
                 equations[0] += 1
 
     start = time.perf_counter()
@@ -55,7 +60,9 @@ def main():
     app = make_application([])
     with tempfile.TemporaryDirectory() as folder:
         session = demo_session(Path(folder))
-        window = MainWindow(session, settings=QSettings(f"{folder}/s.ini", QSettings.Format.IniFormat))
+        window = MainWindow(
+            session, settings=QSettings(f"{folder}/s.ini", QSettings.Format.IniFormat)
+        )
         window.show()
         while not window.page("compare").results:
             app.processEvents()
@@ -65,7 +72,14 @@ def main():
         record.client.setEditText("Cod")
         record.bar.choose_client()
         app.processEvents()
-        cells = iter([entry_row.cells[k] for k in (0, 1) for entry_row in record.entry_rows if entry_row.instrument == "Alder"])
+        cells = iter(
+            [
+                entry_row.cells[k]
+                for k in (0, 1)
+                for entry_row in record.entry_rows
+                if entry_row.instrument == "Alder"
+            ]
+        )
 
         def typed():
             cell = next(cells)

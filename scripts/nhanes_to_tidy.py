@@ -1,7 +1,8 @@
 """Turn the wide survey table (id, sex, age_years, weight_kg, height_cm, waist_cm, dxa_body_fat_percent) into the tidy CSV.
 
-Source of the table: US National Health and Nutrition Examination Survey 2017-2018 (CDC/NCHS, public domain), women aged
-20-59 with a whole-body DXA scan. The files carry no examination date; all rows get one made-up day.
+Source of the table: US National Health and Nutrition Examination Survey 2017-2018 (CDC/NCHS, public
+domain), women aged 20-59 with a whole-body DXA scan. The files carry no examination date; all rows
+get one made-up day.
 
 Usage: python scripts/nhanes_to_tidy.py WIDE.csv TIDY.csv
 """
@@ -20,7 +21,10 @@ MEASURES = (
 
 def main(source: str, target: str) -> None:
     """Read ``source``, write ``target``."""
-    with open(source, newline="", encoding="utf-8") as f, open(target, "w", newline="", encoding="utf-8") as g:
+    with (
+        open(source, newline="", encoding="utf-8") as f,
+        open(target, "w", newline="", encoding="utf-8") as g,
+    ):
         out = csv.writer(g, lineterminator="\n")
         out.writerow(HEADER)
         for row in csv.DictReader(f):

@@ -16,7 +16,12 @@ from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import OfferMetric, StartSetting
-from anchor_tally.study.edits.protocol import AddCondition, PutLandmark, PutStation, WantOfInstrument
+from anchor_tally.study.edits.protocol import (
+    AddCondition,
+    PutLandmark,
+    PutStation,
+    WantOfInstrument,
+)
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
 from anchor_tally.study.open_file import SCHEMA_VERSION
 
@@ -31,14 +36,46 @@ def rows():
         sex = "female" if client in "ACE" else "male"
         setting = "std" if instrument == "Fir" else ""
         line = len(out) + 2
-        common = (line, client, sex, 30.0, 170.0, at, instrument, kind, setting, metric, value, str(value), unit, replicate)
+        common = (
+            line,
+            client,
+            sex,
+            30.0,
+            170.0,
+            at,
+            instrument,
+            kind,
+            setting,
+            metric,
+            value,
+            str(value),
+            unit,
+            replicate,
+        )
         out.append(ImportRow(*common, "ok", "", (("fasted", "yes"),)))
 
     for n, client in enumerate("ABCDEF"):
         for day, more in (("2026-03-02", 0.0), ("2026-05-25", 0.7)):
-            row(client, f"{day}T07:30+01:00", "Scan", "reference", "body_fat_percent", 20.0 + n + more, "percent")
+            row(
+                client,
+                f"{day}T07:30+01:00",
+                "Scan",
+                "reference",
+                "body_fat_percent",
+                20.0 + n + more,
+                "percent",
+            )
             for k in (1, 2):
-                row(client, f"{day}T06:50+01:00", "Fir", "device", "body_fat_percent", 22.0 + n + 0.3 * k, "percent", k)
+                row(
+                    client,
+                    f"{day}T06:50+01:00",
+                    "Fir",
+                    "device",
+                    "body_fat_percent",
+                    22.0 + n + 0.3 * k,
+                    "percent",
+                    k,
+                )
             row(client, f"{day}T06:52+01:00", "Fir", "device", "body_mass", 60.0 + n, "kg")
             row(client, f"{day}T07:00+01:00", "Tape", "method", "girth_waist", 70.0 + 2 * n, "cm")
     return tuple(out)
@@ -54,19 +91,33 @@ def main():
     session.do(OfferMetric(2, "own_body_age", 1.0))
     session.do(AddCondition("Sauna the day before", "water is low", "no"))
     session.do(WantOfInstrument(2, "hours_awake", "3"))
-    session.do(PutStation(StationChoice("girths", ("girth_waist", "girth_hip"), "right side", "in", 3, "mean")))
+    session.do(
+        PutStation(
+            StationChoice("girths", ("girth_waist", "girth_hip"), "right side", "in", 3, "mean")
+        )
+    )
     session.do(PutLandmark("girth_waist", "2 cm above the navel"))
     for r in finish(CalibrateRequest(session.snapshot(), session.lens).run()):
         item = r.comparison.pairs.instrument
         if item.name == "Fir" or item.equation == "rfm_woolcott_bergman_2018":
             session.do(
                 AdoptCalibration(
-                    record_of(r, session.catalogue(), datetime(2026, 6, 1), "kept for the tests"), item.kind, item.equation
+                    record_of(r, session.catalogue(), datetime(2026, 6, 1), "kept for the tests"),
+                    item.kind,
+                    item.equation,
                 )
             )
     client = session.catalogue().clients[1]
-    session.do(PutClient(Client(1, client.code, client.sex, birth="1996-05", cautions=frozenset({"implant"}))))
-    first, second = [r for r in session.readings() if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")][:2]
+    session.do(
+        PutClient(
+            Client(1, client.code, client.sex, birth="1996-05", cautions=frozenset({"implant"}))
+        )
+    )
+    first, second = [
+        r
+        for r in session.readings()
+        if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")
+    ][:2]
     session.do(CorrectReading(first.id, "21,0", "misread"))
     session.do(ExcludeReading(second.id, "wet hair"))
     session.do(AddEvent(Event(0, None, 2, "2026-05-01", "", "battery", "new cells")))

@@ -148,7 +148,9 @@ def main(folder: Path) -> None:
     app = make_application([])
     with tempfile.TemporaryDirectory() as place:
         session = demo_session(Path(place), clock=CLOCK)
-        window = MainWindow(session, settings=QSettings(f"{place}/settings.ini", QSettings.Format.IniFormat))
+        window = MainWindow(
+            session, settings=QSettings(f"{place}/settings.ini", QSettings.Format.IniFormat)
+        )
         window.resize(1280, 800)
         until(window.page("compare").shown, window.show)
 
@@ -175,9 +177,13 @@ def main(folder: Path) -> None:
         keep("record")
         _caution(window, session, keep)
         record.go_station("skinfolds")
-        record.head.profile.setCurrentIndex(record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith))
+        record.head.profile.setCurrentIndex(
+            record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith)
+        )
         folds = zip(
-            ["15", "12", "8", "14", "11", "18", "21", "13"], ["15.4", "12.2", "8", "16", "11", "18.4", "21.5", "13"], strict=True
+            ["15", "12", "8", "14", "11", "18", "21", "13"],
+            ["15.4", "12.2", "8", "16", "11", "18.4", "21.5", "13"],
+            strict=True,
         )
         for entry_row, pair in zip(record.entry_rows, folds, strict=True):
             for cell, text in zip(entry_row.cells, pair, strict=False):
@@ -199,4 +205,8 @@ def main(folder: Path) -> None:
 
 
 if __name__ == "__main__":
-    main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path(__file__).parent.parent / "docs" / "screenshots")
+    main(
+        Path(sys.argv[1])
+        if len(sys.argv) > 1
+        else Path(__file__).parent.parent / "docs" / "screenshots"
+    )

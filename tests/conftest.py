@@ -15,7 +15,9 @@ from hypothesis import settings
 from anchor_tally.app.demo import demo_session
 from places import CLOCK, DATA
 
-settings.register_profile("ci", derandomize=True)  # the same draws each time where nobody is there to look at a new one
+settings.register_profile(
+    "ci", derandomize=True
+)  # the same draws each time where nobody is there to look at a new one
 if os.environ.get("CI"):
     settings.load_profile("ci")
 
@@ -33,5 +35,7 @@ def survey_csv(tmp_path):
     """The survey table as tidy CSV, made by the kept script."""
     target = tmp_path / "survey.csv"
     script = Path(__file__).parent.parent / "scripts" / "nhanes_to_tidy.py"
-    subprocess.run([sys.executable, script, DATA / "nhanes_2017_2018_women.csv", target], check=True)
+    subprocess.run(
+        [sys.executable, script, DATA / "nhanes_2017_2018_women.csv", target], check=True
+    )
     return target

@@ -37,7 +37,9 @@ def parse_text(text):
         path = Path(folder) / "t.csv"
         path.write_bytes(text.encode())
         found = list(open_readings(path).rows)
-    return [r for r in found if not isinstance(r, Refused)], [r for r in found if isinstance(r, Refused)]
+    return [r for r in found if not isinstance(r, Refused)], [
+        r for r in found if isinstance(r, Refused)
+    ]
 
 
 def study_of(lines):
@@ -49,26 +51,43 @@ def study_of(lines):
     return session
 
 
-def reading(client, at, value, *, name="Fir", kind="device", repeat=1, metric="body_fat_percent", unit="percent", setting=""):
+def reading(
+    client,
+    at,
+    value,
+    *,
+    name="Fir",
+    kind="device",
+    repeat=1,
+    metric="body_fat_percent",
+    unit="percent",
+    setting="",
+):
     """One line of a tidy CSV."""
     return f"{client},male,30,180,{at},{name},{kind},{setting},{metric},{value},{unit},{repeat},ok,"
 
 
 def typed(client, at, instrument, kind, metric, *values, setting="", first=1, **where):
     """An edit that adds repeats of one row, as they are typed."""
-    readings = tuple(NewReading(instrument, kind, metric, v, first + k, setting) for k, v in enumerate(values))
+    readings = tuple(
+        NewReading(instrument, kind, metric, v, first + k, setting) for k, v in enumerate(values)
+    )
     return AddReadings(client, at, readings, **where)
 
 
 def adoption(session, name, metric="body_fat_percent", day="2026-09-01"):
     """The edit that adopts what Calibrate gives for an instrument now."""
-    results = finish(CalibrateRequest(session.snapshot(metric), replace(session.lens, metric=metric)).run())
+    results = finish(
+        CalibrateRequest(session.snapshot(metric), replace(session.lens, metric=metric)).run()
+    )
     found = next((r for r in results if r.comparison.pairs.instrument.name == name), None)
     if found is None:
         raise UserError(f"{name} has no pairs")
     item = found.comparison.pairs.instrument
     return AdoptCalibration(
-        record_of(found, session.catalogue(), datetime.fromisoformat(day), "as a test"), item.kind, item.equation
+        record_of(found, session.catalogue(), datetime.fromisoformat(day), "as a test"),
+        item.kind,
+        item.equation,
     )
 
 
@@ -81,7 +100,15 @@ def drawn_study(rng, device, clients=14, scans=3, repeats=3, between=5.0, within
             true = level + within * rng.standard_normal()
             at, read = start + timedelta(weeks=12 * s), device(rng, true, own)
             values = [("Fir", "device", at, read(), k + 1) for k in range(repeats)]
-            values.append(("Scan", "reference", at + timedelta(minutes=30), true + scan_sd * rng.standard_normal(), 1))
+            values.append(
+                (
+                    "Scan",
+                    "reference",
+                    at + timedelta(minutes=30),
+                    true + scan_sd * rng.standard_normal(),
+                    1,
+                )
+            )
             for name, kind, when, value, k in values:
                 shown, stamp = round(min(max(value, 2), 70), 1), when.isoformat(timespec="minutes")
                 lines.append(
@@ -108,15 +135,26 @@ def filled(tmp_path):
     ]  # fmt: skip
     session.do(ImportReadings(tuple(rows), "x"))
     client = session.catalogue().clients[1]
-    secret = {"name": "Secret Person", "birth": "1994-05", "usual_activity": "rows at Secret Club", "notes": "a Secret note"}
-    session.do(PutClient(replace(client, **secret, cautions=frozenset({"implant"}), scans_before=2)))
+    secret = {
+        "name": "Secret Person",
+        "birth": "1994-05",
+        "usual_activity": "rows at Secret Club",
+        "notes": "a Secret note",
+    }
+    session.do(
+        PutClient(replace(client, **secret, cautions=frozenset({"implant"}), scans_before=2))
+    )
     session.do(AddHeight(1, "2026-01-01", Quantity(181.5, "181.5", "cm")))
     session.do(StartSetting(Setting(0, 1, "athlete", "2026-04-01", 1)))
     session.do(OfferMetric(1, "body_fat_percent", 0.1))
     session.do(AskCondition("morning", asked=True))
     session.do(OrderInstruments((2, 1)))
-    session.do(AddCheckWeight(1, "2026-03-02", Quantity(20.0, "20", "kg"), Quantity(20.1, "20.1", "kg")))
-    session.do(NoteVisit("A", "2026-03-02T07:00", (), assessor="Secret Assessor", notes="Secret remark"))
+    session.do(
+        AddCheckWeight(1, "2026-03-02", Quantity(20.0, "20", "kg"), Quantity(20.1, "20.1", "kg"))
+    )
+    session.do(
+        NoteVisit("A", "2026-03-02T07:00", (), assessor="Secret Assessor", notes="Secret remark")
+    )
     pair = (Quantity(12.0, "12", "mm"), Quantity(12.5, "12.5", "mm"))
     session.do(AddAssessorPair("Secret Assessor", "2026-03-02", "skinfold_thigh", "1", pair))
     session.do(ExcludeReading(1, "Secret reason"))

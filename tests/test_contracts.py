@@ -2,6 +2,7 @@
 
 import ast
 import dataclasses
+import doctest
 import importlib
 import importlib.util
 import json
@@ -18,6 +19,7 @@ import numpy as np
 import pytest
 
 import anchor_tally
+from anchor_tally import stats
 from anchor_tally.analysis.agreement.agreement import CompareRequest, LadderRequest
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.analysis.pairs import comparator
@@ -50,7 +52,9 @@ def test_help_and_equations_load_no_scipy():
             f"with contextlib.redirect_stdout(io.StringIO()), contextlib.suppress(SystemExit): main({call})\n"
             f"print([m for m in {absent} if m in sys.modules])"
         )
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        )
         assert done.stdout.strip() == "[]", call
 
 
@@ -78,7 +82,9 @@ def test_command_line_without_qt():
     rough = out["limits_approximate_2sd"]
     assert (rough["lower"], rough["upper"]) == pytest.approx((-79.7, 75.5), abs=0.11)
     assert out["limits"]["design"] == "single"
-    assert out["limits"]["lower_ci"][0] < rough["lower_ci"][0]  # the exact interval reaches further out
+    assert (
+        out["limits"]["lower_ci"][0] < rough["lower_ci"][0]
+    )  # the exact interval reaches further out
     assert out["components"] == {"client_sd": None, "occasion_sd": None, "replicate_sd": None}
     assert set(out) >= {
         "schema",
@@ -157,7 +163,11 @@ def test_no_table_of_the_file_is_named_above_the_study():
     """Only ``study`` knows tables and speaks SQL; above it there are records and typed edits."""
     root = Path(anchor_tally.__path__[0])
     with sqlite3.connect(":memory:") as empty:
-        tables = [name for sql in open_file.migrations() for name in re.findall(r"CREATE TABLE (\w+)", sql)]
+        tables = [
+            name
+            for sql in open_file.migrations()
+            for name in re.findall(r"CREATE TABLE (\w+)", sql)
+        ]
         assert empty.execute("SELECT 1").fetchone() == (1,)
     long_names = {t for t in tables if "_" in t and not t.endswith("_new")}
     assert {"reading_change", "client_height"} <= long_names
@@ -167,10 +177,18 @@ def test_no_table_of_the_file_is_named_above_the_study():
         if path.is_relative_to(root / "study"):
             continue
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
-            text = node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
-            if sql.search(text) or text in long_names - {"check_weight"}:  # also a profile of a simulated scale
+            text = (
+                node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
+            )
+            if sql.search(text) or text in long_names - {
+                "check_weight"
+            }:  # also a profile of a simulated scale
                 odd.append(f"{path.name}: {text[:60]}")
-            if isinstance(node, ast.Attribute) and node.attr == "_conn" and path.name not in ("session.py", "study_cache.py"):
+            if (
+                isinstance(node, ast.Attribute)
+                and node.attr == "_conn"
+                and path.name not in ("session.py", "study_cache.py")
+            ):
                 odd.append(f"{path.name}: _conn")
     assert odd == []
 
@@ -178,13 +196,23 @@ def test_no_table_of_the_file_is_named_above_the_study():
 def test_every_table_makes_something_stale():
     """Each table of the schema stands in the table of facts, and each fact makes a kept piece stale or is read each time."""
     conn = open_file.create_in_memory("x")
-    there = {n for (n,) in conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'")}
-    columns = {n: {c for (c,) in conn.execute("SELECT name FROM pragma_table_info(?)", (n,))} for n in there}
+    there = {
+        n
+        for (n,) in conn.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"
+        )
+    }
+    columns = {
+        n: {c for (c,) in conn.execute("SELECT name FROM pragma_table_info(?)", (n,))}
+        for n in there
+    }
     conn.close()
     assert there == TABLES.keys() | NO_FACT
     assert all(f.columns <= columns[table] for table, f in TABLES.items())
     used = set().union(*(p.facts for p in PIECES)) | READ_EACH_TIME
-    assert used == {f for t in TABLES.values() for f in (t.fact, t.more) if f} == set(get_args(Fact))
+    assert (
+        used == {f for t in TABLES.values() for f in (t.fact, t.more) if f} == set(get_args(Fact))
+    )
 
 
 def test_actions_have_words_and_keys():
@@ -229,9 +257,21 @@ def test_registries():
         assert e.source
 
 
+def test_examples_of_the_statistics_run():
+    """Examples in the docstrings of the statistics give what they say."""
+    tried = 0
+    for found in pkgutil.iter_modules(stats.__path__, "anchor_tally.stats."):
+        done = doctest.testmod(importlib.import_module(found.name))
+        assert done.failed == 0, found.name
+        tried += done.attempted
+    assert tried >= 15
+
+
 def script(name):
     """A script of the repository as a module."""
-    spec = importlib.util.spec_from_file_location(name, DATA.parent.parent / "scripts" / f"{name}.py")
+    spec = importlib.util.spec_from_file_location(
+        name, DATA.parent.parent / "scripts" / f"{name}.py"
+    )
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
     return module
@@ -248,14 +288,21 @@ def test_pages_made_from_tables_are_current():
 def luminance(colour):
     """Relative luminance (WCAG 2)."""
     v = np.array([int(colour[k : k + 2], 16) for k in (1, 3, 5)]) / 255
-    return float(np.where(v <= 0.03928, v / 12.92, ((v + 0.055) / 1.055) ** 2.4) @ [0.2126, 0.7152, 0.0722])
+    return float(
+        np.where(v <= 0.03928, v / 12.92, ((v + 0.055) / 1.055) ** 2.4) @ [0.2126, 0.7152, 0.0722]
+    )
 
 
 @pytest.mark.parametrize("p", [LIGHT, DARK], ids=["light", "dark"])
 def test_contrast(p):
     """Text has contrast of 4.5 or more on every ground, marks 3 or more."""
     for ground in (p.paper, p.surface):
-        for ink, least in ((p.ink, 4.5), (p.faint, 4.5), (p.warn, 4.5), *((c, 3.0) for c in p.inks)):
+        for ink, least in (
+            (p.ink, 4.5),
+            (p.faint, 4.5),
+            (p.warn, 4.5),
+            *((c, 3.0) for c in p.inks),
+        ):
             a, b = sorted((luminance(ink), luminance(ground)))
             assert (b + 0.05) / (a + 0.05) >= least, (ink, ground)
 
@@ -263,7 +310,9 @@ def test_contrast(p):
 def test_demo_truths_are_found(demo):
     """The analysis finds what the scenario was made with."""
     assert squad_rows(CLOCK.today()) == squad_rows(CLOCK.today())
-    results = {r.pairs.instrument.name: r for r in finish(LadderRequest(demo.snapshot(), demo.lens).run())}
+    results = {
+        r.pairs.instrument.name: r for r in finish(LadderRequest(demo.snapshot(), demo.lens).run())
+    }
     alder = results["Alder"]
     c = demo.snapshot()
     odd = next(k.id for k in c.clients.values() if k.code == TRUTH.odd_client)
@@ -272,8 +321,13 @@ def test_demo_truths_are_found(demo):
     fixed = alder.bias.interval
     # the odd client adds about 0.4 pp to the mean, the mistyped value 0.16 pp
     assert fixed.low < TRUTH.bias["Alder"] + 0.56 < fixed.high
-    birch = {s: finish(LadderRequest(c, dataclasses.replace(demo.lens, setting=s)).run()) for s in ("standard", "athlete")}
-    step = [next(r for r in v if r.pairs.instrument.name == "Birch").bias.value for v in birch.values()]
+    birch = {
+        s: finish(LadderRequest(c, dataclasses.replace(demo.lens, setting=s)).run())
+        for s in ("standard", "athlete")
+    }
+    step = [
+        next(r for r in v if r.pairs.instrument.name == "Birch").bias.value for v in birch.values()
+    ]
     assert step[1] - step[0] == pytest.approx(TRUTH.birch_step, abs=0.8)
     assert any(d.why == "failed reading" for d in results["Cedar"].pairs.left_out.listed())
 
@@ -285,4 +339,6 @@ def test_every_note_has_its_sentence(demo):
             assert "{" not in sentence(n)
         assert sentences.headline(r).endswith(".")
     with pytest.raises(comparator.CannotCompare, match="no instrument"):
-        comparator.find_comparator(demo.snapshot(), dataclasses.replace(demo.lens, reference="nobody"))
+        comparator.find_comparator(
+            demo.snapshot(), dataclasses.replace(demo.lens, reference="nobody")
+        )

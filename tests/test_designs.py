@@ -23,9 +23,14 @@ from anchor_tally.wording import offsets, sentences, statistics
 from anchor_tally.wording.board import board
 from places import parse_text
 
-VALUES = st.one_of(st.just(20.0), st.integers(15, 25).map(float), st.floats(10, 40).map(lambda v: round(v, 1)))
+VALUES = st.one_of(
+    st.just(20.0), st.integers(15, 25).map(float), st.floats(10, 40).map(lambda v: round(v, 1))
+)
 STATUS = st.sampled_from(["ok", "ok", "ok", "failed", "excluded"])
-OCCASION = st.tuples(st.lists(VALUES, max_size=2), st.lists(st.tuples(VALUES, STATUS, st.sampled_from(["", "a"])), max_size=3))
+OCCASION = st.tuples(
+    st.lists(VALUES, max_size=2),
+    st.lists(st.tuples(VALUES, STATUS, st.sampled_from(["", "a"])), max_size=3),
+)
 
 
 @settings(max_examples=40, deadline=None)
@@ -36,10 +41,15 @@ def test_any_design_gives_results_or_reasons(clients):
     for c, occasions in enumerate(clients):
         for o, (scans, readings) in enumerate(occasions):
             start = f"C{c},,,,2026-0{o + 1}-10T0"
-            lines += [f"{start}8:0{k},Scan,reference,,body_fat_percent,{v},percent,{k + 1},ok," for k, v in enumerate(scans)]
+            lines += [
+                f"{start}8:0{k},Scan,reference,,body_fat_percent,{v},percent,{k + 1},ok,"
+                for k, v in enumerate(scans)
+            ]
             for k, (v, status, setting) in enumerate(readings):
                 value = "" if status == "failed" else v
-                lines.append(f"{start}7:0{k},Fir,device,{setting},body_fat_percent,{value},percent,{k + 1},{status},x")
+                lines.append(
+                    f"{start}7:0{k},Fir,device,{setting},body_fat_percent,{value},percent,{k + 1},{status},x"
+                )
     rows, refused = parse_text("\n".join(lines) + "\n")
     assert not refused
     session = Session(open_file.create_in_memory("x"), None)
@@ -48,11 +58,18 @@ def test_any_design_gives_results_or_reasons(clients):
     snapshot = session.snapshot()
     session.close()
     if kinds != {"reference", "device"}:
-        with pytest.raises(UserError, match=r'no reference has readings|no instrument is called "Fir"|has no readings'):
+        with pytest.raises(
+            UserError,
+            match=r'no reference has readings|no instrument is called "Fir"|has no readings',
+        ):
             finish(CompareRequest(snapshot, Lens(), "Fir").run())
         return
     result = finish(CompareRequest(snapshot, Lens(), "Fir").run())
-    text = json.dumps(compare_json(result), allow_nan=False) + sentences.headline(result) + str(statistics.rows(result))
+    text = (
+        json.dumps(compare_json(result), allow_nan=False)
+        + sentences.headline(result)
+        + str(statistics.rows(result))
+    )
     calibrations = finish(CalibrateRequest(snapshot, Lens()).run())
     text += (
         str(board(calibrations).cells)

@@ -8,7 +8,9 @@ import sys
 
 def main() -> int:
     """Start the program; return the exit code."""
-    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # small matrices run slower with two busy threads
+    os.environ.setdefault(
+        "OPENBLAS_NUM_THREADS", "1"
+    )  # small matrices run slower with two busy threads
     argv = sys.argv[1:]
     from_command_line = bool(argv) and not (argv[0] == "--demo" or argv[0].endswith(".tally"))
     if from_command_line:

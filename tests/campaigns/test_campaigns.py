@@ -46,7 +46,9 @@ UPGRADING = (
 
 def kill_while(code, path, longest):
     """Start a process, wait until it works, and kill it a random moment later."""
-    child = subprocess.Popen([sys.executable, "-c", code, str(path), str(DATA.parent)], stdout=subprocess.PIPE)
+    child = subprocess.Popen(
+        [sys.executable, "-c", code, str(path), str(DATA.parent)], stdout=subprocess.PIPE
+    )
     child.stdout.readline()
     time.sleep(random.uniform(0, longest))
     child.send_signal(signal.SIGKILL)
@@ -64,10 +66,18 @@ def test_killed_500_times(tmp_path, capsys, what):
             Session.new(path, "t").close()
         if what == "upgrade":
             shutil.copy(DATA / "study_schema_2_full.tally", path)
-        code, longest = {"edits": (EDITING, 0.05), "creation": (CREATING, 0.05), "upgrade": (UPGRADING, 0.08)}[what]
+        code, longest = {
+            "edits": (EDITING, 0.05),
+            "creation": (CREATING, 0.05),
+            "upgrade": (UPGRADING, 0.08),
+        }[what]
         kill_while(code, path, longest)
         try:
-            session = Session.open(path) if path.exists() or what != "creation" else Session.new(path, "t")
+            session = (
+                Session.open(path)
+                if path.exists() or what != "creation"
+                else Session.new(path, "t")
+            )
             assert not session.read_only
             session.readings()
             session.close()
@@ -94,7 +104,10 @@ def seeds(folder):
     for row in (["Client", "Date", "Fir fat (%)"], ["A", "2026-03-02", 20.5], ["B", 46000, "=1+1"]):
         book.active.append(row)
     book.save(folder / "f.xlsx")
-    subprocess.run([sys.executable, DATA.parent.parent / "scripts" / "messy_workbook.py", folder / "g.xlsx"], check=True)
+    subprocess.run(
+        [sys.executable, DATA.parent.parent / "scripts" / "messy_workbook.py", folder / "g.xlsx"],
+        check=True,
+    )
     return sorted(folder.iterdir())
 
 
@@ -112,19 +125,34 @@ def mutated(data, rng):
                 out[at:at] = out[at : at + rng.randrange(1, 400)]
             case 3:
                 out[at:at] = rng.choice(
-                    [b"\0", b"\xff\xfe", "²".encode(), b"9" * 400, b'"', b"\r", b"1e999", b"-" * 90, b"&#x0;"]
+                    [
+                        b"\0",
+                        b"\xff\xfe",
+                        "²".encode(),
+                        b"9" * 400,
+                        b'"',
+                        b"\r",
+                        b"1e999",
+                        b"-" * 90,
+                        b"&#x0;",
+                    ]
                 )
             case 4:
                 out = out[: rng.randrange(len(out) or 1)]
             case _:
-                out[at : at + 4] = rng.choice([b"PK\x03\x04", b"<?xm", b"]]>&", b"\xef\xbb\xbf,", b"=CMD"])
+                out[at : at + 4] = rng.choice(
+                    [b"PK\x03\x04", b"<?xm", b"]]>&", b"\xef\xbb\xbf,", b"=CMD"]
+                )
     return bytes(out)
 
 
 def inside(data, rng):
     """The same within one part of a zip, so that the parts are still unpacked."""
     out = io.BytesIO()
-    with zipfile.ZipFile(io.BytesIO(data)) as z, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
+    with (
+        zipfile.ZipFile(io.BytesIO(data)) as z,
+        zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new,
+    ):
         names = z.namelist()
         chosen = rng.choice(names)
         for n in names:
@@ -145,7 +173,11 @@ def take_in(path, study):
         return
     found = look_at(path)
     tables = () if isinstance(found, TidyFile) else found.tables
-    rows = found.rows if isinstance(found, TidyFile) else rows_of([(t.table, replace(t.mapping, gaps="failed")) for t in tables])
+    rows = (
+        found.rows
+        if isinstance(found, TidyFile)
+        else rows_of([(t.table, replace(t.mapping, gaps="failed")) for t in tables])
+    )
     assert isinstance(found, TidyFile | Foreign)
     if rows is not None:
         study.drop(finish(study.stage(rows)))
@@ -163,7 +195,11 @@ def test_10_000_fuzzed_files(tmp_path, capsys, monkeypatch):
     for k in range(count):
         source, data = files[k % len(files)]
         path = tmp_path / f"m{source.suffix}"
-        path.write_bytes(inside(data, rng) if source.suffix in (".xlsx", ".zip") and rng.random() < 0.7 else mutated(data, rng))
+        path.write_bytes(
+            inside(data, rng)
+            if source.suffix in (".xlsx", ".zip") and rng.random() < 0.7
+            else mutated(data, rng)
+        )
         start = time.monotonic()
         try:
             take_in(path, study)
@@ -177,7 +213,9 @@ def test_10_000_fuzzed_files(tmp_path, capsys, monkeypatch):
         slow += time.monotonic() - start > 5
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
     with capsys.disabled():
-        print(f"\n{count} fuzzed files: {len(faults)} faults, {slow} above 5 s, {refused} refused, {memory} MB at most")
+        print(
+            f"\n{count} fuzzed files: {len(faults)} faults, {slow} above 5 s, {refused} refused, {memory} MB at most"
+        )
     assert faults[:5] == []
     assert slow == 0
     assert memory < 500

@@ -55,24 +55,46 @@ def odd_study(rng):
     scanned = set(rng.sample(days, rng.randint(0, min(4, len(days)))))
     clocks = rng.random() < 0.8
     for c in range(rng.randint(1, 6)):
-        level, slope = rng.choice((20.0, rng.uniform(4, 55))), rng.choice((0.0, rng.uniform(-0.05, 0.05)))
+        level, slope = (
+            rng.choice((20.0, rng.uniform(4, 55))),
+            rng.choice((0.0, rng.uniform(-0.05, 0.05))),
+        )
         for day in days:
             if rng.random() < 0.2:
                 continue
             at, true = start + timedelta(days=day), min(max(level + slope * day, 3), 70)
             if day in scanned:
                 stamp = f"{at}T08:00" if clocks else f"{at}"
-                lines.append(reading(f"C{c}", stamp, round(max(true + rng.gauss(0, noise), 2), 1), name="Scan", kind="reference"))
+                lines.append(
+                    reading(
+                        f"C{c}",
+                        stamp,
+                        round(max(true + rng.gauss(0, noise), 2), 1),
+                        name="Scan",
+                        kind="reference",
+                    )
+                )
             for k, name in enumerate(("Fir", "Elm")[: rng.randint(1, 2)]):
                 setting = "b" if rng.random() < 0.1 or (k and day > 150) else ""
                 for r in range(rng.choice((1, 1, 2, 3))):
                     shown = round(min(max(true + c * k + rng.gauss(0, noise), 2), 75), decimals)
                     line = reading(
-                        f"C{c}", f"{at}T07:1{k}" if clocks else f"{at}", shown, name=name, repeat=r + 1, setting=setting
+                        f"C{c}",
+                        f"{at}T07:1{k}" if clocks else f"{at}",
+                        shown,
+                        name=name,
+                        repeat=r + 1,
+                        setting=setting,
                     )
-                    lines.append(line.replace(f",{shown},", ",,").replace(",ok,", ",failed,") if rng.random() < 0.03 else line)
+                    lines.append(
+                        line.replace(f",{shown},", ",,").replace(",ok,", ",failed,")
+                        if rng.random() < 0.03
+                        else line
+                    )
             if rng.random() < 0.5:
-                lines.append(reading(f"C{c}", f"{at}T07:10", 70 - day / 50, metric="body_mass", unit="kg"))
+                lines.append(
+                    reading(f"C{c}", f"{at}T07:10", 70 - day / 50, metric="body_mass", unit="kg")
+                )
     return study_of(lines)
 
 
@@ -91,7 +113,9 @@ def derived(session, snapshot, lens, _rng):
     yield str(board.board(results))
     for r in results:
         yield json.dumps(calibrate_json(r), allow_nan=False)
-        yield " ".join((offsets.offset_headline(r), offsets.calibration_sentence(r), offsets.error_sentence(r)))
+        yield " ".join(
+            (offsets.offset_headline(r), offsets.calibration_sentence(r), offsets.error_sentence(r))
+        )
         drawn(forest.draw, forest.info(r, codes), MARK, 0)
         drawn(forest.draw_errors, forest.errors(r), MARK)
         if r.offer and r.valid_until:
@@ -114,7 +138,9 @@ def drifting(_session, snapshot, lens, _rng):
     """Drift of every device."""
     for r in finish(DriftRequest(snapshot, lens).run()):
         yield json.dumps(drift_json(r), allow_nan=False)
-        yield " ".join((drift_words.drift_headline(r), drift_words.drift_advice(r), drift_words.side_words(r)))
+        yield " ".join(
+            (drift_words.drift_headline(r), drift_words.drift_advice(r), drift_words.side_words(r))
+        )
         yield str(drift_words.drift_lines(r))
         drawn(drift.draw, drift.info(r, "UTC"), MARK, after=(None, None))
         drawn(drift.draw_chart, drift.info(r, "UTC"), MARK)
@@ -132,16 +158,32 @@ def judged(session, snapshot, lens, _rng):
     """The score card and the review."""
     yield str([f.note for f in finish(ReviewRequest(finish(session.material_steps())).run()).found])
     r = finish(WhichDeviceRequest(snapshot, lens).run())
-    yield view_words.which_device_headline(r) + view_words.keep_words(r) + str(view_words.which_device_lines(r))
+    yield (
+        view_words.which_device_headline(r)
+        + view_words.keep_words(r)
+        + str(view_words.which_device_lines(r))
+    )
 
 
 def followed(session, _snapshot, lens, rng):
     """Every client through time."""
     wide = finish(session.wide_snapshot_steps(BESIDE))
     for client in session.catalogue().clients.values():
-        r = finish(TrackRequest(wide, lens, client.code, goal=rng.choice((None, 10.0, 20.0)), today="2027-03-01").run())
-        yield track_words.track_headline(r) + track_words.settle_words(r) + track_words.since_anchor_words(r)
-        yield track_words.value_words(r) + track_words.goal_words(r.forecast, r.metric) + track_words.track_notes(r)
+        r = finish(
+            TrackRequest(
+                wide, lens, client.code, goal=rng.choice((None, 10.0, 20.0)), today="2027-03-01"
+            ).run()
+        )
+        yield (
+            track_words.track_headline(r)
+            + track_words.settle_words(r)
+            + track_words.since_anchor_words(r)
+        )
+        yield (
+            track_words.value_words(r)
+            + track_words.goal_words(r.forecast, r.metric)
+            + track_words.track_notes(r)
+        )
         yield track_words.caution_words(r) + str(track_words.track_lines(r))
         drawn(track.draw, track.info(r, {}), MARK, REFERENCE)
 
@@ -156,7 +198,8 @@ def test_random_studies(capsys):
             try:
                 session = odd_study(rng)
                 lens = Lens(
-                    setting=rng.choice((None, None, "", "b")), reference=rng.choice((None, None, None, "Consensus", "Elm"))
+                    setting=rng.choice((None, None, "", "b")),
+                    reference=rng.choice((None, None, None, "Consensus", "Elm")),
                 )
                 for ask in (derived, compared, drifting, changing, judged, followed):
                     try:
@@ -170,7 +213,9 @@ def test_random_studies(capsys):
             except Exception:  # noqa: BLE001  (counted)
                 faults.append(f"{k} {traceback.format_exc(limit=-3)}")
     with capsys.disabled():
-        print(f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)} faults")
+        print(
+            f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)} faults"
+        )
     assert faults[:3] == []
 
 
@@ -182,7 +227,9 @@ def differences(a, b, where=""):
     elif isinstance(a, list) and isinstance(b, list) and len(a) == len(b):
         for k, (x, y) in enumerate(zip(a, b, strict=True)):
             yield from differences(x, y, f"{where}/{k}")
-    elif a != pytest.approx(b, rel=1e-9) if isinstance(a, float) and isinstance(b, float) else a != b:
+    elif (
+        a != pytest.approx(b, rel=1e-9) if isinstance(a, float) and isinstance(b, float) else a != b
+    ):
         yield where
 
 
@@ -207,7 +254,13 @@ def test_a_table_read_back_gives_the_same_answers(tmp_path, capsys):
             session.do(CorrectReading(i, str(rng.randint(10, 40)), "typed wrongly"))
         for client in list(session.catalogue().clients.values()):
             session.do(
-                PutClient(replace(client, sex=rng.choice(("male", "female", "")), birth=rng.choice(("", "1990", "1985-03-04"))))
+                PutClient(
+                    replace(
+                        client,
+                        sex=rng.choice(("male", "female", "")),
+                        birth=rng.choice(("", "1990", "1985-03-04")),
+                    )
+                )
             )
         if rng.random() < 0.3:
             session.do(StateValue("body_fat_percent", "reference_sd", 0.4))
@@ -215,11 +268,15 @@ def test_a_table_read_back_gives_the_same_answers(tmp_path, capsys):
             export(session, tmp_path / "x.csv")
             again = Session.open(tmp_path / "x.csv")
             names = [i.name for i in session.snapshot().instruments.values() if not i.equation]
-            differ = [d for n in names for d in differences(answered(session, n), answered(again, n))]
+            differ = [
+                d for n in names for d in differences(answered(session, n), answered(again, n))
+            ]
             lossy += bool(differ) and bool(not_in_table(session))
             changed += bool(differ) and not not_in_table(session)
             again.close()
         session.close()
     with capsys.disabled():
-        print(f"\n{COUNT // 3} studies read back: {changed} with other answers, {lossy} more where the loss was stated")
+        print(
+            f"\n{COUNT // 3} studies read back: {changed} with other answers, {lossy} more where the loss was stated"
+        )
     assert changed == 0

@@ -14,7 +14,12 @@ from anchor_tally.stats.agreement import agreement
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.distributions import noncentral_t_quantile
 from anchor_tally.stats.limits import approximate_limits, single_bias, single_limits, single_trend
-from anchor_tally.stats.offsets import client_offsets, day_to_day, pooled_from_grid, pooled_from_stated
+from anchor_tally.stats.offsets import (
+    client_offsets,
+    day_to_day,
+    pooled_from_grid,
+    pooled_from_stated,
+)
 from anchor_tally.stats.regression import deming
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from anchor_tally.stats.tallies import far_off, robust_sd
@@ -23,14 +28,24 @@ from anchor_tally.stats.validation import Foretold, cross_validate, gain
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
 
 # Bland & Altman 1986, Lancet i:307, table 1 (first readings)
-LARGE = np.array([494, 395, 516, 434, 476, 557, 413, 442, 650, 433, 417, 656, 267, 478, 178, 423, 427.0])
-MINI = np.array([512, 430, 520, 428, 500, 600, 364, 380, 658, 445, 432, 626, 260, 477, 259, 350, 451.0])
+LARGE = np.array(
+    [494, 395, 516, 434, 476, 557, 413, 442, 650, 433, 417, 656, 267, 478, 178, 423, 427.0]
+)
+MINI = np.array(
+    [512, 430, 520, 428, 500, 600, 364, 380, 658, 445, 432, 626, 260, 477, 259, 350, 451.0]
+)
 
 
 def nested(rng, clients, occasions, replicates, sds, drop=0.0, bias=1.5):
     """Draw an (un)balanced nested set: d, client, occasion."""
-    c, o, _ = (g.ravel() for g in np.meshgrid(range(clients), range(occasions), range(replicates), indexing="ij"))
-    u, w, e = (sd * rng.standard_normal(n) for sd, n in zip(sds, (clients, clients * occasions, c.size), strict=True))
+    c, o, _ = (
+        g.ravel()
+        for g in np.meshgrid(range(clients), range(occasions), range(replicates), indexing="ij")
+    )
+    u, w, e = (
+        sd * rng.standard_normal(n)
+        for sd, n in zip(sds, (clients, clients * occasions, c.size), strict=True)
+    )
     keep = rng.random(c.size) >= drop
     return (bias + u[c] + w[c * occasions + o] + e)[keep], c[keep], o[keep]
 
@@ -42,11 +57,18 @@ def test_peak_flow_table():
     lim = approximate_limits(d)
     assert [round(x, 1) for x in (bias.value, sd)] == [-2.1, 38.8]
     assert lim.coverage == pytest.approx(2 * stats.norm.cdf(2) - 1)
-    assert [round(x, 1) for x in (bias.interval.low, bias.interval.high)] == [-22.0, 17.8]  # printed -22.1: rounded SD
+    assert [round(x, 1) for x in (bias.interval.low, bias.interval.high)] == [
+        -22.0,
+        17.8,
+    ]  # printed -22.1: rounded SD
     # the paper works from the rounded -2.1 and 38.8
     assert (lim.lower, lim.upper) == pytest.approx((-79.7, 75.5), abs=0.11)
-    assert (lim.lower_interval.low, lim.lower_interval.high) == pytest.approx((-114.3, -45.1), abs=0.31)
-    assert (lim.upper_interval.low, lim.upper_interval.high) == pytest.approx((40.9, 110.1), abs=0.31)
+    assert (lim.lower_interval.low, lim.lower_interval.high) == pytest.approx(
+        (-114.3, -45.1), abs=0.31
+    )
+    assert (lim.upper_interval.low, lim.upper_interval.high) == pytest.approx(
+        (40.9, 110.1), abs=0.31
+    )
 
 
 @pytest.mark.parametrize("n", [2, 5, 17, 100, 1160, 5000])
@@ -55,9 +77,13 @@ def test_exact_limits(n):
     d = np.random.default_rng(n).standard_normal(n)
     lim = single_limits(d)
     ncp = stats.norm.ppf(0.975) * np.sqrt(n)
-    low, high = (d.mean() + d.std(ddof=1) * stats.nct.ppf(p, n - 1, ncp) / np.sqrt(n) for p in (0.025, 0.975))
+    low, high = (
+        d.mean() + d.std(ddof=1) * stats.nct.ppf(p, n - 1, ncp) / np.sqrt(n) for p in (0.025, 0.975)
+    )
     assert (lim.upper_interval.low, lim.upper_interval.high) == pytest.approx((low, high), rel=1e-9)
-    assert noncentral_t_quantile(0.3, n - 1, -1.0) == pytest.approx(stats.nct.ppf(0.3, n - 1, -1.0), rel=1e-8)
+    assert noncentral_t_quantile(0.3, n - 1, -1.0) == pytest.approx(
+        stats.nct.ppf(0.3, n - 1, -1.0), rel=1e-8
+    )
 
 
 def test_pairs_agree_with_scipy():
@@ -66,9 +92,13 @@ def test_pairs_agree_with_scipy():
     r = stats.pearsonr(MINI, LARGE)
     ci = r.confidence_interval()
     assert a.pearson.value == pytest.approx(r.statistic, rel=1e-12)
-    assert (a.pearson.interval.low, a.pearson.interval.high) == pytest.approx((ci.low, ci.high), rel=1e-9)
+    assert (a.pearson.interval.low, a.pearson.interval.high) == pytest.approx(
+        (ci.low, ci.high), rel=1e-9
+    )
     v = np.cov(MINI, LARGE, ddof=0)
-    assert a.concordance.value == pytest.approx(2 * v[0, 1] / (v[0, 0] + v[1, 1] + (MINI.mean() - LARGE.mean()) ** 2), rel=1e-12)
+    assert a.concordance.value == pytest.approx(
+        2 * v[0, 1] / (v[0, 0] + v[1, 1] + (MINI.mean() - LARGE.mean()) ** 2), rel=1e-12
+    )
     assert a.concordance.interval.low < a.concordance.value < a.concordance.interval.high
     line = stats.linregress((MINI + LARGE) / 2, LARGE - MINI)
     t = single_trend(LARGE - MINI, (MINI + LARGE) / 2)
@@ -86,7 +116,9 @@ def test_interval_of_concordance_by_the_delta_method():
         mx, my, vx, vy, c = m
         return np.arctanh(2 * c / (vx + vy + (mx - my) ** 2))
 
-    moments = np.array([x.mean(), y.mean(), x.var(), y.var(), np.mean((x - x.mean()) * (y - y.mean()))])
+    moments = np.array(
+        [x.mean(), y.mean(), x.var(), y.var(), np.mean((x - x.mean()) * (y - y.mean()))]
+    )
     _, _, vx, vy, c = moments
     spread = np.zeros((5, 5))
     spread[:2, :2] = [[vx, c], [c, vy]]
@@ -96,7 +128,9 @@ def test_interval_of_concordance_by_the_delta_method():
         [2 * vx * c, 2 * vy * c, vx * vy + c**2],
     ]
     step = 1e-6 * np.abs(moments)
-    slope = np.array([(z_of(moments + s) - z_of(moments - s)) / (2 * s.sum()) for s in np.diag(step)])
+    slope = np.array(
+        [(z_of(moments + s) - z_of(moments - s)) / (2 * s.sum()) for s in np.diag(step)]
+    )
     half = stats.norm.ppf(0.975) * np.sqrt(slope @ spread @ slope / 38)
     ends = np.tanh(np.arctanh(found.value) + np.array([-half, half]))
     assert (found.interval.low, found.interval.high) == pytest.approx(tuple(ends), rel=1e-6)
@@ -122,7 +156,10 @@ def test_jackknife_of_whole_clients():
     def lin(x, y):
         return 2 * np.cov(x, y, ddof=0)[0, 1] / (x.var() + y.var() + (x.mean() - y.mean()) ** 2)
 
-    for of, value in ((found.pearson, lambda x, y: np.corrcoef(x, y)[0, 1]), (found.concordance, lin)):
+    for of, value in (
+        (found.pearson, lambda x, y: np.corrcoef(x, y)[0, 1]),
+        (found.concordance, lin),
+    ):
         z = np.arctanh([value(x[client != k], y[client != k]) for k in range(7)])
         half = stats.t.ppf(0.975, 6) * np.sqrt(6 * z.var())
         ends = np.tanh(np.arctanh(value(x, y)) + np.array([-half, half]))
@@ -140,7 +177,13 @@ def test_jackknife_covers(draws):
     for _ in range(draws):
         true = rng.normal(0, 5, (14, 1, 1)) + rng.normal(0, 1, (14, 3, 1))
         x = np.broadcast_to(true + 0.4 * rng.standard_normal((14, 3, 1)), shape)
-        y = true + 1.5 + rng.normal(0, 1.3, (14, 1, 1)) + rng.normal(0, 0.8, (14, 3, 1)) + rng.normal(0, 0.3, shape)
+        y = (
+            true
+            + 1.5
+            + rng.normal(0, 1.3, (14, 1, 1))
+            + rng.normal(0, 0.8, (14, 3, 1))
+            + rng.normal(0, 0.3, shape)
+        )
         found = agreement(x.ravel(), y.ravel(), client)
         for k, e in enumerate((found.pearson, found.concordance)):
             hits[k] += e.interval.low <= truth[k] <= e.interval.high
@@ -157,18 +200,26 @@ def test_deming_is_orthogonal_regression():
         return slope, y.mean() - slope * x.mean()
 
     line, whole = deming(MINI, LARGE, np.arange(17)), np.array(axis(MINI, LARGE))
-    pseudo = np.array([17 * whole - 16 * np.array(axis(np.delete(MINI, k), np.delete(LARGE, k))) for k in range(17)])
+    pseudo = np.array(
+        [
+            17 * whole - 16 * np.array(axis(np.delete(MINI, k), np.delete(LARGE, k)))
+            for k in range(17)
+        ]
+    )
     half = stats.t.ppf(0.975, 16) * pseudo.std(axis=0, ddof=1) / np.sqrt(17)
     for k, found in enumerate((line.slope, line.intercept)):
         ends = (found.interval.low, found.interval.high)
-        assert (found.value, *ends) == pytest.approx((whole[k], whole[k] - half[k], whole[k] + half[k]), rel=1e-6)
+        assert (found.value, *ends) == pytest.approx(
+            (whole[k], whole[k] - half[k], whole[k] + half[k]), rel=1e-6
+        )
     # without the first client the others do not vary together: a line, and no interval
     alone = deming(np.array([9.0, 1, 1, 2, 2]), np.array([9.0, 1, 2, 1, 2]), np.arange(5))
     assert (alone.slope.value > 0, alone.slope.interval) == (True, None)
 
 
 @pytest.mark.parametrize(
-    ("shape", "sds", "drop"), [((20, 3, 3), (2, 1, 0.5), 0.2), ((12, 4, 1), (1.5, 1, 0), 0.0), ((15, 1, 3), (1, 0, 1), 0.2)]
+    ("shape", "sds", "drop"),
+    [((20, 3, 3), (2, 1, 0.5), 0.2), ((12, 4, 1), (1.5, 1, 0), 0.0), ((15, 1, 3), (1, 0, 1), 0.2)],
 )
 def test_components_equal_statsmodels(shape, sds, drop):
     """REML components, bias, its SE, deviance and BLUPs equal statsmodels' mixed model on unbalanced sets."""
@@ -178,7 +229,9 @@ def test_components_equal_statsmodels(shape, sds, drop):
     both = shape[1] > 1 and shape[2] > 1
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # the oracle reports its own convergence trouble
-        model = smf.mixedlm("d~1", frame, groups="c", re_formula="1", vc_formula={"o": "0+C(o)"} if both else None)
+        model = smf.mixedlm(
+            "d~1", frame, groups="c", re_formula="1", vc_formula={"o": "0+C(o)"} if both else None
+        )
         oracle = model.fit(reml=True, gtol=1e-12)
     lower = [float(oracle.vcomp[0]), oracle.scale] if both else [oracle.scale]
     theirs = [float(oracle.cov_re.iloc[0, 0]), *lower]
@@ -210,18 +263,28 @@ PASTES = """62.8 62.6 60.1 62.3 62.7 63.1 60 61.4 57.5 56.9 61.1 58.9 58.7 57.5 
 def test_components_equal_r(data, per, drop, line, variances, fixed):
     """Yates 1935 (blocks, plots, four doses) and Davies & Goldsmith 1972 (batches, casks, two tests), some values left out.
 
-    Recorded from lmer(y ~ 1 + (1|client/occasion)), and with + dose, of R 4.2.2 with lme4 1.1.31 and lmerTest 3.1.3, Satterthwaite's df.
+    Recorded from lmer(y ~ 1 + (1|client/occasion)), and with + dose, of R 4.2.2 with lme4 1.1.31
+    and lmerTest 3.1.3, Satterthwaite's df.
     """
     keep = np.setdiff1d(np.arange(len(data.split())), drop)
     y = np.array(data.split(), dtype=float)[keep]
     client, occasion = keep // (3 * per), keep // per
-    fit = fit_nested(y, client, occasion, np.column_stack([np.ones(keep.size), keep % 4 * 0.2]) if line else None)
+    fit = fit_nested(
+        y, client, occasion, np.column_stack([np.ones(keep.size), keep % 4 * 0.2]) if line else None
+    )
     assert fit.variances == pytest.approx(variances, rel=2e-5)
     for k, (beta, se, df) in enumerate(fixed):
         assert (fit.beta[k], np.sqrt(fit.beta_cov[k, k])) == pytest.approx((beta, se), rel=1e-5)
         assert fit.satterthwaite(np.eye(len(fixed))[k]) == pytest.approx(df, rel=1e-4)
     if line:
-        blups = (-5.959688, -11.165204, -6.208495, -3.443488, 4.366302, 22.410572)  # in lme4's order of the blocks' names
+        blups = (
+            -5.959688,
+            -11.165204,
+            -6.208495,
+            -3.443488,
+            4.366302,
+            22.410572,
+        )  # in lme4's order of the blocks' names
         assert sorted(fit.blup) == pytest.approx(sorted(blups), rel=1e-5)
 
 
@@ -241,7 +304,9 @@ def test_balanced_design_has_closed_forms():
     grid = variance_grid(occasion_means(d, c, o))
     lim = repeated_limits(fit, bias, grid, d, c)
     reach = stats.norm.ppf(0.975) * np.sqrt(sum(fit.variances))
-    assert (lim.lower, lim.upper) == pytest.approx((cube.mean() - reach, cube.mean() + reach), rel=1e-6)
+    assert (lim.lower, lim.upper) == pytest.approx(
+        (cube.mean() - reach, cube.mean() + reach), rel=1e-6
+    )
     assert (
         lim.lower_interval.low
         < lim.lower
@@ -284,19 +349,25 @@ def test_integrated_intervals_have_known_ends():
     d, c, o = nested(np.random.default_rng(1), 14, 3, 3, (3, 0.5, 0.3))
     fit, grid = fit_nested(d, c, o), variance_grid(occasion_means(d, c, o))
     low, high = grid.quantiles(grid.beta[:, None], 1 / grid.nodes.s[:, None])
-    t = stats.t.interval(0.95, 13, *(f(d.reshape(14, 9).mean(axis=1)) for f in (np.mean, stats.sem)))
+    t = stats.t.interval(
+        0.95, 13, *(f(d.reshape(14, 9).mean(axis=1)) for f in (np.mean, stats.sem))
+    )
     assert (low[0], high[0]) == pytest.approx(t, rel=2e-3)
     bias, _ = repeated_bias(fit)
     new, person = pooled_from_grid(grid, bias).new, d.reshape(14, 9).mean(axis=1)
     half = stats.t.ppf(0.975, 13) * person.std(ddof=1) * np.sqrt(1 + 1 / 14)
-    assert (new.low, new.high) == pytest.approx((person.mean() - half, person.mean() + half), abs=0.04 * half)
+    assert (new.low, new.high) == pytest.approx(
+        (person.mean() - half, person.mean() + half), abs=0.04 * half
+    )
     offsets = client_offsets(fit, grid)
     # each client's own mean, nearly unshrunken: t with the degrees of freedom between occasions
     cell = d.reshape(14, 3, 3).mean(axis=2)
     se = np.sqrt(cell.var(axis=1, ddof=1).mean() / 3)
     assert offsets.high - offsets.low == pytest.approx(2 * stats.t.ppf(0.975, 28) * se, rel=0.04)
     assert np.all((offsets.low < offsets.offset) & (offsets.offset < offsets.high))
-    assert offsets.sd == pytest.approx((offsets.high - offsets.low) / (2 * stats.t.ppf(0.975, 28)), rel=0.1)
+    assert offsets.sd == pytest.approx(
+        (offsets.high - offsets.low) / (2 * stats.t.ppf(0.975, 28)), rel=0.1
+    )
     assert np.all((offsets.new_low < offsets.low) & (offsets.new_high > offsets.high))
 
 
@@ -327,16 +398,26 @@ def test_slopes_on_the_reference_equal_least_squares():
     rng = np.random.default_rng(6)
     d, c, o = nested(rng, 9, 4, 2, (1, 0.6, 0.3))
     x = 20 + 4 * rng.standard_normal(9)[c] + rng.standard_normal((9, 4))[c, o]
-    found = reference_trend(d, x, np.ones(d.size), c, c * 4 + o, reference_error(np.ones(36, dtype=np.int64), np.zeros(36), None))
+    found = reference_trend(
+        d,
+        x,
+        np.ones(d.size),
+        c,
+        c * 4 + o,
+        reference_error(np.ones(36, dtype=np.int64), np.zeros(36), None),
+    )
     cell = pd.DataFrame({"d": d, "x": x, "c": c, "o": o}).groupby(["c", "o"]).mean().reset_index()
     within = smf.ols("d ~ x + C(c)", cell).fit()
     between = smf.ols("d ~ x", cell.groupby("c").mean()).fit()
     for ours, theirs in ((found.within, within), (found.between, between)):
         assert ours.slope.value == pytest.approx(theirs.params["x"], rel=1e-6)
-        assert (ours.slope.interval.low, ours.slope.interval.high) == pytest.approx(tuple(theirs.conf_int().loc["x"]), rel=1e-6)
+        assert (ours.slope.interval.low, ours.slope.interval.high) == pytest.approx(
+            tuple(theirs.conf_int().loc["x"]), rel=1e-6
+        )
         assert ours.p == pytest.approx(theirs.pvalues["x"], rel=1e-6)
     known, estimated = (
-        reference_trend(d, x, np.ones(d.size), c, c * 4 + o, ScanError(0.4, df, "stated")) for df in (np.inf, 6.0)
+        reference_trend(d, x, np.ones(d.size), c, c * 4 + o, ScanError(0.4, df, "stated"))
+        for df in (np.inf, 6.0)
     )
     # an error that was itself estimated leaves the slope where it is, and is less sure of it
     assert estimated.within.slope.value == pytest.approx(known.within.slope.value)
@@ -346,14 +427,20 @@ def test_slopes_on_the_reference_equal_least_squares():
 
 def test_reference_error_comes_from_replicates():
     """RMS-SD of replicate scans (Glueer 1995: pooled root mean square); few replicates give way to what is stated."""
-    assert reference_error(np.array([2, 3]), np.array([0.5, 1.0]), None).sd == pytest.approx(np.sqrt(1.5 / 3))
+    assert reference_error(np.array([2, 3]), np.array([0.5, 1.0]), None).sd == pytest.approx(
+        np.sqrt(1.5 / 3)
+    )
     assert reference_error(np.array([2, 2]), np.array([0.5, 1.0]), 0.3).source == "stated"
     assert reference_error(np.array([1, 1]), np.zeros(2), None).source == "none"
 
 
 def test_squared_errors_over_clients():
     """The standard error of a gain is that of client sums (by hand), and a single client gives none."""
-    worse, better, client = np.array([4.0, 2, 9, 1]), np.array([1.0, 1, 1, 1]), np.array([0, 0, 1, 1])
+    worse, better, client = (
+        np.array([4.0, 2, 9, 1]),
+        np.array([1.0, 1, 1, 1]),
+        np.array([0, 0, 1, 1]),
+    )
     mean, error = gain(worse, better, client)
     parts = np.array([3 + 1 - 6, 8 + 0 - 6.0])
     assert (mean, error) == pytest.approx((3, np.sqrt(2 * (parts**2).sum()) / 4))
@@ -366,17 +453,28 @@ def test_baselines_by_hand():
     client, instant = np.array([0, 0, 0, 1, 1, 2, 2]), np.array([1.0, 2, 3, 1, 2, 2, 1])
     d = np.array([2.0, 2.5, 1.5, 2, 2, 2.2, 1.8])
     equation = x + np.array([1.0, -1, 2, -2, 1, 0, 3])
-    cv = cross_validate(d, x, client, instant, {m: Foretold(np.full(7, 2.0), None) for m in ("pooled", "client")}, equation)
+    cv = cross_validate(
+        d,
+        x,
+        client,
+        instant,
+        {m: Foretold(np.full(7, 2.0), None) for m in ("pooled", "client")},
+        equation,
+    )
     b = cv.baselines
     assert b.bmi_equation == pytest.approx(np.sqrt(20 / 7))
     assert b.last_scan == pytest.approx(np.sqrt(np.mean(np.square([2, 2, 5, 4, 4, 1, 1]))))
-    assert b.other_scans_mean == pytest.approx(np.sqrt(np.mean(np.square([4.5, 1.5, 6, 4, 4, 1, 1]))))
+    assert b.other_scans_mean == pytest.approx(
+        np.sqrt(np.mean(np.square([4.5, 1.5, 6, 4, 4, 1, 1])))
+    )
     person = np.array([13, 32, 20.5])
     rest = np.array([26.25, 16.75, 22.5])[client]
     assert person.mean() == pytest.approx(21.8333, abs=1e-3)
     assert b.sample_mean == pytest.approx(np.sqrt(np.mean(np.square(x - rest))))
     assert (cv.model, cv.beats_scans, cv.beats_people) == ("pooled", True, True)
-    assert (cv.before, cv.after) == pytest.approx((np.sqrt(np.mean(d**2)), np.sqrt(np.mean((d - 2) ** 2))))
+    assert (cv.before, cv.after) == pytest.approx(
+        (np.sqrt(np.mean(d**2)), np.sqrt(np.mean((d - 2) ** 2)))
+    )
 
 
 def test_robust_spread_and_what_is_far_off():
@@ -394,7 +492,14 @@ def test_robust_spread_and_what_is_far_off():
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.integers(0, 10_000), st.integers(2, 6), st.integers(1, 3), st.integers(1, 3), st.floats(-50, 50), st.floats(0.1, 100))
+@given(
+    st.integers(0, 10_000),
+    st.integers(2, 6),
+    st.integers(1, 3),
+    st.integers(1, 3),
+    st.floats(-50, 50),
+    st.floats(0.1, 100),
+)
 def test_shift_scale_and_order(seed, clients, occasions, replicates, shift, scale):
     """Adding a constant moves bias and limits only; scaling scales all; row order does not matter."""
     rng = np.random.default_rng(seed)

@@ -27,7 +27,8 @@ from anchor_tally.wording.assessor import assessor_rows, practice_words, verdict
 @pytest.mark.parametrize(
     ("metric", "values", "repeats", "usual", "value", "how", "ask"),
     [
-        # tolerances are common practice: skinfolds 5 % or 1 mm, girths 1 %, scales their own repeatability
+        # tolerances are common practice: skinfolds 5 % or 1 mm, girths 1 %, scales their own
+        # repeatability
         ("skinfold_triceps", [9.0], 2, None, 9.0, "single", True),
         ("skinfold_triceps", [9.0, 10.0], 2, None, 9.5, "mean", False),  # 1 mm apart
         ("skinfold_triceps", [9.0, 10.2], 2, None, 9.6, "mean", True),
@@ -40,23 +41,39 @@ from anchor_tally.wording.assessor import assessor_rows, practice_words, verdict
         ("body_fat_percent", [18.0, 18.6], 2, 0.2, 18.3, "mean", True),
         ("body_fat_percent", [18.0, 18.6, 18.1], 3, 0.2, 18.1, "median", False),
         ("body_fat_percent", [18.0, 18.2, 18.4], 3, 0.2, 18.2, "mean", False),
-        ("body_fat_percent", [18.0, 25.0], 2, None, 21.5, "mean", False),  # nothing is known of this scale yet
+        (
+            "body_fat_percent",
+            [18.0, 25.0],
+            2,
+            None,
+            21.5,
+            "mean",
+            False,
+        ),  # nothing is known of this scale yet
         ("body_fat_percent", [], 3, None, None, "", False),
     ],
 )
 def test_repeats(metric, values, repeats, usual, value, how, ask):
     """Mean of two, median of three, and a third when the first two differ too much."""
     t = judge(METRICS[metric], values, Rule(repeats), usual)
-    assert (t.value, t.how, t.ask) == (pytest.approx(value) if value is not None else None, how, ask)
+    assert (t.value, t.how, t.ask) == (
+        pytest.approx(value) if value is not None else None,
+        how,
+        ask,
+    )
     assert bool(t.notes) == (ask and len(values) == 2)
 
 
-@pytest.mark.parametrize(("counts", "value"), [("mean", 21.0), ("median", 19.0), ("last", 26.0), ("agree", 19.0)])
+@pytest.mark.parametrize(
+    ("counts", "value"), [("mean", 21.0), ("median", 19.0), ("last", 26.0), ("agree", 19.0)]
+)
 def test_what_counts_of_repeats(counts, value):
     """Mean, median, the last of a run, or agreement: two that differ by more than 2.77 SDs give way to the median."""
     t = judge(METRICS["body_fat_percent"], [18.0, 19.0, 26.0], Rule(3, counts), 0.2)
     assert (t.value, t.ask) == (pytest.approx(value), False)
-    assert judge(METRICS["body_fat_percent"], [18.0, 19.0], Rule(2, counts), 0.2).ask is (counts == "agree")
+    assert judge(METRICS["body_fat_percent"], [18.0, 19.0], Rule(2, counts), 0.2).ask is (
+        counts == "agree"
+    )
 
 
 @given(st.lists(st.floats(2, 60), min_size=1, max_size=5), st.integers(1, 3))
@@ -71,33 +88,50 @@ def test_regions_never_compare_with_the_whole():
     """A part of the body, and the scan without the head, are groups of their own."""
     total, without_head = METRICS["body_fat_percent"], metric_named("body_fat_percent_subtotal")
     assert without_head.group != total.group
-    assert (without_head.unit, region_of(without_head.id)) == ("percent", ("body_fat_percent", "subtotal"))
+    assert (without_head.unit, region_of(without_head.id)) == (
+        "percent",
+        ("body_fat_percent", "subtotal"),
+    )
     assert region_of("body_fat_percent_low") == ("body_fat_percent_low", "total")
     assert metric_named("fat_mass_leg_left").label == "Fat mass, left leg"
     assert metric_named("fat_mass_left_leg") is None
     assert metric_named("reactance_250khz").group == "reactance_250khz"
     assert metric_named("resistance_trunk_1000khz").label == "Resistance 1000 kHz, trunk"
     assert metric_named(own_metric_id("Body age!")).device_only
-    assert [is_fat(m) for m in ("fat_mass_arm_left", "fat_free_mass", "sum_skinfolds_7", "visceral_fat_rating")] == [
-        True,
-        False,
-        False,
-        True,
-    ]
+    assert [
+        is_fat(m)
+        for m in ("fat_mass_arm_left", "fat_free_mass", "sum_skinfolds_7", "visceral_fat_rating")
+    ] == [True, False, False, True]
 
 
 def test_cautions():
     """Implants and pregnancy forbid impedance; agreement is shown, not forgotten; scans are counted and spaced."""
     assert cautions_of(Client(1, "A")) == ()
-    words = [c.note.code for c in cautions_of(Client(1, "A", cautions=frozenset({"ill", "eating_disorder", "cutting_weight"})))]
+    words = [
+        c.note.code
+        for c in cautions_of(
+            Client(1, "A", cautions=frozenset({"ill", "eating_disorder", "cutting_weight"}))
+        )
+    ]
     assert words == ["eating_disorder", "cutting_weight", "ill"]
-    for birth, young in (("2008-11-26", False), ("2008-11-27", True), ("2008", True), ("2007", False), ("2008-11", True)):
+    for birth, young in (
+        ("2008-11-26", False),
+        ("2008-11-27", True),
+        ("2008", True),
+        ("2007", False),
+        ("2008-11", True),
+    ):
         found = [c.note.code for c in cautions_of(Client(1, "A", birth=birth), "2026-11-26T07:00")]
         assert found == (["under_18"] if young else []), birth
-    assert [c.forbids for c in cautions_of(Client(1, "A", cautions=frozenset({"implant"})))] == ["impedance"]
+    assert [c.forbids for c in cautions_of(Client(1, "A", cautions=frozenset({"implant"})))] == [
+        "impedance"
+    ]
     cleared = cautions_of(Client(1, "A", cautions=frozenset({"implant", "implant_cleared"})))
     assert [(c.forbids, c.note.code) for c in cleared] == [("", "implant_cleared")]
-    assert {c.forbids for c in cautions_of(Client(1, "A", cautions=frozenset({"pregnant"})))} == {"impedance", "scan"}
+    assert {c.forbids for c in cautions_of(Client(1, "A", cautions=frozenset({"pregnant"})))} == {
+        "impedance",
+        "scan",
+    }
     client = Client(1, "A", scans_before=2, last_scan="2026-01-10")
     first = scan_cautions(client, (), "2026-04-20")
     assert [n.code for n in first] == ["scan_local_rules"]
@@ -105,8 +139,13 @@ def test_cautions():
     soon = scan_cautions(client, ("2026-03-20",), "2026-04-20")
     assert [n.code for n in soon] == ["scan_local_rules", "scan_too_soon"]
     assert dict(soon[1].facts)["weeks"] == "4 weeks"  # 31 days
-    assert [len(scan_cautions(client, ("2026-03-20",), day)) for day in ("2026-05-14", "2026-05-15")] == [2, 1]  # eight weeks
-    assert [c.key for c in breaches({"fasted": "no", "voided": "yes", "exercise_24h": "yes"})] == ["fasted", "exercise_24h"]
+    assert [
+        len(scan_cautions(client, ("2026-03-20",), day)) for day in ("2026-05-14", "2026-05-15")
+    ] == [2, 1]  # eight weeks
+    assert [c.key for c in breaches({"fasted": "no", "voided": "yes", "exercise_24h": "yes"})] == [
+        "fasted",
+        "exercise_24h",
+    ]
 
 
 @settings(max_examples=30, deadline=None)
@@ -117,7 +156,9 @@ def test_technical_error_against_analysis_of_variance(persons, repeats, seed):
     value = rng.uniform(5, 30, persons)[:, None] + rng.normal(0, 0.5, (persons, repeats))
     person = np.repeat(np.arange(persons), repeats)
     found = technical_error(person, value.ravel())
-    table = sm.stats.anova_lm(ols("v ~ C(p)", pd.DataFrame({"v": value.ravel(), "p": person})).fit())
+    table = sm.stats.anova_lm(
+        ols("v ~ C(p)", pd.DataFrame({"v": value.ravel(), "p": person})).fit()
+    )
     within = float(table["mean_sq"]["Residual"])
     assert found.tem.value**2 == pytest.approx(within, rel=1e-9)
     if repeats == 2:
@@ -192,5 +233,7 @@ def test_practice():
     rounder = score(hidden, tuple(round(h * 2) / 2 for h in hidden))
     assert rounder.digits.p < 1e-6
     assert "not used evenly" in practice_words(rounder, "mm")
-    assert practice_words(score(hidden[:9], hidden[:9]), "mm").endswith("judged from 50 readings on.")
+    assert practice_words(score(hidden[:9], hidden[:9]), "mm").endswith(
+        "judged from 50 readings on."
+    )
     assert score(hidden, ()).bias is None

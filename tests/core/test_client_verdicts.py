@@ -30,19 +30,32 @@ BESIDE = ("body_fat_percent", "body_mass", "girth_waist")
 def squad(rng, *, clients=10, weeks=24, moved=0.0, shared=0.5):
     """A study: scans at weeks 0, 12 and 24, two mornings a week of two devices; every second client changes by 0.1 a week.
 
-    Days differ by SD 0.7 a device and by ``shared`` in both (water); ``moved`` a week is the second device's own drift.
+    Days differ by SD 0.7 a device and by ``shared`` in both (water); ``moved`` a week is the
+    second device's own drift.
     """
     lines = []
     for c in range(clients):
         level, own = rng.uniform(16, 28), rng.normal(0, 1.5, 2)
         slope = -0.1 if c % 2 else 0.0
         for day in sorted({d for w in range(0, 7 * weeks + 1, 7) for d in (w, w + 3)}):
-            true, wet, at = level + slope * day / 7, rng.normal(0, shared), START + timedelta(days=day)
+            true, wet, at = (
+                level + slope * day / 7,
+                rng.normal(0, shared),
+                START + timedelta(days=day),
+            )
             for k, name in enumerate(("Fir", "Elm")):
                 shown = true + own[k] + wet + rng.normal(0, 0.7) + k * moved * day / 7
                 lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(shown, 1), name=name))
             if day % 84 == 0:
-                lines.append(reading(f"C{c}", f"{at}T08:00", round(true + rng.normal(0, 0.4), 1), name="Scan", kind="reference"))
+                lines.append(
+                    reading(
+                        f"C{c}",
+                        f"{at}T08:00",
+                        round(true + rng.normal(0, 0.4), 1),
+                        name="Scan",
+                        kind="reference",
+                    )
+                )
     return study_of(lines)
 
 
@@ -53,13 +66,24 @@ def rates(n, seed, **design):
     for _ in range(n):
         snapshot = squad(rng, **design).snapshot()
         for c in range(10):
-            r = finish(TrackRequest(snapshot, Lens(), f"C{c}", until=(START + timedelta(days=168)).toordinal()).run())
+            r = finish(
+                TrackRequest(
+                    snapshot, Lens(), f"C{c}", until=(START + timedelta(days=168)).toordinal()
+                ).run()
+            )
             true, v = -2.4 if c % 2 else 0.0, r.together.verdict
             (found if c % 2 else false).append(v.kind == "real")
             held.append(v.change.interval.low <= true <= v.change.interval.high)
-            alone += [d.verdict.change.interval.low <= true <= d.verdict.change.interval.high for d in r.together.devices]
+            alone += [
+                d.verdict.change.interval.low <= true <= d.verdict.change.interval.high
+                for d in r.together.devices
+            ]
     return SimpleNamespace(
-        **{k: 100 * float(np.mean(v)) for k, v in locals().items() if k in ("false", "found", "held", "alone")}
+        **{
+            k: 100 * float(np.mean(v))
+            for k, v in locals().items()
+            if k in ("false", "found", "held", "alone")
+        }
     )
 
 
@@ -90,10 +114,16 @@ def test_cautions_say_how_sure_they_are():
         for k, day in enumerate(range(0, 43, 3)):
             at, mass = START + timedelta(days=day), 80 - 0.16 * day + rng.normal(0, 0.3)
             true = 25 + (-1) ** c * 0.1 * day + rng.normal(0, 0.2)
-            lines.append(reading(f"C{c}", f"{at}T07:00", f"{mass:.2f}", metric="body_mass", unit="kg"))
+            lines.append(
+                reading(f"C{c}", f"{at}T07:00", f"{mass:.2f}", metric="body_mass", unit="kg")
+            )
             lines.append(reading(f"C{c}", f"{at}T07:00", f"{22 + c + rng.normal(0, 0.1):.2f}"))
             if k % 7 == 0:
-                lines.append(reading(f"C{c}", f"{at}T08:00", f"{true + c:.2f}", name="Scan", kind="reference"))
+                lines.append(
+                    reading(
+                        f"C{c}", f"{at}T08:00", f"{true + c:.2f}", name="Scan", kind="reference"
+                    )
+                )
     session = study_of(lines)
     r = finish(TrackRequest(finish(session.wide_snapshot_steps(BESIDE)), Lens(), "C2").run())
     mass = session.snapshot("body_mass").columns["body_mass"]
@@ -101,8 +131,9 @@ def test_cautions_say_how_sure_they_are():
     fit = stats.linregress(mass.day[own] / 7, mass.value[own])
     half = stats.t.ppf(0.975, own.sum() - 2) * fit.stderr
     low, high = (100 * (-fit.slope + s * half) / mass.value[own].mean() for s in (-1, 1))
-    assert f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week ({low:.1f} to {high:.1f})" in (
-        words.caution_words(r).lower()
+    assert (
+        f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week ({low:.1f} to {high:.1f})"
+        in (words.caution_words(r).lower())
     )
     slope = finish(CalibrateRequest(session.snapshot(), Lens(), "Fir").run())[0].within_slope
     ends = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f})"
@@ -119,9 +150,21 @@ def test_settings_are_no_changes_of_clients():
             for k in range(3):
                 at, true = START + timedelta(weeks=12 * k), level + pace * k
                 shown = true + rng.normal(0, 0.5) + 4.0 * (k > 0)
-                lines.append(reading(f"C{c}", f"{at}T07:00", round(shown, 2), setting="athlete" if k else ""))
-                lines.append(reading(f"C{c}", f"{at}T08:00", round(true + rng.normal(0, 0.3), 2), name="Scan", kind="reference"))
-        slope = finish(CalibrateRequest(study_of(lines).snapshot(), Lens(), "Fir").run())[0].within_slope
+                lines.append(
+                    reading(f"C{c}", f"{at}T07:00", round(shown, 2), setting="athlete" if k else "")
+                )
+                lines.append(
+                    reading(
+                        f"C{c}",
+                        f"{at}T08:00",
+                        round(true + rng.normal(0, 0.3), 2),
+                        name="Scan",
+                        kind="reference",
+                    )
+                )
+        slope = finish(CalibrateRequest(study_of(lines).snapshot(), Lens(), "Fir").run())[
+            0
+        ].within_slope
         found.append(slope.value)
         inside += slope.interval.low <= 1 <= slope.interval.high
     assert abs(np.mean(found) - 1) < 0.1
@@ -134,22 +177,37 @@ def test_every_view_reports_the_same_slope(demo):
     changes = {r.instrument.name: r for r in finish(ChangeRequest(snapshot, lens).run())}
     cards = {c.instrument.name: c for c in finish(WhichDeviceRequest(snapshot, lens).run()).cards}
     drifts = {r.instrument.name: r for r in finish(DriftRequest(snapshot, lens).run())}
-    followed = {s.instrument.name: s for s in finish(TrackRequest(snapshot, lens, "Auk").run()).series}
+    followed = {
+        s.instrument.name: s for s in finish(TrackRequest(snapshot, lens, "Auk").run()).series
+    }
     repeats = finish(RepeatabilityRequest(snapshot, lens, "Cedar").run())[0].found
-    ratio = (repeats.day.value**2 + repeats.sd.value**2 / repeats.replicates) / (changes["Cedar"].found.zone / 2.77) ** 2
+    ratio = (repeats.day.value**2 + repeats.sd.value**2 / repeats.replicates) / (
+        changes["Cedar"].found.zone / 2.77
+    ) ** 2
     assert changes["Cedar"].found.slope.ratio == pytest.approx(ratio)
     assert changes["BMI equation (Gallagher 2000)"].found.slope.ratio == 1
     for r in finish(CalibrateRequest(snapshot, lens).run()):
         name, slope = r.comparison.pairs.instrument.name, r.within_slope
         assert changes[name].follows == slope == cards[name].follows == followed[name].follows
-        if name != "Dogwood" and not name.startswith("BMI"):  # of those that move Closeness holds the course of time as well
+        if name != "Dogwood" and not name.startswith(
+            "BMI"
+        ):  # of those that move Closeness holds the course of time as well
             assert r.comparison.reference_trend.within.slope.value == pytest.approx(slope.value - 1)
-        told = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f}) of each pp"
+        told = (
+            f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f}) of each pp"
+        )
         head, calibrate = change_headline(changes[name]), calibration_sentence(r)
         if name.startswith("BMI"):
-            assert head.startswith(f"{name} shows only {told} of Lab scan: too little to follow change by it")
-            assert f"shows only {told}: too little to follow clients by it. Its error moves as clients change" in calibrate
-            assert f"because clients changed and it shows only {told}" in drift_headline(drifts[name])
+            assert head.startswith(
+                f"{name} shows only {told} of Lab scan: too little to follow change by it"
+            )
+            assert (
+                f"shows only {told}: too little to follow clients by it. Its error moves as clients change"
+                in calibrate
+            )
+            assert f"because clients changed and it shows only {told}" in drift_headline(
+                drifts[name]
+            )
             assert drifts[name].not_following == slope
         else:
             assert head.startswith(f"{name} follows change: it shows {told}")
@@ -162,7 +220,9 @@ def test_nothing_is_said_of_following_what_is_no_reference(demo):
     for name in ("Cedar", "Consensus"):
         r = finish(ChangeRequest(demo.snapshot(), Lens(reference=name), "Alder").run())[0]
         assert r.follows is None
-        assert change_headline(r).startswith("Alder: whether it follows change cannot be said from 189 changes of 14 clients")
+        assert change_headline(r).startswith(
+            "Alder: whether it follows change cannot be said from 189 changes of 14 clients"
+        )
     with pytest.raises(CannotCompare, match="Lab scan is what is compared with"):
         finish(DriftRequest(demo.snapshot(), Lens(), "Lab scan").run())
 

@@ -29,7 +29,12 @@ def berlin(monkeypatch):
     time.tzset()
 
 
-DAYS = ["2027-03-01T09:00+00:00", "2028-02-29T08:00+00:00", "2027-01-31T23:50+00:00", "2026-12-07T00:01+00:00"]
+DAYS = [
+    "2027-03-01T09:00+00:00",
+    "2028-02-29T08:00+00:00",
+    "2027-01-31T23:50+00:00",
+    "2026-12-07T00:01+00:00",
+]
 
 
 @pytest.mark.parametrize("day", [*DAYS, "2027-03-28T02:30+01:00"])
@@ -42,7 +47,9 @@ def test_demo_serves_on_any_day(day, tmp_path, berlin, capsys):
     assert 1 <= (today - last).days <= 7
     assert last.weekday() == 0
     session.do(adoption(session, "Alder", day=session.now().isoformat()))
-    (version,) = versions(session.calibration_versions("Alder", "body_fat_percent"), session.today(), frozenset())
+    (version,) = versions(
+        session.calibration_versions("Alder", "body_fat_percent"), session.today(), frozenset()
+    )
     assert version.state == "in force"
     assert date.fromisoformat(version.record.valid_until) > today
     assert "calibrate" not in stage_marks(session)
@@ -59,7 +66,9 @@ def test_offset_expires_with_the_clock(tmp_path):
     session.do(adoption(session, "Alder"))
     later = CLOCK.now() + timedelta(days=365)
     session.clock = Clock(lambda: later)
-    (version,) = versions(session.calibration_versions("Alder", "body_fat_percent"), session.today(), frozenset())
+    (version,) = versions(
+        session.calibration_versions("Alder", "body_fat_percent"), session.today(), frozenset()
+    )
     assert version.state == "expired"
     assert "Alder" in stage_marks(session)["calibrate"][1]
     session.close()

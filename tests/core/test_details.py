@@ -29,8 +29,19 @@ from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.wording import views as words
 from places import reading, study_of, typed
 
-# rating form of the somatotype: sum of three corrected skinfolds (mm) and endomorphy (Carter & Heath 1990, from memory)
-RATING = [(9, 0.5), (17, 1.5), (29, 3), (49, 5), (77, 7), (104, 8.5), (137, 10), (164, 11), (196, 12)]
+# rating form of the somatotype: sum of three corrected skinfolds (mm) and endomorphy (Carter &
+# Heath 1990, from memory)
+RATING = [
+    (9, 0.5),
+    (17, 1.5),
+    (29, 3),
+    (49, 5),
+    (77, 7),
+    (104, 8.5),
+    (137, 10),
+    (164, 11),
+    (196, 12),
+]
 
 
 @pytest.mark.parametrize(("folds", "rating"), RATING)
@@ -50,11 +61,17 @@ def test_fat_from_density_by_either_equation():
     """Siri 495/d − 450 and Brozek 457/d − 414.2 of the same density; the sensitivity is that of the chosen one."""
     person = {"sex": "male", "age_years": "30", "height": "180 cm", "body_mass": "80 kg"} | FOLDS
     siri = evaluate("jackson_pollock_1978_3", person).outputs
-    brozek = evaluate("jackson_pollock_1978_3", person | {"density_equation": "brozek_1963"}).outputs
+    brozek = evaluate(
+        "jackson_pollock_1978_3", person | {"density_equation": "brozek_1963"}
+    ).outputs
     d = siri["body_density"]
-    assert (siri["body_fat_percent"], brozek["body_fat_percent"]) == pytest.approx((495 / d - 450, 457 / d - 414.2))
+    assert (siri["body_fat_percent"], brozek["body_fat_percent"]) == pytest.approx(
+        (495 / d - 450, 457 / d - 414.2)
+    )
     assert brozek["body_density"] == d
-    numbers = {"sex": 1.0, "age_years": 30.0, "height": 180.0, "body_mass": 80.0} | {k: float(v) for k, v in FOLDS.items()}
+    numbers = {"sex": 1.0, "age_years": 30.0, "height": 180.0, "body_mass": 80.0} | {
+        k: float(v) for k, v in FOLDS.items()
+    }
     equation = EQUATIONS["jackson_pollock_1978_3"]
     for form in ("siri_1961", "brozek_1963"):
         (fold,) = (s for s in sensitivity(equation, numbers, form) if s.input == "skinfold_thigh")
@@ -84,7 +101,9 @@ def test_fat_from_density_by_either_equation():
 )
 def test_people_outside_the_population(change, state, why):
     """Each bound of the published population from both sides: who lies outside is told why."""
-    given = {"sex": 1.0, "age_years": 30.0, "height": 180.0, "body_mass": 80.0} | {k: float(v) for k, v in FOLDS.items()}
+    given = {"sex": 1.0, "age_years": 30.0, "height": 180.0, "body_mass": 80.0} | {
+        k: float(v) for k, v in FOLDS.items()
+    }
     found = line(EQUATIONS["jackson_pollock_1978_3"], given | change)
     assert found.state == state
     assert why in " ".join(found.reasons)
@@ -106,7 +125,13 @@ def looked_at(moments, per_client=4):
             day = date(2026, 1, 5) + timedelta(weeks=w)
             rows.append(reading(f"C{c}", f"{day}T08:00", 20 + c, name="Scan", kind="reference"))
             rows += [
-                reading(f"C{c}", f"{day}T07:0{k}", 20 + c + 0.3 * w + 0.1 * ((c + k + w) % 3), repeat=k + 1) for k in range(2)
+                reading(
+                    f"C{c}",
+                    f"{day}T07:0{k}",
+                    20 + c + 0.3 * w + 0.1 * ((c + k + w) % 3),
+                    repeat=k + 1,
+                )
+                for k in range(2)
             ]
     session = study_of(rows)
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
@@ -169,7 +194,9 @@ def test_change_in_words_by_its_interval(demo):
 
     assert "Alder follows change: it shows 0.90 (0.60 to 1.20) of each pp" in said(slope(0.6, 1.2))
     assert "too little to follow change" in said(slope(0.1, 0.4))
-    assert "does not follow change: it shows −0.05 (−0.30 to +0.20)".replace("+", "") in said(slope(-0.3, 0.2)).replace("+", "")
+    assert "does not follow change: it shows −0.05 (−0.30 to +0.20)".replace("+", "") in said(
+        slope(-0.3, 0.2)
+    ).replace("+", "")
     assert "cannot be said from" in said(slope(-0.1, 0.9))
     assert "cannot be said from" in said(None)
 
@@ -202,7 +229,11 @@ def test_figures_show_what_results_hold(demo):
     assert {x.value for x in info.lines} >= {r.bias.value, r.limits.lower, r.limits.upper}
     assert "(pp)" in info.y_label
     rung = ladder.info((r,)).rungs[0]
-    assert (rung.bias, rung.interval, rung.limits) == (r.bias.value, r.bias.interval, (r.limits.lower, r.limits.upper))
+    assert (rung.bias, rung.interval, rung.limits) == (
+        r.bias.value,
+        r.bias.interval,
+        (r.limits.lower, r.limits.upper),
+    )
     assert len(rung.ticks) == r.pairs.clients
     assert np.mean(rung.ticks) == pytest.approx(r.bias.value, abs=0.2)
     change = finish(ChangeRequest(demo.snapshot(), demo.lens, "Alder").run())[0]
@@ -220,7 +251,11 @@ def test_evidence_of_a_pair_and_of_a_statistic(demo):
     mates = r.pairs.reading[r.pairs.occasion == r.pairs.occasion[4]].tolist()
     assert set(pair.instrument_readings) == set(mates)
     assert pair.reference_readings == r.pairs.reference_rows[int(r.pairs.occasion[4])]
-    assert dict(pair.values) == {"reference": r.pairs.x[4], "instrument": r.pairs.y[4], "difference": r.pairs.d[4]}
+    assert dict(pair.values) == {
+        "reference": r.pairs.x[4],
+        "instrument": r.pairs.y[4],
+        "difference": r.pairs.d[4],
+    }
     bias = explain(r, "bias")
     assert set(bias.instrument_readings) == set(r.pairs.reading.tolist())
     assert bias.left_out == r.pairs.left_out.counts

@@ -23,7 +23,10 @@ HEAD = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,v
 
 def study(tmp_path, rows):
     """A study in memory from short rows: client, taken_at, instrument, kind, value, replicate, status."""
-    text = HEAD + "".join(f"{c},,,,{t},{i},{k},{s},body_fat_percent,{v},percent,{r},{x},\n" for c, t, i, k, s, v, r, x in rows)
+    text = HEAD + "".join(
+        f"{c},,,,{t},{i},{k},{s},body_fat_percent,{v},percent,{r},{x},\n"
+        for c, t, i, k, s, v, r, x in rows
+    )
     path = tmp_path / "t.csv"
     path.write_text(text)
     return Session.open(path)
@@ -96,7 +99,9 @@ def test_pairing(tmp_path):
         "no scan within the window",
     ]
     assert [n.code for n in p.notes] == ["paired_by_day"]
-    around = pair(snap, Lens(around=True), snap.instrument_named("fir"), snap.instrument_named("Scan"))
+    around = pair(
+        snap, Lens(around=True), snap.instrument_named("fir"), snap.instrument_named("Scan")
+    )
     assert sorted(around.d.round(6)) == [-1, 1, 1.5, 2.5, 9.5]
     assert (p.anchors.n.tolist(), p.anchors.ss.tolist()) == ([2, 1, 1], [0.5, 0, 0])
     s.close()
@@ -123,7 +128,11 @@ def test_settings_keep_apart(tmp_path):
 def test_one_client_has_no_limits(tmp_path):
     """One client with two scans: a bias, no limits, and the reason."""
     rows = [("A", f"2026-0{m}-02T08:00", "Scan", "reference", "", 20, 1, "ok") for m in (3, 6)]
-    rows += [("A", f"2026-0{m}-02T07:00", "Fir", "device", "", 21 + m / 10, r, "ok") for m in (3, 6) for r in (1, 2)]
+    rows += [
+        ("A", f"2026-0{m}-02T07:00", "Fir", "device", "", 21 + m / 10, r, "ok")
+        for m in (3, 6)
+        for r in (1, 2)
+    ]
     s = study(tmp_path, rows)
     r = finish(CompareRequest(s.snapshot(), Lens(), "Fir").run())
     assert r.limits is None
@@ -134,10 +143,18 @@ def test_one_client_has_no_limits(tmp_path):
 
 def test_equations():
     """Relative fat mass and the BMI equation at hand-computed points (formulas: Woolcott & Bergman 2018; Deurenberg 1991)."""
-    v = {"sex": np.array([1.0, 0.0]), "age_years": np.array([40.0, 12.0]), "height": np.array([180.0, 160.0])}
-    rfm = EQUATIONS["rfm_woolcott_bergman_2018"].function(v | {"girth_waist": np.array([90.0, 80.0])})["body_fat_percent"]
+    v = {
+        "sex": np.array([1.0, 0.0]),
+        "age_years": np.array([40.0, 12.0]),
+        "height": np.array([180.0, 160.0]),
+    }
+    rfm = EQUATIONS["rfm_woolcott_bergman_2018"].function(
+        v | {"girth_waist": np.array([90.0, 80.0])}
+    )["body_fat_percent"]
     assert rfm == pytest.approx([64 - 20 * 2, 64 - 20 * 2 + 12])
-    bmi = EQUATIONS["bmi_deurenberg_1991"].function(v | {"body_mass": np.array([81.0, 51.2])})["body_fat_percent"]
+    bmi = EQUATIONS["bmi_deurenberg_1991"].function(v | {"body_mass": np.array([81.0, 51.2])})[
+        "body_fat_percent"
+    ]
     assert bmi == pytest.approx([1.2 * 25 + 0.23 * 40 - 10.8 - 5.4, 1.51 * 20 - 0.70 * 12 + 1.4])
 
 
@@ -145,9 +162,13 @@ def test_survey_data_end_to_end(tmp_path, survey_csv):
     """Both equations against DXA on 1,160 women equal a plain computation from the wide table."""
     s = Session.open(survey_csv)
     with (DATA / "nhanes_2017_2018_women.csv").open() as f:
-        wide = [{k: float(v) for k, v in row.items() if k not in ("id", "sex")} for row in csv.DictReader(f)]
+        wide = [
+            {k: float(v) for k, v in row.items() if k not in ("id", "sex")}
+            for row in csv.DictReader(f)
+        ]
     h, w, m, a, x = (
-        np.array([r[k] for r in wide]) for k in ("height_cm", "waist_cm", "weight_kg", "age_years", "dxa_body_fat_percent")
+        np.array([r[k] for r in wide])
+        for k in ("height_cm", "waist_cm", "weight_kg", "age_years", "dxa_body_fat_percent")
     )
     for name, y in (
         ("rfm_woolcott_bergman_2018", 76 - 20 * h / w),

@@ -27,10 +27,21 @@ from anchor_tally.feeds.protocol import (
 from anchor_tally.feeds.scale import PROFILES, Person, measure
 from places import DATA
 
-GOOD = (Live(70.0, False), Live(71.5, True), Value(3, "body_mass", "71.5", "kg"), Value(3, "body_fat_percent", "18.4", "percent"))
+GOOD = (
+    Live(70.0, False),
+    Live(71.5, True),
+    Value(3, "body_mass", "71.5", "kg"),
+    Value(3, "body_fat_percent", "18.4", "percent"),
+)
 LINES = st.one_of(
     st.builds(Live, st.floats(0, 200).map(lambda x: round(x, 2)), st.booleans()),
-    st.builds(Value, st.integers(1, 5), st.sampled_from(["body_mass"]), st.sampled_from(["70.0", "71.5"]), st.just("kg")),
+    st.builds(
+        Value,
+        st.integers(1, 5),
+        st.sampled_from(["body_mass"]),
+        st.sampled_from(["70.0", "71.5"]),
+        st.just("kg"),
+    ),
     st.builds(Done, st.integers(1, 5), st.integers(0, 3)),
     st.builds(Failed, st.integers(1, 5), st.just("moved")),
     st.just(Empty()),
@@ -48,13 +59,20 @@ def events(lines):
 def test_lines_come_back(line):
     """What a device sends is read as what it meant; an all but empty platform never counts as settled."""
     settled = isinstance(line, Live) and line.settled and line.kg >= LIGHTEST
-    assert parse_line(format_line(line)) == (Live(line.kg, settled) if isinstance(line, Live) else line)
+    assert parse_line(format_line(line)) == (
+        Live(line.kg, settled) if isinstance(line, Live) else line
+    )
 
 
 @given(
     st.one_of(
         st.text(max_size=200),
-        st.builds(lambda x, k, c: format_line(x)[:k] + c + format_line(x)[k + 1 :], LINES, st.integers(0, 30), st.characters()),
+        st.builds(
+            lambda x, k, c: format_line(x)[:k] + c + format_line(x)[k + 1 :],
+            LINES,
+            st.integers(0, 30),
+            st.characters(),
+        ),
     )
 )
 def test_any_text_is_a_line_or_nonsense(text):
@@ -70,7 +88,9 @@ def test_any_bytes_are_survived(chunks):
     for chunk in chunks:
         assert all(len(line) <= LONGEST + 1 for line in assembler.feed(chunk))
     assembler.feed(b"\n" * 2)
-    assert [parse_line(x) for x in assembler.feed((format_line(Live(70.0, True)) + "\n").encode())] == [Live(70.0, True)]
+    assert [
+        parse_line(x) for x in assembler.feed((format_line(Live(70.0, True)) + "\n").encode())
+    ] == [Live(70.0, True)]
 
 
 @settings(max_examples=200)
@@ -82,7 +102,13 @@ def test_nothing_unsettled_is_taken(lines):
         told = taker.line(line)
         if isinstance(line, Live):
             still = settled is not None and abs(line.kg - settled) <= 0.3
-            settled = line.kg if line.settled and line.kg >= 2 else settled if still or line.settled else None
+            settled = (
+                line.kg
+                if line.settled and line.kg >= 2
+                else settled
+                if still or line.settled
+                else None
+            )
         elif isinstance(line, Empty):
             settled = None
         elif isinstance(line, Hello):
@@ -108,8 +134,12 @@ def test_measurements():
     assert isinstance(events([*GOOD, Done(3, 3)])[-1], LeftOut)
     assert isinstance(events([*GOOD, Live(60.0, False), Live(71.5, True), Done(3, 2)])[-1], LeftOut)
     assert isinstance(events([GOOD[0], *GOOD[2:], Done(3, 2)])[-1], LeftOut)
-    assert events([*GOOD, Done(3, 2), GOOD[2], GOOD[3], Done(3, 2)])[-1] == LeftOut("measurement 3 was taken before")
-    assert events([GOOD[1], Failed(4, "poor contact"), Failed(4, "poor contact")])[1:] == [NoValue(4, "poor contact")]
+    assert events([*GOOD, Done(3, 2), GOOD[2], GOOD[3], Done(3, 2)])[-1] == LeftOut(
+        "measurement 3 was taken before"
+    )
+    assert events([GOOD[1], Failed(4, "poor contact"), Failed(4, "poor contact")])[1:] == [
+        NoValue(4, "poor contact")
+    ]
     taker = MeasurementFilter()
     for line in GOOD:
         taker.line(line)
@@ -125,7 +155,10 @@ def test_simulated_scales_have_their_truth(name):
     profile, rng = PROFILES[name], np.random.default_rng(5)
 
     def fats(person, athlete=False, n=600):
-        got = [events(x for _, x in measure(profile, person, k, rng, athlete=athlete))[-1] for k in range(1, n + 1)]
+        got = [
+            events(x for _, x in measure(profile, person, k, rng, athlete=athlete))[-1]
+            for k in range(1, n + 1)
+        ]
         failed = np.mean([isinstance(e, NoValue) for e in got])
         values = [{m: float(t) for m, t, _ in e.values} for e in got if isinstance(e, Taken)]
         return failed, values
@@ -138,7 +171,9 @@ def test_simulated_scales_have_their_truth(name):
         return
     mean = np.mean([v["body_fat_percent"] for v in values])
     assert mean == pytest.approx(20 + profile.device.bias, abs=0.1)
-    assert np.std([v["body_fat_percent"] for v in values]) == pytest.approx(profile.device.noise, rel=0.25)
+    assert np.std([v["body_fat_percent"] for v in values]) == pytest.approx(
+        profile.device.noise, rel=0.25
+    )
     for person, athlete, shift in (
         (Person(72, 20, wet=2), False, -2 * profile.device.hydration),
         (Person(72, 20, week=50), False, 50 * profile.device.drift),

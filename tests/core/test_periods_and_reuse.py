@@ -72,8 +72,19 @@ def test_columns_after_edits_of_one_visit_are_those_read_anew(demo):
     def same():
         fresh = Session.open(demo.path, read_only=True)
         ours, theirs = (s.snapshot(first.metric).columns[first.metric] for s in (demo, fresh))
-        for name in ("reading", "visit", "client", "setting", "instant", "replicate", "status", "value"):
-            assert np.array_equal(getattr(ours, name), getattr(theirs, name), equal_nan=name == "value"), name
+        for name in (
+            "reading",
+            "visit",
+            "client",
+            "setting",
+            "instant",
+            "replicate",
+            "status",
+            "value",
+        ):
+            assert np.array_equal(
+                getattr(ours, name), getattr(theirs, name), equal_nan=name == "value"
+            ), name
         fresh.close()
 
     for act in (
@@ -92,7 +103,11 @@ def test_columns_after_edits_of_one_visit_are_those_read_anew(demo):
 
 def changed(session, name, by=3.0):
     """One reading of an instrument at a scan, moved."""
-    r = next(r for r in session.readings() if r.instrument == name and r.metric == "body_fat_percent" and r.status == "ok")
+    r = next(
+        r
+        for r in session.readings()
+        if r.instrument == name and r.metric == "body_fat_percent" and r.status == "ok"
+    )
     session.do(CorrectReading(r.id, f"{r.value + by:.1f}", "test"))
 
 
@@ -104,16 +119,22 @@ def test_kept_answers_are_those_computed_anew(demo):
             changed(demo, name)
             ours = finish(DriftRequest(demo.snapshot(), lens, kept=kept).run())
             anew = finish(DriftRequest(demo.snapshot(), lens).run())
-            assert [r.slope.slope if r.slope else None for r in ours] == [r.slope.slope if r.slope else None for r in anew]
+            assert [r.slope.slope if r.slope else None for r in ours] == [
+                r.slope.slope if r.slope else None for r in anew
+            ]
             assert [r.side for r in ours] == [r.side for r in anew]
             if lens.reference is None and name == "Cedar":
-                assert [r.search is k.search for r, k in zip(ours, kept, strict=True)].count(False) == 1
+                assert [r.search is k.search for r, k in zip(ours, kept, strict=True)].count(
+                    False
+                ) == 1
     for lens in (demo.lens, replace(demo.lens, reference="Consensus")):
         kept = finish(LadderRequest(demo.snapshot(), lens).run())
         changed(demo, "Cedar")
         ours = finish(LadderRequest(demo.snapshot(), lens, kept=kept).run())
         anew = finish(LadderRequest(demo.snapshot(), lens).run())
-        assert [(r.bias, r.limits, r.notes, r.pairs.n) for r in ours] == [(r.bias, r.limits, r.notes, r.pairs.n) for r in anew]
+        assert [(r.bias, r.limits, r.notes, r.pairs.n) for r in ours] == [
+            (r.bias, r.limits, r.notes, r.pairs.n) for r in anew
+        ]
         assert {r.asked.revision for r in ours} == {demo.snapshot().revision}
         if lens.reference is None:
             assert [r.fit is k.fit for r, k in zip(ours, kept, strict=True)].count(False) == 1
@@ -121,14 +142,18 @@ def test_kept_answers_are_those_computed_anew(demo):
     changed(demo, "Alder")
     ours = finish(CalibrateRequest(demo.snapshot(), demo.lens, kept=kept).run())
     anew = finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
-    assert [(r.pooled.offset, r.digest) for r in ours] == [(r.pooled.offset, r.digest) for r in anew]
+    assert [(r.pooled.offset, r.digest) for r in ours] == [
+        (r.pooled.offset, r.digest) for r in anew
+    ]
     assert [r.pooled is k.pooled for r, k in zip(ours, kept, strict=True)].count(False) == 1
 
 
 def test_settings_that_differ_are_told_whole(demo):
     """A mixed device has no day until which its offset holds, and no sentence that ends in nothing; sizes stand with their interval."""
     r = next(
-        r for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run()) if r.comparison.pairs.instrument.name == "Birch"
+        r
+        for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
+        if r.comparison.pairs.instrument.name == "Birch"
     )
     said = " ".join(sentence(n) for n in r.notes)
     i = r.settings_apart.interval
@@ -140,12 +165,19 @@ def noted(session):
     """What the stages of time note: events, goals, settings, the setting of each reading, and what was adopted or withdrawn."""
     c = session.snapshot("body_fat_percent").columns["body_fat_percent"]
     around = (session.events(), session.goals(), tuple(session.catalogue().settings.values()))
-    return (*around, tuple(c.setting.tolist()), session.calibration_versions("Alder", "body_fat_percent"))
+    return (
+        *around,
+        tuple(c.setting.tolist()),
+        session.calibration_versions("Alder", "body_fat_percent"),
+    )
 
 
 def of_time(session):
     """Every edit of those stages, each made from the study as it is by then."""
-    auk, alder = session.catalogue().client_coded("Auk").id, session.catalogue().instrument_named("Alder").id
+    auk, alder = (
+        session.catalogue().client_coded("Auk").id,
+        session.catalogue().instrument_named("Alder").id,
+    )
     label = "mode " + "x" * 90
 
     def setting():
@@ -158,7 +190,9 @@ def of_time(session):
         lambda: BeginPeriod(alder, label, "2026-06-01"),
         lambda: MovePeriod(setting(), "2026-06-15"),
         lambda: adoption(session, "Alder"),
-        lambda: WithdrawCalibration(session.calibration_versions("Alder", "body_fat_percent")[0][0].id),
+        lambda: WithdrawCalibration(
+            session.calibration_versions("Alder", "body_fat_percent")[0][0].id
+        ),
         lambda: JoinPeriod(setting()),
         lambda: RemoveEvent(session.events()[0].id),
         lambda: SetGoal(auk, "body_fat_percent", None),
@@ -200,7 +234,11 @@ def test_full_disk_takes_an_edit_whole_or_not_at_all(demo):
         demo._conn.execute(f"PRAGMA max_page_count = {pages}")
         filled, said = 0, ""
         for size in (3000, 300, 1):
-            while not (said := tried(demo, AddEvent(Event(0, 1, None, "2026-04-01", "", "other", "x" * size)))):
+            while not (
+                said := tried(
+                    demo, AddEvent(Event(0, 1, None, "2026-04-01", "", "other", "x" * size))
+                )
+            ):
                 filled += 1
         assert "disk is full" in said
         full = noted(demo)
@@ -224,11 +262,23 @@ def test_a_setting_begins_with_its_earliest_reading(demo):
     def starts():
         return {s.label: s.starts[:10] for s in demo.catalogue().settings.values()}
 
-    demo.do(typed("Auk", "2026-09-20T07:00", "Alder", "device", "body_fat_percent", "16.2", setting="slow"))
+    demo.do(
+        typed(
+            "Auk", "2026-09-20T07:00", "Alder", "device", "body_fat_percent", "16.2", setting="slow"
+        )
+    )
     assert starts()["slow"] == "2026-09-20"
-    demo.do(typed("Auk", "2026-09-13T07:00", "Alder", "device", "body_fat_percent", "16.4", setting="slow"))
+    demo.do(
+        typed(
+            "Auk", "2026-09-13T07:00", "Alder", "device", "body_fat_percent", "16.4", setting="slow"
+        )
+    )
     assert starts()["slow"] == "2026-09-13"
-    demo.do(typed("Cod", "2026-09-15T07:00", "Alder", "device", "body_fat_percent", "14.4", setting="slow"))
+    demo.do(
+        typed(
+            "Cod", "2026-09-15T07:00", "Alder", "device", "body_fat_percent", "14.4", setting="slow"
+        )
+    )
     assert starts()["slow"] == "2026-09-13"
     demo.undo()
     demo.undo()
@@ -236,6 +286,12 @@ def test_a_setting_begins_with_its_earliest_reading(demo):
     # begun twice: an imported reading of before both moves the first of them
     demo.do(BeginPeriod(demo.catalogue().instrument_named("Alder").id, "fast", "2026-09-25"))
     demo.do(BeginPeriod(demo.catalogue().instrument_named("Alder").id, "slow", "2026-10-02"))
-    rows, _ = parse_text(",".join(HEADER) + "\n" + reading("Auk", "2026-09-06T07:00", 16.0, name="Alder", setting="slow"))
+    rows, _ = parse_text(
+        ",".join(HEADER)
+        + "\n"
+        + reading("Auk", "2026-09-06T07:00", 16.0, name="Alder", setting="slow")
+    )
     demo.do(ImportReadings(tuple(rows), "later"))
-    assert sorted(s.starts[:10] for s in demo.catalogue().settings.values() if s.label == "slow") == ["2026-09-06", "2026-10-02"]
+    assert sorted(
+        s.starts[:10] for s in demo.catalogue().settings.values() if s.label == "slow"
+    ) == ["2026-09-06", "2026-10-02"]

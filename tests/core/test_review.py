@@ -27,7 +27,12 @@ from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.study.import_preview import FRESH, LINE
 from anchor_tally.wording.importing import doubt_words
 from anchor_tally.wording.notes import sentence
-from anchor_tally.wording.review import advice_words, finding_row, review_headline, sensitivity_words
+from anchor_tally.wording.review import (
+    advice_words,
+    finding_row,
+    review_headline,
+    sensitivity_words,
+)
 from places import CLOCK, typed
 
 
@@ -36,11 +41,15 @@ def reviewed(session):
     return finish(ReviewRequest(finish(session.material_steps())).run())
 
 
-def series(session, values, metric="body_fat_percent", instrument="Fir", kind="device", client="A", **more):
+def series(
+    session, values, metric="body_fat_percent", instrument="Fir", kind="device", client="A", **more
+):
     """One reading or tally of a row every month."""
     for k, v in enumerate(values):
         each = v if isinstance(v, tuple) else (v,)
-        session.do(typed(client, f"2026-{k + 1:02}-02T07:00", instrument, kind, metric, *each, **more))
+        session.do(
+            typed(client, f"2026-{k + 1:02}-02T07:00", instrument, kind, metric, *each, **more)
+        )
 
 
 def test_demo_holds_what_was_planted(demo):
@@ -52,7 +61,10 @@ def test_demo_holds_what_was_planted(demo):
     assert (rows[0][3], rows[0][4]) == ("Hake, Alder, body fat", "2026-05-25")
     assert rows[1][3] == "Cod"
     assert "fasted" in rows[1][0]
-    assert review_headline(found.found, 0) == "2 things want a look, 1 of them must not be used as it is."
+    assert (
+        review_headline(found.found, 0)
+        == "2 things want a look, 1 of them must not be used as it is."
+    )
     assert advice_words(found.found[0]).startswith(rows[0][0])
 
 
@@ -93,7 +105,15 @@ def _at_odds(s):
 
 
 def _repeats(s):
-    series(s, [("19.0", "19.1", "19.0"), ("19.2", "29.1", "19.2"), ("19.1", "19.0", "19.2"), ("18.9", "19.0", "19.1")])
+    series(
+        s,
+        [
+            ("19.0", "19.1", "19.0"),
+            ("19.2", "29.1", "19.2"),
+            ("19.1", "19.0", "19.2"),
+            ("18.9", "19.0", "19.1"),
+        ],
+    )
 
 
 def _region(s):
@@ -104,7 +124,20 @@ def _region(s):
 def _water(s):
     series(
         s,
-        ["55.0", "55.2", "54.9", "55.1", "55.0", "55.2", "54.8", "55.1", "55.0", "55.1", "54.9", "58.4"],
+        [
+            "55.0",
+            "55.2",
+            "54.9",
+            "55.1",
+            "55.0",
+            "55.2",
+            "54.8",
+            "55.1",
+            "55.0",
+            "55.1",
+            "54.9",
+            "58.4",
+        ],
         "total_body_water_percent",
     )
 
@@ -115,14 +148,33 @@ def _balance(s):
 
 
 def _setting(s):
-    s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_fat_percent", "20.0", setting="standard"))
-    s.do(typed("A", "2026-01-02T12:00", "Scan", "reference", "body_fat_percent", "19.0", fresh=True))
-    s.do(typed("A", "2026-01-03T07:00", "Fir", "device", "body_fat_percent", "17.0", setting="athlete", fresh=True))
+    s.do(
+        typed(
+            "A", "2026-01-02T07:00", "Fir", "device", "body_fat_percent", "20.0", setting="standard"
+        )
+    )
+    s.do(
+        typed("A", "2026-01-02T12:00", "Scan", "reference", "body_fat_percent", "19.0", fresh=True)
+    )
+    s.do(
+        typed(
+            "A",
+            "2026-01-03T07:00",
+            "Fir",
+            "device",
+            "body_fat_percent",
+            "17.0",
+            setting="athlete",
+            fresh=True,
+        )
+    )
 
 
 def _unlike(s):
     s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_fat_percent", "20.0"))
-    s.do(typed("A", "2026-01-02T12:00", "Scan", "reference", "body_fat_percent", "19.0", fresh=True))
+    s.do(
+        typed("A", "2026-01-02T12:00", "Scan", "reference", "body_fat_percent", "19.0", fresh=True)
+    )
     for visit, answer in ((1, "yes"), (2, "no")):
         s.do(NoteVisit("A", "2026-01-02T07:00", conditions=(("fasted", answer),), visit=visit))
 
@@ -154,7 +206,12 @@ def _different(s):
 def test_mass_comes_from_the_same_client_before():
     """What the equations are given at a visit without a mass: the client's last one up to it, never a later one or another's."""
     session = Session(open_file.create_in_memory("t"), None)
-    for client, month, mass in (("A", 1, "80.0"), ("A", 2, "81.0"), ("B", 3, "60.0"), ("A", 5, "90.0")):
+    for client, month, mass in (
+        ("A", 1, "80.0"),
+        ("A", 2, "81.0"),
+        ("B", 3, "60.0"),
+        ("A", 5, "90.0"),
+    ):
         session.do(typed(client, f"2026-0{month}-02T07:00", "Fir", "device", "body_mass", mass))
     session.do(typed("A", "2026-04-02T07:00", "Tape", "method", "girth_waist", "85.0"))
     snapshot = finish(session.wide_snapshot_steps(("body_mass", "girth_waist")))
@@ -217,7 +274,11 @@ def test_decisions_are_kept_with_their_reason(demo):
     assert (demo.decisions(), len(reviewed(demo).found)) == ({}, 2)
     other = reviewed(demo).found[1]
     demo.do(Decide(other.key, "again", "came unfasted"))
-    assert advice_words(other, demo.decisions()[other.key]).splitlines()[1].startswith("To be measured again: came unfasted.")
+    assert (
+        advice_words(other, demo.decisions()[other.key])
+        .splitlines()[1]
+        .startswith("To be measured again: came unfasted.")
+    )
     demo.undo()
     demo.do(Decide(f.key, "exclude", "mistyped", f.readings))
     demo.do(Reopen(f.key, f.readings))
@@ -225,7 +286,9 @@ def test_decisions_are_kept_with_their_reason(demo):
     demo.do(Decide(f.key, "exclude", "mistyped", f.readings))
     assert demo.readings([f.readings[0]])[0].note == "wet feet"
     demo.do(Reopen(f.key, f.readings))
-    assert [(r.status, r.note) for r in demo.readings([f.readings[0]])] == [("excluded", "wet feet")]
+    assert [(r.status, r.note) for r in demo.readings([f.readings[0]])] == [
+        ("excluded", "wet feet")
+    ]
     demo.do(PutBackReading(f.readings[0]))
     assert (demo.decisions(), next(g.key for g in reviewed(demo).found)) == ({}, f.key)
     assert demo.snapshot().columns["body_fat_percent"].n == snapshot.columns["body_fat_percent"].n
@@ -233,7 +296,10 @@ def test_decisions_are_kept_with_their_reason(demo):
 
 def test_a_table_is_looked_through_before_it_is_taken(demo):
     """What the review would find in a table is told from the staged rows: the same findings as after taking it, and nothing written."""
-    drawn = [r._replace(client=f"{r.client}2", line=k) for k, r in enumerate(squad_rows(CLOCK.today(), 7), start=2)]
+    drawn = [
+        r._replace(client=f"{r.client}2", line=k)
+        for k, r in enumerate(squad_rows(CLOCK.today(), 7), start=2)
+    ]
     row = next(r for r in drawn if r.metric == "body_mass" and "-06-" in r.taken_at)
     drawn[drawn.index(row)] = row._replace(value=2.2 * row.value, entered=f"{2.2 * row.value:.1f}")
     known = {f.key for f in reviewed(demo).found}
@@ -256,10 +322,31 @@ def test_a_new_device_of_a_new_person_is_looked_through():
     """Everything in the table is new to the study: instrument, person and visit still make one visit whose parts do not add up."""
     session, at = Session(open_file.create_in_memory("t"), None), "2026-03-02T07:00"
     rows = [
-        ImportRow(k, "A", "", None, None, at, "Fir", "device", "", metric, value, str(value), "kg", 1, "ok", "")
-        for k, (metric, value) in enumerate((("body_mass", 80.0), ("fat_mass", 16.0), ("fat_free_mass", 60.0)), start=2)
+        ImportRow(
+            k,
+            "A",
+            "",
+            None,
+            None,
+            at,
+            "Fir",
+            "device",
+            "",
+            metric,
+            value,
+            str(value),
+            "kg",
+            1,
+            "ok",
+            "",
+        )
+        for k, (metric, value) in enumerate(
+            (("body_mass", 80.0), ("fat_mass", 16.0), ("fat_free_mass", 60.0)), start=2
+        )
     ]
-    ahead = finish(ReviewRequest(finish(session.import_preview_steps(finish(session.stage(rows))))).run())
+    ahead = finish(
+        ReviewRequest(finish(session.import_preview_steps(finish(session.stage(rows))))).run()
+    )
     found = ahead.about(LINE, FRESH)
     assert [f.rule for f in found] == ["mass_balance"]
     assert "A, Fir, body mass, 2026-03-02: " in doubt_words(found, ahead.material, str)

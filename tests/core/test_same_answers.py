@@ -34,7 +34,11 @@ from places import CLOCK
 
 def said(session):
     """Everything that is said of a study, without the numbers of its readings and the fingerprints made of them."""
-    wide = finish(session.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")))
+    wide = finish(
+        session.wide_snapshot_steps(
+            ("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")
+        )
+    )
     lens, out = Lens(), {}
     for name, request, words in (
         ("compare", LadderRequest(wide, lens), compare_json),
@@ -45,10 +49,14 @@ def said(session):
         ("calibrate", CalibrateRequest(wide, lens), calibrate_json),
     ):
         out[name] = {r["instrument"]: r for r in map(words, finish(request.run()))}
-    out["alike"] = sorted(str(line) for line in views.redundancy_lines(finish(RedundancyRequest(wide, lens).run())))
+    out["alike"] = sorted(
+        str(line) for line in views.redundancy_lines(finish(RedundancyRequest(wide, lens).run()))
+    )
     out["score"] = views.which_device_lines(finish(WhichDeviceRequest(wide, lens).run()))
     material = finish(session.material_steps())
-    out["review"] = [review.finding_row(f, material) for f in finish(ReviewRequest(material).run()).found]
+    out["review"] = [
+        review.finding_row(f, material) for f in finish(ReviewRequest(material).run()).found
+    ]
     for client in session.catalogue().clients.values():
         r = finish(TrackRequest(wide, lens, client.code, goal=15.0, today="2026-09-01").run())
         out[client.code] = [
@@ -62,10 +70,14 @@ def said(session):
 
 def the_same(a, b, where=""):
     """Walk two answers side by side; numbers agree to five digits (roots are found to as many)."""
-    if where.endswith("/control_chart"):  # anchors of one moment stand in the order of their clients
+    if where.endswith(
+        "/control_chart"
+    ):  # anchors of one moment stand in the order of their clients
         return
     if where.endswith("/dropped"):  # listed as they were entered
-        a, b = (sorted(x, key=lambda r: json.dumps({**r, "reading": 0}, sort_keys=True)) for x in (a, b))
+        a, b = (
+            sorted(x, key=lambda r: json.dumps({**r, "reading": 0}, sort_keys=True)) for x in (a, b)
+        )
         a, b = ([{**r, "reading": 0} for r in x] for x in (a, b))
     if where.endswith("/clients") and isinstance(a, list):
         a, b = (sorted(x, key=lambda r: r["client"]) for x in (a, b))
@@ -139,12 +151,23 @@ def test_excluded_is_as_never_read(plain):
     rows, _ = plain
     kept = np.random.default_rng(5).random(len(rows)) > 0.04
     left = [r for r, k in zip(rows, kept, strict=True) if k or r.kind == "reference"]
-    out = {(r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting) for r in set(rows) - set(left)}
+    out = {
+        (r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting)
+        for r in set(rows) - set(left)
+    }
     session = study(rows)
     for r in session.readings():
-        if r.status == "ok" and (r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting) in out:
+        if (
+            r.status == "ok"
+            and (r.client, r.taken_at, r.instrument, r.metric, r.replicate, r.setting) in out
+        ):
             session.do(ExcludeReading(r.id, "drawn"))
-    gone = ("notes", "dropped", "review", "score")  # what is left out is told, and failures count for the score
+    gone = (
+        "notes",
+        "dropped",
+        "review",
+        "score",
+    )  # what is left out is told, and failures count for the score
     the_same(without(said(study(left)), *gone), without(said(session), *gone))
 
 
@@ -165,4 +188,6 @@ def test_a_constant_moves_the_level_only(plain):
     the_same([c["offset"] + 3 for c in before["clients"]], [c["offset"] for c in after["clients"]])
     for key in ("within_slope", "advice_code", "model", "valid_until"):
         the_same(before[key], after[key])
-    assert after["cross_validation"]["rmse_after"] == pytest.approx(before["cross_validation"]["rmse_after"])
+    assert after["cross_validation"]["rmse_after"] == pytest.approx(
+        before["cross_validation"]["rmse_after"]
+    )

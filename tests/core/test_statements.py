@@ -1,7 +1,7 @@
 """What the program says, measured: coverage of intervals, level of tests and rates of verdicts on drawn studies with known truths.
 
-The default run draws few of each, with bounds that the faults of earlier versions break; ``make slow`` draws thousands at all
-designs and prints the table that stands in docs/methods.
+The default run draws few of each, with bounds that the faults of earlier versions break; ``make
+slow`` draws thousands at all designs and prints the table that stands in docs/methods.
 """
 
 import json
@@ -39,7 +39,12 @@ from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.wording.bench import method_words, row_words
 from anchor_tally.wording.board import board
 from anchor_tally.wording.notes import sentence
-from anchor_tally.wording.offsets import calibration_sentence, corrected_sentence, error_sentence, range_sentence
+from anchor_tally.wording.offsets import (
+    calibration_sentence,
+    corrected_sentence,
+    error_sentence,
+    range_sentence,
+)
 from anchor_tally.wording.sentences import headline, pairs_sentence
 from places import CLOCK, drawn_study, reading, study_of
 
@@ -60,8 +65,14 @@ DESIGNS = [  # clients, anchors, repeats; SDs between clients, occasions, repeat
 def nested(rng, shape, sds, drop):
     """Draw d, client, occasion and each client's true offset; the true bias is 1.5."""
     clients, occasions, replicates = shape
-    c, o, _ = (g.ravel() for g in np.meshgrid(range(clients), range(occasions), range(replicates), indexing="ij"))
-    u, w, e = (sd * rng.standard_normal(n) for sd, n in zip(sds, (clients, clients * occasions, c.size), strict=True))
+    c, o, _ = (
+        g.ravel()
+        for g in np.meshgrid(range(clients), range(occasions), range(replicates), indexing="ij")
+    )
+    u, w, e = (
+        sd * rng.standard_normal(n)
+        for sd, n in zip(sds, (clients, clients * occasions, c.size), strict=True)
+    )
     keep = rng.random(c.size) >= drop
     return (1.5 + u[c] + w[c * occasions + o] + e)[keep], c[keep], o[keep], 1.5 + u
 
@@ -81,7 +92,12 @@ def coverage(shape, sds, drop, draws, seed=7):
         other = 1.5 + total * rng.standard_normal()
         hits += [
             bias.interval.low <= 1.5 <= bias.interval.high,
-            np.mean([i.low <= 1.5 + s * Z * total <= i.high for i, s in ((lim.lower_interval, -1), (lim.upper_interval, 1))]),
+            np.mean(
+                [
+                    i.low <= 1.5 + s * Z * total <= i.high
+                    for i, s in ((lim.lower_interval, -1), (lim.upper_interval, 1))
+                ]
+            ),
             np.mean((offsets.low <= truth) & (truth <= offsets.high)),
             np.mean((offsets.new_low <= new) & (new <= offsets.new_high)),
             pooled.new.low <= other <= pooled.new.high,
@@ -96,7 +112,9 @@ def trends(shape, sds, reference_sd, slope, draws, scans=1, stated=True, seed=11
     hits = np.zeros(5)
     for _ in range(draws):
         e, c, o, _ = nested(rng, shape, sds, 0.1)
-        true = 22 + 5 * rng.standard_normal((clients, 1)) + rng.standard_normal((clients, occasions))
+        true = (
+            22 + 5 * rng.standard_normal((clients, 1)) + rng.standard_normal((clients, occasions))
+        )
         error = reference_sd * rng.standard_normal((clients, occasions, scans))
         x = true + error.mean(axis=2)
         d = e + (1 + slope) * (true[c, o] - 22) + 22 - x[c, o]
@@ -131,40 +149,59 @@ def noisy(rng, true, _own):
 def verdicts(device, draws, seed=5, **study):
     """How often each advice is given."""
     rng = np.random.default_rng(seed)
-    found = [finish(CalibrateRequest(drawn_study(rng, device, **study), Lens(), reference_sd=0.4).run())[0] for _ in range(draws)]
-    return found, {code: sum(r.advice_code == code for r in found) for code in {r.advice_code for r in found}}
+    found = [
+        finish(CalibrateRequest(drawn_study(rng, device, **study), Lens(), reference_sd=0.4).run())[
+            0
+        ]
+        for _ in range(draws)
+    ]
+    return found, {
+        code: sum(r.advice_code == code for r in found) for code in {r.advice_code for r in found}
+    }
 
 
-@pytest.mark.parametrize(("device", "code"), [(stuck, "level_only"), (follows, "level_and_change"), (noisy, "none")])
+@pytest.mark.parametrize(
+    ("device", "code"), [(stuck, "level_only"), (follows, "level_and_change"), (noisy, "none")]
+)
 def test_verdict_on_three_devices(device, code):
     """Stuck, far off but following, noisy without bias: told apart in at least 90 % of studies of 14 clients and three scans."""
     found, rates = verdicts(device, 20)
     assert rates.get(code, 0) >= 18, rates
     said = calibration_sentence(next(r for r in found if r.advice_code == code))
-    assert {"level_only": "cannot show change", "level_and_change": "follows change", "none": "Better not to correct"}[
-        code
-    ] in said
+    assert {
+        "level_only": "cannot show change",
+        "level_and_change": "follows change",
+        "none": "Better not to correct",
+    }[code] in said
     if device is follows:
-        part, whole = (replace(found[0], within_slope=Estimate(at, Interval(at - 0.3, at + 0.3), 9, "")) for at in (0.5, 0.9))
+        part, whole = (
+            replace(found[0], within_slope=Estimate(at, Interval(at - 0.3, at + 0.3), 9, ""))
+            for at in (0.5, 0.9)
+        )
         assert "only in part: it shows 0.50 (0.20 to 0.80) of each pp" in calibration_sentence(part)
         assert "in part" not in calibration_sentence(whole)
         one = replace(found[0].comparison.pairs.left_out, reading=np.arange(1))
         pairs = replace(found[0].comparison.pairs, left_out=one)
-        assert pairs_sentence(replace(found[0].comparison, pairs=pairs)).endswith("; 1 reading or scan made no pair.")
+        assert pairs_sentence(replace(found[0].comparison, pairs=pairs)).endswith(
+            "; 1 reading or scan made no pair."
+        )
     if device is stuck:
         assert all(abs(r.within_slope.value) < 1e-9 for r in found)
         assert all(r.cross_validation.before > r.cross_validation.after for r in found)
 
 
 @pytest.mark.parametrize(
-    ("design", "draws"), [(1, 80), (5, 60), *(pytest.param(k, 200, marks=pytest.mark.slow) for k in (1, 4, 5))]
+    ("design", "draws"),
+    [(1, 80), (5, 60), *(pytest.param(k, 200, marks=pytest.mark.slow) for k in (1, 4, 5))],
 )
 def test_intervals_cover(design, draws):
     """Bias, limits, client offsets and new readings are covered about as often as said."""
     found = coverage(*DESIGNS[design], draws)
     slack = 100 * 2 * (0.05 * 0.95 / draws) ** 0.5  # two standard errors of a share of 95 %
     assert (found[[0, 1]] >= 94.5 - slack).all(), found
-    assert (found[2:4] >= 94.5 - slack).all(), found  # 46 to 85 % when the variances were taken as known
+    assert (found[2:4] >= 94.5 - slack).all(), (
+        found
+    )  # 46 to 85 % when the variances were taken as known
     assert found[4] >= 93 - slack, found
 
 
@@ -177,7 +214,9 @@ def test_limits_are_not_too_long():
     single = variance_grid(occasion_means(d, c, o)).limit(Z)
     fit = fit_nested(*more)
     bias, _ = repeated_bias(fit)
-    repeated = repeated_limits(fit, bias, variance_grid(occasion_means(*more)), more[0], more[1]).upper_interval
+    repeated = repeated_limits(
+        fit, bias, variance_grid(occasion_means(*more)), more[0], more[1]
+    ).upper_interval
     assert repeated.high - repeated.low == pytest.approx(single.high - single.low, rel=0.15)
 
 
@@ -217,9 +256,14 @@ def test_one_clients_offset_serves_that_client_only():
     # the day of adoption adds nothing: 16 weeks from the last anchor used
     assert (record.valid_until, record.made_of.last_anchor) == ("2026-07-22", "2026-04-01")
     assert (record.made_of.clients, record.made_of.reason) == (("A",), "only scan we have")
-    assert correct(record, "A", 22.0, "2026-05-01", "").value == pytest.approx(22 - r.clients[0].offset)
+    assert correct(record, "A", 22.0, "2026-05-01", "").value == pytest.approx(
+        22 - r.clients[0].offset
+    )
     other = correct(record, "B", 22.0, "2026-05-01", "")
-    assert (other.value, corrected_sentence(other, "body_fat_percent")[:13]) == (None, "not corrected")
+    assert (other.value, corrected_sentence(other, "body_fat_percent")[:13]) == (
+        None,
+        "not corrected",
+    )
     stated = calibrated(session, client_sd=2.0)
     record = record_of(stated, session.catalogue(), datetime(2031, 5, 1), "house figure")
     assert record.made_of.client_sd == 2.0
@@ -243,7 +287,9 @@ def test_one_scan_and_many_mornings():
     half = stats.t.ppf(0.975, 3) * np.sqrt(2 * day**2 + 0.25)
     assert (own.new.low, own.new.high) == pytest.approx((2.6 - half, 2.6 + half))
     record = record_of(r, session.catalogue(), datetime(2026, 4, 1), "until the next scan")
-    assert "provisional" in corrected_sentence(correct(record, "A", 23.0, "2026-04-02", ""), "body_fat_percent")
+    assert "provisional" in corrected_sentence(
+        correct(record, "A", 23.0, "2026-04-02", ""), "body_fat_percent"
+    )
     session.close()
 
 
@@ -254,14 +300,34 @@ def test_another_setting_is_not_corrected():
         for k in range(2):
             at = f"2026-0{k + 3}-0{c + 1}"
             lines.append(reading(f"C{c}", f"{at}T07:30", 20 + c, name="Scan", kind="reference"))
-            lines.append(reading(f"C{c}", f"{at}T07:00", round(24.2 + c + 0.3 * ((c * 7 + k * 3) % 5 - 2), 1), setting="std"))
+            lines.append(
+                reading(
+                    f"C{c}",
+                    f"{at}T07:00",
+                    round(24.2 + c + 0.3 * ((c * 7 + k * 3) % 5 - 2), 1),
+                    setting="std",
+                )
+            )
     session = study_of(lines)
     record = record_of(calibrated(session), session.catalogue(), datetime(2026, 5, 1), "r")
     assert correct(record, "C1", 25.0, "2026-05-01", "std").value is not None
     odd = correct(record, "C1", 25.0, "2026-05-01", "athlete")
     plan = EntryRow("Fir", "device", "body_fat_percent", Rule(1))
     shown = Reading(
-        1, 1, "C1", "2026-05-01T07:00", "Fir", "device", "athlete", "body_fat_percent", 25.0, "25", "percent", 1, "ok", ""
+        1,
+        1,
+        "C1",
+        "2026-05-01T07:00",
+        "Fir",
+        "device",
+        "athlete",
+        "body_fat_percent",
+        25.0,
+        "25",
+        "percent",
+        1,
+        "ok",
+        "",
     )
     told = {
         "client": Client(1, "C1"),
@@ -271,9 +337,12 @@ def test_another_setting_is_not_corrected():
         "records": (record,),
         "stale": {},
     }
-    said = row_words(row_answer(plan, [shown], **told, locked=None, correcting=True), one_instrument=True).meaning
+    said = row_words(
+        row_answer(plan, [shown], **told, locked=None, correcting=True), one_instrument=True
+    ).meaning
     assert (
-        said == "25.0 · not corrected: read under setting athlete, while the calibration is for std: one for athlete is missing"
+        said
+        == "25.0 · not corrected: read under setting athlete, while the calibration is for std: one for athlete is missing"
     )
     assert odd.value is None
     session.close()
@@ -283,10 +352,19 @@ def test_margins_belong_to_metrics():
     """A bone mineral 1.3 kg too high is not equivalent to anything; a stated margin decides, and shades the ladder."""
     lines = []
     for c in range(8):
-        for name, kind, value in (("Scan", "reference", 2.6 + 0.1 * c), ("Fir", "device", 3.9 + 0.1 * c + 0.02 * (c % 3))):
+        for name, kind, value in (
+            ("Scan", "reference", 2.6 + 0.1 * c),
+            ("Fir", "device", 3.9 + 0.1 * c + 0.02 * (c % 3)),
+        ):
             lines.append(
                 reading(
-                    f"C{c}", "2026-03-01T07:00", round(value, 2), name=name, kind=kind, metric="bone_mineral_content", unit="kg"
+                    f"C{c}",
+                    "2026-03-01T07:00",
+                    round(value, 2),
+                    name=name,
+                    kind=kind,
+                    metric="bone_mineral_content",
+                    unit="kg",
                 )
             )
     session, lens = study_of(lines), Lens("bone_mineral_content")
@@ -306,7 +384,10 @@ def test_few_data_say_so():
     pairs = {"two": [(20, 22), (25, 27)], "three": [(20, 17.2), (25, 29.0), (22, 31.2)]}
     said = {}
     for name, values in pairs.items():
-        lines = [reading(f"C{k}", "2026-03-01T07:30", x, name="Scan", kind="reference") for k, (x, _) in enumerate(values)]
+        lines = [
+            reading(f"C{k}", "2026-03-01T07:30", x, name="Scan", kind="reference")
+            for k, (x, _) in enumerate(values)
+        ]
         lines += [reading(f"C{k}", "2026-03-01T07:00", y) for k, (_, y) in enumerate(values)]
         session = study_of(lines)
         r = calibrated(session)
@@ -324,17 +405,25 @@ def test_people_outside_an_equation_are_named_so():
     for code, age, waist in (("A", 30, 80), ("B", 95, 85), ("C", 40, "")):
         for k, value in ((1, 20), (2, 20.4)):
             at = f"2026-03-01T07:3{k}"
-            lines.append(f"{code},male,{age},180,{at},Scan,reference,,body_fat_percent,{value},percent,{k},ok,")
+            lines.append(
+                f"{code},male,{age},180,{at},Scan,reference,,body_fat_percent,{value},percent,{k},ok,"
+            )
         for metric, value, unit in (("body_mass", 80, "kg"), ("girth_waist", waist, "cm")):
             if value:
-                lines.append(f"{code},male,{age},180,2026-03-01T07:00,Tape,method,,{metric},{value},{unit},1,ok,")
+                lines.append(
+                    f"{code},male,{age},180,2026-03-01T07:00,Tape,method,,{metric},{value},{unit},1,ok,"
+                )
     session = study_of(lines)
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "bmi_deurenberg_1991").run()).pairs
     assert [(d.client, d.why) for d in pairs.left_out.listed()] == [
         ("B", "outside the equation's population (age, sex or body mass index)")
     ]
-    tape = finish(CompareRequest(session.snapshot(), Lens(), "rfm_woolcott_bergman_2018").run()).pairs
-    assert [(d.client, d.why[:22]) for d in tape.left_out.listed()] == [("C", "scan without a reading")]
+    tape = finish(
+        CompareRequest(session.snapshot(), Lens(), "rfm_woolcott_bergman_2018").run()
+    ).pairs
+    assert [(d.client, d.why[:22]) for d in tape.left_out.listed()] == [
+        ("C", "scan without a reading")
+    ]
     session.close()
 
 
@@ -344,17 +433,47 @@ def test_essential_fat_is_looked_for_everywhere():
     assert essential_fat("body_fat_percent", "male", 6.0, 4.9, 4.0).code == "essential_fat"
     assert essential_fat("body_fat_percent", "male", 7.0, 6.0, 4.9).code == "essential_fat_near"
     assert essential_fat("body_fat_percent", "male", 7.0, 6.0, 5.1) is None
-    thin = {"sex": 1.0, "age_years": 20.0, **{f"skinfold_{k}": 3.0 for k in ("chest", "abdominal", "thigh")}}
+    thin = {
+        "sex": 1.0,
+        "age_years": 20.0,
+        **{f"skinfold_{k}": 3.0 for k in ("chest", "abdominal", "thigh")},
+    }
     lines = {x.id: x for x in side_by_side(thin)}
     assert lines["jackson_pollock_1978_3"].value < 5
     assert "essential fat" in method_words(lines["jackson_pollock_1978_3"])[1]
-    typed = {"sex": "male", "age_years": "20", "skinfold_chest": "3", "skinfold_abdominal": "3", "skinfold_thigh": "3"}
+    typed = {
+        "sex": "male",
+        "age_years": "20",
+        "skinfold_chest": "3",
+        "skinfold_abdominal": "3",
+        "skinfold_thigh": "3",
+    }
     assert any("essential fat" in n for n in evaluate("jackson_pollock_1978_3", typed).notes)
     scan = EntryRow("Scan", "reference", "body_fat_percent", Rule(1))
     shown = Reading(
-        1, 1, "A", "2026-03-01T07:00", "Scan", "reference", "", "body_fat_percent", 4.5, "4.5", "percent", 1, "ok", ""
+        1,
+        1,
+        "A",
+        "2026-03-01T07:00",
+        "Scan",
+        "reference",
+        "",
+        "body_fat_percent",
+        4.5,
+        "4.5",
+        "percent",
+        1,
+        "ok",
+        "",
     )
-    told = {"client": Client(1, "A", "male"), "day": "2026-03-01", "setting": "", "usual": None, "records": (), "stale": {}}
+    told = {
+        "client": Client(1, "A", "male"),
+        "day": "2026-03-01",
+        "setting": "",
+        "usual": None,
+        "records": (),
+        "stale": {},
+    }
     answer = row_answer(scan, [shown], **told, locked=None, correcting=True)
     assert answer.warning.code == "essential_fat"
 
@@ -372,7 +491,12 @@ def test_drift_shortens_or_forbids():
     assert all(r.movement.found and not r.valid_until for r in found)
     assert all("moves through time" in calibration_sentence(r) for r in found)
     with pytest.raises(UserError, match="drifts"):
-        record_of(found[0], drawn_study(np.random.default_rng(1), noisy).catalogue, datetime(2026, 9, 1), "x")
+        record_of(
+            found[0],
+            drawn_study(np.random.default_rng(1), noisy).catalogue,
+            datetime(2026, 9, 1),
+            "x",
+        )
     steady, _ = verdicts(noisy, 16, seed=9)
     assert sum(r.movement.found for r in steady) <= 3
     # the last scan is of 2026-06-22; 16 weeks later
@@ -381,23 +505,41 @@ def test_drift_shortens_or_forbids():
 
 def test_the_demo_says_what_was_planted_and_nothing_else(demo):
     """Found: the mistyped value, the odd client, the drift, the step. Claimed of nobody: an error that grows with the value."""
-    results = {r.comparison.pairs.instrument.name: r for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())}
+    results = {
+        r.comparison.pairs.instrument.name: r
+        for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
+    }
     devices = {name: results[name] for name in TRUTH.bias}
-    far = {name: [n for n in r.comparison.notes if n.code == "far_off"] for name, r in devices.items()}
+    far = {
+        name: [n for n in r.comparison.notes if n.code == "far_off"] for name, r in devices.items()
+    }
     assert {name: [dict(n.facts)["client"] for n in notes] for name, notes in far.items()} == {
         "Alder": [TRUTH.mistyped_client], "Birch": [], "Cedar": [], "Dogwood": []
     }  # fmt: skip
     alder = {c.client: c for c in devices["Alder"].clients}
     others = [c.interval.high for k, c in alder.items() if k != TRUTH.odd_client]
-    assert alder[TRUTH.odd_client].offset == max(c.offset for c in alder.values()) > np.median(others)
+    assert (
+        alder[TRUTH.odd_client].offset == max(c.offset for c in alder.values()) > np.median(others)
+    )
     assert {name for name, r in devices.items() if r.movement.found} == {"Dogwood"}
     assert {name for name, r in devices.items() if r.settings_apart is not None} == {"Birch"}
     slope = devices["Dogwood"].movement.slope
-    assert abs(slope.value - TRUTH.dogwood_drift_per_week) < 0.75 * (slope.interval.high - slope.interval.low)
-    assert (devices["Birch"].valid_until, calibration_sentence(devices["Birch"])[:7]) == ("", "Not so:")
-    standard = finish(CalibrateRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run())[0]
+    assert abs(slope.value - TRUTH.dogwood_drift_per_week) < 0.75 * (
+        slope.interval.high - slope.interval.low
+    )
+    assert (devices["Birch"].valid_until, calibration_sentence(devices["Birch"])[:7]) == (
+        "",
+        "Not so:",
+    )
+    standard = finish(
+        CalibrateRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run()
+    )[0]
     assert standard.movement is None  # two moments show no slope
-    assert standard.comparison.bias.interval.low < TRUTH.bias["Birch"] < standard.comparison.bias.interval.high
+    assert (
+        standard.comparison.bias.interval.low
+        < TRUTH.bias["Birch"]
+        < standard.comparison.bias.interval.high
+    )
     for name, r in devices.items():
         between = r.comparison.reference_trend.between.slope.interval
         assert between.low < 0 < between.high, name
@@ -435,7 +577,11 @@ def test_trend_at_all_designs(shape, sds, reference_sd, capsys):
     for slope in (0.0, -0.3, 0.2):
         found = trends(shape, sds, reference_sd, slope, 4000 if slope == 0 else 1500)
         with capsys.disabled():
-            print(f"\n| {shape} | {sds} | {reference_sd} | {slope} |", " | ".join(map(str, found)), "|")
+            print(
+                f"\n| {shape} | {sds} | {reference_sd} | {slope} |",
+                " | ".join(map(str, found)),
+                "|",
+            )
         kept = [1, 3] if shape[1] > 1 else [1]
         assert ((found[kept] >= 93) & (found[kept] <= 97)).all()
         if slope == 0:
@@ -480,12 +626,23 @@ def test_calibrate_on_the_command_line(capsys):
     assert set(out["pooled"]) >= {"offset", "ci"}
     assert set(out["clients"][0]) >= {"client", "offset", "ci", "sd", "n", "shrinkage"}
     assert set(out["cross_validation"]) >= {"rmse_before", "rmse_after", "scheme", "baselines"}
-    assert set(out["cross_validation"]["baselines"]) >= {"last_scan", "other_scans_mean", "sample_mean"}
-    assert (out["model"], out["advice_code"], out["within_slope"].keys()) == ("client", "level_and_change", {"slope", "ci"})
+    assert set(out["cross_validation"]["baselines"]) >= {
+        "last_scan",
+        "other_scans_mean",
+        "sample_mean",
+    }
+    assert (out["model"], out["advice_code"], out["within_slope"].keys()) == (
+        "client",
+        "level_and_change",
+        {"slope", "ci"},
+    )
     # a client's offset is what is subtracted: the pooled bias and that client's part
     mean = np.mean([c["offset"] for c in out["clients"]])
     assert mean == pytest.approx(out["pooled"]["offset"], abs=0.05)
-    assert all(c["ci"][0] < c["offset"] < c["ci"][1] and 0 < c["shrinkage"] < 1 and c["n"] == 3 for c in out["clients"])
+    assert all(
+        c["ci"][0] < c["offset"] < c["ci"][1] and 0 < c["shrinkage"] < 1 and c["n"] == 3
+        for c in out["clients"]
+    )
     assert main(["calibrate", "--demo", "--instrument", "Cedar"], CLOCK) == 0
     said = capsys.readouterr().out
     assert out["advice"] in said
@@ -522,7 +679,9 @@ def test_words_and_boards_carry_the_numbers_of_the_result(demo):
     assert f"last scan carried over {cv.baselines.last_scan:.2f}" in said
     assert f"mean of the other scans {cv.baselines.other_scans_mean:.2f}" in said
     s = r.within_slope
-    assert f"the device moves by {s.value:.2f} ({s.interval.low:.2f} to {s.interval.high:.2f})" in said
+    assert (
+        f"the device moves by {s.value:.2f} ({s.interval.low:.2f} to {s.interval.high:.2f})" in said
+    )
     assert f"Holds for readings from {r.range[0]:.1f} to {r.range[1]:.1f} %" in range_sentence(r)
     y = r.comparison.pairs.y
     assert r.range == pytest.approx((y.mean() - 2 * y.std(ddof=1), y.mean() + 2 * y.std(ddof=1)))
@@ -530,7 +689,9 @@ def test_words_and_boards_carry_the_numbers_of_the_result(demo):
     se = (bias.interval.high - bias.value) / stats.t.ppf(0.975, df)
     p = max(stats.t.cdf(-(bias.value + 2) / se, df), stats.t.cdf((bias.value - 2) / se, df))
     assert r.comparison.equivalence.p == pytest.approx(p, rel=1e-6)
-    at = np.array([r.comparison.pairs.anchors.instant[k] for k in r.comparison.pairs.occasion]) / (7 * 86400)
+    at = np.array([r.comparison.pairs.anchors.instant[k] for k in r.comparison.pairs.occasion]) / (
+        7 * 86400
+    )
     assert r.movement.weeks_after_middle == pytest.approx(at.max() - at.mean())
     rung = ladder.info((r.comparison,)).rungs[0]
     assert (rung.bias, rung.interval, rung.limits) == (b.value, b.interval, (lim.lower, lim.upper))
@@ -547,13 +708,23 @@ def held_out(n, seed, *, clients=14, bias=2.0, own=1.3, drift=0.0, settings_at=N
         for c in range(clients + 4):
             for k, day in enumerate(("2026-01-05", "2026-03-30", "2026-06-22", "2026-09-14")):
                 true = fat[c] + rng.normal(0, 1.0)
-                scan, error = true + rng.normal(0, 0.4), offset[c] + rng.normal(0, 0.8) + drift * 12 * k
+                scan, error = (
+                    true + rng.normal(0, 0.4),
+                    offset[c] + rng.normal(0, 0.8) + drift * 12 * k,
+                )
                 shown = true + error + rng.normal(0, 0.3, 3)
                 if k == 3:
                     later.append((c, scan, float(shown[0])))
                 elif c < clients:
-                    lines += [reading(f"C{c}", f"{day}T08:00", round(scan, 2), name="Scan", kind="reference")]
-                    lines += [reading(f"C{c}", f"{day}T07:30", round(v, 2), repeat=r + 1) for r, v in enumerate(shown)]
+                    lines += [
+                        reading(
+                            f"C{c}", f"{day}T08:00", round(scan, 2), name="Scan", kind="reference"
+                        )
+                    ]
+                    lines += [
+                        reading(f"C{c}", f"{day}T07:30", round(v, 2), repeat=r + 1)
+                        for r, v in enumerate(shown)
+                    ]
         session = study_of(lines)
         r = calibrated(session)
         models.append(r.model)
@@ -561,7 +732,9 @@ def held_out(n, seed, *, clients=14, bias=2.0, own=1.3, drift=0.0, settings_at=N
             record = record_of(r, session.catalogue(), datetime(2026, 6, 23), "drawn")
             for c, scan, shown in later:
                 found = correct(record, f"C{c}", shown, "2026-09-14", "")
-                inside["own" if c < clients else "new"].append(found.interval.low <= scan <= found.interval.high)
+                inside["own" if c < clients else "new"].append(
+                    found.interval.low <= scan <= found.interval.high
+                )
     return {k: float(np.mean(v)) for k, v in inside.items() if v}, models
 
 
@@ -575,7 +748,9 @@ def test_corrected_readings_hold_new_scans():
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("design", [{}, {"clients": 8}, {"own": 0.3}, {"bias": 0.0, "own": 0.0}, {"drift": 0.04}])
+@pytest.mark.parametrize(
+    "design", [{}, {"clients": 8}, {"own": 0.3}, {"bias": 0.0, "own": 0.0}, {"drift": 0.04}]
+)
 def test_held_out_scans(design, capsys):
     """500 studies a design; prints a line of the table in methods."""
     shares, models = held_out(500, 9, **design)

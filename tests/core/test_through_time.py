@@ -31,27 +31,60 @@ from anchor_tally.stats.calibration_line import leave_out_line, line_fit, offset
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.control_chart import LAMBDA, LIMIT, control_chart
 from anchor_tally.stats.estimate import Interval
-from anchor_tally.stats.one_client import Noise, days_to, disagreement, noise_of, rate_of, verdict, week_means
+from anchor_tally.stats.one_client import (
+    Noise,
+    days_to,
+    disagreement,
+    noise_of,
+    rate_of,
+    verdict,
+    week_means,
+)
 from anchor_tally.stats.steps import _deviances, find_steps
-from anchor_tally.stats.time_slope import robust_slope, rounds_needed, slope_on_time, straight_line, summary_slopes
+from anchor_tally.stats.time_slope import (
+    robust_slope,
+    rounds_needed,
+    slope_on_time,
+    straight_line,
+    summary_slopes,
+)
 from anchor_tally.stats.trend import client_means, reference_error, reference_trend
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
 from places import reading, study_of
 
 
-def nested(rng, clients, anchors, repeats, *, day=1.0, noise=0.4, own=1.5, slope=0.0, step=0.0, at=13.0, gap=12.0):
+def nested(
+    rng,
+    clients,
+    anchors,
+    repeats,
+    *,
+    day=1.0,
+    noise=0.4,
+    own=1.5,
+    slope=0.0,
+    step=0.0,
+    at=13.0,
+    gap=12.0,
+):
     """Differences with their client, occasion and weeks."""
     client = np.repeat(np.arange(clients), anchors * repeats)
     k = np.tile(np.repeat(np.arange(anchors), repeats), clients)
     occasion, weeks = client * anchors + k, k * gap
-    d = rng.normal(0, own, clients)[client] + rng.normal(0, day, clients * anchors)[occasion] + rng.normal(0, noise, client.size)
+    d = (
+        rng.normal(0, own, clients)[client]
+        + rng.normal(0, day, clients * anchors)[occasion]
+        + rng.normal(0, noise, client.size)
+    )
     return d + slope * weeks + step * (weeks >= at), client, occasion, weeks
 
 
 def search(d, client, occasion, weeks, known=(), **more):
     """Steps of readings."""
     m = occasion_means(d, client, occasion)
-    return find_steps(m, occasion_means(weeks, client, occasion).mean, d, client, occasion, known, **more)
+    return find_steps(
+        m, occasion_means(weeks, client, occasion).mean, d, client, occasion, known, **more
+    )
 
 
 def test_slope_is_that_of_the_nested_mixed_model():
@@ -59,14 +92,23 @@ def test_slope_is_that_of_the_nested_mixed_model():
     rng = np.random.default_rng(4)
     d, client, occasion, weeks = nested(rng, 12, 4, 3, slope=0.08)
     keep = rng.random(d.size) > 0.2
-    d, client, occasion, weeks = d[keep], client[keep], occasion[keep], weeks[keep] + rng.uniform(-1, 1, 48)[occasion[keep]]
+    d, client, occasion, weeks = (
+        d[keep],
+        client[keep],
+        occasion[keep],
+        weeks[keep] + rng.uniform(-1, 1, 48)[occasion[keep]],
+    )
     ours = slope_on_time(d, client, occasion, weeks)
     data = pd.DataFrame({"d": d, "w": weeks, "c": client, "o": occasion})
-    fit = smf.mixedlm("d ~ w", data, groups="c", re_formula="1", vc_formula={"o": "0 + C(o)"}).fit(reml=True, method="lbfgs")
+    fit = smf.mixedlm("d ~ w", data, groups="c", re_formula="1", vc_formula={"o": "0 + C(o)"}).fit(
+        reml=True, method="lbfgs"
+    )
     assert ours.slope.value == pytest.approx(fit.params["w"], abs=1e-4)
     assert math.sqrt(ours.slope_variance) == pytest.approx(fit.bse["w"], rel=1e-3)
     line, low, high = ours.band(np.array([ours.middle]))
-    assert line[0] == pytest.approx(fit.params["Intercept"] + fit.params["w"] * ours.middle, abs=1e-3)
+    assert line[0] == pytest.approx(
+        fit.params["Intercept"] + fit.params["w"] * ours.middle, abs=1e-3
+    )
     assert low[0] < line[0] < high[0]
 
 
@@ -89,7 +131,9 @@ def test_robust_company_of_the_slope():
                 slopes.append((y[a] - y[b]) / (weeks[a] - weeks[b]))
                 s += np.sign(y[a] - y[b])
     variance = 3 * 4 * 3 * 13 / 18 - sum(
-        t * (t - 1) * (2 * t + 5) / 18 for c in range(3) for t in np.unique(y[4 * c : 4 * c + 4], return_counts=True)[1]
+        t * (t - 1) * (2 * t + 5) / 18
+        for c in range(3)
+        for t in np.unique(y[4 * c : 4 * c + 4], return_counts=True)[1]
     )
     assert ours.slope.value == pytest.approx(np.median(slopes))
     assert ours.p == pytest.approx(min(2 * stats.norm.sf((abs(s) - 1) / math.sqrt(variance)), 1.0))
@@ -124,13 +168,21 @@ def test_likelihood_of_splits_by_dense_matrices():
     x = np.column_stack([np.ones(d.size), weeks >= 24])
     for gc in _CLIENT:
         for go in _OCCASION:
-            v = gc * (client[:, None] == client) + go * (occasion[:, None] == occasion) + np.eye(d.size)
+            v = (
+                gc * (client[:, None] == client)
+                + go * (occasion[:, None] == occasion)
+                + np.eye(d.size)
+            )
             inverse = np.linalg.inv(v)
             for design, which in ((x, "step"), (x[:, :1], "none")):
                 beta = np.linalg.solve(design.T @ inverse @ design, design.T @ inverse @ d)
                 r = d - design @ beta
                 deviance = np.linalg.slogdet(v)[1] + d.size * math.log(r @ inverse @ r)
-                best, least = (min(best, deviance), least) if which == "step" else (best, min(least, deviance))
+                best, least = (
+                    (min(best, deviance), least)
+                    if which == "step"
+                    else (best, min(least, deviance))
+                )
     assert ours[0] - alone == pytest.approx(best - least, abs=1e-8)
     assert at in {(float(c), float(o)) for c in _CLIENT for o in _OCCASION}
 
@@ -145,7 +197,9 @@ def test_control_chart_by_its_definition():
     chart = control_chart(m, w, fit)
     order = np.argsort(w)
     y, c = m.mean[order], m.client_of[order]
-    v = fit.variances[0] * (c[:, None] == c) + np.diag(fit.variances[1] + fit.variances[2] / m.size[order])
+    v = fit.variances[0] * (c[:, None] == c) + np.diag(
+        fit.variances[1] + fit.variances[2] / m.size[order]
+    )
     z, values = 0.0, []
     for k in range(1, y.size):
         inverse, one = np.linalg.inv(v[:k, :k]), np.ones(k)
@@ -156,7 +210,9 @@ def test_control_chart_by_its_definition():
         z = LAMBDA * (y[k] - foretold) / math.sqrt(variance) + (1 - LAMBDA) * z
         values.append(z)
     assert chart.value == pytest.approx(values)
-    assert chart.limit[-1] == pytest.approx(LIMIT * math.sqrt(LAMBDA / (2 - LAMBDA) * (1 - (1 - LAMBDA) ** (2 * len(values)))))
+    assert chart.limit[-1] == pytest.approx(
+        LIMIT * math.sqrt(LAMBDA / (2 - LAMBDA) * (1 - (1 - LAMBDA) ** (2 * len(values))))
+    )
     assert (chart.weeks == w[order][1:]).all()
 
 
@@ -203,7 +259,9 @@ def test_alarms_are_as_rare_as_they_claim():
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("design", [(14, 3, 3), (8, 3, 3), (8, 2, 1), (14, 4, 2), (60, 3, 1), (3, 4, 3)])
+@pytest.mark.parametrize(
+    "design", [(14, 3, 3), (8, 3, 3), (8, 2, 1), (14, 4, 2), (60, 3, 1), (3, 4, 3)]
+)
 def test_level_and_coverage_of_drift(design, capsys):
     """2,000 studies a design; prints a line of the table in methods."""
     alarm, _, held, mean = rates(2000, *design, seed=11)
@@ -219,7 +277,11 @@ def test_level_and_coverage_of_drift(design, capsys):
 # one client
 def test_verdict_is_a_t_test_of_means_of_days():
     """Interval and probabilities by scipy; days to settle by the formula; a drift known of the device is taken off."""
-    first, second, noise = np.array([20.0, 20.4]), np.array([18.1, 18.5, 18.3]), Noise(0.8, 9.0, own=True)
+    first, second, noise = (
+        np.array([20.0, 20.4]),
+        np.array([18.1, 18.5, 18.3]),
+        Noise(0.8, 9.0, own=True),
+    )
     v = verdict(first, second, noise, target=1.0)
     se = 0.8 * math.sqrt(1 / 2 + 1 / 3)
     ends = stats.t.interval(0.95, 9, v.change.value, se)
@@ -245,7 +307,9 @@ def test_a_step_between_settings_is_no_noise():
     found = noise_of(day, value, level)
     assert (found.sd, found.df) == pytest.approx((math.sqrt(fit.mse_resid), 11))
     still = np.array([1.0, 2, 1, 2, 11, 12, 11, 12])
-    assert noise_of(np.arange(8), still, np.repeat([1, 2], 4)).sd == pytest.approx(math.sqrt(6 / 12))
+    assert noise_of(np.arange(8), still, np.repeat([1, 2], 4)).sd == pytest.approx(
+        math.sqrt(6 / 12)
+    )
 
 
 def test_means_of_a_week_and_the_way_to_a_goal():
@@ -329,13 +393,19 @@ def test_interval_of_a_line_by_hand():
     means, gamma = parts_of_line(x, y, client, occasion)
     line = line_fit(y - x, y, client, occasion, means, gamma).line
     t = stats.t.ppf(0.975, 18)
-    assert t * math.sqrt(line.slope_variance) == pytest.approx((gamma.interval.high - gamma.interval.low) / 2)
+    assert t * math.sqrt(line.slope_variance) == pytest.approx(
+        (gamma.interval.high - gamma.interval.low) / 2
+    )
     at = line.centre + (14.0 - line.centre - line.level) / line.slope
     offset, ends = offset_at(line, 14.0)
     assert offset == pytest.approx(14.0 - at)
     own = line.level_variance + (at - line.centre) ** 2 * line.slope_variance
-    assert (ends.high - offset, offset - ends.low) == pytest.approx((t * math.sqrt(own) / line.slope,) * 2)
-    assert line.half(np.array([14.0]))[0] == pytest.approx(t * math.sqrt(own + line.new) / line.slope)
+    assert (ends.high - offset, offset - ends.low) == pytest.approx(
+        (t * math.sqrt(own) / line.slope,) * 2
+    )
+    assert line.half(np.array([14.0]))[0] == pytest.approx(
+        t * math.sqrt(own + line.new) / line.slope
+    )
 
 
 def test_leave_out_spread_by_refitting():
@@ -363,7 +433,8 @@ def test_single_design_left_out_by_a_loop():
         others = np.delete(d, j)
         assert pooled[j] == pytest.approx(others.mean())
         assert sds[0][j] == pytest.approx(others.std(ddof=1) * math.sqrt(1 + 1 / 8))
-    # nothing varies within clients: each occasion is foretold by its sisters, exactly, and without them by the other clients
+    # nothing varies within clients: each occasion is foretold by its sisters, exactly, and without
+    # them by the other clients
     client = np.repeat([0, 1, 2], [3, 3, 1])
     still = occasion_means(np.array([1.0, 3.0, 8.0])[client], client, np.arange(7))
     pooled, own, sds = _left_out(still, None)
@@ -416,8 +487,12 @@ def test_interval_grows_with_a_known_drift():
     assert (at.interval.low, at.interval.high) == (20.0, 24.0)
     assert (later.interval.low, later.interval.high) == pytest.approx((18.5, 24.0))
     assert "grown" in {n.code for n in later.notes}
-    assert [r.difference for r in compare_versions(RECORD, replace(RECORD, pooled=(2.5, -1.0, 6.0), id=2))] == [0.5, 0.0]
-    # with a line at the middle of the range: 25 stands for 20 + (25 − 20 − 2)/0.8 = 23.75, less a client's own part
+    assert [
+        r.difference
+        for r in compare_versions(RECORD, replace(RECORD, pooled=(2.5, -1.0, 6.0), id=2))
+    ] == [0.5, 0.0]
+    # with a line at the middle of the range: 25 stands for 20 + (25 − 20 − 2)/0.8 = 23.75, less a
+    # client's own part
     rows = compare_versions(RECORD, replace(RECORD, line=LINE, id=2))
     assert [r.second[0] for r in rows] == pytest.approx([25 - 23.75, 25 - 23.75 + 3.0])
 
@@ -435,7 +510,9 @@ def test_a_series_is_corrected_as_its_readings(values, client, setting, line, po
     """Correcting together gives what correcting one by one gives."""
     record = replace(RECORD, line=LINE if line else None, pooled=RECORD.pooled if pooled else None)
     day = date.fromordinal(date(2026, 5, 25).toordinal() + 7 * weeks).isoformat()
-    found = correct_series(record, client, np.array(values), [day] * len(values), [setting] * len(values), stale=False)
+    found = correct_series(
+        record, client, np.array(values), [day] * len(values), [setting] * len(values), stale=False
+    )
     for k, value in enumerate(values):
         one = correct(record, client, value, day, setting)
         assert bool(found.known[k]) is (one.value is not None)
@@ -454,7 +531,14 @@ def test_ranges_of_the_published_table():
         for sex in ("female", "male")
         for age in (20, 40, 79)
     ]
-    assert table == [(21, 33, 39), (23, 34, 40), (24, 36, 42), (8, 20, 25), (11, 22, 28), (13, 25, 30)]
+    assert table == [
+        (21, 33, 39),
+        (23, 34, 40),
+        (24, 36, 42),
+        (8, 20, 25),
+        (11, 22, 28),
+        (13, 25, 30),
+    ]
     two = placed("body_fat_percent", "male", 45, 21.5, Interval(19.0, 24.0))
     assert (two.first, two.last, two.supported) == (1, 2, False)
     assert placed("body_fat_percent", "male", 17, 21.5, Interval(19.0, 24.0)) is None
@@ -465,31 +549,52 @@ def test_ranges_of_the_published_table():
 def witnesses(n, seed, *, setting=True, drift=0.0):
     """Of ``n`` squads that lose fat: by device, share told to move beside the others, mean slope, coverage of the true one.
 
-    Four devices read weekly, three of them moved by one water; Elm goes to another setting half-way, Oak drifts by ``drift`` a week.
+    Four devices read weekly, three of them moved by one water; Elm goes to another setting
+    half-way, Oak drifts by ``drift`` a week.
     """
     rng, said = np.random.default_rng(seed), {}
     for _ in range(n):
         lines = []
         for c in range(10):
-            level, own, pace = rng.uniform(16, 28), rng.normal(0, 1.5, 4), -0.1 + rng.normal(0, 0.05)
+            level, own, pace = (
+                rng.uniform(16, 28),
+                rng.normal(0, 1.5, 4),
+                -0.1 + rng.normal(0, 0.05),
+            )
             for week in range(25):
-                at, true, wet = date(2026, 1, 5) + timedelta(weeks=week), level + pace * week, rng.normal(0, 0.5)
+                at, true, wet = (
+                    date(2026, 1, 5) + timedelta(weeks=week),
+                    level + pace * week,
+                    rng.normal(0, 0.5),
+                )
                 late = setting and week > 12
                 for k, name in enumerate(("Fir", "Elm", "Ash", "Oak")):
                     moved = -3.0 * (name == "Elm" and late) + drift * week * (name == "Oak")
                     value = true + own[k] + wet * (name != "Ash") + rng.normal(0, 0.7) + moved
                     if rng.random() > 0.05:
                         mode = "b" if name == "Elm" and late else ""
-                        lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(value, 1), name=name, setting=mode))
+                        lines.append(
+                            reading(
+                                f"C{c}", f"{at}T07:0{k}", round(value, 1), name=name, setting=mode
+                            )
+                        )
                 if week % 12 == 0:
                     lines.append(
-                        reading(f"C{c}", f"{at}T08:00", round(true + rng.normal(0, 0.4), 1), name="Scan", kind="reference")
+                        reading(
+                            f"C{c}",
+                            f"{at}T08:00",
+                            round(true + rng.normal(0, 0.4), 1),
+                            name="Scan",
+                            kind="reference",
+                        )
                     )
         for r in finish(DriftRequest(study_of(lines).snapshot(), Lens()).run()):
             true = drift if r.instrument.name == "Oak" else 0.0
             for s in r.side:
                 i = s.slope.interval
-                said.setdefault(r.instrument.name, []).append((s.p < 0.05, s.slope.value, i.low <= true <= i.high))
+                said.setdefault(r.instrument.name, []).append(
+                    (s.p < 0.05, s.slope.value, i.low <= true <= i.high)
+                )
     return {name: np.mean(np.array(rows, dtype=float), axis=0) for name, rows in said.items()}
 
 
@@ -511,10 +616,14 @@ def test_level_beside_other_devices(design, capsys):
     with capsys.disabled():
         print(
             f"\n| {design} |",
-            " | ".join(f"{100 * f[0]:.1f}, {f[1]:+.3f}, {100 * f[2]:.1f}" for _, f in sorted(found.items())),
+            " | ".join(
+                f"{100 * f[0]:.1f}, {f[1]:+.3f}, {100 * f[2]:.1f}" for _, f in sorted(found.items())
+            ),
             "|",
         )
-    assert all(f[0] <= 0.09 for name, f in found.items() if name != "Oak" or not design.get("drift"))
+    assert all(
+        f[0] <= 0.09 for name, f in found.items() if name != "Oak" or not design.get("drift")
+    )
 
 
 # the demo
@@ -528,8 +637,14 @@ def test_drift_of_the_demo_is_what_was_planted(demo):
     assert (step.change.words, step.change.setting, step.at) == ("athlete", True, "2026-06-01")
     assert step.size.interval.low < -3.2 < step.size.interval.high
     assert found["Dogwood"].not_following is None
-    assert all(r.not_following is not None for r in found.values() if r.instrument.equation.startswith("bmi_"))
-    standard = finish(DriftRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run())[0]
+    assert all(
+        r.not_following is not None
+        for r in found.values()
+        if r.instrument.equation.startswith("bmi_")
+    )
+    standard = finish(
+        DriftRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run()
+    )[0]
     assert standard.verdict == "steady"
     step = found["Birch"].steps[0]
     assert (step.at, step.before, step.after) == (
@@ -539,12 +654,21 @@ def test_drift_of_the_demo_is_what_was_planted(demo):
     )  # dated to the change, between two scans
     told = {n for n, r in found.items() for x in r.side if x.what == "consensus" and x.p < 0.05}
     assert told == {"Dogwood"}
-    assert "Dogwood" in dict(next(n for n in found["Cedar"].notes if n.code == "movers_left_out").facts)["names"]
-    one = finish(DriftRequest(demo.snapshot(), replace(demo.lens, clients=frozenset({"Auk", "Cod"})), "Alder").run())[0]
+    assert (
+        "Dogwood"
+        in dict(next(n for n in found["Cedar"].notes if n.code == "movers_left_out").facts)["names"]
+    )
+    one = finish(
+        DriftRequest(
+            demo.snapshot(), replace(demo.lens, clients=frozenset({"Auk", "Cod"})), "Alder"
+        ).run()
+    )[0]
     assert one.verdict == "not enough anchors"
     assert one.needed is None or one.needed >= 1
     again = finish(DriftRequest(demo.snapshot(), demo.lens, kept=tuple(found.values())).run())
-    assert all(a.search is b.search for a, b in zip(again, found.values(), strict=True))  # not computed again
+    assert all(
+        a.search is b.search for a, b in zip(again, found.values(), strict=True)
+    )  # not computed again
 
 
 def test_track_tells_stuck_from_following_and_drifting(demo):
@@ -557,8 +681,14 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
                 with pytest.raises(CannotCompare, match="not enough pairs"):
                     record_of(replace(r, **missing), demo.catalogue(), datetime(2026, 9, 1))
     standard = finish(CalibrateRequest(demo.snapshot(), Lens(setting="standard"), "Birch").run())[0]
-    assert record_of(standard, demo.catalogue(), datetime(2026, 9, 1), "as a test").made_of.settings == ("standard",)
-    wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")))
+    assert record_of(
+        standard, demo.catalogue(), datetime(2026, 9, 1), "as a test"
+    ).made_of.settings == ("standard",)
+    wide = finish(
+        demo.wide_snapshot_steps(
+            ("body_fat_percent", "total_body_water_percent", "body_mass", "girth_waist")
+        )
+    )
     r = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), goal=10.0).run())
     why = {d.instrument: d.why for d in r.together.devices}
     assert why["Birch"] == "settings"
@@ -568,13 +698,23 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     assert apart < 0.7 * pooled
     early = finish(TrackRequest(wide, Lens(), "Auk", since=date(2025, 1, 1).toordinal()).run())
     assert {d.why for d in early.together.devices} == {"no_dates", "stuck"}
-    assert {n for n, w in why.items() if w == "stuck"} == {n for n in why if n.startswith("BMI equation")}
+    assert {n for n, w in why.items() if w == "stuck"} == {
+        n for n in why if n.startswith("BMI equation")
+    }
     dogwood = next(d for d in r.together.devices if d.instrument == "Dogwood").verdict
     alone = r.named("Dogwood")
-    # by hand: the slope that Drift tells is taken off, and its uncertainty over these weeks is in the interval
-    slope = next(x for x in finish(DriftRequest(demo.snapshot(), Lens(), "Dogwood").run())).slope.slope
-    weeks, sd = float(alone.day[-1] - alone.day[0]) / 7, (slope.interval.high - slope.interval.low) / (2 * 1.959964)
-    by_hand = verdict(alone.value[:1], alone.value[-1:], alone.noise, 2.0, (slope.value * weeks, sd * weeks))
+    # by hand: the slope that Drift tells is taken off, and its uncertainty over these weeks is in
+    # the interval
+    slope = next(
+        x for x in finish(DriftRequest(demo.snapshot(), Lens(), "Dogwood").run())
+    ).slope.slope
+    weeks, sd = (
+        float(alone.day[-1] - alone.day[0]) / 7,
+        (slope.interval.high - slope.interval.low) / (2 * 1.959964),
+    )
+    by_hand = verdict(
+        alone.value[:1], alone.value[-1:], alone.noise, 2.0, (slope.value * weeks, sd * weeks)
+    )
     assert (dogwood.change.value, dogwood.change.interval.low) == pytest.approx(
         (by_hand.change.value, by_hand.change.interval.low), rel=1e-4
     )
@@ -591,12 +731,24 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     assert not np.allclose(water.named("Birch").value, r.named("Birch").value)
     # by hand: what the client's water departs from its mean, one for one or by the fitted slope
     shown = demo.snapshot("total_body_water_percent").columns["total_body_water_percent"]
-    own = (shown.client == r.client.id) & (shown.instrument == alder.instrument.id) & (shown.status == 0)
-    frame = pd.DataFrame({"day": shown.day[own] + 719163, "water": shown.value[own]}).groupby("day").water.mean()
+    own = (
+        (shown.client == r.client.id)
+        & (shown.instrument == alder.instrument.id)
+        & (shown.status == 0)
+    )
+    frame = (
+        pd.DataFrame({"day": shown.day[own] + 719163, "water": shown.value[own]})
+        .groupby("day")
+        .water.mean()
+    )
     departed = (frame - frame.mean()).reindex(alder.day).to_numpy()
     slope = finish(HydrationRequest(wide, Lens(), "Alder").run())[0].slope.slope.value
     for how, per_point in (("rule", 1.0), ("slope", -slope)):
-        fixed = finish(TrackRequest(wide, Lens(), "Auk", records=(record,), instrument="Alder", water=how).run()).named("Alder")
+        fixed = finish(
+            TrackRequest(
+                wide, Lens(), "Auk", records=(record,), instrument="Alder", water=how
+            ).run()
+        ).named("Alder")
         assert fixed.value - alder.value == pytest.approx(per_point * departed)
         assert fixed.low - alder.low == pytest.approx(per_point * departed)
 

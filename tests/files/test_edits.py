@@ -31,7 +31,15 @@ from anchor_tally.study.edits.visits import MoveVisit, NoteVisit
 from places import adoption, parse_text, typed
 
 CLIENTS = st.sampled_from("AB")
-TIMES = st.sampled_from(["2026-03-02T06:30", "2026-03-02T06:30:00", "2026-03-02 07:10", "2026-03-09", "2026-03-16T06:30+02:00"])
+TIMES = st.sampled_from(
+    [
+        "2026-03-02T06:30",
+        "2026-03-02T06:30:00",
+        "2026-03-02 07:10",
+        "2026-03-09",
+        "2026-03-16T06:30+02:00",
+    ]
+)
 IDS = st.integers(1, 6)
 EDITS = st.one_of(
     st.tuples(
@@ -59,7 +67,9 @@ def table(client, at, value, height):
         ("Fir", "device", "body_fat_percent", "percent"),
         ("Scan", "reference", "body_fat_percent", "percent"),
     ):
-        lines.append(f"{client},female,30,{height},{at},{instrument},{kind},std,{metric},{value},{unit},1,ok,,yes")
+        lines.append(
+            f"{client},female,30,{height},{at},{instrument},{kind},std,{metric},{value},{unit},1,ok,,yes"
+        )
     return tuple(parse_text("\n".join(lines))[0])
 
 
@@ -70,7 +80,9 @@ def edit(session, what, *x):
         case "type":
             n = len(session.readings()) + 1
             entry_row = ("Fir", "device") if x[2] == "body_fat_percent" else ("Callipers", "method")
-            session.do(typed(x[0], x[1], *entry_row, x[2], x[3], first=n, setting="std", fresh=x[4]))
+            session.do(
+                typed(x[0], x[1], *entry_row, x[2], x[3], first=n, setting="std", fresh=x[4])
+            )
         case "exclude":
             session.do(ExcludeReading(x[0], "odd"))
         case "back":
@@ -83,25 +95,50 @@ def edit(session, what, *x):
             session.do(MoveVisit(x[0], x[2], x[1]))
         case "card":
             session.do(
-                PutClient(replace(items.clients.get(x[0], Client(x[0], "?")), birth=x[1], cautions=frozenset({"implant"})))
+                PutClient(
+                    replace(
+                        items.clients.get(x[0], Client(x[0], "?")),
+                        birth=x[1],
+                        cautions=frozenset({"implant"}),
+                    )
+                )
             )
         case "setting":
             session.do(StartSetting(Setting(0, x[0], "std", x[1])))
         case "height":
             session.do(AddHeight(x[0], "2026-01-01", Quantity(x[1], "x", "cm")))
         case "offer":
-            session.do(OfferMetric(x[0], "body_mass", 0.1) if x[1] else WithdrawMetric(x[0], "body_mass"))
+            session.do(
+                OfferMetric(x[0], "body_mass", 0.1) if x[1] else WithdrawMetric(x[0], "body_mass")
+            )
         case "import":
             session.do(ImportReadings(table(*x), "a table"))
         case "adopt":
             session.do(adoption(session, x[0]))
         case "order":
             session.do(OrderInstruments(tuple(sorted(items.instruments, reverse=True))))
-            session.do(PutInstrument(replace(next(iter(items.instruments.values()), Instrument(0, "", "device")), repeats=2)))
-        case "around":
-            session.do(AddCheckWeight(1, "2026-03-02", Quantity(20, "20", "kg"), Quantity(20.1, "20.1", "kg")))
             session.do(
-                AddAssessorPair("R", "2026-03-02", "skinfold_thigh", "1", (Quantity(9, "9", "mm"), Quantity(10, "10", "mm")))
+                PutInstrument(
+                    replace(
+                        next(iter(items.instruments.values()), Instrument(0, "", "device")),
+                        repeats=2,
+                    )
+                )
+            )
+        case "around":
+            session.do(
+                AddCheckWeight(
+                    1, "2026-03-02", Quantity(20, "20", "kg"), Quantity(20.1, "20.1", "kg")
+                )
+            )
+            session.do(
+                AddAssessorPair(
+                    "R",
+                    "2026-03-02",
+                    "skinfold_thigh",
+                    "1",
+                    (Quantity(9, "9", "mm"), Quantity(10, "10", "mm")),
+                )
             )
             session.do(AskCondition("morning", asked=True))
         case "practice":
@@ -114,9 +151,25 @@ def edit(session, what, *x):
 
 def content(session):
     """All rows of all tables but the history, which keeps what was undone too, and the calibrations that are in force."""
-    tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
-    skip = ("reading_change", "visit_change", "metric", "sqlite_sequence", "calibration", "calibration_mark")
-    rows = {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
+    tables = [
+        r[0]
+        for r in session._conn.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name"
+        )
+    ]
+    skip = (
+        "reading_change",
+        "visit_change",
+        "metric",
+        "sqlite_sequence",
+        "calibration",
+        "calibration_mark",
+    )
+    rows = {
+        t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall()
+        for t in tables
+        if t not in skip
+    }
     return rows | {"in force": read.in_force(read.calibration_versions(session._conn))}
 
 
@@ -124,10 +177,23 @@ def same_as_the_file(session):
     """Columns and catalogue kept in memory equal what is read anew."""
     shown = session.snapshot("body_fat_percent")
     for metric in ("body_fat_percent", "skinfold_thigh"):
-        fresh, kept = read.columns(session._conn, metric), session.snapshot(metric).columns.get(metric)
+        fresh, kept = (
+            read.columns(session._conn, metric),
+            session.snapshot(metric).columns.get(metric),
+        )
         if fresh.n:
             stored = kept.reading > 0
-            for name in ("reading", "visit", "client", "setting", "instant", "day", "status", "value", "replicate"):
+            for name in (
+                "reading",
+                "visit",
+                "client",
+                "setting",
+                "instant",
+                "day",
+                "status",
+                "value",
+                "replicate",
+            ):
                 np.testing.assert_array_equal(getattr(kept, name)[stored], getattr(fresh, name))
     assert session.catalogue() == read.catalogue(session._conn)
     assert shown.revision == session.asked("body_fat_percent").revision
@@ -186,7 +252,13 @@ def test_setting_is_chosen_by_date_and_client():
     for client, starts in ((None, "2026-01-01"), (None, "2026-03-01"), (1, "2026-02-01")):
         session.do(StartSetting(Setting(0, 1, "std", starts, client)))
     lines = [",".join(HEADER)]
-    for code, day in (("A", "2026-01-15"), ("A", "2026-03-15"), ("B", "2026-02-15"), ("B", "2026-03-15"), ("B", "2025-12-01")):
+    for code, day in (
+        ("A", "2026-01-15"),
+        ("A", "2026-03-15"),
+        ("B", "2026-02-15"),
+        ("B", "2026-03-15"),
+        ("B", "2025-12-01"),
+    ):
         lines.append(f"{code},,,,{day},Fir,device,std,body_mass,70,kg,1,ok,")
     rows, _ = parse_text("\n".join(lines))
     session.do(ImportReadings(tuple(rows), "x"))
@@ -195,7 +267,13 @@ def test_setting_is_chosen_by_date_and_client():
             "SELECT c.code || r.taken_at, r.setting FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
         )
     )
-    assert got == {"A2026-01-15": 1, "A2026-03-15": 3, "B2026-02-15": 1, "B2026-03-15": 2, "B2025-12-01": 1}
+    assert got == {
+        "A2026-01-15": 1,
+        "A2026-03-15": 3,
+        "B2026-02-15": 1,
+        "B2026-03-15": 2,
+        "B2025-12-01": 1,
+    }
     assert session.catalogue().setting_in_force("Fir", "2026-02-15", "A") == "std"
     again = finish(session.stage(rows))
     assert (again.new, again.already_there) == (0, 5)

@@ -17,7 +17,8 @@ from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
 from places import adoption_of_nothing, filled, text_of
 
-# columns that hold identifiers, moments, numbers as typed, or words from a list; every other text is somebody's own words
+# columns that hold identifiers, moments, numbers as typed, or words from a list; every other text
+# is somebody's own words
 LISTED = {
     "study": {"created_at", "zone"},
     "metric": {"id", "unit"},
@@ -31,7 +32,15 @@ LISTED = {
     "visit_change": {"at"},
     "reading": {"taken_at", "metric", "entered", "unit", "status"},
     "reading_change": {"at"},
-    "calibration": {"metric", "setting", "reference", "model", "fitted_at", "valid_until", "digest"},
+    "calibration": {
+        "metric",
+        "setting",
+        "reference",
+        "model",
+        "fitted_at",
+        "valid_until",
+        "digest",
+    },
     "calibration_mark": {"at", "kind"},
     "check_weight": {"taken_at", "entered", "unit"},
     "assessor_value": {"day", "metric", "entered", "unit"},
@@ -62,7 +71,11 @@ def planted(tmp_path):
     for (name,) in conn.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
         conn.execute(f"DROP TRIGGER {name}")  # a calibration is never edited otherwise
     for table, listed in LISTED.items():
-        columns = [n for n, kind in conn.execute("SELECT name, type FROM pragma_table_info(?)", (table,)) if kind == "TEXT"]
+        columns = [
+            n
+            for n, kind in conn.execute("SELECT name, type FROM pragma_table_info(?)", (table,))
+            if kind == "TEXT"
+        ]
         for column in set(columns) - listed:
             marker = f"zqx {table} {column}"
             if (table, column) == ("setting", "label"):
@@ -70,7 +83,10 @@ def planted(tmp_path):
             elif column == "key":
                 conn.execute(f"UPDATE {table} SET key = 'own_zqx_' || key")
             elif (table, column) == ("calibration", "parameters"):
-                conn.execute("UPDATE calibration SET parameters = json_set(parameters, '$.made_of.reason', ?)", (marker,))
+                conn.execute(
+                    "UPDATE calibration SET parameters = json_set(parameters, '$.made_of.reason', ?)",
+                    (marker,),
+                )
             else:
                 conn.execute(f"UPDATE {table} SET {column} = ?", (marker,))
             rows[table, column] = conn.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
@@ -89,7 +105,10 @@ def test_no_free_text_leaves_by_default(tmp_path, capsys):
     assert {t for t, _ in rows} | {t for t, c in LISTED.items() if c} == set(LISTED)
     session = Session.open(path)
     names = [
-        n for (n,) in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'")
+        n
+        for (n,) in session._conn.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"
+        )
     ]
     assert set(names) == set(LISTED)  # a new table says which of its texts come from a list
     for suffix in ("csv", "xlsx", "zip"):
@@ -101,7 +120,11 @@ def test_no_free_text_leaves_by_default(tmp_path, capsys):
     export(session, whole, full=True)
     there = all_text(whole)
     # what is left out of a whole copy on purpose: where a file lay on this machine
-    assert all(f"zqx {t} {c}".encode() in there for (t, c), n in rows.items() if n and c != "key" and t != "attachment")
+    assert all(
+        f"zqx {t} {c}".encode() in there
+        for (t, c), n in rows.items()
+        if n and c != "key" and t != "attachment"
+    )
     session.close()
     assert main(["certificate", str(path), "--instrument", "Fir"]) == 0
     assert "zqx" not in capsys.readouterr().out

@@ -21,7 +21,9 @@ from anchor_tally.study.edits.imports import ImportReadings
 from places import parse_text
 
 START = datetime(2026, 3, 2, 6, 0)
-MOMENTS = st.integers(0, 40).map(lambda k: (START + timedelta(minutes=25 * k)).isoformat(timespec="minutes"))
+MOMENTS = st.integers(0, 40).map(
+    lambda k: (START + timedelta(minutes=25 * k)).isoformat(timespec="minutes")
+)
 ROWS = st.lists(
     st.tuples(
         st.sampled_from("AB"),
@@ -36,7 +38,22 @@ ROWS = st.lists(
 def reading(line, client, taken, rep, value, **more):
     """One row of body mass."""
     row = ImportRow(
-        line, client, "", None, None, taken, "Fir", "device", "", "body_mass", value, f"{value:g}", "kg", rep, "ok", ""
+        line,
+        client,
+        "",
+        None,
+        None,
+        taken,
+        "Fir",
+        "device",
+        "",
+        "body_mass",
+        value,
+        f"{value:g}",
+        "kg",
+        rep,
+        "ok",
+        "",
     )
     return row._replace(**more)
 
@@ -44,7 +61,8 @@ def reading(line, client, taken, rep, value, **more):
 def visits_by_hand(existing, rows):
     """The rule as words say it: nearest visit closer than two hours, else a run of readings closer than that, else a new one.
 
-    ``existing`` maps (client, moment) to a visit; returns it with the new ones. A date alone is a visit of that day.
+    ``existing`` maps (client, moment) to a visit; returns it with the new ones. A date alone is
+    a visit of that day.
     """
     out = dict(existing)
     fresh = sorted({(c, len(t) > 10, t) for c, t, _, _ in rows if (c, t) not in out})
@@ -115,15 +133,26 @@ CELLS = st.text(st.characters(blacklist_categories=("Cs", "Cc"), max_codepoint=0
 @settings(max_examples=60, deadline=None)
 @given(
     st.lists(
-        st.tuples(MOMENTS, st.floats(2, 60).map(lambda x: round(x, 1)), CELLS), min_size=2, max_size=6, unique_by=lambda x: x[0]
+        st.tuples(MOMENTS, st.floats(2, 60).map(lambda x: round(x, 1)), CELLS),
+        min_size=2,
+        max_size=6,
+        unique_by=lambda x: x[0],
     ),
     st.sampled_from([";", "\t", "|", ","]),
     st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]),
     st.sampled_from(["%Y-%m-%d %H:%M", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M"]),
     st.booleans(),
 )
-@example([("2026-03-02T06:00", 2.0, "'=1"), ("2026-03-02T06:25", 2.0, "'x")], ";", "utf-8", "%Y-%m-%d %H:%M", False)
-def test_any_form_gives_the_same_readings(tmp_path_factory, rows, separator, encoding, dates, comma):
+@example(
+    [("2026-03-02T06:00", 2.0, "'=1"), ("2026-03-02T06:25", 2.0, "'x")],
+    ";",
+    "utf-8",
+    "%Y-%m-%d %H:%M",
+    False,
+)
+def test_any_form_gives_the_same_readings(
+    tmp_path_factory, rows, separator, encoding, dates, comma
+):
     """Separator, encoding, order of dates, decimal sign and odd notes change nothing; the guard before a formula comes off."""
     text = io.StringIO(newline="")
     out = csv.writer(text, delimiter=separator)
@@ -138,18 +167,41 @@ def test_any_form_gives_the_same_readings(tmp_path_factory, rows, separator, enc
     assert missing(mapping) == ""
     read = list(read_rows(table, mapping))
     assert not [r for r in read if isinstance(r, Refused)]
-    assert [(r.taken_at, r.value, r.note) for r in read] == [(t, v, unguarded(said.strip())) for t, v, said in rows]
+    assert [(r.taken_at, r.value, r.note) for r in read] == [
+        (t, v, unguarded(said.strip())) for t, v, said in rows
+    ]
 
 
 ODD = st.sampled_from(
-    ["", " ", "21.5", "21,5", "1_0", "nan", "inf", "1e1", "+5", "-3", "٣", "21.5 kg", "154 lb", "0x10", "9000", "failed"]
+    [
+        "",
+        " ",
+        "21.5",
+        "21,5",
+        "1_0",
+        "nan",
+        "inf",
+        "1e1",
+        "+5",
+        "-3",
+        "٣",
+        "21.5 kg",
+        "154 lb",
+        "0x10",
+        "9000",
+        "failed",
+    ]
 )
 
 
 @settings(max_examples=200, deadline=None)
 @given(
     st.lists(
-        st.tuples(ODD, st.sampled_from(["kg", "lb", "", "cm", "%"]), st.sampled_from(["ok", "", "failed", "excluded", "no"])),
+        st.tuples(
+            ODD,
+            st.sampled_from(["kg", "lb", "", "cm", "%"]),
+            st.sampled_from(["ok", "", "failed", "excluded", "no"]),
+        ),
         min_size=2,
         max_size=8,
     )
@@ -158,16 +210,44 @@ def test_remembered_heads_change_nothing(cells):
     """The quick way through a long table takes and refuses exactly what the careful way does."""
     together = RowReader(HEADER)
     for line, (value, unit, status) in enumerate(cells, start=2):
-        made = ["A", "female", "30", "170", "2026-03-02", "Fir", "device", "std", "body_mass", value, unit, "1", status, " x "]
+        made = [
+            "A",
+            "female",
+            "30",
+            "170",
+            "2026-03-02",
+            "Fir",
+            "device",
+            "std",
+            "body_mass",
+            value,
+            unit,
+            "1",
+            status,
+            " x ",
+        ]
         assert together.read(list(made), line) == RowReader(HEADER).read(list(made), line)
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.lists(st.tuples(MOMENTS, st.floats(2, 300).map(lambda x: round(x, 2)), CELLS), max_size=6, unique_by=lambda x: x[0]))
+@given(
+    st.lists(
+        st.tuples(MOMENTS, st.floats(2, 300).map(lambda x: round(x, 2)), CELLS),
+        max_size=6,
+        unique_by=lambda x: x[0],
+    )
+)
 def test_export_comes_back(rows):
     """Whatever notes and numbers stand in a study, its tidy CSV reads back to the same rows."""
     session = Session(open_file.create_in_memory("x"), None)
-    session.do(ImportReadings(tuple(reading(n, "A", t, 1, v, note=said.strip()) for n, (t, v, said) in enumerate(rows)), "x"))
+    session.do(
+        ImportReadings(
+            tuple(
+                reading(n, "A", t, 1, v, note=said.strip()) for n, (t, v, said) in enumerate(rows)
+            ),
+            "x",
+        )
+    )
     again, refused = parse_text("".join(write(session.readings(), {})))
     assert refused == []
     assert [(r.taken_at, r.value, r.entered, r.note) for r in again] == [

@@ -71,10 +71,10 @@ def test_visits_follow_the_moment(session):
     third = session.visits_of("A")[1]
     session.do(MoveVisit(third.id, "2026-04-01T07:00+02:00", "B", "R"))
     (moved,) = [r for r in session.readings() if r.visit == third.id]
-    assert (moved.client, moved.taken_at) == ("B", "2026-03-16T05:00") or (moved.client, moved.taken_at) == (
-        "B",
-        "2026-04-01T05:00",
-    )
+    assert (moved.client, moved.taken_at) == ("B", "2026-03-16T05:00") or (
+        moved.client,
+        moved.taken_at,
+    ) == ("B", "2026-04-01T05:00")
     assert [v.start for v in session.visits_of("B")] == ["2026-04-01T07:00+02:00"]
     with pytest.raises(UserError, match="already"):
         session.do(MoveVisit(session.visits_of("A")[0].id, "2026-03-02T06:30", "A"))
@@ -86,8 +86,16 @@ def test_visits_follow_the_moment(session):
 def test_the_same_instant_is_one_reading(session):
     """However an instant is written, importing it again adds nothing; another value at it is a contradiction."""
     session.do(weigh("2026-03-02T07:50", "70"))
-    for stamp in ("2026-03-02T07:50:00", "2026-03-02 07:50", "2026-03-02T09:50+02:00", "20260302T0750", "2026-03-02T07:50Z"):
-        staged = finish(session.stage(parse_text(f"{HEAD}A,,,,{stamp},Fir,device,,body_mass,70,kg,1,ok,\n")[0]))
+    for stamp in (
+        "2026-03-02T07:50:00",
+        "2026-03-02 07:50",
+        "2026-03-02T09:50+02:00",
+        "20260302T0750",
+        "2026-03-02T07:50Z",
+    ):
+        staged = finish(
+            session.stage(parse_text(f"{HEAD}A,,,,{stamp},Fir,device,,body_mass,70,kg,1,ok,\n")[0])
+        )
         assert (staged.new, staged.already_there, staged.refused) == (0, 1, ()), stamp
         session.drop(staged)
     other = parse_text(f"{HEAD}A,,,,2026-03-02T08:50+01:00,Fir,device,,body_mass,71,kg,1,ok,\n")[0]
@@ -106,7 +114,9 @@ def test_pairs_by_instant(session):
     ]
     session.do(ImportReadings(tuple(parse_text(HEAD + "\n".join(lines))[0]), "x"))
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
-    assert pairs.d.tolist() == [2]  # not the reading whose clock shows the hour of the scan, in another zone
+    assert pairs.d.tolist() == [
+        2
+    ]  # not the reading whose clock shows the hour of the scan, in another zone
     assert pairs.anchors.mean.tolist() == [20, 21]
     assert sorted(d.why for d in pairs.left_out.listed()) == [
         "a tally nearer to the scan counted", "scan without a reading of Fir within the window"
@@ -145,7 +155,9 @@ def test_provenance_survives_a_new_equation(tmp_path, monkeypatch):
     for s in (before, after):
         c = s.columns["body_fat_percent"]
         rows = np.flatnonzero(c.reading < 0)
-        assert set(fingerprint(s, "body_fat_percent", rows)[0]) >= set(tape.sources) - {x for x in tape.sources if "@" not in x}
+        assert set(fingerprint(s, "body_fat_percent", rows)[0]) >= set(tape.sources) - {
+            x for x in tape.sources if "@" not in x
+        }
     session.close()
 
 
@@ -153,13 +165,17 @@ def test_simulated_readings_stay_out(session, tmp_path):
     """A simulated reading is marked, pairs only in a study for practice, and never comes back from a table as a real one."""
     session.do(typed("A", "2026-03-02T08:00", "Scan", "reference", "body_fat_percent", "20"))
     place = Place("A", "2026-03-02T07:50")
-    take_measurement(session, Standing(place, "Fir"), values=[("body_fat_percent", "22 percent")], simulated=True)
+    take_measurement(
+        session, Standing(place, "Fir"), values=[("body_fat_percent", "22 percent")], simulated=True
+    )
     assert [r.simulated for r in session.readings() if r.instrument == "Fir"] == [True]
     pairs = finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs
     assert (pairs.n, {d.why for d in pairs.left_out.listed()} >= {"simulated reading"}) == (0, True)
     export(session, tmp_path / "r.csv")
     again = parse_text((tmp_path / "r.csv").read_text())[0]
-    assert [(r.status, r.note) for r in again if r.instrument == "Fir"] == [("excluded", "simulated reading")]
+    assert [(r.status, r.note) for r in again if r.instrument == "Fir"] == [
+        ("excluded", "simulated reading")
+    ]
     session.do(PutStudy("t", practice=True))
     assert finish(CompareRequest(session.snapshot(), Lens(), "Fir").run()).pairs.n == 1
 
@@ -173,7 +189,9 @@ def test_settings_and_bounds_are_kept_straight(session):
     session._conn.execute("UPDATE metric SET high = 80 WHERE id = 'body_mass'")
     session.close()
     again = Session.open(session.path)
-    assert again._conn.execute("SELECT high FROM metric WHERE id = 'body_mass'").fetchone() == (700,)
+    assert again._conn.execute("SELECT high FROM metric WHERE id = 'body_mass'").fetchone() == (
+        700,
+    )
     again.close()
 
 
@@ -265,7 +283,11 @@ def test_full_disk(tmp_path):
     session._conn.execute(f"PRAGMA max_page_count = {pages}")
     rows = tuple(
         parse_text(
-            HEAD + "".join(f"A,,,,2026-03-02T07:{k:02},Fir,device,,body_mass,70,kg,1,ok,{'x' * 3000}\n" for k in range(60))
+            HEAD
+            + "".join(
+                f"A,,,,2026-03-02T07:{k:02},Fir,device,,body_mass,70,kg,1,ok,{'x' * 3000}\n"
+                for k in range(60)
+            )
         )[0]
     )
     with pytest.raises(UserError, match="disk is full"):
@@ -311,10 +333,16 @@ def odd_workbook(path, kind):
         with zipfile.ZipFile(path, "w") as z:
             for n, data in parts.items():
                 z.writestr(
-                    n, data.replace(b"<sheetData>", b"<sheetData><row><c t='n'><v>1e999</v></c>") if "sheet1" in n else data
+                    n,
+                    data.replace(b"<sheetData>", b"<sheetData><row><c t='n'><v>1e999</v></c>")
+                    if "sheet1" in n
+                    else data,
                 )
     elif kind == "bomb":
-        with zipfile.ZipFile(path, "a", zipfile.ZIP_DEFLATED) as z, z.open("xl/media/blank.xml", "w", force_zip64=True) as f:
+        with (
+            zipfile.ZipFile(path, "a", zipfile.ZIP_DEFLATED) as z,
+            z.open("xl/media/blank.xml", "w", force_zip64=True) as f,
+        ):
             for _ in range(450):
                 f.write(bytes(1 << 20))
 
@@ -431,7 +459,9 @@ def test_formulas_in_text_formats(session, tmp_path):
 def run(*args, stdout=subprocess.PIPE, **env):
     """The program as a process of its own."""
     command = [sys.executable, "-m", "anchor_tally", *args]
-    return subprocess.run(command, stdout=stdout, stderr=subprocess.PIPE, env={**os.environ, **env}, timeout=60)
+    return subprocess.run(
+        command, stdout=stdout, stderr=subprocess.PIPE, env={**os.environ, **env}, timeout=60
+    )
 
 
 def test_command_line_under_stress(tmp_path):
@@ -477,7 +507,9 @@ def test_mark_of_a_method_stays(demo):
     before = marks_of(known.values(), LIGHT)
     added = replace(known[max(known)], id=max(known) + 1, name="Elm", kind="device")
     after = marks_of([*known.values(), added], LIGHT)
-    assert [after(i) for i in (method, *known.values())] == [before(i) for i in (method, *known.values())]
+    assert [after(i) for i in (method, *known.values())] == [
+        before(i) for i in (method, *known.values())
+    ]
     assert adoption(demo, "Alder").record.sources
 
 
@@ -520,7 +552,11 @@ def test_view_in_the_place_of_a_table_is_not_read(session):
     """A view named as a table of the study would be read unnoticed: the study is refused."""
     session.do(weigh("2026-03-02", "70"))
     session.close()
-    changed_by_hand(session.path, "ALTER TABLE goal RENAME TO hidden", "CREATE VIEW goal AS SELECT * FROM hidden")
+    changed_by_hand(
+        session.path,
+        "ALTER TABLE goal RENAME TO hidden",
+        "CREATE VIEW goal AS SELECT * FROM hidden",
+    )
     with pytest.raises(UserError, match="the table goal is not there"):
         Session.open(session.path)
 
@@ -585,7 +621,9 @@ def test_an_hour_that_never_was_is_refused(tmp_path):
         session.do(weigh("2027-03-28T02:30", "70"))
     session.do(weigh("2027-03-28T03:30", "70"))
     session.do(weigh("2027-10-31T02:30", "70"))  # twice that night; the first is meant
-    rows, _ = parse_text(",".join(HEADER) + "\nA,,,,2027-03-28T02:10,Fir,device,,body_mass,70,kg,1,ok,\n")
+    rows, _ = parse_text(
+        ",".join(HEADER) + "\nA,,,,2027-03-28T02:10,Fir,device,,body_mass,70,kg,1,ok,\n"
+    )
     staged = finish(session.stage(rows))
     assert [(r.line, r.column) for r in staged.refused] == [(2, "taken_at")]
     session.close()
@@ -638,7 +676,12 @@ def test_killed_copies_and_packages_leave_nothing(tmp_path):
     export(session, tmp_path / "p.zip")
     session.close()
     target = tmp_path / "new.tally"
-    assert subprocess.run([sys.executable, "-c", code, str(tmp_path / "p.zip"), str(target)]).returncode == -9
+    assert (
+        subprocess.run(
+            [sys.executable, "-c", code, str(tmp_path / "p.zip"), str(target)]
+        ).returncode
+        == -9
+    )
     assert not target.exists()
     assert main(["import", str(tmp_path / "p.zip"), "--into", str(target)]) == 0
     assert sorted(p.name for p in tmp_path.glob(".*")) == []

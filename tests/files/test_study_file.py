@@ -97,14 +97,18 @@ def test_bad_rows_import_nothing(tmp_path, capsys, body, says):
 def test_good_rows_can_be_taken_on_demand(tmp_path, capsys):
     """--skip-refused imports the rest and lists what was left out; a repeated row counts once."""
     path = tmp_path / "mixed.csv"
-    path.write_text("\ufeff" + HEAD + GOOD + GOOD + GOOD.replace("body_mass", "soul"), encoding="utf-8")
+    path.write_text(
+        "\ufeff" + HEAD + GOOD + GOOD + GOOD.replace("body_mass", "soul"), encoding="utf-8"
+    )
     assert main(["import", str(path), "--into", str(tmp_path / "s.tally"), "--skip-refused"]) == 0
     captured = capsys.readouterr()
     assert "1 reading added" in captured.out
     assert "line 4" in captured.err
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 @given(st.lists(st.lists(st.text(max_size=8), min_size=0, max_size=16), max_size=5), st.booleans())
 def test_any_table_is_parsed_or_refused(rows, quote):
     """Whatever stands in a file, each row is taken or listed."""
@@ -189,13 +193,17 @@ def test_failed_migration_leaves_the_file(tmp_path, monkeypatch):
     old = open_file.migrations()
     monkeypatch.setattr(open_file, "SCHEMA_VERSION", now + 1)
     monkeypatch.setattr(
-        open_file, "migrations", lambda: [*old, "CREATE TABLE extra (a INTEGER); CREATE TABLE extra (b INTEGER);\n"]
+        open_file,
+        "migrations",
+        lambda: [*old, "CREATE TABLE extra (a INTEGER); CREATE TABLE extra (b INTEGER);\n"],
     )
     with pytest.raises(UserError, match=r"old\.tally"):
         open_file.open_study(path)
     conn = sqlite3.connect(path)
     assert conn.execute("PRAGMA user_version").fetchone()[0] == now
-    assert conn.execute("SELECT count(*) FROM sqlite_master WHERE name = 'extra'").fetchone()[0] == 0
+    assert (
+        conn.execute("SELECT count(*) FROM sqlite_master WHERE name = 'extra'").fetchone()[0] == 0
+    )
     conn.close()
     assert (tmp_path / f"old.tally.before-{now + 1}").read_bytes() == before
 
@@ -220,7 +228,13 @@ def test_old_study_opens(tmp_path, schema):
 
 @pytest.mark.parametrize(
     "name",
-    ["study_schema_2_full", "study_schema_3", "study_schema_4", "study_schema_5", f"study_schema_{open_file.SCHEMA_VERSION}"],
+    [
+        "study_schema_2_full",
+        "study_schema_3",
+        "study_schema_4",
+        "study_schema_5",
+        f"study_schema_{open_file.SCHEMA_VERSION}",
+    ],
 )
 def test_old_study_means_the_same(tmp_path, name):
     """Cards, history and calibrations of a full older file: one made from equations is not stale, one with a change is."""
@@ -233,11 +247,20 @@ def test_old_study_means_the_same(tmp_path, name):
     assert all("@" in s for s in tape.sources if int(s.split("@")[0] == s) == 0)
     assert (session.stale(scale), session.stale(tape)) == (True, False)
     assert len([s for s in session.catalogue().settings.values() if s.label == "athlete"]) == 1
-    first, second = [r for r in session.readings() if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")][:2]
+    first, second = [
+        r
+        for r in session.readings()
+        if (r.client, r.instrument, r.metric) == ("F", "Fir", "body_fat_percent")
+    ][:2]
     assert (first.value, second.status, len(session.history(first.id))) == (21.0, "excluded", 1)
-    if name.startswith("study_schema_2"):  # two readings came in a second time, their time written in another way
+    if name.startswith(
+        "study_schema_2"
+    ):  # two readings came in a second time, their time written in another way
         twice = [r for r in session.readings() if r.client == "A" and r.replicate > 2]
-        assert [(r.status, "another way" in r.note) for r in twice] == [("excluded", True), ("ok", False)]
+        assert [(r.status, "another way" in r.note) for r in twice] == [
+            ("excluded", True),
+            ("ok", False),
+        ]
     session.close()
 
 
@@ -290,12 +313,18 @@ def test_adopted_calibration(demo):
     other = correct(kept, "Merle", 25.0, "2026-09-02", "athlete")
     assert (other.value, [n.code for n in other.notes]) == (None, ["other_setting"])
     assert kept.made_of.clients == tuple(sorted(c.code for c in demo.catalogue().clients.values()))
-    assert (kept.made_of.last_anchor, kept.made_of.anchors, kept.made_of.window_hours) == ("2026-08-17", 42, 24.0)
+    assert (kept.made_of.last_anchor, kept.made_of.anchors, kept.made_of.window_hours) == (
+        "2026-08-17",
+        42,
+        24.0,
+    )
     assert not demo.stale(kept)
     used = next(r for r in demo.readings() if str(r.id) in kept.sources and r.instrument == "Alder")
     demo.do(ExcludeReading(used.id, "wet hair"))
     assert demo.stale(kept)
-    assert "stale" in [n.code for n in correct(kept, "Merle", 25.0, "2026-09-02", "", stale=True).notes]
+    assert "stale" in [
+        n.code for n in correct(kept, "Merle", 25.0, "2026-09-02", "", stale=True).notes
+    ]
     demo.do(adoption(demo, "Alder"))
     assert [c.version for c in demo.calibrations()] == [2]
     demo.undo()

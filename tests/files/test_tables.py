@@ -39,7 +39,10 @@ def taken(table):
     assert missing(mapping) == ""
     rows = list(read_rows(table, mapping))
     assert not [r for r in rows if isinstance(r, Refused)]
-    return [(r.client, r.taken_at, r.instrument, r.kind, r.metric, r.entered, r.unit, r.replicate) for r in rows]
+    return [
+        (r.client, r.taken_at, r.instrument, r.kind, r.metric, r.entered, r.unit, r.replicate)
+        for r in rows
+    ]
 
 
 EXPECTED = [
@@ -55,7 +58,9 @@ EXPECTED = [
 ]
 
 
-@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "cp1252"])
+@pytest.mark.parametrize(
+    "encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "cp1252"]
+)
 @pytest.mark.parametrize("separator", [";", "\t", "|"])
 def test_encodings_and_separators(tmp_path, encoding, separator):
     """The same table in every form gives the same readings."""
@@ -78,11 +83,26 @@ def test_workbook_and_clipboard(tmp_path):
         open_table(tmp_path / "t.xlsx")
     table = open_table(tmp_path / "t.xlsx", "fat")
     assert table.sheets == ("empty", "fat")
-    assert [x[1::4] for x in taken(table)] == [("2026-03-14T06:30", "18.4"), ("2026-03-14T06:30", "70")]
+    assert [x[1::4] for x in taken(table)] == [
+        ("2026-03-14T06:30", "18.4"),
+        ("2026-03-14T06:30", "70"),
+    ]
     pasted = pasted_table("ID\tDate\tFat %\nA\t2026-03-14\t20.5\n")
-    assert taken(pasted)[0][:6] == ("A", "2026-03-14", "Imported device", "device", "body_fat_percent", "20.5")
-    long = pasted_table("client,date,metric,value,instrument\nA,14.03.2026,Body fat,20.5,Fir\nA,15.03.2026,weight,70,Fir\n")
-    assert [(x[4], x[5]) for x in taken(long)] == [("body_fat_percent", "20.5"), ("body_mass", "70")]
+    assert taken(pasted)[0][:6] == (
+        "A",
+        "2026-03-14",
+        "Imported device",
+        "device",
+        "body_fat_percent",
+        "20.5",
+    )
+    long = pasted_table(
+        "client,date,metric,value,instrument\nA,14.03.2026,Body fat,20.5,Fir\nA,15.03.2026,weight,70,Fir\n"
+    )
+    assert [(x[4], x[5]) for x in taken(long)] == [
+        ("body_fat_percent", "20.5"),
+        ("body_mass", "70"),
+    ]
     (tmp_path / "broken.xlsx").write_bytes(b"PK\x03\x04 nothing")
     with pytest.raises(UserError, match="workbook"):
         open_table(tmp_path / "broken.xlsx")
@@ -106,7 +126,10 @@ def test_dates(day, clock, order, moment):
     assert iso_moment(day, clock, order) == moment
 
 
-@pytest.mark.parametrize(("day", "clock"), [("31/02/2026", ""), ("yesterday", ""), ("01/02/2026", "25:00"), ("1/13/2026", "")])
+@pytest.mark.parametrize(
+    ("day", "clock"),
+    [("31/02/2026", ""), ("yesterday", ""), ("01/02/2026", "25:00"), ("1/13/2026", "")],
+)
 def test_dates_refused(day, clock):
     """What is no date is refused, never shifted."""
     with pytest.raises(ValueError, match=r"day|date|time"):
@@ -126,8 +149,17 @@ def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):
     """The tidy table as UTF-16 with semicolons, and our own workbook, import like the plain one; another table does not."""
     small = study_of(
         [
-            reading(who, f"2026-03-0{k + 1}T06:3{repeat}", 20.5 + k, repeat=repeat, setting=setting, name=name)
-            for k, (who, name, setting) in enumerate([("Auk", "Fir", ""), ("Cod", "Fir", "athlete"), ("Müller", "Elm", "")])
+            reading(
+                who,
+                f"2026-03-0{k + 1}T06:3{repeat}",
+                20.5 + k,
+                repeat=repeat,
+                setting=setting,
+                name=name,
+            )
+            for k, (who, name, setting) in enumerate(
+                [("Auk", "Fir", ""), ("Cod", "Fir", "athlete"), ("Müller", "Elm", "")]
+            )
             for repeat in (1, 2, 3)
         ]
     )
@@ -139,10 +171,15 @@ def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):
     studies = []
     for name in ("plain.csv", "odd.csv", "book.xlsx"):
         target = tmp_path / f"{name}.tally"
-        assert main(["import", str(tmp_path / name), "--into", str(target)]) == 0, capsys.readouterr().err
+        assert main(["import", str(tmp_path / name), "--into", str(target)]) == 0, (
+            capsys.readouterr().err
+        )
         session = Session.open(target)
         studies.append(
-            [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.replicate, r.status) for r in session.readings()]
+            [
+                (r.client, r.taken_at, r.instrument, r.metric, r.value, r.replicate, r.status)
+                for r in session.readings()
+            ]
         )
         session.close()
         in_memory = Session.open(tmp_path / name, read_only=True)  # the same door
@@ -166,7 +203,9 @@ def test_mapping_is_offered_again(tmp_path, monkeypatch):
     assert remembered(table.header) is None
 
 
-@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 @given(st.binary(max_size=600), st.booleans())
 def test_any_bytes_are_a_table_or_a_sentence(tmp_path, data, tidy):
     """Whatever bytes a file holds: rows, refusals or one sentence; a study is filled wholly or not at all."""
@@ -176,7 +215,13 @@ def test_any_bytes_are_a_table_or_a_sentence(tmp_path, data, tidy):
     said = ""
     try:
         table = None if tidy else open_table(path)
-        rows = open_readings(path).rows if table is None else read_rows(table, guess(table)) if not missing(guess(table)) else ()
+        rows = (
+            open_readings(path).rows
+            if table is None
+            else read_rows(table, guess(table))
+            if not missing(guess(table))
+            else ()
+        )
         staged = finish(session.stage(rows))
         finish(session.take(staged, "x"))
         assert len(session.readings()) == staged.new
@@ -236,9 +281,18 @@ def test_large_import_can_be_stopped(tmp_path):
 
 def whole(session):
     """All tables."""
-    tables = [r[0] for r in session._conn.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
+    tables = [
+        r[0]
+        for r in session._conn.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name"
+        )
+    ]
     skip = {"metric", "sqlite_sequence"}
-    return {t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall() for t in tables if t not in skip}  # noqa: S608
+    return {
+        t: session._conn.execute(f"SELECT * FROM {t} ORDER BY 1, 2").fetchall()
+        for t in tables
+        if t not in skip
+    }
 
 
 def test_full_package_makes_an_equal_study(tmp_path):
@@ -254,7 +308,13 @@ def test_full_package_makes_an_equal_study(tmp_path):
     with zipfile.ZipFile(tmp_path / "p.zip") as z:
         described = json.loads(z.read("datapackage.json"))
     names = {r["path"] for r in described["resources"]}
-    assert {"readings.csv", "clients.csv", "instruments.csv", "visits.csv", "calibrations.csv"} <= names
+    assert {
+        "readings.csv",
+        "clients.csv",
+        "instruments.csv",
+        "visits.csv",
+        "calibrations.csv",
+    } <= names
     for r in described["resources"]:
         fields = {f["name"] for f in r["schema"]["fields"]}
         assert all(k["fields"][0] in fields for k in r["schema"]["foreignKeys"])
@@ -272,8 +332,13 @@ def test_package_names_nobody(tmp_path):
         assert secret not in text, secret
     assert main(["import", str(tmp_path / "p.zip"), "--into", str(tmp_path / "q.tally")]) == 0
     again = Session.open(tmp_path / "q.tally")
-    facts = [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.status) for r in session.readings()]
-    assert facts == [(r.client, r.taken_at, r.instrument, r.metric, r.value, r.status) for r in again.readings()]
+    facts = [
+        (r.client, r.taken_at, r.instrument, r.metric, r.value, r.status)
+        for r in session.readings()
+    ]
+    assert facts == [
+        (r.client, r.taken_at, r.instrument, r.metric, r.value, r.status) for r in again.readings()
+    ]
     ages = session.snapshot("body_fat_percent").visits.age_years
     assert again.snapshot("body_fat_percent").visits.age_years == pytest.approx(ages, abs=0.06)
     session.close()
@@ -286,12 +351,20 @@ def test_bad_packages(tmp_path, capsys):
     export(session, tmp_path / "p.zip")
     session.close()
     (tmp_path / "text.zip").write_text("no zip")
-    with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "odd.zip", "w") as out:
+    with (
+        zipfile.ZipFile(tmp_path / "p.zip") as z,
+        zipfile.ZipFile(tmp_path / "odd.zip", "w") as out,
+    ):
         for name in z.namelist():
             out.writestr(name, z.read(name).replace(b"21.5", b"2100.5"))
-    with zipfile.ZipFile(tmp_path / "p.zip") as z, zipfile.ZipFile(tmp_path / "facts.zip", "w") as out:
+    with (
+        zipfile.ZipFile(tmp_path / "p.zip") as z,
+        zipfile.ZipFile(tmp_path / "facts.zip", "w") as out,
+    ):
         for name in z.namelist():
-            out.writestr(name, z.read(name).replace(b'"visit_gap_minutes": 120', b'"visit_gap_minutes": [0]'))
+            out.writestr(
+                name, z.read(name).replace(b'"visit_gap_minutes": 120', b'"visit_gap_minutes": [0]')
+            )
     for name in ("text.zip", "odd.zip", "none.zip", "facts.zip"):
         assert main(["import", str(tmp_path / name), "--into", str(tmp_path / "n.tally")]) == 2
         assert capsys.readouterr().err.count("\n") == 1

@@ -29,11 +29,15 @@ def window_on(qtbot, tmp_path):
     opened = []
 
     def build(session):
-        window = Window(session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+        window = Window(
+            session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+        )
         qtbot.addWidget(window)
         opened.append(window)
         window.show()
-        qtbot.waitUntil(lambda: window.shown != "compare" or not window.jobs.busy("compare"), timeout=30_000)
+        qtbot.waitUntil(
+            lambda: window.shown != "compare" or not window.jobs.busy("compare"), timeout=30_000
+        )
         return window
 
     yield build

@@ -15,7 +15,12 @@ from anchor_tally.feeds.laboratory import drop_file, scan_rows
 from anchor_tally.feeds.measurement_filter import NoValue, Shown, Taken
 from anchor_tally.feeds.scale import Person
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
-from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, PutInstrument, StartSetting
+from anchor_tally.study.edits.instruments import (
+    AddInstrument,
+    OfferMetric,
+    PutInstrument,
+    StartSetting,
+)
 from driving import choose_client, kept
 from places import typed
 
@@ -77,7 +82,10 @@ def test_whole_visit_by_keyboard(bench):
     press(window, Qt.Key.Key_8)
     assert len(window.record.entry_rows) == 8
     window.record.grid.focus_next(None)
-    first, second = ["6", "9", "3", "12", "8", "12", "10", "6"], ["6.4", "9.2", "3", "14.5", "8", "12.2", "10", "6"]
+    first, second = (
+        ["6", "9", "3", "12", "8", "12", "10", "6"],
+        ["6.4", "9.2", "3", "14.5", "8", "12.2", "10", "6"],
+    )
     type_and_enter(*first, *second)
     focused = QApplication.focusWidget()
     assert (focused.entry_row.label, focused.replicate) == ("Iliac crest skinfold", 3)
@@ -99,12 +107,26 @@ def test_whole_visit_by_keyboard(bench):
     rows = kept(window)
     assert {(r.client, r.visit, r.status) for r in rows} == {("Wren", rows[0].visit, "ok")}
     devices = [(r.instrument, r.replicate, r.entered, r.unit) for r in rows if r.kind == "device"]
-    wanted = [(name, rep, f"{18 + (3 * k + rep - 1) / 10:.1f}", "percent") for k, name in enumerate(DEVICES) for rep in (1, 2, 3)]
+    wanted = [
+        (name, rep, f"{18 + (3 * k + rep - 1) / 10:.1f}", "percent")
+        for k, name in enumerate(DEVICES)
+        for rep in (1, 2, 3)
+    ]
     assert sorted(devices) == sorted(wanted)
-    folds = {(r.metric, r.replicate): (r.entered, r.unit, r.setting) for r in rows if r.metric.startswith("skinfold_")}
+    folds = {
+        (r.metric, r.replicate): (r.entered, r.unit, r.setting)
+        for r in rows
+        if r.metric.startswith("skinfold_")
+    }
     assert len(folds) == 17
     assert folds["skinfold_iliac_crest", 3] == ("12.6", "mm", "right side, spring calliper")
-    assert [r.entered for r in rows if r.metric.startswith("girth_")] == ["38", "95", "30", "33.5", "34"]
+    assert [r.entered for r in rows if r.metric.startswith("girth_")] == [
+        "38",
+        "95",
+        "30",
+        "33.5",
+        "34",
+    ]
     assert [r.unit for r in rows if r.metric.startswith("girth_")][-1] == "in"
     assert next(r.value for r in rows if r.unit == "in") == pytest.approx(34 * 2.54)
     scan = {r.metric: (r.entered, r.unit, r.value) for r in rows if r.kind == "reference"}
@@ -165,13 +187,28 @@ def test_device_sends_readings(bench, qtbot):
     got = []
     live.taken.connect(got.append)
     live.instrument.setEditText("Ash")
-    live.simulator.start(["--profile", "feet", "--auto", "40", "--speed", "15", "--seed", "8", "--trouble", "half,drop"])
+    live.simulator.start(
+        [
+            "--profile",
+            "feet",
+            "--auto",
+            "40",
+            "--speed",
+            "15",
+            "--seed",
+            "8",
+            "--trouble",
+            "half,drop",
+        ]
+    )
     qtbot.waitUntil(lambda: len(got) >= 2, timeout=20_000)
     live.stop()
     taken = [x for x in got if isinstance(x, Taken)]
     rows = [r for r in kept(window) if r.instrument == "Ash"]
     assert taken
-    assert all(isinstance(x, Taken | NoValue) and x.tally > 1 for x in got)  # the first one broke off
+    assert all(
+        isinstance(x, Taken | NoValue) and x.tally > 1 for x in got
+    )  # the first one broke off
     sent = {m: text for m, text, _ in taken[0].values}
     assert next(r.entered for r in rows if r.metric == "body_mass") == sent["body_mass"]
     assert len({r.metric for r in rows}) == 3
@@ -187,7 +224,18 @@ def test_unsettled_is_never_taken(bench, qtbot):
     begin(window)
     live.instrument.setEditText("Ash")
     live.simulator.start(
-        ["--profile", "eight", "--auto", "40", "--speed", "20", "--seed", "1", "--trouble", "unsettled,nonsense"]
+        [
+            "--profile",
+            "eight",
+            "--auto",
+            "40",
+            "--speed",
+            "20",
+            "--seed",
+            "1",
+            "--trouble",
+            "unsettled,nonsense",
+        ]
     )
     qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=20_000)
     live.stop()
@@ -208,7 +256,10 @@ def test_a_reading_belongs_to_what_was_chosen_on_stepping_on(bench, qtbot):
     live._event(Shown(71.2, True))
     live._event(Taken(1, (("body_fat_percent", "21.4", "percent"), ("body_mass", "71.2", "kg"))))
     rows = [(r.client, r.instrument, r.setting, r.metric, r.value) for r in kept(window)]
-    assert rows == [("Wren", "Ash", "athlete", "body_fat_percent", 21.4), ("Wren", "Ash", "athlete", "body_mass", 71.2)]
+    assert rows == [
+        ("Wren", "Ash", "athlete", "body_fat_percent", 21.4),
+        ("Wren", "Ash", "athlete", "body_mass", 71.2),
+    ]
 
 
 def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):
@@ -219,7 +270,11 @@ def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):
     window.go("record")
     window.record.go_station("scan")
     live.watch_folder(folder)
-    drop_file(folder, scan_rows("Wren", "2026-03-02T08:00", Person(72, 18), setting="machine A", scan=1, seed=1), "scan-1")
+    drop_file(
+        folder,
+        scan_rows("Wren", "2026-03-02T08:00", Person(72, 18), setting="machine A", scan=1, seed=1),
+        "scan-1",
+    )
     qtbot.waitUntil(lambda: not live.look_at.isHidden(), timeout=10_000)
     assert kept(window) == []
     with qtbot.waitSignal(window.importing.previewed, timeout=10_000):
@@ -244,7 +299,12 @@ def test_check_weight_and_methods_bench(bench, qtbot):
     m = record.methods
     m.only.setCurrentIndex(m.only.findData("tape_hodgdon_beckett_1984_inch"))
     m.only.activated.emit(m.only.currentIndex())
-    for key, text in (("sex", "male"), ("height", "70in"), ("girth_neck", "15in"), ("girth_waist_navel", "34in")):
+    for key, text in (
+        ("sex", "male"),
+        ("height", "70in"),
+        ("girth_neck", "15in"),
+        ("girth_waist_navel", "34in"),
+    ):
         qtbot.keyClicks(m.fields[key], text)
     assert m.title.text().startswith("Tape, inch form")
     assert m.table.text(m.table.row, 1) == "17.5 %"
@@ -262,9 +322,17 @@ def scale(window_on, tmp_path):
     for metric in ("body_mass", "body_fat_percent", "total_body_water_percent"):
         session.do(OfferMetric(1, metric, 0.1))
     week_ago = (datetime.now() - timedelta(days=7)).strftime("%Y-%m-%dT%H:%M")
-    for metric, value in (("body_mass", "68.2"), ("body_fat_percent", "19.0"), ("total_body_water_percent", "58.1")):
+    for metric, value in (
+        ("body_mass", "68.2"),
+        ("body_fat_percent", "19.0"),
+        ("total_body_water_percent", "58.1"),
+    ):
         session.do(typed("Wren", week_ago, "Fir", "device", metric, value))
-    session.do(PutClient(Client(1, "Wren", name="Jenny W.", cautions=frozenset({"implant_cleared", "implant"}))))
+    session.do(
+        PutClient(
+            Client(1, "Wren", name="Jenny W.", cautions=frozenset({"implant_cleared", "implant"}))
+        )
+    )
     window = window_on(session)
     yield window
     window.close()
@@ -354,7 +422,9 @@ def test_one_step_on_the_scale_is_one_walk_down(scale):
     assert visited == [(m, k) for k in (1, 2, 3) for m in order]
     item = window.session.catalogue().instruments[1]
     window.session.do(PutInstrument(replace(item, walk="across")))
-    assert [(c.entry_row.metric, c.replicate) for c in record.grid.ordered()] == [(m, k) for m in order for k in (1, 2, 3)]
+    assert [(c.entry_row.metric, c.replicate) for c in record.grid.ordered()] == [
+        (m, k) for m in order for k in (1, 2, 3)
+    ]
 
 
 def test_blind_work_hides_what_was_before(scale):
@@ -367,7 +437,9 @@ def test_blind_work_hides_what_was_before(scale):
     type_and_enter("80.0")
     assert "last visit" not in record.grid.asked.text()
     scale.session.do(PutStudy("t", practice=False, blind=False))
-    assert "last 68.2" in next(entry_row.tag.text() for entry_row in record.entry_rows if entry_row.metric == "body_mass")
+    assert "last 68.2" in next(
+        entry_row.tag.text() for entry_row in record.entry_rows if entry_row.metric == "body_mass"
+    )
 
 
 def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
@@ -398,7 +470,11 @@ def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
     key(Qt.Key.Key_F7)
     for device in range(4):
         for repeat in range(3):
-            put(f"{68 + repeat / 10:.1f}", f"{24 + device + repeat / 10:.1f}", f"{55 - device + repeat / 10:.1f}")
+            put(
+                f"{68 + repeat / 10:.1f}",
+                f"{24 + device + repeat / 10:.1f}",
+                f"{55 - device + repeat / 10:.1f}",
+            )
     key(Qt.Key.Key_PageDown, CTRL)
     key(Qt.Key.Key_I, Qt.KeyboardModifier.AltModifier)
     key(Qt.Key.Key_8)
@@ -412,7 +488,11 @@ def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
     assert len(rows) == values == 36 + 17 + 5
     assert {(r.status, r.client) for r in rows} == {("ok", "Wren")}
     fat = {(r.instrument, r.replicate): r.value for r in rows if r.metric == "body_fat_percent"}
-    assert fat == {(name, k + 1): pytest.approx(24 + d + k / 10) for d, name in enumerate(DEVICES[:4]) for k in range(3)}
+    assert fat == {
+        (name, k + 1): pytest.approx(24 + d + k / 10)
+        for d, name in enumerate(DEVICES[:4])
+        for k in range(3)
+    }
     assert set(session.visit_note(rows[0].visit).conditions.values()) == {"yes", "no"}
     assert keys <= 1.3 * values, keys
     window.close()

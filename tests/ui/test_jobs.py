@@ -36,7 +36,9 @@ def test_what_is_patient_lets_others_and_pictures_go_first(qtbot):
         return "waited for"
 
     try:
-        jobs.start("review", Job("Reviewing", at_once, slow, background=True), ended.append, ended.append)
+        jobs.start(
+            "review", Job("Reviewing", at_once, slow, background=True), ended.append, ended.append
+        )
         qtbot.waitUntil(first_step.is_set)
         jobs.start("page", Job("Asking", at_once, quick), ended.append, ended.append)
         qtbot.waitUntil(lambda: jobs.pressing)
@@ -70,9 +72,13 @@ def test_window_goes_on_while_a_file_is_written(qtbot, window_on, demo, tmp_path
     assert (tmp_path / "x.xlsx").exists()
     assert "readings written" in window.said
     assert len(beats) > 10
-    assert max(b - a for a, b in itertools.pairwise(beats)) < 1.0  # the writing itself takes longer; it was one pause before
+    assert (
+        max(b - a for a, b in itertools.pairwise(beats)) < 1.0
+    )  # the writing itself takes longer; it was one pause before
     window.export(tmp_path / "y.xlsx", full=False)
-    qtbot.waitUntil(lambda: any(p.name.startswith(".y.xlsx") for p in tmp_path.iterdir()), timeout=30_000)
+    qtbot.waitUntil(
+        lambda: any(p.name.startswith(".y.xlsx") for p in tmp_path.iterdir()), timeout=30_000
+    )
     qtbot.mouseClick(window.footer.cancel, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not any("y.xlsx" in p.name for p in tmp_path.iterdir()), timeout=30_000)
     assert window.said == "Stopped."

@@ -19,7 +19,9 @@ def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo,
     redraw = FigureView.redraw
 
     def noted(view, paint):
-        paints[f"{view.accessibleName()} {len(paints) if view.accessibleName() == 'Difference plot' else ''}"] = paint, view
+        paints[
+            f"{view.accessibleName()} {len(paints) if view.accessibleName() == 'Difference plot' else ''}"
+        ] = paint, view
         redraw(view, paint)
 
     monkeypatch.setattr(FigureView, "redraw", noted)
@@ -42,7 +44,9 @@ def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo,
         return figure, figure.add_subplot()
 
     again, axes = fresh()
-    rude = paints[next(name for name in paints if name.startswith("Correlations"))]  # square, anchored, without ticks
+    rude = paints[
+        next(name for name in paints if name.startswith("Correlations"))
+    ]  # square, anchored, without ticks
     timed = paints[next(name for name in paints if name.startswith("One client"))]
     for name, (paint, view) in paints.items():
         figure, new = fresh()
@@ -76,7 +80,10 @@ def test_kept_texts_look_as_set_anew():
         ours, agg = page(TextRenderer, alpha), page(RendererAgg, alpha)
         assert abs(ours[..., 3].sum() / agg[..., 3].sum() - 1) < 0.02
         for axis in (0, 1):
-            centre = [np.average(np.arange(p.shape[axis]), weights=p[..., 3].sum(1 - axis)) for p in (ours, agg)]
+            centre = [
+                np.average(np.arange(p.shape[axis]), weights=p[..., 3].sum(1 - axis))
+                for p in (ours, agg)
+            ]
             assert abs(centre[0] - centre[1]) < 0.6
         inked = ours[..., 3] > 60 * alpha
         assert np.abs(ours[inked][:, :3].mean(0) - [178.5, 51, 25.5]).max() < 6

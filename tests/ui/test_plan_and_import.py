@@ -41,7 +41,12 @@ def test_client_card(qtbot, window):
     qtbot.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     page = window.plan.tabs["clients"]
     fill(qtbot, page.new, "Wren")
-    for column, text in (("birth", "1994-05"), ("usual_activity", "rows"), ("scans_before", "2"), ("last_scan", "2026-01-10")):
+    for column, text in (
+        ("birth", "1994-05"),
+        ("usual_activity", "rows"),
+        ("scans_before", "2"),
+        ("last_scan", "2026-01-10"),
+    ):
         fill(qtbot, page.fields[column], text)
     page.fields["sex"].setCurrentIndex(page.fields["sex"].findData("female"))
     page.fields["sex"].activated.emit(page.fields["sex"].currentIndex())
@@ -57,7 +62,12 @@ def test_client_card(qtbot, window):
     fill(qtbot, page.new, "Wren")
     assert "is there already" in page.trouble.text()
     client = next(iter(session.catalogue().clients.values()))
-    assert (client.birth, client.sex, client.scans_before, client.cautions) == ("1994-05", "female", 2, frozenset({"implant"}))
+    assert (client.birth, client.sex, client.scans_before, client.cautions) == (
+        "1994-05",
+        "female",
+        2,
+        frozenset({"implant"}),
+    )
     window.undo()
     assert client.id not in session.catalogue().heights
     window.redo()
@@ -160,7 +170,10 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     assert "make sure which it is" in editor.wanting.text()
     with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)
-    rows = [(r.client, r.instrument, r.metric, r.entered, r.unit, r.replicate) for r in window.session.readings()]
+    rows = [
+        (r.client, r.instrument, r.metric, r.entered, r.unit, r.replicate)
+        for r in window.session.readings()
+    ]
     assert rows == [
         ("Auk", "Alder", "body_fat_percent", "18.4", "percent", 1),
         ("Auk", "Alder", "body_fat_percent", "18.9", "percent", 2),
@@ -192,10 +205,9 @@ def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
     with qtbot.waitSignal(page.previewed):
         editor.gaps.activated.emit(editor.gaps.currentIndex())
     assert "sheet Read me (no table)" in page.under.text()
-    assert [(page.refused.text(k, 1), page.refused.text(k, 2)) for k in range(page.refused.count)] == [
-        ("3", "Total mass"),
-        ("1", "Member"),
-    ]
+    assert [
+        (page.refused.text(k, 1), page.refused.text(k, 2)) for k in range(page.refused.count)
+    ] == [("3", "Total mass"), ("1", "Member")]
     assert page.remedy.text() == "Read Total mass in grams (g)"
     with qtbot.waitSignal(page.previewed):
         click(qtbot, page.remedy)
@@ -206,25 +218,42 @@ def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
     with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)
     people = {c.code: c for c in window.session.catalogue().clients.values()}
-    assert (people["R02"].sex, people["R02"].birth, people["R02"].cautions) == ("male", "1991-11-20", {"implant"})
+    assert (people["R02"].sex, people["R02"].birth, people["R02"].cautions) == (
+        "male",
+        "1991-11-20",
+        {"implant"},
+    )
     assert window.session.catalogue().heights[people["R01"].id][0].height_cm == 168
     rows = [r for r in window.session.readings() if r.client == "R02"]
 
     def read(instrument, metric):
-        return [(r.taken_at[:10], r.replicate, r.value) for r in rows if (r.instrument, r.metric) == (instrument, metric)]
+        return [
+            (r.taken_at[:10], r.replicate, r.value)
+            for r in rows
+            if (r.instrument, r.metric) == (instrument, metric)
+        ]
 
     assert read("Alder", "body_mass") == [
         *(("2026-03-02", k, v) for k, v in ((1, 71.4), (2, 71.5), (3, 71.6))),
         *(("2026-03-09", k, v) for k, v in ((1, 71.7), (2, 71.8), (3, 71.9))),
     ]
     assert read("Alder", "body_fat_percent")[-1] == ("2026-03-09", 3, None)
-    assert read("Alder", "total_muscle_percent") == [("2026-03-02", 1, 39.2), ("2026-03-09", 1, 39.2)]
+    assert read("Alder", "total_muscle_percent") == [
+        ("2026-03-02", 1, 39.2),
+        ("2026-03-09", 1, 39.2),
+    ]
     assert read("Alder", "total_muscle_mass") == []
-    assert read("Birch", "body_fat_percent")[:2] == [("2026-03-02", 1, 21.8), ("2026-03-02", 2, 21.9)]
+    assert read("Birch", "body_fat_percent")[:2] == [
+        ("2026-03-02", 1, 21.8),
+        ("2026-03-02", 2, 21.9),
+    ]
     assert read("Birch", "fat_mass_arm_left")[0] == ("2026-03-02", 1, 1.0)
     assert read("DXA lab", "body_mass") == [("2026-03-02", 1, 71.3)]
     assert {r.kind for r in rows if r.instrument == "DXA lab"} == {"reference"}
-    assert read("Skinfolds", "skinfold_triceps") == [("2026-03-02", 1, 12.2), ("2026-03-02", 2, 12.6)]
+    assert read("Skinfolds", "skinfold_triceps") == [
+        ("2026-03-02", 1, 12.2),
+        ("2026-03-02", 2, 12.6),
+    ]
     assert read("Tape", "girth_thigh") == [("2026-03-02", 1, 55.5)]
     before = len(window.session.readings())
     previewed(qtbot, window, path)
@@ -240,11 +269,16 @@ def test_paste_and_stop(qtbot, window, tmp_path):
     """A table from the clipboard is previewed; a long reading can be stopped, and nothing is kept of it."""
     QApplication.clipboard().setText("ID\tDate\tFat %\nA\t2026-03-14\t20.5\n")
     with qtbot.waitSignal(window.importing.previewed):
-        qtbot.keyClick(window, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        qtbot.keyClick(
+            window,
+            Qt.Key.Key_V,
+            Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier,
+        )
     assert window.importing.headline.text() == "the clipboard: 1 reading to be added."
     head = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
     rows = (
-        f"A,,,,2026-01-01T{k // 3600:02}:{k // 60 % 60:02}:{k % 60:02},Fir,device,,body_mass,70,kg,1,ok,\n" for k in range(20_000)
+        f"A,,,,2026-01-01T{k // 3600:02}:{k // 60 % 60:02}:{k % 60:02},Fir,device,,body_mass,70,kg,1,ok,\n"
+        for k in range(20_000)
     )
     (tmp_path / "long.csv").write_text(head + "".join(rows))
     window.import_file(tmp_path / "long.csv")
@@ -254,7 +288,9 @@ def test_paste_and_stop(qtbot, window, tmp_path):
     previewed(qtbot, window, tmp_path / "long.csv")
     click(qtbot, window.importing.take)
     qtbot.waitUntil(lambda: window.session.writing)
-    with qtbot.waitSignal(window.compare.shown):  # what is shown meanwhile comes from what is committed
+    with qtbot.waitSignal(
+        window.compare.shown
+    ):  # what is shown meanwhile comes from what is committed
         window.go("compare")
     assert "being written" in window.compare.headline.text()
     window.go("import")
@@ -283,7 +319,10 @@ def test_stated_values_reach_results(qtbot, window_on, demo):
     assert "not a number" in window.said
     assert tab.fields["body_fat_percent", "client_sd"].text() == ""
     stated = Session.open(window.session.path, read_only=True)
-    assert dict(stated.catalogue().stated) == {("body_fat_percent", "margin"): 3.5, ("body_fat_percent", "reference_sd"): 0.6}
+    assert dict(stated.catalogue().stated) == {
+        ("body_fat_percent", "margin"): 3.5,
+        ("body_fat_percent", "reference_sd"): 0.6,
+    }
     stated.close()
     shown(qtbot, window.compare, lambda: window.go("compare"))
     r = window.compare.results[0]

@@ -18,7 +18,13 @@ from anchor_tally.domain.records import Client, Instrument, Setting, StationChoi
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric, StartSetting
-from anchor_tally.study.edits.protocol import AddCondition, AskCondition, PutLandmark, PutStation, WantOfInstrument
+from anchor_tally.study.edits.protocol import (
+    AddCondition,
+    AskCondition,
+    PutLandmark,
+    PutStation,
+    WantOfInstrument,
+)
 from anchor_tally.wording.notes import sentence
 from driving import choose_client, kept, select, shown
 from places import typed
@@ -33,7 +39,11 @@ def window(window_on, tmp_path):
     session.do(AddInstrument(Instrument(0, "Birch", "device", electrodes="eight", position=1)))
     for metric in ("body_fat_percent", "body_mass", "fat_mass_arm_left", "own_body_age"):
         session.do(OfferMetric(1, metric))
-    session.do(AddClient(Client(0, "Wren", "female", birth="1994-05-17", cautions=frozenset({"eating_disorder"}))))
+    session.do(
+        AddClient(
+            Client(0, "Wren", "female", birth="1994-05-17", cautions=frozenset({"eating_disorder"}))
+        )
+    )
     session.do(AddClient(Client(0, "Tern", "male", cycle=False)))
     opened = window_on(session)
     opened.go("record")
@@ -44,7 +54,11 @@ def window(window_on, tmp_path):
 
 def entry_row(window, metric, setting=None):
     """The row of a metric."""
-    return next(x for x in window.record.entry_rows if x.metric == metric and setting in (None, x.plan.setting))
+    return next(
+        x
+        for x in window.record.entry_rows
+        if x.metric == metric and setting in (None, x.plan.setting)
+    )
 
 
 def enter(cell, text):
@@ -66,14 +80,22 @@ def seen(window):
         for w in place.findChildren(QTableView):
             model = w.model()
             if w.isVisible():
-                texts += [str(model.index(r, c).data()) for r in range(model.rowCount()) for c in range(model.columnCount())]
+                texts += [
+                    str(model.index(r, c).data())
+                    for r in range(model.rowCount())
+                    for c in range(model.columnCount())
+                ]
     return "\n".join(texts)
 
 
 def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
     """A history of disordered eating: fat rows are put away, are typed unseen, and no station, drawer or message tells a number."""
-    window.session.do(typed("Wren", "2026-03-02T07:00", "Birch", "device", "body_fat_percent", "31.7", "31.9"))
-    window.session.do(typed("Wren", "2026-03-02T07:01", "Tape", "method", "girth_waist_navel", "81.3"))
+    window.session.do(
+        typed("Wren", "2026-03-02T07:00", "Birch", "device", "body_fat_percent", "31.7", "31.9")
+    )
+    window.session.do(
+        typed("Wren", "2026-03-02T07:01", "Tape", "method", "girth_waist_navel", "81.3")
+    )
     record = window.record
     choose_client(record, "Wren")
     assert "No fat number is shown" in record.caution.text()
@@ -109,7 +131,10 @@ def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
     for text in texts:
         for number in ("33.3", "31.7", "31.9", "31.8", "fat mass", "Relative fat", "Tape, metric"):
             assert number.lower() not in text.lower(), number
-    assert [(r.metric, r.value) for r in kept(window) if r.metric == "body_fat_percent"][-1] == ("body_fat_percent", 33.3)
+    assert [(r.metric, r.value) for r in kept(window) if r.metric == "body_fat_percent"][-1] == (
+        "body_fat_percent",
+        33.3,
+    )
 
 
 def test_repeats_sites_units_and_sides(qtbot, window):
@@ -128,12 +153,22 @@ def test_repeats_sites_units_and_sides(qtbot, window):
     assert session.catalogue().stations["girths"] == StationChoice(
         "girths", ("girth_neck", "girth_waist", "girth_thigh"), "", "in", 5, "last"
     )
-    assert [(x.metric, len(x.cells)) for x in record.entry_rows] == [("girth_neck", 5), ("girth_waist", 5), ("girth_thigh", 5)]
-    for cell, text in zip(entry_row(window, "girth_waist").cells, ("34 1/2", "34", "33½", "34", "33 3/8"), strict=True):
+    assert [(x.metric, len(x.cells)) for x in record.entry_rows] == [
+        ("girth_neck", 5),
+        ("girth_waist", 5),
+        ("girth_thigh", 5),
+    ]
+    for cell, text in zip(
+        entry_row(window, "girth_waist").cells, ("34 1/2", "34", "33½", "34", "33 3/8"), strict=True
+    ):
         enter(cell, text)
     assert "last 84.8" in entry_row(window, "girth_waist").meaning.text()
-    assert "of 5: the protocol counts the last one" in entry_row(window, "girth_waist").meaning.text()
-    assert visit_inputs(session.person(2), record.visit)["girth_waist"] == pytest.approx(33.375 * 2.54)
+    assert (
+        "of 5: the protocol counts the last one" in entry_row(window, "girth_waist").meaning.text()
+    )
+    assert visit_inputs(session.person(2), record.visit)["girth_waist"] == pytest.approx(
+        33.375 * 2.54
+    )
     enter(entry_row(window, "girth_thigh").cells[0], "22")
     enter(entry_row(window, "girth_neck").cells[0], "15")
     record.head.setting.setCurrentIndex(record.head.setting.findText("left side"))
@@ -160,7 +195,10 @@ def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
     record.go_station("skinfolds")
     enter(entry_row(window, "skinfold_abdominal").cells[0], "12")
     session.do(PutLandmark("skinfold_abdominal", "5 cm beside the navel"))
-    assert "another landmark: the usual place" in entry_row(window, "skinfold_abdominal").meaning.text()
+    assert (
+        "another landmark: the usual place"
+        in entry_row(window, "skinfold_abdominal").meaning.text()
+    )
     enter(entry_row(window, "skinfold_abdominal").cells[1], "12.4")
     assert [r.setting for r in kept(window)] == [
         "right side, spring calliper",
@@ -168,10 +206,26 @@ def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
     ]
     session.do(typed("Tern", "2026-03-02T07:30", "Lab scan", "reference", "sum_skinfolds_8", "80"))
     session.do(typed("Tern", "2026-03-02T07:00", "Skinfolds", "method", "skinfold_abdominal", "12"))
-    for site in ("triceps", "subscapular", "biceps", "iliac_crest", "supraspinale", "thigh", "medial_calf"):
-        session.do(typed("Tern", "2026-03-02T07:00", "Skinfolds", "method", f"skinfold_{site}", "10"))
-    result = finish(CompareRequest(session.snapshot("sum_skinfolds_8"), Lens("sum_skinfolds_8"), "sum_skinfolds_8").run())
-    assert "abdominal skinfold (5 cm beside the navel, the usual place)" in sentence(result.notes[0])
+    for site in (
+        "triceps",
+        "subscapular",
+        "biceps",
+        "iliac_crest",
+        "supraspinale",
+        "thigh",
+        "medial_calf",
+    ):
+        session.do(
+            typed("Tern", "2026-03-02T07:00", "Skinfolds", "method", f"skinfold_{site}", "10")
+        )
+    result = finish(
+        CompareRequest(
+            session.snapshot("sum_skinfolds_8"), Lens("sum_skinfolds_8"), "sum_skinfolds_8"
+        ).run()
+    )
+    assert "abdominal skinfold (5 cm beside the navel, the usual place)" in sentence(
+        result.notes[0]
+    )
     entry_row(window, "skinfold_abdominal").cells[2].setFocus()
     assert "This study: 5 cm beside the navel" in record.guide.where.text()
     assert "R. K. has not been checked at this site" in record.guide.how.text()
@@ -210,7 +264,9 @@ def test_two_settings_a_remark_and_a_file(qtbot, window, tmp_path):
     assert [f.path for f in other.attachments(record.visit)] == [str(photo)]
     other.close()
     with pytest.raises(CannotCompare, match="own value"):
-        finish(CompareRequest(session.snapshot("own_body_age"), Lens("own_body_age"), "Birch").run())
+        finish(
+            CompareRequest(session.snapshot("own_body_age"), Lens("own_body_age"), "Birch").run()
+        )
     window.undo()  # the remark
     window.undo()  # the file
     assert session.attachments(record.visit) == []
@@ -246,7 +302,9 @@ def test_own_conditions_hours_and_what_one_scale_wants(qtbot, window):
     switch.click()
     assert "water is low" in record.conditions.breach.text()
     enter(entry_row(window, "body_fat_percent").cells[0], "18.4")
-    assert "Birch wants hours awake 3 or more" in entry_row(window, "body_fat_percent").meaning.text()
+    assert (
+        "Birch wants hours awake 3 or more" in entry_row(window, "body_fat_percent").meaning.text()
+    )
     session.do(AskCondition("own_sauna_the_day_before", False))
     client = session.catalogue().client_coded("Tern")
     window.go("plan")
@@ -256,7 +314,11 @@ def test_own_conditions_hours_and_what_one_scale_wants(qtbot, window):
     cards.cycle.click()
     window.go("record")
     assert "menstruation_week" in [s.condition.key for s in record.conditions.switches]
-    for edit in (AddCondition("!", "x"), AskCondition("nothing", True), WantOfInstrument(1, "fasted", "maybe")):
+    for edit in (
+        AddCondition("!", "x"),
+        AskCondition("nothing", True),
+        WantOfInstrument(1, "fasted", "maybe"),
+    ):
         with pytest.raises(Exception, match="nothing was changed"):
             session.do(edit)
 
@@ -268,8 +330,12 @@ def test_a_study_without_any_scan(qtbot, window_on, tmp_path):
         for week in range(4):
             at = datetime(2026, 10, 1, 7) + timedelta(weeks=week)
             for name, bias in (("Alder", 2.0), ("Birch", -1.0), ("Cedar", 0.5)):
-                values = [f"{22 + client + bias + 0.3 * rng.standard_normal():.1f}" for _ in range(3)]
-                session.do(typed(f"P{client}", at.isoformat(), name, "device", "body_fat_percent", *values))
+                values = [
+                    f"{22 + client + bias + 0.3 * rng.standard_normal():.1f}" for _ in range(3)
+                ]
+                session.do(
+                    typed(f"P{client}", at.isoformat(), name, "device", "body_fat_percent", *values)
+                )
     window = window_on(session)
     window.go("compare")
     qtbot.waitUntil(window.compare.substitute.isVisible)
@@ -277,12 +343,17 @@ def test_a_study_without_any_scan(qtbot, window_on, tmp_path):
     shown(qtbot, window.compare, window.compare.substitute.click)
     found = {r.pairs.instrument.name: r for r in window.compare.results}
     c = session.snapshot().columns["body_fat_percent"]
-    means = {i.name: c.value[c.instrument == i.id].mean() for i in session.catalogue().instruments.values()}
+    means = {
+        i.name: c.value[c.instrument == i.id].mean()
+        for i in session.catalogue().instruments.values()
+    }
     for name, r in found.items():
         others = np.mean([m for n, m in means.items() if n != name])
         assert r.bias.value == pytest.approx(means[name] - others, abs=1e-9)
         assert "not a reference" in r.pairs.compared_with
-    assert window.compare.headline.text().startswith("Compared with Consensus, not a reference: Alder reads 2.")
+    assert window.compare.headline.text().startswith(
+        "Compared with Consensus, not a reference: Alder reads 2."
+    )
     assert "which of them is right cannot be said" in window.compare.notes.text()
     select(window.compare.table, 0)
     window.compare._choose_point(0)

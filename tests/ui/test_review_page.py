@@ -15,13 +15,21 @@ def test_findings_are_decided(qtbot, window_on, demo):
     assert "2 things to look at" in window.rail.stages["review"].toolTip()
     window.go("review")
     assert page.headline.text() == "2 things want a look, 1 of them must not be used as it is."
-    assert (page.table.count, page.table.text(0, 3), page.table.text(1, 3)) == (2, "Hake, Alder, body fat", "Cod")
+    assert (page.table.count, page.table.text(0, 3), page.table.text(1, 3)) == (
+        2,
+        "Hake, Alder, body fat",
+        "Cod",
+    )
     select(page.table, 1)
     assert page.advice.text().startswith("The protocol was not kept: ")
     assert not page.exclude.isVisible()
     select(page.table, 0)
     page.figure.draw()
-    rings = [line for line in page.figure.axes.lines if line.get_markerfacecolor() == "none" and line.get_markersize() > 10]
+    rings = [
+        line
+        for line in page.figure.axes.lines
+        if line.get_markerfacecolor() == "none" and line.get_markersize() > 10
+    ]
     assert [line.get_ydata().tolist() for line in rings] == [[39.2]]
     page.table.setFocus()
     qtbot.keyClick(page.table, Qt.Key.Key_Return)
@@ -59,7 +67,11 @@ def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
     """A study without faults says so; a mistyped mass is found when it is kept, wherever the user is."""
     session = Session.new(tmp_path / "n.tally", "t")
     for k in range(6):
-        session.do(typed("A", f"2026-0{k + 1}-02T07:00", "Fir", "device", "body_mass", f"{80 + 0.1 * k:.1f}"))
+        session.do(
+            typed(
+                "A", f"2026-0{k + 1}-02T07:00", "Fir", "device", "body_mass", f"{80 + 0.1 * k:.1f}"
+            )
+        )
     window = window_on(session)
     page = window.page("review")
     shown(qtbot, page, lambda: window.go("review"))
@@ -75,7 +87,11 @@ def test_a_table_is_looked_through_in_its_preview(qtbot, window_on, tmp_path):
     """The preview names the line that looks wrong, with the words of the review; taking it is still the user's choice."""
     session = Session.new(tmp_path / "n.tally", "t")
     for k in range(5):
-        session.do(typed("A", f"2026-0{k + 1}-02T07:00", "Fir", "device", "body_mass", f"{80 + 0.1 * k:.1f}"))
+        session.do(
+            typed(
+                "A", f"2026-0{k + 1}-02T07:00", "Fir", "device", "body_mass", f"{80 + 0.1 * k:.1f}"
+            )
+        )
     window = window_on(session)
     head = "client,taken_at,instrument,kind,metric,value,unit,replicate"
     path = tmp_path / "new.csv"

@@ -105,7 +105,9 @@ def test_second_scan_of_the_day_and_a_side(qtbot, window):
     record.go_station("scan")
     record.head.setting.setEditText("machine A, software 2")
     record.head.changed.emit()
-    for cell, text in zip(entry_row(window, "body_fat_percent").cells, ("18.0", "18.4"), strict=False):
+    for cell, text in zip(
+        entry_row(window, "body_fat_percent").cells, ("18.0", "18.4"), strict=False
+    ):
         enter(qtbot, cell, text)
     record.go_station("skinfolds")
     enter(qtbot, record.entry_rows[0].cells[0], "9")
@@ -113,7 +115,9 @@ def test_second_scan_of_the_day_and_a_side(qtbot, window):
     assert record.entry_rows[0].cells[0].text() == ""
     enter(qtbot, record.entry_rows[0].cells[0], "10")
     visit = record.visit
-    assert visit_inputs(window.session.person(1), visit)["skinfold_triceps"] == 9  # the side that was begun with
+    assert (
+        visit_inputs(window.session.person(1), visit)["skinfold_triceps"] == 9
+    )  # the side that was begun with
     rows = [(r.metric, r.entered, r.setting, r.replicate) for r in window.session.readings()]
     assert rows == [
         ("body_fat_percent", "18.0", "machine A, software 2", 1),
@@ -161,4 +165,6 @@ def test_workbook_dropped_on_the_window(qtbot, window, tmp_path, monkeypatch):
     assert window.importing.headline.text() == "t.xlsx: 1 reading to be added."
     with qtbot.waitSignal(window.importing.wanted):
         qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
-    assert [(r.client, r.instrument, r.entered) for r in window.session.readings()] == [("Wren", "Fir", "20.5")]
+    assert [(r.client, r.instrument, r.entered) for r in window.session.readings()] == [
+        ("Wren", "Fir", "20.5")
+    ]

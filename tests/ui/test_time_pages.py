@@ -41,7 +41,11 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     """Verdicts as planted; a day clicked, a battery noted, a setting begun with its readings, taken away again; a point's readings."""
     window = window_on(demo)
     page = window.page("drift")
-    shown(qtbot, page, lambda: qtbot.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier))
+    shown(
+        qtbot,
+        page,
+        lambda: qtbot.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier),
+    )
     assert page.headline.text().startswith("Alder is steady")
     page.choose(1)
     assert "stepped down by 3.3 pp" in page.headline.text()
@@ -49,7 +53,11 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     page.choose(3)
     assert page.headline.text().startswith("Dogwood drifts: its difference rises by")
     lines = [page.table.text(k, 0) for k in range(page.table.count)]
-    assert {"Slope (pp a week)", "Robust slope (pp a week)", "p of slope and steps together"} <= set(lines)
+    assert {
+        "Slope (pp a week)",
+        "Robust slope (pp a week)",
+        "p of slope and steps together",
+    } <= set(lines)
     page.choose(0)
     days = positions(page.info)
     click_at(qtbot, page.figure, days.min() + 30)
@@ -58,7 +66,9 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     qtbot.keyClicks(page.text, "new cells")
     shown(qtbot, page, lambda: qtbot.keyClick(page.text, Qt.Key.Key_Return))
     file = other(window)
-    assert [(e.kind, e.starts, e.note) for e in file.events()] == [("battery", "2026-04-01", "new cells")]
+    assert [(e.kind, e.starts, e.note) for e in file.events()] == [
+        ("battery", "2026-04-01", "new cells")
+    ]
     file.close()
     assert [c.words for c in page.results[0].changes] == ["battery"]
     page.day.setText("2026-06-15")
@@ -66,7 +76,11 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     qtbot.keyClicks(page.text, "summer")
     shown(qtbot, page, lambda: qtbot.mouseClick(page.note, Qt.MouseButton.LeftButton))
     file = other(window)
-    under = {r.taken_at[:10] for r in file.readings() if r.instrument == "Alder" and r.setting == "summer"}
+    under = {
+        r.taken_at[:10]
+        for r in file.readings()
+        if r.instrument == "Alder" and r.setting == "summer"
+    }
     assert min(under) == "2026-06-15"
     file.close()
     x = positions(page.info).min() + 105  # the noted change of 15 June
@@ -78,7 +92,9 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     assert min(r.taken_at[:10] for r in file.readings() if r.setting == "summer") >= "2026-07-01"
     file.close()
     days = positions(page.info)
-    click_at(qtbot, page.figure, days.min() + 121)  # the change of 1 July is chosen, then undone until it is gone
+    click_at(
+        qtbot, page.figure, days.min() + 121
+    )  # the change of 1 July is chosen, then undone until it is gone
     assert page.change is not None
     for _ in range(2):
         shown(qtbot, page, window.undo)
@@ -100,7 +116,10 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     assert not [r for r in file.readings() if r.setting == "summer"]
     file.close()
     click_at(qtbot, page.figure, positions(page.info)[0], page.info.difference[0])
-    assert (window.drawer.isVisible(), window.drawer.table.count) == (True, 4)  # three repeats and a scan
+    assert (window.drawer.isVisible(), window.drawer.table.count) == (
+        True,
+        4,
+    )  # three repeats and a scan
     page.day.setText("soon")
     page.text.setText("x")
     said = []
@@ -115,7 +134,11 @@ def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, dem
     for k in range(5):
         shown_kg = 20.0 + 0.1 * k + 0.02 * (k % 2)
         masses = (Quantity(x, f"{x:g}", "kg") for x in (20.0, shown_kg))
-        demo.do(AddCheckWeight(demo.catalogue().instrument_named("Alder").id, f"2026-0{k + 3}-02T08:00", *masses))
+        demo.do(
+            AddCheckWeight(
+                demo.catalogue().instrument_named("Alder").id, f"2026-0{k + 3}-02T08:00", *masses
+            )
+        )
     window = window_on(demo)
     demo.look(replace(demo.lens, clients=frozenset({"Auk", "Cod"})))
     page = window.page("drift")
@@ -138,7 +161,9 @@ def test_a_low_window_keeps_every_name_legible(qtbot, window_on, demo):
     window.resize(1024, 700)
     qtbot.waitUntil(lambda: page.forest.all_drawn() and page.forest.height() < 320)
     page.forest.draw()
-    boxes = [t.get_window_extent().padded(0, -2) for t in page.forest.axes.texts]  # without the air over and under the letters
+    boxes = [
+        t.get_window_extent().padded(0, -2) for t in page.forest.axes.texts
+    ]  # without the air over and under the letters
     assert not any(a.overlaps(b) for k, a in enumerate(boxes) for b in boxes[:k])
     assert page.detail.height() < page.detail.words.height()
     assert page.detail.verticalScrollBar().maximum() > 0
@@ -176,7 +201,11 @@ def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
     page.versions.list.choose(1)
     qtbot.mouseClick(page.versions.certificate, Qt.MouseButton.LeftButton)
     data = json.loads(QApplication.clipboard().text())
-    assert (data["schema"], data["version"], len(data["offsets"])) == ("anchor-tally/certificate/1", 1, 15)
+    assert (data["schema"], data["version"], len(data["offsets"])) == (
+        "anchor-tally/certificate/1",
+        1,
+        15,
+    )
     window.undo()
     assert page.versions.list.text(0, 1) == "in force"
     path = window.session.path
@@ -220,7 +249,11 @@ def test_track_one_client(qtbot, window_on, demo):
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     page = window.page("track")
-    shown(qtbot, page, lambda: qtbot.keyClick(window, Qt.Key.Key_7, Qt.KeyboardModifier.ControlModifier))
+    shown(
+        qtbot,
+        page,
+        lambda: qtbot.keyClick(window, Qt.Key.Key_7, Qt.KeyboardModifier.ControlModifier),
+    )
     assert page.client.currentText() == "Auk"
     assert "from 2 Mar 2026 to 17 Aug 2026, by all devices together" in page.headline.text()
     assert "Alder on 17 Aug 2026: corrected" in page.under.text()
@@ -253,7 +286,9 @@ def test_track_one_client(qtbot, window_on, demo):
     shown(qtbot, page, lambda: qtbot.keyClick(page.goal, Qt.Key.Key_Return))
     assert "Goal 13.5 %" in page.under.text()
     file = other(window)
-    assert [(e.kind, e.starts, e.ends, e.note) for e in file.events()] == [("illness", *dates, "flu")]
+    assert [(e.kind, e.starts, e.ends, e.note) for e in file.events()] == [
+        ("illness", *dates, "flu")
+    ]
     assert [g.value for g in file.goals()] == [13.5]
     file.close()
     shown(qtbot, page, lambda: page.away.click())
@@ -288,7 +323,11 @@ def test_second_window_follows_one_client(qtbot, window_on, demo):
     demo.do(adoption(demo, "Alder"))
     qtbot.waitUntil(lambda: "Alder on 17 Aug 2026: corrected" in page.under.text(), timeout=10_000)
     days = page.result.series[0].day.size
-    last = [r for r in demo.readings() if (r.client, r.instrument, r.metric) == ("Auk", "Alder", "body_fat_percent")][-3:]
+    last = [
+        r
+        for r in demo.readings()
+        if (r.client, r.instrument, r.metric) == ("Auk", "Alder", "body_fat_percent")
+    ][-3:]
     for r in last:
         demo.do(ExcludeReading(r.id, "wet"))
     qtbot.waitUntil(lambda: page.result.series[0].day.size == days - 1, timeout=10_000)
@@ -310,7 +349,10 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo):
 
 @pytest.mark.parametrize(
     ("key", "missing"),
-    [("drift", "Drift needs readings of a device at several scans"), ("track", "Track needs a client with readings")],
+    [
+        ("drift", "Drift needs readings of a device at several scans"),
+        ("track", "Track needs a client with readings"),
+    ],
 )
 def test_pages_of_an_empty_study(qtbot, window_on, tmp_path, key, missing):
     """Nothing to show is said, with what it needs."""

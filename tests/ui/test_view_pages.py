@@ -39,7 +39,9 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     x, y = page.figure.axes.transData.transform((info.dx[3], info.dy[3]))
     page.clicked(SimpleNamespace(xdata=info.dx[3], ydata=info.dy[3], x=x, y=y))
     assert window.drawer.title.text() == "Alder: one change, both ends"
-    assert {window.drawer.table.text(k, 0).split()[1] for k in range(window.drawer.table.count)} == {"Alder", "Lab"}
+    assert {
+        window.drawer.table.text(k, 0).split()[1] for k in range(window.drawer.table.count)
+    } == {"Alder", "Lab"}
     page = open_view(qtbot, window, "water")
     assert "its fat falls by" in page.headline.text()
     qtbot.mouseClick(page.names.buttons[1], Qt.MouseButton.LeftButton)
@@ -50,7 +52,10 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     page.loaded.setCurrentIndex(0)
     with qtbot.waitSignal(page.evaluated):
         page.loaded.activated.emit(0)
-    assert page.sensitivity.text() == "The two mornings lie more than 7 days apart: fat itself may have changed."
+    assert (
+        page.sensitivity.text()
+        == "The two mornings lie more than 7 days apart: fat itself may have changed."
+    )
     page = open_view(qtbot, window, "alike")
     assert page.headline.text().startswith("No two devices move as one")
     assert views.matrix(page.results[0]).known.all()
@@ -58,7 +63,9 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     assert "of resamples; for change keep Cedar." in page.headline.text()
     assert "a change of setting counts as error: Birch." in page.under.text()
     assert "for change: Cedar. So far the last scan carried over is as close" in page.under.text()
-    assert "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()  # though their errors are the smallest
+    assert (
+        "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()
+    )  # though their errors are the smallest
     shown_of_one = {page.cards.text(k, 0): page.cards.text(k, 3) for k in range(page.cards.count)}
     assert shown_of_one["Cedar"] == "1.25 (0.94 to 1.56)"
     first = views.score(page.results[0]).names[0]
@@ -83,7 +90,10 @@ def test_other_forms_of_closeness(qtbot, window_on, demo):
     r = page.results[0]
     words = {forms.info(r, key).y_label for key, _ in forms.FORMS[1:]}
     assert words == {"Alder / Lab scan", "Alder − Lab scan (pp)", "Alder (percent)"}
-    assert [page.table.text(k, 0) for k in range(2)] == ["Passing–Bablok: slope", "  intercept (pp)"]
+    assert [page.table.text(k, 0) for k in range(2)] == [
+        "Passing–Bablok: slope",
+        "  intercept (pp)",
+    ]
     page.choose_form("identity")
     page.plot.draw()
     said = {t.get_text() for t in page.plot.axes.texts}
@@ -103,13 +113,26 @@ def test_look_alikes_circular_water_and_nothing_to_show(qtbot, window_on, tmp_pa
             fat = 20 + 2 * c + rng.normal(0, 1)
             mass = 70 + c
             for name, shift in (("Ash", 0.0), ("Elm", 1.0)):
-                session.do(typed(f"C{c}", at, name, "device", "body_fat_percent", f"{fat + shift:.1f}"))
+                session.do(
+                    typed(f"C{c}", at, name, "device", "body_fat_percent", f"{fat + shift:.1f}")
+                )
             other = 22 + 2 * c + rng.normal(0, 1)
             session.do(typed(f"C{c}", at, "Oak", "device", "body_fat_percent", f"{other:.1f}"))
-            session.do(typed(f"C{c}", at, "Ash", "device", "total_body_water_percent", f"{0.73 * (100 - fat):.1f}"))
+            session.do(
+                typed(
+                    f"C{c}",
+                    at,
+                    "Ash",
+                    "device",
+                    "total_body_water_percent",
+                    f"{0.73 * (100 - fat):.1f}",
+                )
+            )
             muscle = 30 + c + rng.normal(0, 1)
             session.do(typed(f"C{c}", at, "Ash", "device", "total_muscle_mass", f"{muscle:.2f}"))
-            session.do(typed(f"C{c}", at, "Ash", "device", "skeletal_muscle_mass", f"{0.61 * muscle:.2f}"))
+            session.do(
+                typed(f"C{c}", at, "Ash", "device", "skeletal_muscle_mass", f"{0.61 * muscle:.2f}")
+            )
             for metric, value in (
                 ("body_mass", mass),
                 ("fat_mass", mass * fat / 100),
@@ -136,7 +159,15 @@ def test_look_alikes_circular_water_and_nothing_to_show(qtbot, window_on, tmp_pa
 
 
 @pytest.mark.parametrize(
-    ("text", "price"), [("149 EUR", 149), ("1,299.00", 1299), ("89,90 €", 89.9), ("1.299", 1299), ("", None), ("free", None)]
+    ("text", "price"),
+    [
+        ("149 EUR", 149),
+        ("1,299.00", 1299),
+        ("89,90 €", 89.9),
+        ("1.299", 1299),
+        ("", None),
+        ("free", None),
+    ],
 )
 def test_prices(text, price):
     """Prices as people write them."""

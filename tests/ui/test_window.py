@@ -10,7 +10,16 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QLineEdit, QMenu, QScrollBar, QTableView
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QScrollBar,
+    QTableView,
+)
 
 from anchor_tally.app.actions import ACTIONS
 from anchor_tally.app.exporting import export
@@ -27,7 +36,11 @@ def click_point(qtbot, window, k):
     plot.draw()
     x, y = plot.axes.transData.transform((window.compare.info.x[k], window.compare.info.d[k]))
     ratio = plot.device_pixel_ratio
-    qtbot.mouseClick(plot, Qt.MouseButton.LeftButton, pos=QPoint(round(x / ratio), round(plot.height() - y / ratio)))
+    qtbot.mouseClick(
+        plot,
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(round(x / ratio), round(plot.height() - y / ratio)),
+    )
 
 
 def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
@@ -38,7 +51,11 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     assert "Add an instrument" in window.record.headline.text()
     previewed(qtbot, window, tmp_path / "readings.csv")
     assert "to be added" in window.importing.headline.text()
-    shown(qtbot, window.compare, lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton))
+    shown(
+        qtbot,
+        window.compare,
+        lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton),
+    )
     assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
     window.compare.ladder.draw()
     labels = [t.get_text() for t in window.compare.ladder.axes.texts]
@@ -52,15 +69,25 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     assert "Hake" in drawer.table.text(0, 0)
     qtbot.keyClicks(drawer.reason, "mistyped")
     before = window.compare.table.text(0, 1), window.compare.info.d.size
-    shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.exclude, Qt.MouseButton.LeftButton))
+    shown(
+        qtbot, window.compare, lambda: qtbot.mouseClick(drawer.exclude, Qt.MouseButton.LeftButton)
+    )
     assert drawer.table.text(0, 3) == "no"
     assert window.compare.info.d.size == before[1] - 1
     assert window.compare.table.text(0, 1) != before[0]
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.back, Qt.MouseButton.LeftButton))
     assert window.compare.table.text(0, 1) == before[0]
-    shown(qtbot, window.compare, lambda: qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier))
+    shown(
+        qtbot,
+        window.compare,
+        lambda: qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier),
+    )
 
-    shown(qtbot, window.calibrate, lambda: qtbot.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.ControlModifier))
+    shown(
+        qtbot,
+        window.calibrate,
+        lambda: qtbot.keyClick(window, Qt.Key.Key_6, Qt.KeyboardModifier.ControlModifier),
+    )
     window.calibrate.show_view("board")
     assert window.calibrate.table.heads[1] == "Alder"
     window.calibrate.show_view("forest")
@@ -77,7 +104,9 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
         qtbot.keyClicks(cell, text)
         qtbot.keyClick(cell, Qt.Key.Key_Return)
     assert "mean 25.2 → corrected" in record.entry_rows[0].meaning.text()
-    assert QApplication.focusWidget() is record.entry_rows[1].cells[1]  # down the display: the mass of this step on the scale
+    assert (
+        QApplication.focusWidget() is record.entry_rows[1].cells[1]
+    )  # down the display: the mass of this step on the scale
     qtbot.keyClick(cells[2], Qt.Key.Key_F)
     qtbot.keyClicks(record.entry_rows[1].cells[0], "154 lb")
     qtbot.keyClick(record.entry_rows[1].cells[0], Qt.Key.Key_Return)
@@ -132,7 +161,9 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     assert window.record.client.count() == 1160
     window.go("compare")
     window.lens.search.setText("N9371")
-    assert sum(not window.lens.list.item(k).isHidden() for k in range(window.lens.list.count())) < 20
+    assert (
+        sum(not window.lens.list.item(k).isHidden() for k in range(window.lens.list.count())) < 20
+    )
     window.compare.choose(0)
     assert "from memory" not in window.compare.notes.text()
     window.compare.choose(1)
@@ -143,10 +174,17 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     assert any("DXA" in t for t in texts)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     assert "pooled offset serves all" in window.calibrate.detail.text()
-    assert "brings the level right; whether the device shows change cannot be told" in window.calibrate.advice.text()
+    assert (
+        "brings the level right; whether the device shows change cannot be told"
+        in window.calibrate.advice.text()
+    )
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     record = session.calibrations()[0]
-    assert (record.model, record.made_of.reason, record.form) == ("line", "", 3)  # its error grows with the value
+    assert (record.model, record.made_of.reason, record.form) == (
+        "line",
+        "",
+        3,
+    )  # its error grows with the value
     assert "a line for all (reference = " in window.calibrate.in_force.text()
     assert window.calibrate.info.left == 1160 - len(window.calibrate.info.trees)
     window.close()
@@ -163,7 +201,9 @@ def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
     assert not window.importing.take.isEnabled()
     export(demo, tmp_path / "same.csv")
     text = (tmp_path / "same.csv").read_text()
-    (tmp_path / "same.csv").write_text(text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n")
+    (tmp_path / "same.csv").write_text(
+        text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n"
+    )
     previewed(qtbot, window, tmp_path / "same.csv")
     assert "1 row cannot be taken" in window.importing.headline.text()
     assert window.importing.refused.text(0, 0) == "this metric is not known"
@@ -192,10 +232,17 @@ def test_real_window_under_xvfb(tmp_path):
         "QT_QPA_PLATFORM": "xcb",
         "HOME": str(tmp_path),
         "XDG_CONFIG_HOME": str(tmp_path),
-        "XDG_CACHE_HOME": os.environ.get("XDG_CACHE_HOME", str(Path.home() / ".cache")),  # the demo study is drawn once
+        "XDG_CACHE_HOME": os.environ.get(
+            "XDG_CACHE_HOME", str(Path.home() / ".cache")
+        ),  # the demo study is drawn once
     }
     done = subprocess.run(
-        ["xvfb-run", "-a", sys.executable, "-c", code], env=env, cwd=root, capture_output=True, text=True, timeout=90
+        ["xvfb-run", "-a", sys.executable, "-c", code],
+        env=env,
+        cwd=root,
+        capture_output=True,
+        text=True,
+        timeout=90,
     )
     assert done.returncode == 0, done.stderr
     assert "xcb Coastal rowing squad (demo) – Anchor Tally" in done.stdout
@@ -215,7 +262,9 @@ def test_killed_after_typing(tmp_path):
         "cell = r.entry_rows[0].cells[0]; QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell, Qt.Key.Key_Return)\n"
         "os.kill(os.getpid(), signal.SIGKILL)"
     )
-    done = subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True, text=True, timeout=60)
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(path)], capture_output=True, text=True, timeout=60
+    )
     assert done.returncode == -9, done.stderr
     session = Session.open(path)
     assert [(r.client, r.instrument, r.metric, r.value, r.entered) for r in session.readings()] == [
@@ -247,7 +296,11 @@ def test_find_menu_and_keys(qtbot, window_on, demo):
     found("light")
     assert window.dark != dark
     window.act("menu")
-    words = [a.text().split("\t")[0] for part in window.popped.findChildren(QMenu) for a in part.actions()]
+    words = [
+        a.text().split("\t")[0]
+        for part in window.popped.findChildren(QMenu)
+        for a in part.actions()
+    ]
     assert {a.words for a in ACTIONS} <= set(words)
     window.popped.close()
     window.act("keys")
@@ -272,7 +325,11 @@ def test_window_comes_back_as_it_was_left(window_on, tmp_path):
     window.resize(1100, 680)
     window.close()
     window = window_on(Session.open(path))
-    assert (window.shown, window.session.lens.metric, window.session.lens.window_hours) == ("plan", "body_mass", 12.0)
+    assert (window.shown, window.session.lens.metric, window.session.lens.window_hours) == (
+        "plan",
+        "body_mass",
+        12.0,
+    )
     assert window.height() == 680
     assert window.memory.recent() == [path]
     window.session.look(replace(window.session.lens, clients=frozenset({"Wren"})))
@@ -287,8 +344,14 @@ def test_window_comes_back_as_it_was_left(window_on, tmp_path):
 
 
 ROOMS = (
-    *(("plan", tab) for tab in ("clients", "instruments", "protocol", "stated", "assessors", "practice")),
-    *(("record", station) for station in ("devices", "skinfolds", "impedance", "scan", "check", "methods")),
+    *(
+        ("plan", tab)
+        for tab in ("clients", "instruments", "protocol", "stated", "assessors", "practice")
+    ),
+    *(
+        ("record", station)
+        for station in ("devices", "skinfolds", "impedance", "scan", "check", "methods")
+    ),
     ("compare", ""),
     ("calibrate", ""),
     ("import", ""),
@@ -300,7 +363,10 @@ def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, d
     window = window_on(demo)
     qtbot.keyClick(window.compare.ladder, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     image = QApplication.clipboard().image()
-    assert (image.width(), image.height()) == (window.compare.ladder.width(), window.compare.ladder.height())
+    assert (image.width(), image.height()) == (
+        window.compare.ladder.width(),
+        window.compare.ladder.height(),
+    )
     window.footer._old.setInterval(1)
     window.say("Undone: add a reading.")
     qtbot.waitUntil(lambda: window.said == "")
@@ -316,11 +382,15 @@ def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, d
             window.record.go_station(tab)
         for kind in (QLineEdit, QComboBox, QAbstractButton, QTableView):
             for w in window.page(stage).findChildren(kind):
-                inner = isinstance(w.parent(), QComboBox | QTableView | QScrollBar) or w.objectName().startswith("qt_")
+                inner = isinstance(
+                    w.parent(), QComboBox | QTableView | QScrollBar
+                ) or w.objectName().startswith("qt_")
                 text = w.text() if isinstance(w, QAbstractButton) else ""
                 if not inner and not w.accessibleName() and not text:
                     nameless.append((stage, type(w).__name__, w.toolTip()))
     assert nameless == []
     window.say("Copied.")
     window.close()
-    assert not window.footer._old.isActive()  # a timer that outlives its window brings the program down
+    assert (
+        not window.footer._old.isActive()
+    )  # a timer that outlives its window brings the program down

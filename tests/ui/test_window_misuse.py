@@ -70,7 +70,11 @@ def set_time(qtbot, record, text):
 def test_weekly_visits_by_changing_the_date(qtbot, bench):
     """A value typed after changing the time goes to that time's visit, shown at once; *New visit* means new; a visit moves."""
     record = bench.record
-    for day, text in (("2026-03-02 06:30", "20"), ("2026-03-09 06:30", "21"), ("2026-03-16 06:30", "22")):
+    for day, text in (
+        ("2026-03-02 06:30", "20"),
+        ("2026-03-09 06:30", "21"),
+        ("2026-03-16 06:30", "22"),
+    ):
         set_time(qtbot, record, day)
         assert record.entry_rows[0].cells[0].text() == ""
         put(qtbot, record.entry_rows[0].cells[0], text)
@@ -119,7 +123,9 @@ def test_adopting_waits_for_the_answer(qtbot, window_on, demo):
     old = page.results[0]
     window.jobs._slices.setInterval(60_000)  # the worker's time stands still
     first = next(r for r in demo.readings() if str(r.id) in old.sources)
-    demo.do(typed(first.client, first.taken_at, "Alder", "device", "body_fat_percent", "60", first=9))
+    demo.do(
+        typed(first.client, first.taken_at, "Alder", "device", "body_fat_percent", "60", first=9)
+    )
     assert not page.adopt.isEnabled()
     page._adopt()
     assert demo.calibrations() == []
@@ -128,7 +134,11 @@ def test_adopting_waits_for_the_answer(qtbot, window_on, demo):
         window.jobs._slices.setInterval(0)
     assert page.adopt.isEnabled()
     page.adopt.click()
-    assert demo.calibrations()[0].pooled[0] == page.results[0].pooled.offset.value != old.pooled.offset.value
+    assert (
+        demo.calibrations()[0].pooled[0]
+        == page.results[0].pooled.offset.value
+        != old.pooled.offset.value
+    )
 
 
 def test_two_windows(qtbot, window_on, bench, tmp_path):
@@ -163,8 +173,20 @@ def test_names_are_plain_text(qtbot, window_on, tmp_path):
     """Markup and mathematics in names are text in every label, table, figure and tooltip."""
     session = Session.new(tmp_path / "s.tally", "t")
     for k, client in enumerate((ODD, f"{ODD} B", f"{ODD} C")):
-        session.do(typed(client, "2026-03-02T07:00", "Scan", "reference", "body_fat_percent", f"{20 + k}"))
-        session.do(typed(client, "2026-03-02T06:50", f"{ODD} F", "device", "body_fat_percent", f"{22 + k}", "23"))
+        session.do(
+            typed(client, "2026-03-02T07:00", "Scan", "reference", "body_fat_percent", f"{20 + k}")
+        )
+        session.do(
+            typed(
+                client,
+                "2026-03-02T06:50",
+                f"{ODD} F",
+                "device",
+                "body_fat_percent",
+                f"{22 + k}",
+                "23",
+            )
+        )
     window = window_on(session)
     window.compare._choose_point(0)
     for figure in (window.compare.ladder, window.compare.plot):
@@ -268,16 +290,22 @@ def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
     """Every page opens with 200 instruments and 1,160 clients: rows are bounded, tables draw what is seen."""
     session = Session.new(tmp_path / "s.tally", "t")
     head = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
-    lines = [f"C{k:04},,,,2026-03-02T07:00,Scan,reference,,body_fat_percent,{20 + k % 9},percent,1,ok," for k in range(1160)]
+    lines = [
+        f"C{k:04},,,,2026-03-02T07:00,Scan,reference,,body_fat_percent,{20 + k % 9},percent,1,ok,"
+        for k in range(1160)
+    ]
     lines += [
-        f"C{k:04},,,,2026-03-02T06:50,D{k % 200:03},device,,body_fat_percent,{21 + k % 7},percent,1,ok," for k in range(1160)
+        f"C{k:04},,,,2026-03-02T06:50,D{k % 200:03},device,,body_fat_percent,{21 + k % 7},percent,1,ok,"
+        for k in range(1160)
     ]
     session.do(ImportReadings(tuple(parse_text(head + "\n".join(lines))[0]), "x"))
     window = window_on(session)
     window.go("record")
     choose_client(window.record, "C0007")
     assert len(window.record.entry_rows) <= 24
-    assert "176 rows more" in window.record.more.text() or "177 rows more" in window.record.more.text()
+    assert (
+        "176 rows more" in window.record.more.text() or "177 rows more" in window.record.more.text()
+    )
     qtbot.keyClicks(window.record.new_instrument, "d199")
     qtbot.keyClick(window.record.new_instrument, Qt.Key.Key_Return)
     assert "D199" in [entry_row.instrument for entry_row in window.record.entry_rows]
@@ -305,7 +333,14 @@ def test_heartbeat_at_1160_clients(qtbot, window_on, survey_csv, capsys):
         ("instruments", lambda: window.plan.go("instruments")),
         ("compare", lambda: window.go("compare")),
         ("evidence", lambda: window.compare._open("bias")),
-        ("exclude", lambda: (window.drawer.table.choose(3), window.drawer.reason.setText("x"), window.drawer._exclude())),
+        (
+            "exclude",
+            lambda: (
+                window.drawer.table.choose(3),
+                window.drawer.reason.setText("x"),
+                window.drawer._exclude(),
+            ),
+        ),
         ("undo", window.undo),
         ("calibrate", lambda: window.go("calibrate")),
         ("lens", lambda: window.lens._all()),
@@ -453,7 +488,9 @@ def test_every_page_fits_beside_the_drawer(qtbot, window_on, demo, monkeypatch):
     assert not window.drawer.isVisible()
     demo.do(adoption(demo, "Alder"))
     asked = []
-    monkeypatch.setattr(QMessageBox, "warning", lambda *a: asked.append(a[2]) or QMessageBox.StandardButton.Cancel)
+    monkeypatch.setattr(
+        QMessageBox, "warning", lambda *a: asked.append(a[2]) or QMessageBox.StandardButton.Cancel
+    )
     window.export(demo.path.with_name("whole.zip"), full=True)
     assert "names people" in asked[0]
     assert not demo.path.with_name("whole.zip").exists()
@@ -465,6 +502,8 @@ def test_table_copies_as_text(qtbot):
     qtbot.addWidget(table)
     QAbstractItemModelTester(table.model(), QAbstractItemModelTester.FailureReportingMode.Fatal)
     table.fill([("a", "1"), ("b", "2")])
-    table.keyPressEvent(QKeyEvent(QKeyEvent.Type.KeyPress, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier))
+    table.keyPressEvent(
+        QKeyEvent(QKeyEvent.Type.KeyPress, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    )
     assert QApplication.clipboard().text() == "A\tB\na\t1\nb\t2"
     QTest.keyClick(table, Qt.Key.Key_Down)

@@ -54,7 +54,11 @@ ACTIONS = (
     Action("take_over", "Write here (when the other window is closed)", "", "Study", "study"),
     Action("undo", "Undo", "Ctrl+Z", "Edit", "undo"),
     Action("redo", "Redo", "Ctrl+Shift+Z", "Edit", "redo"),
-    *(Action(f"go_{s.id}", s.label, f"Ctrl+{k}", "Go", "study", s.id) for k, s in enumerate(STAGES, start=1) if s.built),
+    *(
+        Action(f"go_{s.id}", s.label, f"Ctrl+{k}", "Go", "study", s.id)
+        for k, s in enumerate(STAGES, start=1)
+        if s.built
+    ),
     Action("find", "Find…", "Ctrl+K", "Go", "nothing"),
     Action("close_drawer", "Close the evidence drawer", "F6", "View", "study"),
     Action("dark", "Light / dark", "", "View", "nothing"),

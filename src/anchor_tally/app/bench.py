@@ -36,19 +36,29 @@ def last_visit(session: Session, client: str, visit: int | None) -> LastVisit:
     """What a client had at the visit before ``visit`` (None: a new one)."""
     known = session.visits_of(client)
     here = next((v for v in known if v.id == visit), None)
-    before = next((v for v in known if v.id != visit and (here is None or v.instant < here.instant)), None)
+    before = next(
+        (v for v in known if v.id != visit and (here is None or v.instant < here.instant)), None
+    )
     if before is None:
         return LastVisit()
-    return LastVisit(tuple(r for r in session.readings(visit=before.id) if r.status == "ok" and not r.simulated))
+    return LastVisit(
+        tuple(r for r in session.readings(visit=before.id) if r.status == "ok" and not r.simulated)
+    )
 
 
 def take_measurement(
-    session: Session, standing: Standing, *, values: Sequence[tuple[str, str | None]], reason: str = "", simulated: bool = False
+    session: Session,
+    standing: Standing,
+    *,
+    values: Sequence[tuple[str, str | None]],
+    reason: str = "",
+    simulated: bool = False,
 ) -> int:
     """Keep (metric, text with unit) pairs of one measurement, None for a failed value; return the repeat they became.
 
-    All values of a measurement become the same repeat: the first that none of their metrics has yet. Raises UserError when
-    all repeats are kept already, or when a value cannot be taken; then nothing is written.
+    All values of a measurement become the same repeat: the first that none of their metrics has
+    yet. Raises UserError when all repeats are kept already, or when a value cannot be taken;
+    then nothing is written.
     """
     place, instrument, setting = standing.place, standing.instrument, standing.setting
     visit = place.visit
@@ -58,10 +68,18 @@ def take_measurement(
     items = session.catalogue()
     item = next((i for i in items.instruments.values() if i.name == instrument), None)
     most = cells_of(Rule(item.repeats, item.counts) if item is not None else Rule())
-    free = free_repeat((r for r in there if r.setting == setting), instrument, (metric for metric, _ in values), most)
+    free = free_repeat(
+        (r for r in there if r.setting == setting),
+        instrument,
+        (metric for metric, _ in values),
+        most,
+    )
     if free is None:
         raise UserError(f"{instrument}: {most} repeats are kept already; nothing was taken")
-    readings = tuple(NewReading(instrument, "device", metric, text, free, setting, reason) for metric, text in values)
+    readings = tuple(
+        NewReading(instrument, "device", metric, text, free, setting, reason)
+        for metric, text in values
+    )
     source = f"simulated {instrument}" if simulated else f"device {instrument}"
     session.do(AddReadings(place.client, place.at, readings, source, visit, place.fresh, simulated))
     return free

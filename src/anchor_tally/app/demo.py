@@ -35,7 +35,8 @@ def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Sessio
     Parameters
     ----------
     folder : Path, optional
-        Where the copy goes. By default a new temporary folder, which is removed when the study is closed.
+        Where the copy goes. By default a new temporary folder, which is removed when the study is
+        closed.
     clock : Clock
         Tells which day is today.
 
@@ -87,8 +88,12 @@ def _kept(today: date) -> Path:
     package = resources.files("anchor_tally")
     parts = ("scenario/device.py", "scenario/squad.py", "app/demo.py")
     made_by = b"".join((package / part).read_bytes() for part in parts)
-    mark = hashlib.sha256(made_by + "".join((*migrations(), system_zone())).encode()).hexdigest()[:12]
-    return Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}-{first_day(today)}.tally"
+    mark = hashlib.sha256(made_by + "".join((*migrations(), system_zone())).encode()).hexdigest()[
+        :12
+    ]
+    return (
+        Path(platformdirs.user_cache_dir("anchor-tally")) / f"demo-{mark}-{first_day(today)}.tally"
+    )
 
 
 def _drop_old(kept: Path) -> None:
@@ -104,7 +109,14 @@ def _make(path: Path, today: date) -> None:
     session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(today), "demo scenario"))
     items = {i.name: i for i in session.catalogue().instruments.values()}
-    session.do(OrderInstruments((*(items[name].id for name in DEVICES), *(i.id for n, i in items.items() if n not in DEVICES))))
+    session.do(
+        OrderInstruments(
+            (
+                *(items[name].id for name in DEVICES),
+                *(i.id for n, i in items.items() if n not in DEVICES),
+            )
+        )
+    )
     for name, (electrodes, resolution) in DEVICES.items():
         item = next(i for i in session.catalogue().instruments.values() if i.name == name)
         session.do(PutInstrument(replace(item, electrodes=electrodes)))

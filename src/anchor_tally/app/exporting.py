@@ -51,7 +51,8 @@ def export(session: Session, path: Path, *, full: bool = False) -> int:
     path : Path
         Ends in .csv, .xlsx or .zip.
     full : bool
-        A whole copy (.zip) with names, cautions and remarks. Otherwise codes only, and no free text.
+        A whole copy (.zip) with names, cautions and remarks. Otherwise codes only, and no free
+        text.
 
     Returns
     -------
@@ -66,11 +67,15 @@ def export(session: Session, path: Path, *, full: bool = False) -> int:
     return finish(write_steps(finish(collect_steps(session, path, full=full))))
 
 
-def collect_steps(session: Session, path: Path, *, full: bool = False) -> Generator[float, None, ExportMaterial]:
+def collect_steps(
+    session: Session, path: Path, *, full: bool = False
+) -> Generator[float, None, ExportMaterial]:
     """Read what a file is written from, in slices between the events of a window; an edit meanwhile begins it anew."""
     suffix = path.suffix.lower()
     if suffix not in (".csv", ".xlsx", ".zip"):
-        raise UserError(f"{path}: a study is written as .csv, .xlsx or .zip (data package); nothing was written")
+        raise UserError(
+            f"{path}: a study is written as .csv, .xlsx or .zip (data package); nothing was written"
+        )
     if full and suffix != ".zip":
         raise UserError(f"{path}: a full copy is a data package (.zip); nothing was written")
     while True:
@@ -80,7 +85,9 @@ def collect_steps(session: Session, path: Path, *, full: bool = False) -> Genera
             return found
 
 
-def _collected(session: Session, path: Path, *, full: bool) -> Generator[float, None, ExportMaterial]:
+def _collected(
+    session: Session, path: Path, *, full: bool
+) -> Generator[float, None, ExportMaterial]:
     conn = session.connection()
     if path.suffix.lower() == ".zip":
         persons = yield from _shares(visits_steps(conn))
@@ -90,8 +97,14 @@ def _collected(session: Session, path: Path, *, full: bool) -> Generator[float, 
     rows = yield from _shares(read.readings_steps(conn))
     persons = yield from _shares(visits_steps(conn))
     at_visit = {
-        v: ("" if math.isnan(age) else f"{round(age, 1):g}", "" if math.isnan(height) else f"{height:g}")
-        for v, age, height in zip(*(a.tolist() for a in (persons.visit, persons.age_years, persons.height_cm)), strict=True)
+        v: (
+            "" if math.isnan(age) else f"{round(age, 1):g}",
+            "" if math.isnan(height) else f"{height:g}",
+        )
+        for v, age, height in zip(
+            *(a.tolist() for a in (persons.visit, persons.age_years, persons.height_cm)),
+            strict=True,
+        )
     }
     readings: list[Reading] = []
     for at in range(0, len(rows), BLOCK):
@@ -101,7 +114,12 @@ def _collected(session: Session, path: Path, *, full: bool) -> Generator[float, 
         yield 0.0
     if path.suffix.lower() == ".xlsx":
         snapshot = yield from session.snapshot_steps()
-        return ExportMaterial(path, tuple(readings), snapshot=free.snapshot(snapshot), lens=_masked(session.lens, free))
+        return ExportMaterial(
+            path,
+            tuple(readings),
+            snapshot=free.snapshot(snapshot),
+            lens=_masked(session.lens, free),
+        )
     answers = yield from _shares(read.conditions_steps(conn))
     return ExportMaterial(path, tuple(readings), {k: free.answers(v) for k, v in answers.items()})
 
@@ -128,9 +146,13 @@ def not_in_table(session: Session) -> tuple[str, ...]:
     items = session.catalogue()
     there = (
         (bool(items.stated), "stated values"),
-        (any(step is not None for metrics in items.offers.values() for step in metrics.values()), "resolutions"),
         (
-            bool(items.stations) or any(i.kind == "device" and i.counts != "agree" for i in items.instruments.values()),
+            any(step is not None for metrics in items.offers.values() for step in metrics.values()),
+            "resolutions",
+        ),
+        (
+            bool(items.stations)
+            or any(i.kind == "device" and i.counts != "agree" for i in items.instruments.values()),
             "what counts of repeats",
         ),
         (items.gap != Catalogue().gap, "the visit gap"),

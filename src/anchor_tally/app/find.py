@@ -35,7 +35,11 @@ def find(session: Session | None, text: str, can: dict[str, bool]) -> tuple[Foun
         items = session.catalogue()
         codes = session.codes_by_last_visit()
         out += [Found("client", code, _client_words(items, code)) for code in codes]
-        out += [Found("instrument", i.name, f"{i.name} · {i.kind}") for i in items.instruments.values() if i.id > 0]
+        out += [
+            Found("instrument", i.name, f"{i.name} · {i.kind}")
+            for i in items.instruments.values()
+            if i.id > 0
+        ]
         named = next((c for c in codes if words and c.lower() == words[0]), None)
         if named is not None:
             visits = session.visits_of(named)

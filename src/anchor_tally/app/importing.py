@@ -71,8 +71,8 @@ def look_at(path: Path) -> TidyFile | Foreign:
 def open_tidy(path: Path) -> TidyFile:
     """Open a table with the tidy header in any encoding or separator, or as a sheet of a workbook.
 
-    Everything that reads a table without asking goes through here, and with ``look_at`` through the same door as the window.
-    Raises UserError with one sentence for any other table.
+    Everything that reads a table without asking goes through here, and with ``look_at`` through
+    the same door as the window. Raises UserError with one sentence for any other table.
     """
     found = look_at(path)
     if isinstance(found, TidyFile):
@@ -80,7 +80,8 @@ def open_tidy(path: Path) -> TidyFile:
     tidy = next((f.table for f in found.tables if is_tidy(f.table.header)), None)
     if tidy is None:
         raise UserError(
-            found.why or f"{path}: no table has the columns of the tidy format; import it in the window, where columns are chosen"
+            found.why
+            or f"{path}: no table has the columns of the tidy format; import it in the window, where columns are chosen"
         )
     left_out = tuple(h for h in tidy.header if h not in HEADER and not h.startswith("condition:"))
     rows = (r for r in read_rows(tidy, guess(tidy)) if not isinstance(r, ImportCard))
@@ -106,7 +107,9 @@ def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
     """Rows of all tables under their mappings; None while something is still to be said of one of them."""
     if not tables or any(wanting(table, mapping) for table, mapping in tables):
         return None
-    return itertools.chain.from_iterable(read_rows(t, m, k * SHEET_LINES) for k, (t, m) in enumerate(tables))
+    return itertools.chain.from_iterable(
+        read_rows(t, m, k * SHEET_LINES) for k, (t, m) in enumerate(tables)
+    )
 
 
 def place_of(tables: Sequence[Table], line: int) -> tuple[Table | None, str]:

@@ -11,9 +11,10 @@ from typing import Any
 class Job:
     """One piece of long work. ``words`` say what runs.
 
-    ``here`` makes a generator that needs the study's connection: it runs between the events of the window. ``away`` (if any)
-    takes what that returned and computes on the worker, from frozen things only. Each yield is progress and a place to stop;
-    closing a generator takes back what it has done. A share is a float, anything else is for the one who asked. What is
+    ``here`` makes a generator that needs the study's connection: it runs between the events of
+    the window. ``away`` (if any) takes what that returned and computes on the worker, from
+    frozen things only. Each yield is progress and a place to stop; closing a generator takes
+    back what it has done. A share is a float, anything else is for the one who asked. What is
     ``patient`` goes on when nobody waits for something else.
     """
 

@@ -19,7 +19,9 @@ def _file() -> Path:
 
 
 def _key(header: tuple[str, ...], sheet: str) -> str:
-    text = "\x1f".join(h.strip().lower() for h in header) + (f"\x1e{sheet.strip().lower()}" if sheet else "")
+    text = "\x1f".join(h.strip().lower() for h in header) + (
+        f"\x1e{sheet.strip().lower()}" if sheet else ""
+    )
     return hashlib.sha256(text.encode()).hexdigest()[:24]
 
 

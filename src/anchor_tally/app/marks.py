@@ -16,7 +16,9 @@ def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
     lacking = [
         c.code
         for c in items.clients.values()
-        if not (c.sex and (c.birth or c.id in aged) and (items.heights.get(c.id) or c.id in heights))
+        if not (
+            c.sex and (c.birth or c.id in aged) and (items.heights.get(c.id) or c.id in heights)
+        )
     ]
     if lacking:
         said = f"{count(len(lacking), 'card')} without sex, age or height: equations need them ({', '.join(lacking[:3])}"

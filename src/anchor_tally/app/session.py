@@ -27,7 +27,13 @@ class Session(StudyCache):
     """One open study. ``changed`` is called after every edit and change of lens."""
 
     def __init__(
-        self, conn: Any, path: Path | None, writer: OneWriter | None = None, *, read_only: bool = False, clock: Clock = SYSTEM
+        self,
+        conn: Any,
+        path: Path | None,
+        writer: OneWriter | None = None,
+        *,
+        read_only: bool = False,
+        clock: Clock = SYSTEM,
     ) -> None:
         super().__init__(conn, clock)
         self.path, self._writer = path, writer
@@ -46,7 +52,8 @@ class Session(StudyCache):
     def open(cls, path: Path, *, read_only: bool = False, clock: Clock = SYSTEM) -> Session:
         """Open a study file, or read a tidy CSV into a study in memory.
 
-        A study that another window or command is writing opens for reading only; so does one in a place that cannot be written.
+        A study that another window or command is writing opens for reading only; so does one in
+        a place that cannot be written.
         """
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
             session = cls(open_file.create_in_memory(path.stem), None, clock=clock)
@@ -54,7 +61,11 @@ class Session(StudyCache):
             refuse_if_bad(str(path), staged)
             finish(session.take(staged, path.name))
             return session
-        writer = OneWriter.of(path) if not read_only and path.is_file() and open_file.writable(path) else None
+        writer = (
+            OneWriter.of(path)
+            if not read_only and path.is_file() and open_file.writable(path)
+            else None
+        )
         try:
             conn = open_file.open_study(path, read_only=writer is None)
             return cls(conn, path, writer, read_only=writer is None, clock=clock)
@@ -100,7 +111,9 @@ class Session(StudyCache):
         try:
             version = read.data_version(self._conn)
         except Exception as error:
-            raise StudyError(f"{self.path}: cannot be read any more ({error}); what is shown was read before") from error
+            raise StudyError(
+                f"{self.path}: cannot be read any more ({error}); what is shown was read before"
+            ) from error
         if version == self._version:
             return False
         self._version = version
@@ -157,7 +170,8 @@ class Session(StudyCache):
     def explain(self, error: BaseException) -> str:
         """Return a sentence for the user about an error that nobody foresaw; a failure of the file is remembered.
 
-        From then on nothing is written, and ``lost`` says so: what is still whole can be saved as a copy.
+        From then on nothing is written, and ``lost`` says so: what is still whole can be saved
+        as a copy.
         """
         found = file_trouble(error)
         if not found:
@@ -168,7 +182,11 @@ class Session(StudyCache):
     def keep_mirror(self, most_bytes: int = 16_000_000) -> None:
         """Hold a copy of the study in memory, against the loss of its file; a large study has none."""
         try:
-            if self.path is not None and not self.writing and self.path.stat().st_size <= most_bytes:
+            if (
+                self.path is not None
+                and not self.writing
+                and self.path.stat().st_size <= most_bytes
+            ):
                 self._mirror = open_file.mirror(self._conn)
         except OSError:
             return  # the file is gone: the copy from before is kept
@@ -197,9 +215,15 @@ class Session(StudyCache):
 
     def _may_write(self) -> None:
         if self.writing:
-            raise StudyError("an import is being written; wait for it or stop it. Nothing was changed")
+            raise StudyError(
+                "an import is being written; wait for it or stop it. Nothing was changed"
+            )
         if self.read_only:
-            who = "it is open for writing in another window" if self.elsewhere else "it cannot be written in this place"
+            who = (
+                "it is open for writing in another window"
+                if self.elsewhere
+                else "it cannot be written in this place"
+            )
             raise StudyError(f"the study may only be read here: {who}; nothing was changed")
         said = self.lost()
         if said:
@@ -248,7 +272,9 @@ class Session(StudyCache):
 
     # imports
     def stage(
-        self, rows: Iterable[ImportRow | ImportCard | Refused], where: Callable[[int], str] = "line {}".format
+        self,
+        rows: Iterable[ImportRow | ImportCard | Refused],
+        where: Callable[[int], str] = "line {}".format,
     ) -> Generator[int, None, staging.Staged]:
         """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
         return staging.stage(self._conn, rows, where)
@@ -285,6 +311,8 @@ def refuse_if_bad(name: str, staged: staging.Staged) -> None:
     if staged.refused:
         r = staged.refused[0]
         rest = f" (and {len(staged.refused) - 1} more rows)" if len(staged.refused) > 1 else ""
-        raise UserError(f'{name}, line {r.line}, {r.column} "{r.text}": {r.reason}{rest}; nothing was imported')
+        raise UserError(
+            f'{name}, line {r.line}, {r.column} "{r.text}": {r.reason}{rest}; nothing was imported'
+        )
     if not staged.new and not staged.already_there:
         raise UserError(f"{name}: the file has a header but no readings; nothing was imported")

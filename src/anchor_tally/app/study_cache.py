@@ -38,7 +38,9 @@ class StudyCache:
         self._conn, self.clock = conn, clock
         self.lens = Lens()
         self.writing = False  # an import is half written: nothing is read meanwhile
-        self._outputs: tuple[str, ...] = ()  # metrics that equations yielded when they were computed last
+        self._outputs: tuple[
+            str, ...
+        ] = ()  # metrics that equations yielded when they were computed last
         self._revision = 0
         self.edits = 0  # grows with every edit of anything
         self._around = 0  # edits of what stands around the readings
@@ -91,7 +93,9 @@ class StudyCache:
         if (
             touched.visit is not None and touched.only_adds and "visits" in touched.facts
         ):  # a visit just made: what was known before it holds
-            self._spreads |= {(m, i, touched.visit): v for (m, i, at), v in self._spreads.items() if at == 0}
+            self._spreads |= {
+                (m, i, touched.visit): v for (m, i, at), v in self._spreads.items() if at == 0
+            }
         self._spreads = {
             k: v
             for k, v in self._spreads.items()
@@ -121,13 +125,17 @@ class StudyCache:
 
     def asked(self, metric: str | None = None) -> Asked:
         """The question that the lens puts to the study as it is now; a result that answers another one is out of date."""
-        return Asked(self._revisions.setdefault(metric or self.lens.metric, self._revision), self.lens)
+        return Asked(
+            self._revisions.setdefault(metric or self.lens.metric, self._revision), self.lens
+        )
 
     # reading
     def connection(self) -> Any:
         """The study's connection, for reading committed data only; for this floor, not for screens."""
         if self.writing:
-            raise StudyError("an import is being written: what is not shown yet waits until it is done")
+            raise StudyError(
+                "an import is being written: what is not shown yet waits until it is done"
+            )
         return self._conn
 
     def catalogue(self) -> Catalogue:
@@ -194,7 +202,10 @@ class StudyCache:
             if self._revision != start or self._visits is None:
                 continue
             base = Snapshot(
-                self._revision_of(wanted), self.catalogue(), self._visits, {m: self._columns[m].columns() for m in needed}
+                self._revision_of(wanted),
+                self.catalogue(),
+                self._visits,
+                {m: self._columns[m].columns() for m in needed},
             )
             derived = self._derived or (yield from derive_steps(base))
             if self._revision != start:
@@ -235,16 +246,22 @@ class StudyCache:
         if client not in self._people:
             conn = self.connection()
             columns = read.client_columns(conn, client, raw_metrics())
-            self._people[client] = Snapshot(self._revision, self.catalogue(), visits(conn, client), columns)
+            self._people[client] = Snapshot(
+                self._revision, self.catalogue(), visits(conn, client), columns
+            )
         return self._people[client]
 
     def usual_spread(self, instrument: str, metric: str, visit: int | None) -> float | None:
         """The SD that repeats of an instrument usually have, from its last readings before this visit."""
         key = (metric, instrument, visit or 0)
         if key not in self._spreads:
-            item = next((i for i in self.catalogue().instruments.values() if i.name == instrument), None)
+            item = next(
+                (i for i in self.catalogue().instruments.values() if i.name == instrument), None
+            )
             self._spreads[key] = (
-                usual_spread(read.last_columns(self.connection(), metric, item.id, LAST, visit or 0))
+                usual_spread(
+                    read.last_columns(self.connection(), metric, item.id, LAST, visit or 0)
+                )
                 if item is not None
                 else None
             )
@@ -259,9 +276,15 @@ class StudyCache:
             self._versions = read.calibration_versions(self.connection())
         return self._versions
 
-    def calibration_versions(self, instrument: str, metric: str) -> list[tuple[CalibrationRecord, bool]]:
+    def calibration_versions(
+        self, instrument: str, metric: str
+    ) -> list[tuple[CalibrationRecord, bool]]:
         """Every calibration ever adopted for an instrument and metric, and whether it was withdrawn."""
-        return [(r, gone) for r, gone in self._all_versions() if (r.instrument, r.metric) == (instrument, metric)]
+        return [
+            (r, gone)
+            for r, gone in self._all_versions()
+            if (r.instrument, r.metric) == (instrument, metric)
+        ]
 
     def stale(self, record: CalibrationRecord) -> bool:
         """Whether a reading behind a calibration has changed since it was adopted."""
@@ -273,7 +296,9 @@ class StudyCache:
                 if kept is not None and record.metric not in self._grown and not kept.filling:
                     c = kept.columns()
                 else:
-                    c = read.some_columns(self.connection(), record.metric, tuple(int(s) for s in record.sources))
+                    c = read.some_columns(
+                        self.connection(), record.metric, tuple(int(s) for s in record.sources)
+                    )
                 snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
             self._stale[record.id] = is_stale(record, snapshot)
         return self._stale[record.id]
@@ -282,10 +307,19 @@ class StudyCache:
         """A stored reading by the calibration in force; None for a scan, a value that is not there, or without a calibration."""
         if reading.value is None or reading.kind == "reference":
             return None
-        record = record_for(self.calibrations(), reading.instrument, reading.metric, reading.setting)
+        record = record_for(
+            self.calibrations(), reading.instrument, reading.metric, reading.setting
+        )
         if record is None:
             return None
-        return correct(record, reading.client, reading.value, reading.taken_at, reading.setting, stale=self.stale(record))
+        return correct(
+            record,
+            reading.client,
+            reading.value,
+            reading.taken_at,
+            reading.setting,
+            stale=self.stale(record),
+        )
 
     def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
         """Readings in full."""
@@ -341,7 +375,10 @@ class StudyCache:
         found = [(name, kind) for name, kind, m in self.instruments_and_metrics() if m == metric]
         derived = self._derived.columns.get(metric) if self._derived is not None else None
         if derived is not None and self._derived is not None:
-            found += [(self._derived.instruments[i].name, "method") for i in sorted(set(derived.instrument.tolist()))]
+            found += [
+                (self._derived.instruments[i].name, "method")
+                for i in sorted(set(derived.instrument.tolist()))
+            ]
         return list(dict.fromkeys(found))
 
     def scan_days(self, client: str) -> tuple[str, ...]:
@@ -380,10 +417,14 @@ class StudyCache:
         """Everything that the review looks at; yields as it goes."""
         metrics = tuple(self.metrics())
         if not metrics:
-            return Material(Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1)))
+            return Material(
+                Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1))
+            )
         snapshot = yield from self.wide_snapshot_steps(metrics)
         answers = yield from read.conditions_steps(self.connection())
-        return Material(snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values()))
+        return Material(
+            snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values())
+        )
 
     def free_text(self) -> FreeText:
         """Return what stands in the place of the study's free text when it leaves the file."""
@@ -398,7 +439,9 @@ class StudyCache:
         return read.visit_note(self.connection(), visit)
 
 
-Readings = Literal["none", "any", "raw"]  # which readings a piece depends on: none, all, or those that equations use
+Readings = Literal[
+    "none", "any", "raw"
+]  # which readings a piece depends on: none, all, or those that equations use
 # what a result of a metric is computed from, beside its readings and those of its equations
 ANSWERS: frozenset[Fact] = frozenset({"visits", "people", "instruments", "settings", "study"})
 
@@ -428,7 +471,9 @@ class Piece:
 
     def is_stale(self, touched: Touched) -> bool:
         """Whether an edit has made the piece stale."""
-        by_readings = (self.readings == "any" and bool(touched.metrics)) or (self.readings == "raw" and touches_raw(touched))
+        by_readings = (self.readings == "any" and bool(touched.metrics)) or (
+            self.readings == "raw" and touches_raw(touched)
+        )
         return by_readings or bool(self.facts & touched.facts)
 
 
@@ -450,9 +495,14 @@ def _count(cache: StudyCache, _touched: Touched) -> None:
     cache._around += 1
 
 
-# the one table of what makes what stale; every fact of the study file stands in it, or in READ_EACH_TIME
+# the one table of what makes what stale; every fact of the study file stands in it, or in
+# READ_EACH_TIME
 PIECES: tuple[Piece, ...] = (
-    _piece(("cards", "people", "instruments", "settings", "offers", "protocol", "study"), "none", "_catalogue"),
+    _piece(
+        ("cards", "people", "instruments", "settings", "offers", "protocol", "study"),
+        "none",
+        "_catalogue",
+    ),
     _piece(("visits", "people"), "none", "_codes", "_visits", "_heights", "_aged"),
     _piece(("events", "cards", "people", "instruments"), "none", "_events", "_goals"),
     _piece(("visits", "people", "instruments", "settings"), "any", "_people"),

@@ -80,7 +80,13 @@ def _agreement() -> Answer[CompareResult]:
 
     def ask(q: Ask) -> Generator[float, None, Sequence[CompareResult]]:
         if q.instrument:
-            return ((yield from CompareRequest(q.snapshot, q.lens, q.instrument, reference_sd=q.reference_sd).run()),)
+            return (
+                (
+                    yield from CompareRequest(
+                        q.snapshot, q.lens, q.instrument, reference_sd=q.reference_sd
+                    ).run()
+                ),
+            )
         return (yield from LadderRequest(q.snapshot, q.lens).run())
 
     return Answer(ask, headline, agreement_lines, compare_json)
@@ -192,7 +198,12 @@ VIEWS: tuple[View[Any], ...] = (
         "hydration",
         "whether fat moves with water within clients, and whether both are one number",
     ),
-    View("alike", "Look-alikes", "Which devices move as one, and which values are computed from others", _redundancy),
+    View(
+        "alike",
+        "Look-alikes",
+        "Which devices move as one, and which values are computed from others",
+        _redundancy,
+    ),
     View("score", "Score card", "Which one to keep", _which_device),
 )
 VIEW = {v.key: v for v in VIEWS}

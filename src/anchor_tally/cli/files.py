@@ -27,9 +27,17 @@ def take(args: argparse.Namespace) -> None:
         _import_package(args, new)
         return
     source = open_tidy(args.file)
-    session = Session.new(args.into, args.into.stem, clock=args.clock) if new else Session.open(args.into, clock=args.clock)
+    session = (
+        Session.new(args.into, args.into.stem, clock=args.clock)
+        if new
+        else Session.open(args.into, clock=args.clock)
+    )
     if session.read_only:
-        where = "in use by another window or command" if session.elsewhere else "it cannot be written in this place"
+        where = (
+            "in use by another window or command"
+            if session.elsewhere
+            else "it cannot be written in this place"
+        )
         session.close()
         source.close()
         raise UserError(f"{args.into}: {where}; nothing was imported")
@@ -37,7 +45,10 @@ def take(args: argparse.Namespace) -> None:
         staged = finish(session.stage(source.rows))
         if args.skip_refused:
             for r in staged.refused:
-                print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}', file=sys.stderr)
+                print(
+                    f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}',
+                    file=sys.stderr,
+                )
         else:
             refuse_if_bad(str(args.file), staged)
         warnings = caution_warnings(session.catalogue(), staged)
@@ -60,7 +71,9 @@ def take(args: argparse.Namespace) -> None:
 
 def _import_package(args: argparse.Namespace, new: bool) -> None:
     if not new:
-        raise UserError(f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written")
+        raise UserError(
+            f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written"
+        )
     session = from_package(args.file, args.into, clock=args.clock)
     print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
     session.close()
@@ -73,9 +86,15 @@ def write_certificate(args: argparse.Namespace) -> None:
         item = session.catalogue().instrument_named(args.instrument)
         found = session.calibration_versions(item.name, args.metric) if item is not None else []
         stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
-        live = [v for v in versions(found, session.today(), stale) if v.state not in ("superseded", "withdrawn")]
+        live = [
+            v
+            for v in versions(found, session.today(), stale)
+            if v.state not in ("superseded", "withdrawn")
+        ]
         if item is None or not live:
-            raise UserError(f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}")
+            raise UserError(
+                f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}"
+            )
         print(
             json.dumps(
                 [certificate_json(v, item, session.free_text(), full=args.full) for v in live],
@@ -92,7 +111,9 @@ def export_study(args: argparse.Namespace) -> None:
     """Write a study."""
     session = session_of(args)
     try:
-        print(f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}")
+        print(
+            f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}"
+        )
         said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
         if said:
             print(said)

@@ -37,18 +37,26 @@ def _parser() -> argparse.ArgumentParser:
     for view in QUESTIONS.values():
         _lens_arguments(sub.add_parser(view.command, help=view.help))
     k = sub.add_parser(
-        "calibrate", help="what to subtract for one instrument, whether it helps, and whether the device shows change"
+        "calibrate",
+        help="what to subtract for one instrument, whether it helps, and whether the device shows change",
     )
     _lens_arguments(k)
     k.add_argument(
-        "--client-sd", type=_positive, help="spread of the offset between clients, where too few were scanned to show it"
+        "--client-sd",
+        type=_positive,
+        help="spread of the offset between clients, where too few were scanned to show it",
     )
     i = sub.add_parser(
-        "import", help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package"
+        "import",
+        help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package",
     )
     i.add_argument("file", type=Path)
     i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
-    i.add_argument("--skip-refused", action="store_true", help="import the good rows although others are refused")
+    i.add_argument(
+        "--skip-refused",
+        action="store_true",
+        help="import the good rows although others are refused",
+    )
     m = sub.add_parser("method", help="one published equation: key=value inputs, with units")
     m.add_argument("equation")
     m.add_argument("inputs", nargs="*", metavar="key=value")
@@ -56,18 +64,27 @@ def _parser() -> argparse.ArgumentParser:
     listing = sub.add_parser("methods", help="all equations with their sources")
     listing.add_argument("--json", action="store_true")
     t = sub.add_parser(
-        "certificate", help="the data of an adopted offset as JSON: table, uncertainty, conditions, validity, digest"
+        "certificate",
+        help="the data of an adopted offset as JSON: table, uncertainty, conditions, validity, digest",
     )
     t.add_argument("file", nargs="?", type=Path)
     t.add_argument("--demo", action="store_true", help="use a fresh demo study")
     t.add_argument("--instrument", required=True)
     t.add_argument("--metric", default="body_fat_percent")
-    t.add_argument("--full", action="store_true", help="with the reason for adopting against the advice, in words")
+    t.add_argument(
+        "--full",
+        action="store_true",
+        help="with the reason for adopting against the advice, in words",
+    )
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
     e.add_argument("-o", "--output", type=Path, required=True)
-    e.add_argument("--full", action="store_true", help="a whole copy (.zip) with names, birth dates, cautions and remarks")
+    e.add_argument(
+        "--full",
+        action="store_true",
+        help="a whole copy (.zip) with names, birth dates, cautions and remarks",
+    )
     return parser
 
 
@@ -80,9 +97,15 @@ def _lens_arguments(question: argparse.ArgumentParser) -> None:
     question.add_argument("--metric", default="body_fat_percent")
     question.add_argument("--setting")
     question.add_argument("--window-hours", type=_hours, default=24.0)
-    question.add_argument("--around", action="store_true", help="all tallies within the window count, not only the nearest")
     question.add_argument(
-        "--reference-sd", type=_positive, help="SD of one scan, in the metric's unit, where no scans were repeated"
+        "--around",
+        action="store_true",
+        help="all tallies within the window count, not only the nearest",
+    )
+    question.add_argument(
+        "--reference-sd",
+        type=_positive,
+        help="SD of one scan, in the metric's unit, where no scans were repeated",
     )
     question.add_argument("--json", action="store_true")
 
@@ -196,7 +219,10 @@ def main(argv: list[str], clock: Clock = SYSTEM) -> int:
         return 0  # the reader of a pipe has seen enough
     except OSError as error:
         _no_more_output()
-        print(f"anchor-tally: the output cannot be written ({error.strerror or error})", file=sys.stderr)
+        print(
+            f"anchor-tally: the output cannot be written ({error.strerror or error})",
+            file=sys.stderr,
+        )
         return 2
     return 0
 

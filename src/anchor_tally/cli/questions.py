@@ -17,7 +17,13 @@ from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
-from ..wording.offsets import adopted_for, calibration_sentence, error_sentence, offset_headline, range_sentence
+from ..wording.offsets import (
+    adopted_for,
+    calibration_sentence,
+    error_sentence,
+    offset_headline,
+    range_sentence,
+)
 from ..wording.sentences import pairs_sentence
 from ..wording.statistics import rows
 from ..wording.views import notes_words
@@ -35,7 +41,11 @@ def _asked(
     lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = session_of(args)
     try:
-        snapshot = finish(session.wide_snapshot_steps(metrics)) if metrics else session.snapshot(args.metric)
+        snapshot = (
+            finish(session.wide_snapshot_steps(metrics))
+            if metrics
+            else session.snapshot(args.metric)
+        )
         return finish(request(snapshot, lens, session))
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
@@ -76,15 +86,25 @@ def _print_json(answer: dict[str, Any]) -> None:
 def calibrate(args: argparse.Namespace) -> None:
     """Print what to subtract for one instrument."""
     given = {"reference_sd": args.reference_sd, "client_sd": args.client_sd}
-    result = _asked(args, lambda snapshot, lens, _: CalibrateRequest(snapshot, lens, args.instrument, **given).run())[0]
+    result = _asked(
+        args,
+        lambda snapshot, lens, _: CalibrateRequest(snapshot, lens, args.instrument, **given).run(),
+    )[0]
     if args.json:
         _print_json(calibrate_json(result))
         return
     print(offset_headline(result))
-    for line in (calibration_sentence(result), error_sentence(result), adopted_for(result), range_sentence(result)):
+    for line in (
+        calibration_sentence(result),
+        error_sentence(result),
+        adopted_for(result),
+        range_sentence(result),
+    ):
         if line:
             print(line)
     for c in result.clients:
-        print(f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}")
+        print(
+            f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}"
+        )
     for n in (*result.notes, *result.comparison.notes):
         print(f"· {sentence(n)}")

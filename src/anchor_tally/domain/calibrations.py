@@ -10,9 +10,12 @@ import numpy.typing as npt
 
 X = TypeVar("X", float, npt.NDArray[np.float64])
 
-REASON_KEPT = "a reason is kept in the study"  # in the place of a reason where no free text leaves the file
+REASON_KEPT = (
+    "a reason is kept in the study"  # in the place of a reason where no free text leaves the file
+)
 
-# the order of the registry when the first calibrations were adopted: computed readings were numbered by it (form 0)
+# the order of the registry when the first calibrations were adopted: computed readings were
+# numbered by it (form 0)
 FORM_0_EQUATIONS = (
     "bmi_deurenberg_1991",
     "bmi_gallagher_2000",
@@ -63,11 +66,13 @@ FORM_0_EQUATIONS = (
 class MadeOf:
     """What an adopted calibration was made of, and whom it serves.
 
-    ``clients`` had pairs; ``settings`` are the labels of their readings; ``last_anchor`` is the day of the last scan used;
-    ``lens_clients`` the clients that the lens showed (None: all). ``client_sd`` is a spread between clients that was stated, not
-    estimated. ``comparator`` is what kind it was set against. ``drift`` holds the ends of a known slope per week, and ``drift_from`` the
-    day at which the offset holds: the interval grows from there. ``advice`` was given when it was adopted, ``reason`` is why it was adopted against it. ``provisional`` offsets rest
-    on one scan.
+    ``clients`` had pairs; ``settings`` are the labels of their readings; ``last_anchor`` is the
+    day of the last scan used; ``lens_clients`` the clients that the lens showed (None: all).
+    ``client_sd`` is a spread between clients that was stated, not estimated. ``comparator`` is
+    what kind it was set against. ``drift`` holds the ends of a known slope per week, and
+    ``drift_from`` the day at which the offset holds: the interval grows from there. ``advice``
+    was given when it was adopted, ``reason`` is why it was adopted against it. ``provisional``
+    offsets rest on one scan.
     """
 
     clients: tuple[str, ...] = ()
@@ -117,11 +122,12 @@ class LineRecord:
 class CalibrationRecord:
     """An adopted calibration; never edited.
 
-    ``clients`` maps a code to (offset, low, high, anchors): what is subtracted, and the 95 % interval of one new difference. ``pooled`` is
-    the same for anybody else; None: it serves its clients only. With a ``line`` both are what is subtracted after it.
+    ``clients`` maps a code to (offset, low, high, anchors): what is subtracted, and the 95 %
+    interval of one new difference. ``pooled`` is the same for anybody else; None: it serves its
+    clients only. With a ``line`` both are what is subtracted after it.
 
-    ``sources`` names what it was made from: the number of a stored reading, or ``equation@visit`` of a computed one.
-    ``form`` tells how its digest was made.
+    ``sources`` names what it was made from: the number of a stored reading, or
+    ``equation@visit`` of a computed one. ``form`` tells how its digest was made.
     """
 
     id: int

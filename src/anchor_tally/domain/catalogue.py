@@ -18,11 +18,13 @@ from .stations import STATION, station_of
 class Catalogue:
     """Clients, instruments and settings by number; heights by client; offered metrics with resolution by instrument.
 
-    ``gap`` is the study's visit gap in seconds, ``zone`` its time zone; in a study
-    for ``practice`` simulated readings count, in a ``blind`` one the bench hides earlier and corrected values. ``stated`` holds what the user states of a metric, by (metric, what): ``margin``,
-    ``reference_sd`` (SD of one scan) and ``client_sd`` (spread of a device's offset between clients), in the metric's unit.
-    ``protocol`` holds the conditions as this study has them, ``wanted_by`` what an instrument wants otherwise, by (instrument, key);
-    ``stations`` what was chosen for a station, ``landmarks`` the study's own words for a site, by metric.
+    ``gap`` is the study's visit gap in seconds, ``zone`` its time zone; in a study for
+    ``practice`` simulated readings count, in a ``blind`` one the bench hides earlier and
+    corrected values. ``stated`` holds what the user states of a metric, by (metric, what):
+    ``margin``, ``reference_sd`` (SD of one scan) and ``client_sd`` (spread of a device's offset
+    between clients), in the metric's unit. ``protocol`` holds the conditions as this study has
+    them, ``wanted_by`` what an instrument wants otherwise, by (instrument, key); ``stations``
+    what was chosen for a station, ``landmarks`` the study's own words for a site, by metric.
     """
 
     title: str = ""
@@ -34,7 +36,9 @@ class Catalogue:
     instruments: Mapping[int, Instrument] = field(default_factory=lambda: MappingProxyType({}))
     settings: Mapping[int, Setting] = field(default_factory=lambda: MappingProxyType({}))
     heights: Mapping[int, tuple[Height, ...]] = field(default_factory=lambda: MappingProxyType({}))
-    offers: Mapping[int, Mapping[str, float | None]] = field(default_factory=lambda: MappingProxyType({}))
+    offers: Mapping[int, Mapping[str, float | None]] = field(
+        default_factory=lambda: MappingProxyType({})
+    )
     protocol: tuple[ProtocolItem, ...] = ()
     wanted_by: Mapping[tuple[int, str], str] = field(default_factory=lambda: MappingProxyType({}))
     stations: Mapping[str, StationChoice] = field(default_factory=lambda: MappingProxyType({}))
@@ -49,12 +53,20 @@ class Catalogue:
     def conditions_for(self, client: Client | None) -> tuple[Condition, ...]:
         """The conditions that are asked of a client; that of the cycle only where it is switched on."""
         cycle = client is not None and client.cycle
-        return tuple(i.condition for i in self.protocol if i.asked and (cycle or i.condition.key != CYCLE))
+        return tuple(
+            i.condition for i in self.protocol if i.asked and (cycle or i.condition.key != CYCLE)
+        )
 
     def own_breaches(self, instrument: int, answers: Mapping[str, str]) -> tuple[Condition, ...]:
         """Conditions that an instrument wants otherwise than the protocol, and that were not kept for it."""
-        wanted = {key: answer for (number, key), answer in self.wanted_by.items() if number == instrument}
-        own = (replace(i.condition, wanted=wanted[i.condition.key]) for i in self.protocol if i.condition.key in wanted)
+        wanted = {
+            key: answer for (number, key), answer in self.wanted_by.items() if number == instrument
+        }
+        own = (
+            replace(i.condition, wanted=wanted[i.condition.key])
+            for i in self.protocol
+            if i.condition.key in wanted
+        )
         return breaches(answers, own)
 
     def rule_of(self, metric: str, instrument: Instrument | None = None) -> Rule:
@@ -65,7 +77,11 @@ class Catalogue:
         chosen = self.stations.get(station)
         if metric in STATION[station].once:
             return Rule(1)
-        return Rule(chosen.repeats, chosen.counts) if chosen is not None else Rule(STATION[station].repeats)
+        return (
+            Rule(chosen.repeats, chosen.counts)
+            if chosen is not None
+            else Rule(STATION[station].repeats)
+        )
 
     def margin(self, metric: Metric) -> float | None:
         """The difference that matters for a metric: as stated in the study, else the metric's own; None when it has none."""
@@ -78,7 +94,9 @@ class Catalogue:
     def client_named(self, text: str) -> Client | None:
         """A client by code, or by a name that only one has, whatever the case."""
         low = text.strip().lower()
-        exact = self.client_coded(text.strip()) or next((c for c in self.clients.values() if c.code.lower() == low), None)
+        exact = self.client_coded(text.strip()) or next(
+            (c for c in self.clients.values() if c.code.lower() == low), None
+        )
         named = [c for c in self.clients.values() if c.name and c.name.lower() == low]
         return exact or (named[0] if len(named) == 1 else None)
 

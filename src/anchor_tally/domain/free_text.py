@@ -46,7 +46,11 @@ class FreeText:
     def setting(self, label: str) -> str:
         """Return the label of a setting with its landmark replaced."""
         words = landmark_of(label)
-        return f"{label.partition(LANDMARK)[0]}{LANDMARK}{self.landmarks[words]}" if words in self.landmarks else label
+        return (
+            f"{label.partition(LANDMARK)[0]}{LANDMARK}{self.landmarks[words]}"
+            if words in self.landmarks
+            else label
+        )
 
     def answers(self, answers: Mapping[str, str]) -> dict[str, str]:
         """Return the conditions of a visit as they may leave the file: answers of yes and no, keys replaced."""
@@ -61,7 +65,9 @@ class FreeText:
         """Return a snapshot whose labels of settings, and lists of mixed landmarks, hold no free text."""
         if not self.landmarks:
             return s
-        settings: dict[int, Setting] = {i: replace(x, label=self.setting(x.label)) for i, x in s.settings.items()}
+        settings: dict[int, Setting] = {
+            i: replace(x, label=self.setting(x.label)) for i, x in s.settings.items()
+        }
         mixed = {i: tuple(map(self._listed, sites)) for i, sites in s.landmarks.items()}
         catalogue = replace(s.catalogue, settings=MappingProxyType(settings))
         return replace(s, catalogue=catalogue, landmarks=MappingProxyType(mixed))

@@ -59,7 +59,9 @@ def parse(text: str) -> date | datetime:
         try:
             found = datetime.fromisoformat(text)
         except ValueError as error:
-            raise NotAMoment("not an ISO 8601 date or date-time such as 2026-03-02T06:40") from error
+            raise NotAMoment(
+                "not an ISO 8601 date or date-time such as 2026-03-02T06:40"
+            ) from error
     if not EARLIEST <= found.year <= LATEST:
         raise NotAMoment(f"a reading is not of the year {found.year}")
     return found
@@ -83,7 +85,8 @@ def moment(text: str, zone: tzinfo, *, lenient: bool = False) -> Moment:
     zone : tzinfo
         The study's zone.
     lenient : bool
-        Take a time of day that a clock never showed, because it was put forward, as the same span after midnight.
+        Take a time of day that a clock never showed, because it was put forward, as the same span
+        after midnight.
 
     Raises
     ------
@@ -93,11 +96,20 @@ def moment(text: str, zone: tzinfo, *, lenient: bool = False) -> Moment:
     found = parse(text)
     day = found.toordinal() - _EPOCH
     timed = isinstance(found, datetime)
-    full = found if isinstance(found, datetime) else datetime(found.year, found.month, found.day, 12)
+    full = (
+        found if isinstance(found, datetime) else datetime(found.year, found.month, found.day, 12)
+    )
     if full.tzinfo is None:
         full = full.replace(tzinfo=zone)
-        if timed and not lenient and full.utcoffset() != full.replace(fold=1).utcoffset() and _never_shown(full):
-            raise NotAMoment(f"{full:%H:%M} did not exist on {full:%Y-%m-%d}: clocks went forward that night")
+        if (
+            timed
+            and not lenient
+            and full.utcoffset() != full.replace(fold=1).utcoffset()
+            and _never_shown(full)
+        ):
+            raise NotAMoment(
+                f"{full:%H:%M} did not exist on {full:%Y-%m-%d}: clocks went forward that night"
+            )
     return Moment((full - _ZERO) // timedelta(seconds=1), day, timed)
 
 
@@ -109,5 +121,7 @@ def _never_shown(at: datetime) -> bool:
 def shifted(text: str, seconds: int, days: int) -> str:
     """A moment moved: one with a time of day by ``seconds``, a date alone by ``days``; it keeps its zone and its form."""
     found = parse(text)
-    moved = found + (timedelta(seconds=seconds) if isinstance(found, datetime) else timedelta(days=days))
+    moved = found + (
+        timedelta(seconds=seconds) if isinstance(found, datetime) else timedelta(days=days)
+    )
     return canonical(moved.isoformat())

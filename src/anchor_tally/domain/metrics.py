@@ -10,8 +10,8 @@ from dataclasses import dataclass, replace
 class Metric:
     """One measurable quantity.
 
-    ``low``/``high`` are the bounds of the physically possible in the canonical unit; a value outside is
-    refused at entry and at import. Metrics compare only within their ``group``.
+    ``low``/``high`` are the bounds of the physically possible in the canonical unit; a value
+    outside is refused at entry and at import. Metrics compare only within their ``group``.
     """
 
     id: str
@@ -112,7 +112,9 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
 METRICS: dict[str, Metric] = {row[0]: Metric(*row) for row in _ROWS}
 # stature is told of a person, never read by an instrument, so it is no metric of the registry
 HEIGHT = Metric("height", "Height", "cm", "length", 40, 260, 1, "height", "Stature.")
-_FREQUENCY = re.compile(r"(resistance|reactance)_(?:(arm_left|arm_right|leg_left|leg_right|trunk)_)?(\d{1,4})khz")
+_FREQUENCY = re.compile(
+    r"(resistance|reactance)_(?:(arm_left|arm_right|leg_left|leg_right|trunk)_)?(\d{1,4})khz"
+)
 _OWN = re.compile(r"own_[a-z0-9][a-z0-9_]{0,39}")
 REGIONS = {
     "subtotal": "without head",
@@ -140,7 +142,10 @@ def own_metric_id(name: str) -> str:
 def is_fat(name: str) -> bool:
     """Whether a metric tells a person's fat: share, mass, index, rating, of the whole body or a segment."""
     base = region_of(name)[0]
-    return base.startswith(("body_fat_percent", "fat_mass", "visceral_fat")) or base in ("body_density", "endomorphy")
+    return base.startswith(("body_fat_percent", "fat_mass", "visceral_fat")) or base in (
+        "body_density",
+        "endomorphy",
+    )
 
 
 def region_of(name: str) -> tuple[str, str]:
@@ -163,9 +168,11 @@ def metric_of(name: str) -> Metric:
 def metric_named(name: str) -> Metric | None:
     """Return the metric with id ``name``.
 
-    Resistance and reactance are known at any frequency in kHz; fat, lean, bone and body fat share also for a region of the
-    body, as in ``fat_mass_arm_left`` or ``body_fat_percent_subtotal`` (without the head). A region is a group of its own: it
-    never compares with the whole body. ``own_body_age`` is a device's value by the user's own name for it.
+    Resistance and reactance are known at any frequency in kHz; fat, lean, bone and body fat
+    share also for a region of the body, as in ``fat_mass_arm_left`` or
+    ``body_fat_percent_subtotal`` (without the head). A region is a group of its own: it never
+    compares with the whole body. ``own_body_age`` is a device's value by the user's own name for
+    it.
     """
     key = name.strip().lower()
     if key in METRICS:
@@ -175,11 +182,26 @@ def metric_named(name: str) -> Metric | None:
         m = METRICS[base]
         where = REGIONS[region]
         low = m.low if m.dimension == "percent" else 0.0
-        return replace(m, id=key, group=key, label=f"{m.label}, {where}", low=low, definition=f"{m.definition} Region: {where}.")
+        return replace(
+            m,
+            id=key,
+            group=key,
+            label=f"{m.label}, {where}",
+            low=low,
+            definition=f"{m.definition} Region: {where}.",
+        )
     if _OWN.fullmatch(key):
         label = key.removeprefix("own_").replace("_", " ")
         return Metric(
-            key, label[:1].upper() + label[1:], "1", "rating", -1e6, 1e6, 1, key, "A device's own value; never compared."
+            key,
+            label[:1].upper() + label[1:],
+            "1",
+            "rating",
+            -1e6,
+            1e6,
+            1,
+            key,
+            "A device's own value; never compared.",
         )
     match = _FREQUENCY.fullmatch(key)
     if match is None:
@@ -187,5 +209,14 @@ def metric_named(name: str) -> Metric | None:
     m = METRICS[f"{match[1]}_50khz"]
     where = f", {REGIONS[match[2]]}" if match[2] else ""
     low = m.low if not match[2] else 1.0  # a segment resists less than the whole path
-    definition = m.definition.replace("50", match[3]).replace("Whole-body", "Segmental" if match[2] else "Whole-body")
-    return replace(m, id=key, group=key, label=m.label.replace("50", match[3]) + where, definition=definition, low=low)
+    definition = m.definition.replace("50", match[3]).replace(
+        "Whole-body", "Segmental" if match[2] else "Whole-body"
+    )
+    return replace(
+        m,
+        id=key,
+        group=key,
+        label=m.label.replace("50", match[3]) + where,
+        definition=definition,
+        low=low,
+    )

@@ -13,7 +13,8 @@ OWN = "own_"  # keys of the study's own conditions begin with it
 class Condition:
     """One condition of a visit. ``wanted`` is the answer that the protocol asks for; ``breach`` says what another one does.
 
-    Answers are yes and no, or for ``hours`` a number; then ``wanted`` is the least one. Wanted may also be ANY.
+    Answers are yes and no, or for ``hours`` a number; then ``wanted`` is the least one. Wanted
+    may also be ANY.
     """
 
     key: str
@@ -78,16 +79,22 @@ class ProtocolItem:
     asked: bool
 
 
-def item_of(key: str, asked: bool | None, wanted: str, label: str, breach: str) -> ProtocolItem | None:
+def item_of(
+    key: str, asked: bool | None, wanted: str, label: str, breach: str
+) -> ProtocolItem | None:
     """A condition of the registry with the study's changes, or one of the study's own; None for a key that is neither."""
     known = BY_KEY.get(key)
     if known is None and not key.startswith(OWN):
         return None
     base = known or Condition(key, label, label, "yes", breach)
     condition = replace(base, wanted=wanted or base.wanted)
-    return ProtocolItem(condition, key in ASKED_AT_FIRST or key == CYCLE if asked is None else asked)
+    return ProtocolItem(
+        condition, key in ASKED_AT_FIRST or key == CYCLE if asked is None else asked
+    )
 
 
-def breaches(answers: Mapping[str, str], conditions: Iterable[Condition] = CONDITIONS) -> tuple[Condition, ...]:
+def breaches(
+    answers: Mapping[str, str], conditions: Iterable[Condition] = CONDITIONS
+) -> tuple[Condition, ...]:
     """Conditions whose noted answer is not the wanted one."""
     return tuple(c for c in conditions if c.key in answers and c.broken_by(answers[c.key]))

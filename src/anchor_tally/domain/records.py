@@ -17,9 +17,10 @@ ELECTRODES = ("", "none", "feet", "hands", "hand and foot", "eight")
 class Client:
     """A person measured, known by a code. ``sex`` is the equation sex: male, female or empty.
 
-    ``birth`` is a year, a month or a day (ISO 8601) or empty; ``cautions`` is a set of words out of implant, implant_cleared,
-    pregnant, eating_disorder, cutting_weight, low_energy and ill; ``scans_before`` counts X-ray scans before this study, ``last_scan``
-    dates the last of them; ``cycle``: the question about the menstrual cycle is asked.
+    ``birth`` is a year, a month or a day (ISO 8601) or empty; ``cautions`` is a set of words out
+    of implant, implant_cleared, pregnant, eating_disorder, cutting_weight, low_energy and ill;
+    ``scans_before`` counts X-ray scans before this study, ``last_scan`` dates the last of them;
+    ``cycle``: the question about the menstrual cycle is asked.
     """
 
     id: int
@@ -39,8 +40,10 @@ class Client:
 class Instrument:
     """A reference, a device or a method. ``equation`` is set when values are computed from raw readings.
 
-    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned at each visit, and what ``counts`` of
-    them is one of repeats.COUNTS; ``walk`` is down (all values of a display, then its next repeat) or across (the repeats of one value after each other).
+    ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned
+    at each visit, and what ``counts`` of them is one of repeats.COUNTS; ``walk`` is down (all
+    values of a display, then its next repeat) or across (the repeats of one value after each
+    other).
     """
 
     id: int
@@ -59,7 +62,9 @@ class Instrument:
     @property
     def is_impedance(self) -> bool:
         """Whether it sends a current through the body: electrodes tell, whatever it is called; a device of unknown layout may."""
-        return self.electrodes not in ("", "none") or (self.kind == "device" and not self.electrodes)
+        return self.electrodes not in ("", "none") or (
+            self.kind == "device" and not self.electrodes
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,8 +9,9 @@ from dataclasses import dataclass
 class Site:
     """One site: where it lies, how it is taken, and its mark.
 
-    ``x``, ``y`` are on a figure 100 wide and 220 high, the right side of the body measured; ``view`` is front or back;
-    ``mark`` is fold, girth or breadth; ``angle`` is that of the fold's crest in degrees from upright; ``width`` of a girth.
+    ``x``, ``y`` are on a figure 100 wide and 220 high, the right side of the body measured;
+    ``view`` is front or back; ``mark`` is fold, girth or breadth; ``angle`` is that of the
+    fold's crest in degrees from upright; ``width`` of a girth.
     """
 
     metric: str

@@ -29,10 +29,11 @@ def read_only(values: Any, dtype: Any) -> Any:
 class Columns:
     """Readings of one metric, one element a reading, all arrays of shape (n,).
 
-    ``instant`` is seconds since 1970 in UTC; ``timed`` is False where only a date is known (noon stands in); ``day`` is the
-    calendar day number as written. ``reading`` is the stored number; a computed value has a negative one that means nothing
-    outside this snapshot: its source is its equation and visit . ``value`` is NaN for failed readings only. ``parts`` lists the stored
-    readings behind a derived value, and is empty for a stored one.
+    ``instant`` is seconds since 1970 in UTC; ``timed`` is False where only a date is known (noon
+    stands in); ``day`` is the calendar day number as written. ``reading`` is the stored number;
+    a computed value has a negative one that means nothing outside this snapshot: its source is
+    its equation and visit . ``value`` is NaN for failed readings only. ``parts`` lists the
+    stored readings behind a derived value, and is empty for a stored one.
     """
 
     metric: str
@@ -67,7 +68,10 @@ def joined(*blocks: Columns) -> Columns:
     if len(blocks) == 1:
         return blocks[0]
     names = [f.name for f in fields(Columns) if f.name not in ("metric", "parts")]
-    arrays = {k: read_only(np.concatenate([getattr(b, k) for b in blocks]), getattr(blocks[0], k).dtype) for k in names}
+    arrays = {
+        k: read_only(np.concatenate([getattr(b, k) for b in blocks]), getattr(blocks[0], k).dtype)
+        for k in names
+    }
     parts: tuple[tuple[int, ...], ...] = ()
     if any(b.parts for b in blocks):
         parts = tuple(p for b in blocks for p in (b.parts or ((),) * b.n))
@@ -82,7 +86,9 @@ class Growing:
 
     def __init__(self, metric: str, expected: int = 0) -> None:
         self.metric, self.n, self.filling = metric, 0, False
-        self._arrays = {k: np.empty(expected + expected // 16 + 64, dtype) for k, dtype in _DTYPES.items()}
+        self._arrays = {
+            k: np.empty(expected + expected // 16 + 64, dtype) for k, dtype in _DTYPES.items()
+        }
 
     @property
     def last(self) -> int:
@@ -137,8 +143,8 @@ class VisitColumns:
 class Snapshot:
     """A study at one revision: its catalogue, visits, and columns by metric. A revision stands for one content.
 
-    ``outside`` names, by the number of an equation's instrument, visits of people outside its population; ``landmarks`` the sites that
-    were taken at several landmarks for it.
+    ``outside`` names, by the number of an equation's instrument, visits of people outside its
+    population; ``landmarks`` the sites that were taken at several landmarks for it.
     """
 
     revision: int

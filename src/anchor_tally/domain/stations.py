@@ -12,8 +12,9 @@ from .sites import SITES_OF_BODY
 class Station:
     """One station. ``repeats`` are always taken; one more is asked for when the first two differ too much.
 
-    ``setting_label`` and ``setting_choices`` name what makes readings comparable (side and calliper, machine and software);
-    it is kept as the instrument's setting. ``reminder`` is shown while measuring. Metrics in ``once`` are read a single time.
+    ``setting_label`` and ``setting_choices`` name what makes readings comparable (side and
+    calliper, machine and software); it is kept as the instrument's setting. ``reminder`` is
+    shown while measuring. Metrics in ``once`` are read a single time.
     """
 
     id: str
@@ -28,12 +29,22 @@ class Station:
     once: tuple[str, ...] = ()
 
 
-_SCAN = ("body_fat_percent", "fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_mass", "body_fat_percent_subtotal")
-_SEGMENTS = tuple(f"{base}_{r}" for r in REGIONS if r not in ("subtotal", "head") for base in ("fat_mass", "lean_soft_tissue"))
-_CALLIPERS = ("spring calliper", "plastic calliper", "digital calliper", "click calliper")
-CLICK_ADVICE = (
-    "Click calliper: press evenly until it clicks, then read; pressing on squeezes the fold. Three readings, the median."
+_SCAN = (
+    "body_fat_percent",
+    "fat_mass",
+    "lean_soft_tissue",
+    "bone_mineral_content",
+    "body_mass",
+    "body_fat_percent_subtotal",
 )
+_SEGMENTS = tuple(
+    f"{base}_{r}"
+    for r in REGIONS
+    if r not in ("subtotal", "head")
+    for base in ("fat_mass", "lean_soft_tissue")
+)
+_CALLIPERS = ("spring calliper", "plastic calliper", "digital calliper", "click calliper")
+CLICK_ADVICE = "Click calliper: press evenly until it clicks, then read; pressing on squeezes the fold. Three readings, the median."
 
 STATIONS = (
     Station(
@@ -119,8 +130,18 @@ FREQUENCIES = (5, 20, 100, 250, 500, 1000)
 SEGMENTS = ("arm_right", "arm_left", "trunk", "leg_right", "leg_left")
 _BY_METRIC = {m: s.id for s in STATIONS if s.kind == "method" for m in s.metrics}
 # taken round the trunk or the neck: they have no side
-_MIDDLE = ("girth_neck", "girth_chest", "girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
-LANDMARK, NO_SIDE = "; ", "no side"  # between a setting and the landmark of a site; in place of a side
+_MIDDLE = (
+    "girth_neck",
+    "girth_chest",
+    "girth_waist",
+    "girth_waist_navel",
+    "girth_waist_narrowest",
+    "girth_hip",
+)
+LANDMARK, NO_SIDE = (
+    "; ",
+    "no side",
+)  # between a setting and the landmark of a site; in place of a side
 
 
 def station_of(metric: str, kind: str = "method") -> str | None:

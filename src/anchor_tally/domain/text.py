@@ -19,7 +19,11 @@ def _keeps(c: str) -> bool:
 
 def plain_name(text: str) -> str:
     """A name on one line: control and direction marks gone, runs of white space one space, at most 120 characters."""
-    return _SPACES.sub(" ", "".join(c if _keeps(c) else " " for c in text)).strip()[:LONGEST_NAME].rstrip()
+    return (
+        _SPACES.sub(" ", "".join(c if _keeps(c) else " " for c in text))
+        .strip()[:LONGEST_NAME]
+        .rstrip()
+    )
 
 
 def plain_text(text: str) -> str:

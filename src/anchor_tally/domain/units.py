@@ -60,13 +60,22 @@ ALIASES = {
     "kcal": "kcal/d",
     "kg/m²": "kg/m2",
 }
-_VULGAR = {"¼": " 1/4", "½": " 1/2", "¾": " 3/4", "⅛": " 1/8", "⅜": " 3/8", "⅝": " 5/8", "⅞": " 7/8"}
+_VULGAR = {
+    "¼": " 1/4",
+    "½": " 1/2",
+    "¾": " 3/4",
+    "⅛": " 1/8",
+    "⅜": " 3/8",
+    "⅝": " 5/8",
+    "⅞": " 7/8",
+}
 _FRACTION = re.compile(r"^\s*(?:(\d+)[\s-]+)?(\d{1,2})\s*/\s*(\d{1,2})\s*([^\d\s.,/+-].*)?$")
 LONGEST = 40  # characters of a typed value with its unit
 _NUMBER = r"[+-]?(?:[0-9]+(?:[.,][0-9]*)?|[.,][0-9]+)(?:[eE][+-]?[0-9]+)?"
 _SIMPLE = re.compile(rf"^\s*({_NUMBER})\s*([^\d\s.,+-].*?)?\s*$")
 _COMPOUND = re.compile(
-    r"^\s*([0-9]+)\s*(st|stone|ft|foot|feet|')\s*([0-9]+(?:[.,][0-9]*)?)\s*(lb|lbs|in|inch|inches|\")?\s*$", re.I
+    r"^\s*([0-9]+)\s*(st|stone|ft|foot|feet|')\s*([0-9]+(?:[.,][0-9]*)?)\s*(lb|lbs|in|inch|inches|\")?\s*$",
+    re.I,
 )
 
 
@@ -105,8 +114,8 @@ def convert(value: float, unit: str, target: str) -> float:
 def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -> Quantity:
     """Read "24,6", "154 lb", "11 st 4", "5ft 10", "34in" or "34 1/2 in" as a value of ``metric``.
 
-    Raises ValueRefused with one sentence for text that is no number, for a unit of another dimension and
-    for a value outside the metric's possible range.
+    Raises ValueRefused with one sentence for text that is no number, for a unit of another
+    dimension and for a value outside the metric's possible range.
     """
     text = text.strip()
     if len(text) > LONGEST:

@@ -12,7 +12,9 @@ from ..domain.metrics import metric_of
 from ..domain.records import ELECTRODES, Instrument
 
 
-def certificate_json(v: Version, item: Instrument, free: FreeText, *, full: bool = False) -> dict[str, Any]:
+def certificate_json(
+    v: Version, item: Instrument, free: FreeText, *, full: bool = False
+) -> dict[str, Any]:
     """Return the object of ``certificate`` (schema anchor-tally/certificate/1).
 
     Parameters
@@ -24,7 +26,8 @@ def certificate_json(v: Version, item: Instrument, free: FreeText, *, full: bool
     free : FreeText
         What stands in the place of the study's free text.
     full : bool
-        Give the reason for adopting against the advice in words. Otherwise codes only, no names and no free text.
+        Give the reason for adopting against the advice in words. Otherwise codes only, no names
+        and no free text.
     """
     r, made = v.record, v.record.made_of
     m = metric_of(r.metric)
@@ -32,7 +35,9 @@ def certificate_json(v: Version, item: Instrument, free: FreeText, *, full: bool
         "schema": "anchor-tally/certificate/1",
         "instrument": r.instrument,
         "kind": item.kind,
-        "electrodes": item.electrodes if item.electrodes in ELECTRODES and item.electrodes else None,
+        "electrodes": item.electrodes
+        if item.electrodes in ELECTRODES and item.electrodes
+        else None,
         "metric": r.metric,
         "unit": m.unit,
         "version": r.version,
@@ -66,7 +71,9 @@ def certificate_json(v: Version, item: Instrument, free: FreeText, *, full: bool
         },
         "provisional": made.provisional,
         "advice": made.advice,
-        "adopted_against_advice_because": (made.reason if full else REASON_KEPT) if made.reason else None,
+        "adopted_against_advice_because": (made.reason if full else REASON_KEPT)
+        if made.reason
+        else None,
         "caution": "Not a diagnosis. A corrected value is shown with its uncertainty; local rules and licensed practice go first.",
     }
 
@@ -78,5 +85,7 @@ def _offsets(r: CalibrationRecord) -> list[dict[str, Any]]:
     ]
     if r.pooled is not None:
         o, low, high = r.pooled
-        rows.append({"client": None, "offset": o, "new_difference": [low, high], "scans": r.made_of.anchors})
+        rows.append(
+            {"client": None, "offset": o, "new_difference": [low, high], "scans": r.made_of.anchors}
+        )
     return rows

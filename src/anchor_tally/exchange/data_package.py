@@ -20,13 +20,21 @@ _FORMAT = "anchor-tally/package/1"
 NEEDED = ("clients", "instruments", "visits", "readings")  # without these there is no study
 
 
-def write_steps(path: Path, facts: dict[str, Cell], tables: Sequence[PlainTable]) -> Generator[float, None, None]:
+def write_steps(
+    path: Path, facts: dict[str, Cell], tables: Sequence[PlainTable]
+) -> Generator[float, None, None]:
     """Write a package; yields the share written. Raises UserError when the place cannot be written."""
     whole, done = max(sum(len(t.rows) for t in tables), 1), 0
     with replacing(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as z:
-        z.writestr("datapackage.json", json.dumps(_description(facts, tables), indent=1, ensure_ascii=False))
+        z.writestr(
+            "datapackage.json",
+            json.dumps(_description(facts, tables), indent=1, ensure_ascii=False),
+        )
         for t in tables:
-            with z.open(f"{t.resource}.csv", "w") as raw, io.TextIOWrapper(raw, "utf-8", newline="") as text:
+            with (
+                z.open(f"{t.resource}.csv", "w") as raw,
+                io.TextIOWrapper(raw, "utf-8", newline="") as text,
+            ):
                 out = csv.writer(text, lineterminator="\n")
                 out.writerow([name for name, _ in t.columns])
                 for at in range(0, len(t.rows), BLOCK):
@@ -43,10 +51,15 @@ def _description(facts: dict[str, Cell], tables: Sequence[PlainTable]) -> dict[s
     resources = []
     for t in tables:
         names = {name for name, _ in t.columns}
-        schema: dict[str, Any] = {"fields": [{"name": n, "type": kind} for n, kind in t.columns], "missingValues": [""]}
+        schema: dict[str, Any] = {
+            "fields": [{"name": n, "type": kind} for n, kind in t.columns],
+            "missingValues": [""],
+        }
         if "id" in names:
             schema["primaryKey"] = ["id"]
-        schema["foreignKeys"] = [{"fields": [c], "reference": {"resource": r, "fields": ["id"]}} for c, r in t.links]
+        schema["foreignKeys"] = [
+            {"fields": [c], "reference": {"resource": r, "fields": ["id"]}} for c, r in t.links
+        ]
         resources.append(
             {
                 "name": t.resource.replace("_", "-"),
@@ -77,14 +90,19 @@ def read(path: Path) -> tuple[dict[str, Cell], dict[str, tuple[list[str], list[l
         described = json.loads(z.read("datapackage.json"))
         facts = described["anchor_tally"]
         if facts["format"] != _FORMAT:
-            raise UserError(f"{path}: a package of another format ({str(facts['format'])[:40]}); {kept}")
+            raise UserError(
+                f"{path}: a package of another format ({str(facts['format'])[:40]}); {kept}"
+            )
         tables: dict[str, tuple[list[str], list[list[str]]]] = {}
         for resource in described["resources"]:
             name = str(resource["path"])
             rows = list(csv.reader(io.StringIO(z.read(name).decode("utf-8"), newline="")))
             if not rows:
                 raise UserError(f"{path}: {name[:40]} has no header; {kept}")
-            tables[name.removesuffix(".csv")] = (rows[0], [[unguarded(cell) for cell in row] for row in rows[1:]])
+            tables[name.removesuffix(".csv")] = (
+                rows[0],
+                [[unguarded(cell) for cell in row] for row in rows[1:]],
+            )
         gone = [name for name in NEEDED if name not in tables]
         if gone:
             raise UserError(f"{path}: {gone[0]}.csv is missing; {kept}")

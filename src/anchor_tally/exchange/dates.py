@@ -6,7 +6,11 @@ import re
 from collections.abc import Iterable
 from datetime import datetime
 
-ORDERS = {"iso": "year first (2026-03-14)", "dmy": "day first (14/03/2026)", "mdy": "month first (03/14/2026)"}
+ORDERS = {
+    "iso": "year first (2026-03-14)",
+    "dmy": "day first (14/03/2026)",
+    "mdy": "month first (03/14/2026)",
+}
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _DATE = re.compile(r"(\d{1,4})[./\-\s](\d{1,2}|[A-Za-z]{3,9})\.?[./\-\s](\d{1,4})")
 _TIME = re.compile(r"(\d{1,2})[:.h](\d{2})(?:[:.](\d{2})(?:\.\d+)?)?\s*([ap])?\.?m?\.?", re.I)
@@ -30,7 +34,9 @@ def order_of(dates: Iterable[str]) -> str:
 
 def ambiguous(dates: Iterable[str]) -> bool:
     """Whether every date could be day first as well as month first."""
-    found = [m for m in (_DATE.match(d.strip()) for d in dates) if m and m[2].isdigit() and len(m[1]) < 3]
+    found = [
+        m for m in (_DATE.match(d.strip()) for d in dates) if m and m[2].isdigit() and len(m[1]) < 3
+    ]
     return bool(found) and all(int(m[1]) <= 12 and int(m[2]) <= 12 for m in found)
 
 
@@ -59,7 +65,9 @@ def iso_moment(day: str, clock: str, order: str) -> str:
 
 def _date(a: str, b: str, c: str, order: str) -> str:
     if not b.isdigit():
-        month = next((k for k, name in enumerate(_MONTHS, start=1) if b.lower().startswith(name)), 0)
+        month = next(
+            (k for k, name in enumerate(_MONTHS, start=1) if b.lower().startswith(name)), 0
+        )
         year, day = (a, c) if len(a) == 4 else (c, a)
     elif len(a) == 4:
         year, month, day = a, int(b), c

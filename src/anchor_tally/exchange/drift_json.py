@@ -55,7 +55,11 @@ def drift_json(r: DriftResult) -> dict[str, Any]:
         "periods": [p.label for p in r.periods],
         "control_chart": None
         if chart is None
-        else {"weeks": chart.weeks.tolist(), "ewma": chart.value.tolist(), "limit": chart.limit.tolist()},
+        else {
+            "weeks": chart.weeks.tolist(),
+            "ewma": chart.value.tolist(),
+            "limit": chart.limit.tolist(),
+        },
         "other_evidence": {x.what: _slope(x.slope, x.p) for x in r.side},
         "notes": said(r.notes),
     }

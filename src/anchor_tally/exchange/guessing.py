@@ -39,10 +39,29 @@ _NAMES = {
     "note": "note notes comment comments remark remarks bemerkung",
 }
 _BESIDE = frozenset(
-    ("scan", "visit", "id", "no", "nr", "number", "code", "of", "the", "date", "day", "time", "years", "yrs", "year", "measured")
+    (
+        "scan",
+        "visit",
+        "id",
+        "no",
+        "nr",
+        "number",
+        "code",
+        "of",
+        "the",
+        "date",
+        "day",
+        "time",
+        "years",
+        "yrs",
+        "year",
+        "measured",
+    )
 )
 _SCANNER = re.compile(r"\b(dexa|dxa|scan|scanner|reference)\b", re.I)
-_PLAIN_SHEET = re.compile(r"(sheet|tabelle|table|data|readings?|values?|measurements?|feuil|hoja)[\s_-]*\d*", re.I)
+_PLAIN_SHEET = re.compile(
+    r"(sheet|tabelle|table|data|readings?|values?|measurements?|feuil|hoja)[\s_-]*\d*", re.I
+)
 _BY_STATION = {m: s.instrument for s in STATIONS if s.kind == "method" for m in s.metrics}
 
 
@@ -106,8 +125,18 @@ def guess(table: Table) -> Mapping:
     taken = {c.role for c in columns}
     if "value" in taken:  # a long table: other columns of numbers are no readings of their own
         columns = [Column() if c.role == "reading" else c for c in columns]
-    dates = [row[k] for k, c in enumerate(columns) if c.role in ("taken_at", "birth") for row in table.sample if k < len(row)]
-    numeric = [h for h, c in zip(inside, columns, strict=True) if c.role in ("reading", "value", "height_cm")]
+    dates = [
+        row[k]
+        for k, c in enumerate(columns)
+        if c.role in ("taken_at", "birth")
+        for row in table.sample
+        if k < len(row)
+    ]
+    numeric = [
+        h
+        for h, c in zip(inside, columns, strict=True)
+        if c.role in ("reading", "value", "height_cm")
+    ]
     comma = sum(h.commas for h in numeric) > sum(h.points for h in numeric)
     long = "value" in taken and "instrument" not in taken
     return Mapping(
@@ -130,7 +159,9 @@ def _one_person(columns: list[Column], table: Table) -> list[Column]:
         texts = [row[k] for row in table.sample if k < len(row) and row[k].strip()]
         if texts and not any(re.search(r"\d.*\D.*\d", t) for t in texts):
             columns[k] = Column()
-            other = next((n for n, p in enumerate(table.parts) if n != k and "date" in p[-1].lower()), None)
+            other = next(
+                (n for n, p in enumerate(table.parts) if n != k and "date" in p[-1].lower()), None
+            )
             if other is not None:
                 columns[other] = Column("taken_at")
     return columns
@@ -162,7 +193,13 @@ def _guess_column(parts: tuple[str, ...], sheet: str) -> Column:
         return Column(role, unit=unit or "") if role == "height_cm" else Column(role)
     exact = metric_named(low)
     if exact is not None:
-        return Column("reading", _instrument_for(exact.id, "", sheet), _kind_of(exact.id, whole, sheet), exact.id, exact.unit)
+        return Column(
+            "reading",
+            _instrument_for(exact.id, "", sheet),
+            _kind_of(exact.id, whole, sheet),
+            exact.id,
+            exact.unit,
+        )
     metric = metric_of(low, unit)
     return _reading(parts, metric, unit, sheet) if metric else Column()
 
@@ -189,13 +226,27 @@ def _reading(parts: tuple[str, ...], metric: str, unit: str | None, sheet: str) 
     whole = " ".join(p for p in parts if unit_in(p) is None)
     repeat = re.search(r"(?:\brep(?:eat)?|\btrial|#)?\s*(\d)\s*$", whole)
     # a group that names no metric is the instrument; without one it is what is left of the words
-    group = next((p for p in parts[:-1] if not (metric_of(p.lower(), None) or unit_in(p) or _role(p) or is_repeat(p))), "")
+    group = next(
+        (
+            p
+            for p in parts[:-1]
+            if not (metric_of(p.lower(), None) or unit_in(p) or _role(p) or is_repeat(p))
+        ),
+        "",
+    )
     words = group or _left_over(whole, bool(_SCANNER.search(whole)))
     kind = _kind_of(metric, whole, sheet)
     by = _instrument_for(metric, words, sheet)
     if kind == "reference" and by == "Imported device":
         by = "Scan"
-    return Column("reading", by, kind, metric, unit or m.unit, replicate=int(repeat[1]) if repeat and repeat[1] != "0" else 1)
+    return Column(
+        "reading",
+        by,
+        kind,
+        metric,
+        unit or m.unit,
+        replicate=int(repeat[1]) if repeat and repeat[1] != "0" else 1,
+    )
 
 
 def _left_over(name: str, scan: bool) -> str:
@@ -204,8 +255,17 @@ def _left_over(name: str, scan: bool) -> str:
     rest = re.sub(r"(?:\brep(?:eat)?|\btrial|#)?\s*\d\s*$", "", rest)
     for pattern, _ in METRIC_WORDS:
         rest = re.sub(pattern.split(".*")[0], " ", rest, flags=re.I)
-    regions = "|".join(sorted({w for r in REGIONS for w in r.split("_")} | {"girth", "skinfold", "fold", "segment"}))
-    rest = re.sub(rf"\b(body|total|mass|percent|kg|lb|lbs|cm|mm|in|ohm|share|{regions})\b|[_:/·-]", " ", rest, flags=re.I)
+    regions = "|".join(
+        sorted(
+            {w for r in REGIONS for w in r.split("_")} | {"girth", "skinfold", "fold", "segment"}
+        )
+    )
+    rest = re.sub(
+        rf"\b(body|total|mass|percent|kg|lb|lbs|cm|mm|in|ohm|share|{regions})\b|[_:/·-]",
+        " ",
+        rest,
+        flags=re.I,
+    )
     rest = re.sub(r"\s+", " ", rest).strip()
     return rest or ("Scan" if scan else "")
 
@@ -213,7 +273,11 @@ def _left_over(name: str, scan: bool) -> str:
 def not_taken(table: Table, mapping: Mapping) -> tuple[tuple[str, int, tuple[str, ...]], ...]:
     """Every column that is left out although something stands in it: its name, how many cells are filled, the first ones."""
     columns = zip(table.header, mapping.columns, held(table), strict=True)
-    return tuple((name or "(no name)", h.filled, h.examples[:3]) for name, c, h in columns if c.role == "ignore" and h.filled)
+    return tuple(
+        (name or "(no name)", h.filled, h.examples[:3])
+        for name, c, h in columns
+        if c.role == "ignore" and h.filled
+    )
 
 
 def gaps_in(table: Table, mapping: Mapping) -> int:
@@ -225,4 +289,6 @@ def gaps_in(table: Table, mapping: Mapping) -> int:
 def with_unit(mapping: Mapping, k: int, unit: str) -> Mapping:
     """The mapping with another unit for a column."""
     columns = mapping.columns
-    return replace(mapping, columns=(*columns[:k], replace(columns[k], unit=unit), *columns[k + 1 :]))
+    return replace(
+        mapping, columns=(*columns[:k], replace(columns[k], unit=unit), *columns[k + 1 :])
+    )

@@ -10,12 +10,17 @@ from ..domain.units import unit_named
 
 MOST = 3  # rows that a header can have
 JOINT = " · "
-_VALUE = re.compile(r"[+-]?[\d.,]*\d[\d.,]*\s*(%|kg|lb|cm|mm|in|ohm)?|\d{1,4}[./-]\d{1,2}[./-]\d{1,4}.*|\d{1,2}[:.]\d{2}.*", re.I)
+_VALUE = re.compile(
+    r"[+-]?[\d.,]*\d[\d.,]*\s*(%|kg|lb|cm|mm|in|ohm)?|\d{1,4}[./-]\d{1,2}[./-]\d{1,4}.*|\d{1,2}[:.]\d{2}.*",
+    re.I,
+)
 _REPEAT = re.compile(r"#?\s*[1-9]")
 _BRACKETS = re.compile(r"[\(\[]\s*(.*?)\s*[\)\]]")
 
 Line = tuple[int, Sequence[str]]
-Spans = Mapping[int, Sequence[tuple[int, int]]]  # of a line: first and last column of each merged cell
+Spans = Mapping[
+    int, Sequence[tuple[int, int]]
+]  # of a line: first and last column of each merged cell
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,17 +59,23 @@ def _is_value(text: str) -> bool:
 def find_head(lines: Sequence[Line], merged: Spans | None = None) -> Head | None:
     """Find the header among the first rows that hold anything; None when no row has two cells.
 
-    It begins with the first row of text in two columns or more; titles and facts above it are passed over. Rows of text below it
-    belong to it where they stand under groups (gaps, names that come again, merged cells) or are units.
+    It begins with the first row of text in two columns or more; titles and facts above it are
+    passed over. Rows of text below it belong to it where they stand under groups (gaps, names
+    that come again, merged cells) or are units.
     """
     there = [k for k, (_, cells) in enumerate(lines) if len(_filled(cells)) > 1]
     if not there:
         return None
-    start = next((k for k in there if not any(_is_value(lines[k][1][c]) for c in _filled(lines[k][1]))), there[0])
+    start = next(
+        (k for k in there if not any(_is_value(lines[k][1][c]) for c in _filled(lines[k][1]))),
+        there[0],
+    )
     while start + 1 < len(lines) and _is_title(lines[start][1], lines[start + 1][1]):
         start += 1
     last = start
-    while last + 1 < min(start + MOST, len(lines)) and _continues(lines[last], lines[last + 1], merged or {}):
+    while last + 1 < min(start + MOST, len(lines)) and _continues(
+        lines[last], lines[last + 1], merged or {}
+    ):
         last += 1
     rows = [list(cells) for _, cells in lines[start : last + 1]]
     width = max(len(r) for r in rows)
@@ -81,7 +92,12 @@ def find_head(lines: Sequence[Line], merged: Spans | None = None) -> Head | None
 def _is_title(cells: Sequence[str], below: Sequence[str]) -> bool:
     """A fact such as "Study | Rowers" above a header that is much wider."""
     own, following = _filled(cells), _filled(below)
-    return len(own) == 2 and own[-1] == 1 and len(following) > 3 and not any(_is_value(below[k]) for k in following)
+    return (
+        len(own) == 2
+        and own[-1] == 1
+        and len(following) > 3
+        and not any(_is_value(below[k]) for k in following)
+    )
 
 
 def _continues(row: Line, below: Line, merged: Spans) -> bool:

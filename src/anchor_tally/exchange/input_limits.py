@@ -54,7 +54,9 @@ def fence(name: str, kept: str = "nothing was read") -> Iterator[None]:
     except (MemoryError, RecursionError) as error:
         raise UserError(f"{name}: too large or too deep to be read; {kept}") from error
     except OSError as error:
-        raise UserError(f"{name}: cannot be read ({error.strerror or short(error)}); {kept}") from error
+        raise UserError(
+            f"{name}: cannot be read ({error.strerror or short(error)}); {kept}"
+        ) from error
     except Exception as error:
         log.info("%s could not be read", name, exc_info=error)
         raise UserError(f"{name}: broken, or not of this kind ({short(error)}); {kept}") from error
@@ -71,7 +73,9 @@ def look_at(path: Path, most: int) -> int:
     if not stat.S_ISREG(at.st_mode):
         raise UserError(f"{path}: not a plain file; nothing was read")
     if at.st_size > most:
-        raise UserError(f"{path}: {at.st_size >> 20} MB, more than the {most >> 20} MB that are read; nothing was read")
+        raise UserError(
+            f"{path}: {at.st_size >> 20} MB, more than the {most >> 20} MB that are read; nothing was read"
+        )
     return at.st_size
 
 
@@ -83,9 +87,16 @@ def look_into(path: Path) -> None:
     if any(p.flag_bits & 1 for p in parts):
         raise UserError(f"{path}: it is locked with a password; nothing was read")
     largest = max((p.file_size for p in parts), default=0)
-    grown = max((p.file_size / max(p.compress_size, 1) for p in parts if p.file_size > 8 << 20), default=0.0)
+    grown = max(
+        (p.file_size / max(p.compress_size, 1) for p in parts if p.file_size > 8 << 20), default=0.0
+    )
     total = sum(p.file_size for p in parts)
-    if len(parts) > MOST_PARTS or total > MOST_UNPACKED or largest > MOST_PART or grown > MOST_RATIO:
+    if (
+        len(parts) > MOST_PARTS
+        or total > MOST_UNPACKED
+        or largest > MOST_PART
+        or grown > MOST_RATIO
+    ):
         raise UserError(
             f"{path}: unpacked it would be {total >> 20} MB in {len(parts)} parts, more than is read; nothing was read"
         )
@@ -104,5 +115,7 @@ def bounded(cells: list[str], name: str, line: int) -> list[str]:
             f"{name}, line {line}: {len(cells):,} columns, more than the {MOST_COLUMNS:,} that are read; nothing was imported"
         )
     if sum(map(len, cells)) > MOST_CELL and max(map(len, cells)) > MOST_CELL:
-        raise UserError(f"{name}, line {line}: a cell of {max(map(len, cells)):,} characters; nothing was imported")
+        raise UserError(
+            f"{name}, line {line}: a cell of {max(map(len, cells)):,} characters; nothing was imported"
+        )
     return cells

@@ -45,9 +45,31 @@ ROLES = {
 
 # what stands in a cell where no value is; the last ones say that something was tried
 FAILED_WORDS = frozenset({"failed", "fail", "error", "err"})
-GAPS = frozenset({"n/a", "na", "n.a.", "-", "–", "—", "--", "x", "nil", "none", "missing", "?", "."}) | FAILED_WORDS
-GAP_CHOICES = {"": "not said yet", "empty": "empty: nothing was read", "failed": "failed: it was tried"}
-SUMMARIES = frozenset({"mean", "average", "avg", "sd", "std", "median", "min", "max", "total", "sum", "n", "mittelwert"})
+GAPS = (
+    frozenset({"n/a", "na", "n.a.", "-", "–", "—", "--", "x", "nil", "none", "missing", "?", "."})
+    | FAILED_WORDS
+)
+GAP_CHOICES = {
+    "": "not said yet",
+    "empty": "empty: nothing was read",
+    "failed": "failed: it was tried",
+}
+SUMMARIES = frozenset(
+    {
+        "mean",
+        "average",
+        "avg",
+        "sd",
+        "std",
+        "median",
+        "min",
+        "max",
+        "total",
+        "sum",
+        "n",
+        "mittelwert",
+    }
+)
 PERSONAL = ("name", "birth", "cautions")  # what goes to a person's card
 
 
@@ -74,7 +96,8 @@ class Column:
 class Mapping:
     """Columns in the order of the header, the order of dates, the decimal sign, and what no column says.
 
-    ``gaps`` tells whether a cell such as n/a is empty or a failed reading, "" as long as nobody has said so.
+    ``gaps`` tells whether a cell such as n/a is empty or a failed reading, "" as long as nobody
+    has said so.
     """
 
     columns: tuple[Column, ...]
@@ -94,7 +117,11 @@ class Mapping:
 def mapping_from(kept: dict[str, Any]) -> Mapping:
     """A mapping from its plain form. Raises TypeError, KeyError or ValueError for anything else."""
     columns = tuple(Column(**c) for c in kept["columns"])
-    if kept["date_order"] not in ORDERS or any(c.role not in ROLES for c in columns) or kept.get("gaps", "") not in GAP_CHOICES:
+    if (
+        kept["date_order"] not in ORDERS
+        or any(c.role not in ROLES for c in columns)
+        or kept.get("gaps", "") not in GAP_CHOICES
+    ):
         raise ValueError("not a mapping")
     return Mapping(**{**kept, "columns": columns})
 
@@ -107,10 +134,9 @@ def is_tidy(header: tuple[str, ...]) -> bool:
 def is_people(mapping: Mapping) -> bool:
     """Whether a table is a list of people: cards, no readings."""
     roles = {c.role for c in mapping.columns}
-    return bool("client" in roles and roles & {"sex", "birth", "name", "height_cm", "cautions"}) and not roles & {
-        "reading",
-        "value",
-    }
+    return bool(
+        "client" in roles and roles & {"sex", "birth", "name", "height_cm", "cautions"}
+    ) and not roles & {"reading", "value"}
 
 
 def missing(mapping: Mapping, gaps: int = 0) -> str:
@@ -155,11 +181,18 @@ class _Carried:
 def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
     """Readings and cards of the table under a mapping; each row becomes one reading (long) or several (wide).
 
-    A person and a day that stand once hold for the empty cells under them. Without a column of repeats, rows of one person,
-    moment, instrument and setting are repeats in their order. ``base`` is added to each line's number.
+    A person and a day that stand once hold for the empty cells under them. Without a column of
+    repeats, rows of one person, moment, instrument and setting are repeats in their order.
+    ``base`` is added to each line's number.
     """
-    place = {c.role: k for k, c in enumerate(mapping.columns) if c.role not in ("ignore", "reading", "condition")}
-    conditions = [(k, c.key) for k, c in enumerate(mapping.columns) if c.role == "condition" and c.key]
+    place = {
+        c.role: k
+        for k, c in enumerate(mapping.columns)
+        if c.role not in ("ignore", "reading", "condition")
+    }
+    conditions = [
+        (k, c.key) for k, c in enumerate(mapping.columns) if c.role == "condition" and c.key
+    ]
     wide = [(k, c) for k, c in enumerate(mapping.columns) if c.role == "reading"]
     most: dict[tuple[str, str, str], int] = {}
     for _, c in wide:
@@ -183,7 +216,9 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
 
         client = cell("client", mapping.client)
         if client.lower() in SUMMARIES:
-            yield Refused(line, table.header[place["client"]], client, "a row of a summary, not of a person")
+            yield Refused(
+                line, table.header[place["client"]], client, "a row of a summary, not of a person"
+            )
             continue
         client, day = carried.take(client, cell("taken_at"))
         height = ""
@@ -191,13 +226,22 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
             try:
                 height = f"{parse_quantity(_plain(cell('height_cm'), mapping.decimal), HEIGHT, height_unit).value:.10g}"
             except ValueRefused as error:
-                yield Refused(line, table.header[place["height_cm"]], cell("height_cm")[:80], str(error))
+                yield Refused(
+                    line, table.header[place["height_cm"]], cell("height_cm")[:80], str(error)
+                )
                 continue
         if personal and client not in known:
             known.add(client)
-            said = {role: cell(role) for role in ("name", "sex", "birth", "cautions", "age_years", "note")}
+            said = {
+                role: cell(role)
+                for role in ("name", "sex", "birth", "cautions", "age_years", "note")
+            }
             made = card_of(line, client, said, height if people else "", mapping.date_order)
-            yield replace(made, column=_head(table, place, made.column)) if isinstance(made, Refused) else made
+            yield (
+                replace(made, column=_head(table, place, made.column))
+                if isinstance(made, Refused)
+                else made
+            )
         if people:
             continue
         when = (day, cell("time"))
@@ -208,7 +252,9 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                     raise ValueError("the date is missing")
                 taken = iso_moment(*when, mapping.date_order)
             except ValueError as error:
-                yield Refused(line, table.header[place["taken_at"]], " ".join(when).strip()[:80], str(error))
+                yield Refused(
+                    line, table.header[place["taken_at"]], " ".join(when).strip()[:80], str(error)
+                )
                 continue
             if len(moments) < 50_000:
                 moments[when] = taken
@@ -240,7 +286,9 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 continue
             status = cell("status").lower() or ("failed" if gap or not value else "ok")
             own = wide[at][1] if wide and "value" not in place else c
-            repeat = cell("replicate") or str(c.replicate + nth * most.get((own.instrument, own.setting, own.metric), 1))
+            repeat = cell("replicate") or str(
+                c.replicate + nth * most.get((own.instrument, own.setting, own.metric), 1)
+            )
             made_row = [
                 person[0], person[1], person[2], height, taken, c.instrument, c.kind, c.setting, c.metric,
                 "" if gap else _plain(value, mapping.decimal), c.unit, repeat, status, cell("note"), *kept,
@@ -265,7 +313,12 @@ def _head(table: Table, place: dict[str, int], role: str) -> str:
 
 
 def _in_words_of(
-    row: Refused, table: Table, mapping: Mapping, place: dict[str, int], wide: list[tuple[int, Column]], c: Column
+    row: Refused,
+    table: Table,
+    mapping: Mapping,
+    place: dict[str, int],
+    wide: list[tuple[int, Column]],
+    c: Column,
 ) -> Refused:
     """Name the table's own column in a refusal."""
     k = place.get(row.column, next((k for k, w in wide if w is c), None))

@@ -71,7 +71,11 @@ def unit_of(parts: tuple[str, ...]) -> str | None:
         found = UNIT_IN_WORDS.search(p)
         said = unit_named(found[1] or found[2]) if found else None
         last = p.split()[-1].strip(".,") if len(p.split()) > 1 else ""
-        bare = last.lower() if last.lower() in ("kg", "lb", "lbs", "mm", "cm", "ohm", "kcal", "percent") else ""
+        bare = (
+            last.lower()
+            if last.lower() in ("kg", "lb", "lbs", "mm", "cm", "ohm", "kcal", "percent")
+            else ""
+        )
         said = said or (unit_named(bare) if bare else None)
         if said is not None:
             return said
@@ -86,7 +90,15 @@ def metric_of(low: str, unit: str | None) -> str:
             pinched = unit == "mm" or "skinfold" in low or "fold" in low
             round_ = unit in ("cm", "in") or "girth" in low or "circumf" in low
             if pinched or round_ or not (fold and girth):
-                return fold if pinched and fold else girth if round_ and girth else "" if pinched or round_ else fold or girth
+                return (
+                    fold
+                    if pinched and fold
+                    else girth
+                    if round_ and girth
+                    else ""
+                    if pinched or round_
+                    else fold or girth
+                )
             return ""
     for pattern, metric in METRIC_WORDS:
         if re.search(pattern, low):
@@ -101,7 +113,9 @@ def metric_of_words(low: str) -> str:
     """A metric by id, by label, or by the words that name it; "" for none."""
     if metric_named(low) is not None:
         return low
-    return next((m.id for m in METRICS.values() if m.label.lower() == low), "") or (metric_of(low, None) if low else "")
+    return next((m.id for m in METRICS.values() if m.label.lower() == low), "") or (
+        metric_of(low, None) if low else ""
+    )
 
 
 def _in_region(low: str, metric: str) -> str:

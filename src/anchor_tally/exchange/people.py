@@ -12,7 +12,8 @@ from ..domain.units import Quantity
 from .dates import iso_moment
 
 _SEXES = {"male": "m man male boy männlich mann", "female": "f w woman female girl weiblich frau"}
-# words in a column of cautions; what is none of these goes to the notes, so that nothing written is lost
+# words in a column of cautions; what is none of these goes to the notes, so that nothing written is
+# lost
 _CAUTIONS = (
     (r"pace\s?maker|implant|defibrillator|icd\b", "implant"),
     (r"pregnan", "pregnant"),
@@ -30,7 +31,9 @@ def sex_of(text: str) -> str:
     return next((sex for sex, words in _SEXES.items() if low in words.split()), low)
 
 
-def card_of(line: int, client: str, said: dict[str, str], height: str, date_order: str) -> ImportCard | Refused:
+def card_of(
+    line: int, client: str, said: dict[str, str], height: str, date_order: str
+) -> ImportCard | Refused:
     """The card that a row tells of, or the refusal that names its column by role.
 
     ``height`` is in cm. A birth is a year, or a day in the table's order of dates.

@@ -29,7 +29,8 @@ _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "uni
 class ReadingsFile:
     """A readings file being read: its rows, taken or refused, come one by one.
 
-    ``columns_left_out`` are not part of the format; ``progress`` tells the share of the file read so far.
+    ``columns_left_out`` are not part of the format; ``progress`` tells the share of the file
+    read so far.
     """
 
     name: str
@@ -64,7 +65,9 @@ def _not_text(path: Path, error: UnicodeDecodeError) -> UserError:
                 data.decode("utf-8")
             except UnicodeDecodeError:
                 break
-    return UserError(f"{path}, line {line}: not UTF-8 text ({error.reason}); save the table as UTF-8 CSV, nothing was read")
+    return UserError(
+        f"{path}, line {line}: not UTF-8 text ({error.reason}); save the table as UTF-8 CSV, nothing was read"
+    )
 
 
 def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> ReadingsFile:
@@ -73,7 +76,9 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
     try:
         header = [h.strip() for h in bounded(next(reader, []), name, 1)]
     except csv.Error as error:
-        raise UserError(f"{name}, line 1: not readable as CSV ({error}); nothing was read") from error
+        raise UserError(
+            f"{name}, line 1: not readable as CSV ({error}); nothing was read"
+        ) from error
     except UnicodeDecodeError as error:
         raise _not_text(path, error) from error
     if not any(header):
@@ -83,7 +88,9 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
         raise UserError(f"{name}, line 1: column {', '.join(missing)} is missing; nothing was read")
     doubled = {h for h in header if header.count(h) > 1 and h in HEADER}
     if doubled:
-        raise UserError(f"{name}, line 1: column {', '.join(sorted(doubled))} stands twice; nothing was read")
+        raise UserError(
+            f"{name}, line 1: column {', '.join(sorted(doubled))} stands twice; nothing was read"
+        )
     extra = [h for h in header if h not in HEADER]
     conditions = [h for h in extra if h.startswith("condition:")]
 
@@ -101,18 +108,26 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
                         why = f"{len(cells)} cells where the header has {len(header)}; the file may be cut off here"
                         yield Refused(reader.line_num, "row", ",".join(cells)[:80], why)
             except csv.Error as error:
-                yield Refused(reader.line_num, "row", "", f"not readable as CSV ({error}); the file may be cut off here")
+                yield Refused(
+                    reader.line_num,
+                    "row",
+                    "",
+                    f"not readable as CSV ({error}); the file may be cut off here",
+                )
             except UnicodeDecodeError as error:
                 raise _not_text(path, error) from error
 
-    return ReadingsFile(name, tuple(h for h in extra if h not in conditions), rows(), progress, source.close)
+    return ReadingsFile(
+        name, tuple(h for h in extra if h not in conditions), rows(), progress, source.close
+    )
 
 
 class RowReader:
     """Turns the cells of one table into rows.
 
-    Every row goes through ``_row`` when something in it is new. What comes again and again (person, instrument, unit,
-    repeat: all but time, value and note) is remembered as one head, so that a long table costs two look-ups a row.
+    Every row goes through ``_row`` when something in it is new. What comes again and again
+    (person, instrument, unit, repeat: all but time, value and note) is remembered as one head,
+    so that a long table costs two look-ups a row.
     """
 
     _HEADS = 50_000  # heads remembered at most: a table where each row is another person gains nothing from them
@@ -121,9 +136,13 @@ class RowReader:
         self.header = list(header)
         self.conditions = [h for h in header if h.startswith("condition:")]
         place = {h: k for k, h in enumerate(header)}
-        at = [place.get(h, len(header)) for h in HEADER]  # one empty cell more stands in for a column that is not there
+        at = [
+            place.get(h, len(header)) for h in HEADER
+        ]  # one empty cell more stands in for a column that is not there
         self.taken_at, self.value, self.note = at[4], at[9], at[13]
-        self.head_of = itemgetter(*(at[k] for k in range(14) if k not in (4, 9, 13)), *(place[h] for h in self.conditions))
+        self.head_of = itemgetter(
+            *(at[k] for k in range(14) if k not in (4, 9, 13)), *(place[h] for h in self.conditions)
+        )
         self.moments: dict[str, str] = {}
         self.heads: dict[tuple[str, ...], tuple[ImportRow, float, float, float, float]] = {}
 
@@ -137,10 +156,34 @@ class RowReader:
             taken = self.moments[cells[self.taken_at]]
             entered = cells[self.value]
             value = float(entered) if factor == base else float(entered) * factor / base
-            if low <= value <= high and entered.isascii() and entered.replace(".", "", 1).isdecimal():
-                _, client, sex, age, height, _, instrument, kind, setting, metric, _, _, unit, rep, status, _, conditions = like
+            if (
+                low <= value <= high
+                and entered.isascii()
+                and entered.replace(".", "", 1).isdecimal()
+            ):
+                (
+                    _,
+                    client,
+                    sex,
+                    age,
+                    height,
+                    _,
+                    instrument,
+                    kind,
+                    setting,
+                    metric,
+                    _,
+                    _,
+                    unit,
+                    rep,
+                    status,
+                    _,
+                    conditions,
+                ) = like
                 note = cells[self.note].strip()
-                if note and (note[0] in "'=+-@" or not note.isprintable() or len(note) > LONGEST_TEXT):
+                if note and (
+                    note[0] in "'=+-@" or not note.isprintable() or len(note) > LONGEST_TEXT
+                ):
                     raise ValueError(note)  # the careful way below reads it
                 return ImportRow(
                     line, client, sex, age, height, taken, instrument, kind, setting, metric, value, entered, unit, rep, status, note, conditions
@@ -162,7 +205,11 @@ class RowReader:
                 cache.clear()
         m = metric_named(row.metric)
         said = key[8].strip()  # the unit's cell
-        if m is not None and row.status == "ok" and (unit_named(said) if said else m.unit) == row.unit:
+        if (
+            m is not None
+            and row.status == "ok"
+            and (unit_named(said) if said else m.unit) == row.unit
+        ):
             self.heads[key] = (row, UNITS[row.unit][1], UNITS[m.unit][1], m.low, m.high)
         self.moments[taken] = row.taken_at
 
@@ -260,7 +307,9 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
     )
 
 
-def write_steps(path: Path, readings: Sequence[Reading], conditions: dict[int, dict[str, str]]) -> Generator[float, None, None]:
+def write_steps(
+    path: Path, readings: Sequence[Reading], conditions: dict[int, dict[str, str]]
+) -> Generator[float, None, None]:
     """Write a tidy CSV; yields the share written. Raises UserError when the place cannot be written."""
     with replacing(path) as part, part.open("w", encoding="utf-8", newline="") as f:
         for k, text in enumerate(write(readings, conditions)):
@@ -298,7 +347,8 @@ def write(readings: Iterable[Reading], conditions: dict[int, dict[str, str]]) ->
                 r.entered,
                 r.unit,
                 r.replicate,
-                # the table has no column for it: what no real device has measured never comes back as if one had
+                # the table has no column for it: what no real device has measured never comes back
+                # as if one had
                 "excluded" if r.simulated and r.status == "ok" else r.status,
                 "simulated reading" if r.simulated else guarded(r.note),
                 *(guarded(c.get(k, "")) for k in keys),

@@ -14,7 +14,17 @@ from .guessing import with_unit
 from .mapping import Mapping
 from .tables import Table
 
-_ORDER = ("g", "lb", "mm", "cm", "in", "m", "ft", "share", "kg")  # units that a table may be in without saying so
+_ORDER = (
+    "g",
+    "lb",
+    "mm",
+    "cm",
+    "in",
+    "m",
+    "ft",
+    "share",
+    "kg",
+)  # units that a table may be in without saying so
 _ENOUGH = 0.9  # share of the refused cells that a remedy has to take
 _NUMBERS = re.compile(r'-?\d[\d.,]*|"[^"]*"')
 
@@ -32,7 +42,9 @@ class RefusedGroup:
     mapping: Mapping | None = None
 
 
-def grouped(refused: Iterable[Refused], table: Table | None = None, mapping: Mapping | None = None) -> tuple[RefusedGroup, ...]:
+def grouped(
+    refused: Iterable[Refused], table: Table | None = None, mapping: Mapping | None = None
+) -> tuple[RefusedGroup, ...]:
     """Groups of refused rows, the largest first; with the table they come from also what would help."""
     found: dict[tuple[str, str], list[Refused]] = {}
     for r in refused:
@@ -40,23 +52,37 @@ def grouped(refused: Iterable[Refused], table: Table | None = None, mapping: Map
     groups = []
     for (column, _), rows in found.items():
         texts = tuple(dict.fromkeys(r.text for r in rows))
-        words, better = _remedy(texts, column, table, mapping) if table is not None and mapping is not None else ("", None)
-        groups.append(RefusedGroup(len(rows), rows[0].line, column, rows[0].reason, texts[:3], words, better))
+        words, better = (
+            _remedy(texts, column, table, mapping)
+            if table is not None and mapping is not None
+            else ("", None)
+        )
+        groups.append(
+            RefusedGroup(len(rows), rows[0].line, column, rows[0].reason, texts[:3], words, better)
+        )
     return tuple(sorted(groups, key=lambda g: -g.count))
 
 
-def _remedy(texts: Sequence[str], column: str, table: Table, mapping: Mapping) -> tuple[str, Mapping | None]:
+def _remedy(
+    texts: Sequence[str], column: str, table: Table, mapping: Mapping
+) -> tuple[str, Mapping | None]:
     if column not in table.header:
         return "", None
     k = table.header.index(column)
     c = mapping.columns[k]
     if c.role == "taken_at":
         return _other_order(texts, mapping)
-    metric = metric_named(c.metric) if c.role == "reading" else HEIGHT if c.role == "height_cm" else None
+    metric = (
+        metric_named(c.metric) if c.role == "reading" else HEIGHT if c.role == "height_cm" else None
+    )
     if metric is None:
         return "", None
     for unit in _ORDER:
-        if UNITS[unit][0] == metric.dimension and unit != (c.unit or metric.unit) and _take(texts, metric.id, unit) >= _ENOUGH:
+        if (
+            UNITS[unit][0] == metric.dimension
+            and unit != (c.unit or metric.unit)
+            and _take(texts, metric.id, unit) >= _ENOUGH
+        ):
             return f"Read {column} in {_WORDS.get(unit, unit)}", with_unit(mapping, k, unit)
     return "", None
 

@@ -56,7 +56,11 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
         "model": r.model,
         "pooled": None
         if pooled is None
-        else {"offset": pooled.offset.value, "ci": _pair(pooled.offset.interval), "prediction": _pair(pooled.new)},
+        else {
+            "offset": pooled.offset.value,
+            "ci": _pair(pooled.offset.interval),
+            "prediction": _pair(pooled.new),
+        },
         "clients": [
             {
                 "client": c.client,
@@ -72,7 +76,12 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
         "provisional": r.provisional,
         "line": None
         if r.line is None
-        else {"centre": r.line.line.centre, "level": r.line.line.level, "slope": r.line.line.slope, "df": r.line.line.df},
+        else {
+            "centre": r.line.line.centre,
+            "level": r.line.line.level,
+            "slope": r.line.line.slope,
+            "df": r.line.line.df,
+        },
         "method_error": r.method_error,
         "cross_validation": None
         if cv is None
@@ -100,10 +109,16 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
                 "bmi_equation": cv.baselines.bmi_equation,
             },
         },
-        "within_slope": None if r.within_slope is None else {"slope": r.within_slope.value, "ci": _pair(r.within_slope.interval)},
+        "within_slope": None
+        if r.within_slope is None
+        else {"slope": r.within_slope.value, "ci": _pair(r.within_slope.interval)},
         "drift_per_week": None
         if r.movement is None
-        else {"slope": r.movement.slope.value, "ci": _pair(r.movement.slope.interval), "found": r.movement.found},
+        else {
+            "slope": r.movement.slope.value,
+            "ci": _pair(r.movement.slope.interval),
+            "found": r.movement.found,
+        },
         "range": None if r.range is None else list(r.range),
         "valid_until": r.valid_until or None,
         "advice": calibration_sentence(r),
@@ -139,9 +154,16 @@ def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
             "centre": f.sloping.centre,
         },
         "percentile_limits": _limits(f.percentiles),
-        "limits_of_means": None if f.of_means is None else {"of": f.of_means[0]} | (_limits(f.of_means[1]) or {}),
-        "normality": None if f.normality is None else {"w": f.normality[0], "p": f.normality[1], "of": "client means"},
-        "within": {f"{bound:g}": None if e is None else {"share": e.value, "ci": _pair(e.interval)} for bound, e in f.near},
+        "limits_of_means": None
+        if f.of_means is None
+        else {"of": f.of_means[0]} | (_limits(f.of_means[1]) or {}),
+        "normality": None
+        if f.normality is None
+        else {"w": f.normality[0], "p": f.normality[1], "of": "client means"},
+        "within": {
+            f"{bound:g}": None if e is None else {"share": e.value, "ci": _pair(e.interval)}
+            for bound, e in f.near
+        },
     }
 
 
@@ -156,16 +178,30 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
         kept = groups.setdefault(group, {})
         if kept is not None:
             kept |= {key: value} | ({ci: _pair(interval)} if ci else {})
-    for group, kept in groups.items():  # a figure that cannot be given is null as a whole, its note says why
+    for (
+        group,
+        kept,
+    ) in groups.items():  # a figure that cannot be given is null as a whole, its note says why
         if kept is not None and group != "components" and next(iter(kept.values())) is None:
             groups[group] = None
     if r.limits is not None and groups["limits"] is not None:
-        groups["limits"] |= {"coverage": r.limits.coverage, "design": r.limits.design, "method": r.limits.method}
+        groups["limits"] |= {
+            "coverage": r.limits.coverage,
+            "design": r.limits.design,
+            "method": r.limits.method,
+        }
     if r.equivalence is not None and groups["equivalence"] is not None:
         groups["equivalence"] |= {"equivalent": r.equivalence.equivalent}
     groups |= _other_forms(r)
-    between, within = groups.pop("trend_on_reference.between"), groups.pop("trend_on_reference.within")
-    groups["trend_on_reference"] = {"between": between, "within": within, "reference_sd": r.reference_trend.reference.sd}
+    between, within = (
+        groups.pop("trend_on_reference.between"),
+        groups.pop("trend_on_reference.within"),
+    )
+    groups["trend_on_reference"] = {
+        "between": between,
+        "within": within,
+        "reference_sd": r.reference_trend.reference.sd,
+    }
     return {
         "schema": "anchor-tally/compare/1",
         "instrument": p.instrument.name,
@@ -178,7 +214,10 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
             "n": p.n,
             "clients": p.clients,
             "occasions": p.occasions,
-            "dropped": [{"client": d.client, "taken_at": d.taken_at, "why": d.why} for d in p.left_out.listed()],
+            "dropped": [
+                {"client": d.client, "taken_at": d.taken_at, "why": d.why}
+                for d in p.left_out.listed()
+            ],
         },
         "limits_approximate_2sd": _limits(r.approximate),
         **groups,

@@ -16,12 +16,25 @@ from typing import Any
 
 from ..domain.errors import UserError
 from .headers import Line, Spans, find_head
-from .input_limits import MOST_BLANK, MOST_COLUMNS, MOST_ROWS, MOST_TEXT, BlankLines, bounded, fence, look_at, look_into, unpacked
+from .input_limits import (
+    MOST_BLANK,
+    MOST_COLUMNS,
+    MOST_ROWS,
+    MOST_TEXT,
+    BlankLines,
+    bounded,
+    fence,
+    look_at,
+    look_into,
+    unpacked,
+)
 
 _HEAD = 65536
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
-MOST_MERGED = 24 << 20  # bytes of a workbook, unpacked, up to which merged cells are looked for: it has to be read as a whole
+MOST_MERGED = (
+    24 << 20
+)  # bytes of a workbook, unpacked, up to which merged cells are looked for: it has to be read as a whole
 TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is read
 
 
@@ -29,8 +42,9 @@ TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is re
 class Table:
     """A table that is read anew each time: ``rows()`` yields line number and cells.
 
-    ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the sheets of a workbook. ``parts`` are
-    those of each column's name where the header has several rows: the group first, the unit last.
+    ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the
+    sheets of a workbook. ``parts`` are those of each column's name where the header has several
+    rows: the group first, the unit last.
     """
 
     name: str
@@ -46,13 +60,19 @@ class Table:
 
 def encoding_of(head: bytes) -> str:
     """The encoding of a text by its first bytes: marks first, then what decodes, Latin-1 (Windows form) last."""
-    for mark, name in ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+    for mark, name in (
+        (codecs.BOM_UTF8, "utf-8-sig"),
+        (codecs.BOM_UTF16_LE, "utf-16"),
+        (codecs.BOM_UTF16_BE, "utf-16"),
+    ):
         if head.startswith(mark):
             return name
     if head[:200].count(0) > len(head[:200]) // 4:
         return "utf-16-le" if head[1:2] == b"\0" else "utf-16-be"
     try:
-        codecs.getincrementaldecoder("utf-8")().decode(head)  # a character cut at the end is no error
+        codecs.getincrementaldecoder("utf-8")().decode(
+            head
+        )  # a character cut at the end is no error
     except UnicodeDecodeError:
         return "cp1252"
     return "utf-8"
@@ -85,7 +105,9 @@ def open_table(path: Path, sheet: str = "") -> Table:
     encoding = encoding_of(head)
 
     def text() -> io.TextIOBase:
-        return path.open(encoding=encoding, errors="strict" if encoding == "utf-8" else "replace", newline="")
+        return path.open(
+            encoding=encoding, errors="strict" if encoding == "utf-8" else "replace", newline=""
+        )
 
     return _text_table(str(path), text, encoding, size)
 
@@ -124,7 +146,13 @@ def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, s
                     f"{name}, line {reader.line_num}: not readable as a table ({error}); nothing was imported"
                 ) from error
 
-    form = "Latin-1, " if encoding == "cp1252" else f"{encoding.replace('-sig', '').upper()}, " if encoding else ""
+    form = (
+        "Latin-1, "
+        if encoding == "cp1252"
+        else f"{encoding.replace('-sig', '').upper()}, "
+        if encoding
+        else ""
+    )
     return _with_header(name, rows, f"{form}separated by {SEPARATORS[separator]}", size=size)
 
 
@@ -155,7 +183,11 @@ def _cell(value: Any) -> str:
     if value is None:
         return ""
     if isinstance(value, datetime):
-        return value.date().isoformat() if value.time() == time() else value.isoformat(timespec="minutes")
+        return (
+            value.date().isoformat()
+            if value.time() == time()
+            else value.isoformat(timespec="minutes")
+        )
     if isinstance(value, date | time):
         return value.isoformat()
     if isinstance(value, bool):
@@ -203,7 +235,9 @@ def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
         except UserError:
             empty.append(sheet)
     if not found:
-        raise UserError(f"{path}: no sheet has a row with two columns or more, so no table; nothing was read")
+        raise UserError(
+            f"{path}: no sheet has a row with two columns or more, so no table; nothing was read"
+        )
     return tuple(found), tuple(empty)
 
 
@@ -218,7 +252,9 @@ def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
         book = load_workbook(file, data_only=True, keep_links=False)
         for sheet in book.worksheets:
             for span in sheet.merged_cells.ranges:
-                out.setdefault(sheet.title, {}).setdefault(span.min_row, []).append((span.min_col - 1, span.max_col - 1))
+                out.setdefault(sheet.title, {}).setdefault(span.min_row, []).append(
+                    (span.min_col - 1, span.max_col - 1)
+                )
         book.close()
     return out
 

@@ -24,7 +24,12 @@ def said(notes: tuple[Note, ...]) -> list[str]:
 def head(name: str, instrument: str, metric: str) -> dict[str, Any]:
     """What every object begins with."""
     m = metric_of(metric)
-    return {"schema": f"anchor-tally/{name}/1", "instrument": instrument, "metric": metric, "unit": m.unit}
+    return {
+        "schema": f"anchor-tally/{name}/1",
+        "instrument": instrument,
+        "metric": metric,
+        "unit": m.unit,
+    }
 
 
 def repeatability_json(r: RepeatabilityResult) -> dict[str, Any]:
@@ -54,7 +59,9 @@ def repeatability_json(r: RepeatabilityResult) -> dict[str, Any]:
         "day_to_day": _estimate(f.day, "sd"),
         "single_day_sd": f.single_day,
         "minimal_detectable_change": None if f.detectable is None else f.detectable.value,
-        "minimal_detectable_change_ci": None if f.detectable is None else _pair(f.detectable.interval),
+        "minimal_detectable_change_ci": None
+        if f.detectable is None
+        else _pair(f.detectable.interval),
         "resolution": f.resolution,
         "limited_by_resolution": f.limited,
         "notes": said(r.notes),
@@ -62,7 +69,11 @@ def repeatability_json(r: RepeatabilityResult) -> dict[str, Any]:
 
 
 def _estimate(e: Estimate | None, name: str) -> dict[str, Any] | None:
-    return None if e is None else {name: e.value, "ci": _pair(e.interval), "n": e.n, "method": e.method}
+    return (
+        None
+        if e is None
+        else {name: e.value, "ci": _pair(e.interval), "n": e.n, "method": e.method}
+    )
 
 
 def change_json(r: ChangeResult) -> dict[str, Any]:
@@ -94,11 +105,14 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "slope": None if f.slope is None else f.slope.slope.value,
         "slope_ci": None if f.slope is None else _pair(f.slope.slope.interval),
         "slope_error_ratio": None if f.slope is None else f.slope.ratio,
-        "within_slope": None if r.follows is None else {"slope": r.follows.value, "ci": _pair(r.follows.interval)},
+        "within_slope": None
+        if r.follows is None
+        else {"slope": r.follows.value, "ci": _pair(r.follows.interval)},
         "correlation": None if f.correlation is None else f.correlation.value,
         "correlation_ci": None if f.correlation is None else _pair(f.correlation.interval),
         "smallest_change": {str(days): least.value for days, least in r.smallest} or None,
-        "smallest_change_ci": {str(days): _pair(least.interval) for days, least in r.smallest} or None,
+        "smallest_change_ci": {str(days): _pair(least.interval) for days, least in r.smallest}
+        or None,
         "notes": said(r.notes),
     }
 

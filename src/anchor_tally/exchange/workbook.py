@@ -25,12 +25,17 @@ def write_steps(
 ) -> Generator[float, None, None]:
     """Write a workbook of three sheets, row by row; yields the share written.
 
-    Texts are written as texts, never as formulas; one that begins as a formula does carries the mark of a text, so that no
-    program computes it later. Raises UserError when the place cannot be written.
+    Texts are written as texts, never as formulas; one that begins as a formula does carries the
+    mark of a text, so that no program computes it later. Raises UserError when the place cannot
+    be written.
     """
     from xlsxwriter import Workbook  # only here: it takes a while to load
 
-    sheets = (("readings", _readings(readings)), ("pairs", _pairs(results, snapshot)), ("results", _results(results)))
+    sheets = (
+        ("readings", _readings(readings)),
+        ("pairs", _pairs(results, snapshot)),
+        ("results", _results(results)),
+    )
     rows = 1 + len(readings) + sum(r.pairs.n for r in results) + 80 * len(results)
     done = 0
     with replacing(path) as part, tempfile.TemporaryDirectory(prefix="anchor-tally-") as folder:
@@ -92,7 +97,16 @@ def _number(text: str) -> str | float | None:
 
 
 def _pairs(results: Sequence[CompareResult], snapshot: Snapshot) -> Iterable[Row]:
-    yield ("instrument", "reference", "metric", "client", "anchor", "reference_value", "instrument_value", "difference")
+    yield (
+        "instrument",
+        "reference",
+        "metric",
+        "client",
+        "anchor",
+        "reference_value",
+        "instrument_value",
+        "difference",
+    )
     for r in results:
         p = r.pairs
         for k in range(p.n):

@@ -16,7 +16,8 @@ BLOCK = 500  # rows written between two places to stop
 def replacing(path: Path) -> Iterator[Path]:
     """A file beside ``path`` to write to; it takes its place when all was written.
 
-    Raises UserError with one sentence when the place cannot be written; what stood there is left as it was then.
+    Raises UserError with one sentence when the place cannot be written; what stood there is left
+    as it was then.
     """
     part = part_of(path)
     try:
@@ -25,7 +26,9 @@ def replacing(path: Path) -> Iterator[Path]:
         part.replace(path)
     except OSError as error:
         part.unlink(missing_ok=True)
-        raise UserError(f"{path}: cannot be written ({error.strerror or error}); the study is unchanged") from error
+        raise UserError(
+            f"{path}: cannot be written ({error.strerror or error}); the study is unchanged"
+        ) from error
     except BaseException:
         part.unlink(missing_ok=True)
         raise

@@ -10,8 +10,9 @@ from ..domain.errors import UserError
 class WatchedFolder:
     """Looks at a folder again and again.
 
-    A file is whole when its name does not say that it is still being written and its size and time are the same as at the
-    look before. Files that were there at the beginning are not offered.
+    A file is whole when its name does not say that it is still being written and its size and
+    time are the same as at the look before. Files that were there at the beginning are not
+    offered.
     """
 
     def __init__(self, path: Path, suffixes: tuple[str, ...] = (".csv", ".xlsx")) -> None:
@@ -23,10 +24,16 @@ class WatchedFolder:
 
     def _files(self) -> dict[str, tuple[int, int]]:
         try:
-            found = [f for f in self.path.iterdir() if f.suffix.lower() in self.suffixes and not f.name.startswith((".", "~"))]
+            found = [
+                f
+                for f in self.path.iterdir()
+                if f.suffix.lower() in self.suffixes and not f.name.startswith((".", "~"))
+            ]
             return {f.name: (f.stat().st_size, f.stat().st_mtime_ns) for f in found}
         except OSError as error:
-            raise UserError(f"{self.path}: the folder cannot be read ({error.strerror or error}); watching goes on") from error
+            raise UserError(
+                f"{self.path}: the folder cannot be read ({error.strerror or error}); watching goes on"
+            ) from error
 
     def look(self) -> list[Path]:
         """Files that have become whole since the last look, oldest first."""

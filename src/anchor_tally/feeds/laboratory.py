@@ -15,10 +15,18 @@ from ..domain.clock import SYSTEM
 from ..domain.import_rows import TIDY_COLUMNS, ImportRow
 from .scale import Person
 
-_PARTS = {"arm_left": 0.055, "arm_right": 0.057, "leg_left": 0.17, "leg_right": 0.172, "trunk": 0.47}
+_PARTS = {
+    "arm_left": 0.055,
+    "arm_right": 0.057,
+    "leg_left": 0.17,
+    "leg_right": 0.172,
+    "trunk": 0.47,
+}
 
 
-def scan_rows(client: str, when: str, person: Person, *, setting: str, scan: int, seed: int | None = None) -> list[ImportRow]:
+def scan_rows(
+    client: str, when: str, person: Person, *, setting: str, scan: int, seed: int | None = None
+) -> list[ImportRow]:
     """Readings of one scan: total, without the head, segments, bone and body mass; precision 0.4 percent fat."""
     rng = np.random.default_rng(seed)
     fat = person.fat + float(rng.normal(0, 0.4))
@@ -27,7 +35,12 @@ def scan_rows(client: str, when: str, person: Person, *, setting: str, scan: int
     lean = person.mass - fat_mass - bone
     values = [
         ("body_fat_percent", fat, 1, "percent"),
-        ("body_fat_percent_subtotal", fat - 0.7, 1, "percent"),  # without the head a lean man reads about 0.7 lower
+        (
+            "body_fat_percent_subtotal",
+            fat - 0.7,
+            1,
+            "percent",
+        ),  # without the head a lean man reads about 0.7 lower
         ("fat_mass", fat_mass, 2, "kg"),
         ("lean_soft_tissue", lean, 2, "kg"),
         ("bone_mineral_content", bone, 2, "kg"),
@@ -54,7 +67,20 @@ def drop_file(folder: Path, rows: list[ImportRow], name: str, *, pause: float = 
     out = csv.writer(text, lineterminator="\n")
     out.writerow(TIDY_COLUMNS)
     for r in rows:
-        cells = (r.client, "", "", "", r.taken_at, r.instrument, r.kind, r.setting, r.metric, r.entered, r.unit, r.replicate)
+        cells = (
+            r.client,
+            "",
+            "",
+            "",
+            r.taken_at,
+            r.instrument,
+            r.kind,
+            r.setting,
+            r.metric,
+            r.entered,
+            r.unit,
+            r.replicate,
+        )
         out.writerow((*cells, r.status, r.note))
     whole = text.getvalue()
     part = folder / f"{name}.part"
@@ -80,7 +106,14 @@ def main(argv: list[str] | None = None) -> int:
     p.add_argument("--seed", type=int)
     args = p.parse_args(argv)
     when = SYSTEM.now().strftime("%Y-%m-%dT%H:%M")
-    rows = scan_rows(args.client, when, Person(args.mass, args.fat), setting=args.setting, scan=args.scan, seed=args.seed)
+    rows = scan_rows(
+        args.client,
+        when,
+        Person(args.mass, args.fat),
+        setting=args.setting,
+        scan=args.scan,
+        seed=args.seed,
+    )
     print(drop_file(args.folder, rows, f"scan-{args.client}-{when.replace(':', '')}", pause=0.2))  # noqa: T201  (its answer)
     return 0
 

@@ -7,8 +7,13 @@ from dataclasses import dataclass
 from .protocol import LIGHTEST, Done, Empty, Failed, Hello, Line, Live, Nonsense, Value
 
 LEAST_MASS = LIGHTEST  # kg: less than that is an empty platform
-MOST_VALUES, MOST_WAITING = 64, 4  # values of a measurement, and measurements without their end mark, that are held
-LARGEST_STEP = 0.3  # kg that a settled mass may still move by before it counts as another stepping on
+MOST_VALUES, MOST_WAITING = (
+    64,
+    4,
+)  # values of a measurement, and measurements without their end mark, that are held
+LARGEST_STEP = (
+    0.3  # kg that a settled mass may still move by before it counts as another stepping on
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,8 +60,9 @@ Event = Shown | Taken | NoValue | LeftOut | Named
 class MeasurementFilter:
     """Follows the lines of one device.
 
-    A measurement is taken when the mass had settled before its first value, did not move again since, all values announced
-    came, and its number was not taken before. Anything else is left out with a reason.
+    A measurement is taken when the mass had settled before its first value, did not move again
+    since, all values announced came, and its number was not taken before. Anything else is left
+    out with a reason.
     """
 
     def __init__(self) -> None:

@@ -34,10 +34,16 @@ class Profile:
 
 
 PROFILES = {
-    "feet": Profile("sim-feet", "feet", Device(2.1, 0.3, hydration=0.6, athlete=-3.2, failures=0.05), 3.0),
+    "feet": Profile(
+        "sim-feet", "feet", Device(2.1, 0.3, hydration=0.6, athlete=-3.2, failures=0.05), 3.0
+    ),
     "hands": Profile("sim-hands", "hands", Device(-2.4, 0.4, athlete=-3.0, failures=0.25), 2.0),
     "eight": Profile(
-        "sim-eight", "eight", Device(-0.8, 0.15, hydration=0.5, drift=0.02, athlete=-3.2, failures=0.03), 4.0, segments=True
+        "sim-eight",
+        "eight",
+        Device(-0.8, 0.15, hydration=0.5, drift=0.02, athlete=-3.2, failures=0.03),
+        4.0,
+        segments=True,
     ),
     "check_weight": Profile("sim-plain", "none", Device(0.0, 0.0), 2.0, composition=False),
 }
@@ -53,7 +59,10 @@ def measure(
     yield 0.0, Live(0.0, False)
     for share in np.linspace(0.2, 1.0, 8):
         sway = float(rng.normal(0, 1.5 * (1 - share) + 0.12))
-        yield profile.seconds / 10, Live(max(person.mass * min(1.0, share * 1.25) + sway, 0.0), False)
+        yield (
+            profile.seconds / 10,
+            Live(max(person.mass * min(1.0, share * 1.25) + sway, 0.0), False),
+        )
     shown = round((person.mass + float(rng.normal(0, 0.04))) / 0.1) * 0.1
     yield profile.seconds / 10, Live(shown, True)
     yield profile.seconds / 5, Live(shown, True)
@@ -75,7 +84,10 @@ def _composition(
     error = float(rng.normal(0, profile.device.noise))
     fat = profile.device.shown(person.fat, error, wet=person.wet, week=person.week, athlete=athlete)
     water = (100 - fat) * 0.732  # computed from the same number, as such devices do
-    values = [("body_fat_percent", f"{fat:.1f}", "percent"), ("total_body_water_percent", f"{water:.1f}", "percent")]
+    values = [
+        ("body_fat_percent", f"{fat:.1f}", "percent"),
+        ("total_body_water_percent", f"{water:.1f}", "percent"),
+    ]
     if profile.segments:
         lean = shown * (1 - fat / 100)
         for part, share in _PARTS.items():

@@ -1,7 +1,8 @@
 """A simulated scale as a process of its own, on a pseudo-terminal: python -m anchor_tally.feeds.simulator --profile feet.
 
-It prints the path to connect to. A line ``GO`` from the other side is a person stepping on; with ``--auto N`` people step
-on by themselves. ``--trouble`` mixes in nonsense, half lines or a broken connection.
+It prints the path to connect to. A line ``GO`` from the other side is a person stepping on; with
+``--auto N`` people step on by themselves. ``--trouble`` mixes in nonsense, half lines or a
+broken connection.
 """
 
 from __future__ import annotations
@@ -69,7 +70,13 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--wet", type=float, default=0.0, help="water above the usual, points")
     p.add_argument("--week", type=float, default=0.0, help="weeks since the scale was new")
     p.add_argument("--athlete", action="store_true", help="athlete setting on")
-    p.add_argument("--auto", type=int, default=0, metavar="N", help="N people step on by themselves, then it ends")
+    p.add_argument(
+        "--auto",
+        type=int,
+        default=0,
+        metavar="N",
+        help="N people step on by themselves, then it ends",
+    )
     p.add_argument("--speed", type=float, default=1.0, help="times as fast as a real device")
     p.add_argument("--seed", type=int)
     p.add_argument("--link", type=Path, help="a fixed path that leads to the pseudo-terminal")
@@ -77,7 +84,9 @@ def parser() -> argparse.ArgumentParser:
     return p
 
 
-def _send(device: SimulatedScale, line: Line, troubles: set[str], rng: np.random.Generator, pause: float) -> None:
+def _send(
+    device: SimulatedScale, line: Line, troubles: set[str], rng: np.random.Generator, pause: float
+) -> None:
     data = (format_line(line) + "\n").encode()
     if "nonsense" in troubles and rng.random() < 0.3:
         device.send(bytes(rng.integers(32, 255, 20).tolist()) + b"\n")

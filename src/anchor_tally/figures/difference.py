@@ -52,17 +52,38 @@ def info(r: CompareResult) -> DifferenceInfo:
     unit = m.difference_unit
     lines = []
     if r.limits:
-        lines.append(Line("limits", r.limits.upper, r.limits.upper_interval, f"upper limit {signed(r.limits.upper)}"))
+        lines.append(
+            Line(
+                "limits",
+                r.limits.upper,
+                r.limits.upper_interval,
+                f"upper limit {signed(r.limits.upper)}",
+            )
+        )
     if r.bias:
         lines.append(Line("bias", r.bias.value, r.bias.interval, f"bias {signed(r.bias.value)}"))
     if r.limits:
-        lines.append(Line("limits", r.limits.lower, r.limits.lower_interval, f"lower limit {signed(r.limits.lower)}"))
+        lines.append(
+            Line(
+                "limits",
+                r.limits.lower,
+                r.limits.lower_interval,
+                f"lower limit {signed(r.limits.lower)}",
+            )
+        )
     t, grows = r.trend, r.reference_trend.between
-    # a line is drawn only where the error is shown to grow with the value; the classical slope alone shows nothing of the kind
+    # a line is drawn only where the error is shown to grow with the value; the classical slope
+    # alone shows nothing of the kind
     shown_to = (
-        grows is not None and grows.slope.interval is not None and not grows.slope.interval.low <= 0 <= grows.slope.interval.high
+        grows is not None
+        and grows.slope.interval is not None
+        and not grows.slope.interval.low <= 0 <= grows.slope.interval.high
     )
-    trend = (t.slope.value, t.intercept, t.centre) if shown_to and t.slope and t.intercept is not None else None
+    trend = (
+        (t.slope.value, t.intercept, t.centre)
+        if shown_to and t.slope and t.intercept is not None
+        else None
+    )
     step = -(-p.n // MOST) or 1
     shown = np.arange(0, p.n, step)
     return DifferenceInfo(
@@ -77,7 +98,9 @@ def info(r: CompareResult) -> DifferenceInfo:
     )
 
 
-def nearest(what: DifferenceInfo, to_pixels: Callable[[Any], Any], x: float, y: float, reach: float = 14.0) -> int | None:
+def nearest(
+    what: DifferenceInfo, to_pixels: Callable[[Any], Any], x: float, y: float, reach: float = 14.0
+) -> int | None:
     """The pair whose point lies nearest to a place on the screen, within ``reach`` pixels."""
     if what.x.size == 0:
         return None
@@ -96,11 +119,26 @@ def step(what: DifferenceInfo, pair: int | None, step: int) -> int | None:
     return int(what.pair[order[where % order.size]])
 
 
-def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: str, chosen: int | None = None) -> None:
+def draw(
+    axes: Any,
+    what: DifferenceInfo,
+    mark: Mark,
+    palette: Palette,
+    family: str,
+    chosen: int | None = None,
+) -> None:
     """Draw on ``axes``; the scatter has gid 'pairs' and its points are pickable in the order of the pairs."""
     prepare(axes, palette, family)
     if what.x.size == 0:
-        axes.text(0.5, 0.5, "no pairs", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            "no pairs",
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         return
     axes.axhline(0, color=palette.reference, lw=1, zorder=1)
     taken: list[float] = []
@@ -109,8 +147,21 @@ def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: 
     for line in what.lines:
         strong = line.name == "bias"
         if line.interval:
-            axes.axhspan(line.interval.low, line.interval.high, color=mark.colour, alpha=0.16 if strong else 0.09, lw=0, zorder=0)
-        axes.axhline(line.value, color=mark.colour, lw=1.6 if strong else 1.1, ls="-" if strong else (0, (6, 3)), zorder=2)
+            axes.axhspan(
+                line.interval.low,
+                line.interval.high,
+                color=mark.colour,
+                alpha=0.16 if strong else 0.09,
+                lw=0,
+                zorder=0,
+            )
+        axes.axhline(
+            line.value,
+            color=mark.colour,
+            lw=1.6 if strong else 1.1,
+            ls="-" if strong else (0, (6, 3)),
+            zorder=2,
+        )
         if all(abs(line.value - y) > 0.06 * (high - low) for y in taken):
             axes.annotate(
                 line.label,
@@ -128,13 +179,19 @@ def draw(axes: Any, what: DifferenceInfo, mark: Mark, palette: Palette, family: 
     if what.trend:
         slope, icpt, centre = what.trend
         ends = np.array([what.x.min(), what.x.max()])
-        axes.plot(ends, icpt + slope * (ends - centre), color=palette.faint, lw=1.2, ls=":", zorder=2)
+        axes.plot(
+            ends, icpt + slope * (ends - centre), color=palette.faint, lw=1.2, ls=":", zorder=2
+        )
     points(axes, what.x, what.d, mark, palette).set_gid("pairs")
     at = np.flatnonzero(what.pair == chosen) if chosen is not None else np.empty(0, dtype=np.int64)
     if at.size:
         ring(axes, what.x[at], what.d[at], palette)
     axes.yaxis.set_major_formatter(minus)
-    axes.set_xlabel(f"{what.x_label}  ·  {what.said}" if what.said else what.x_label, fontfamily=family, fontsize=9)
+    axes.set_xlabel(
+        f"{what.x_label}  ·  {what.said}" if what.said else what.x_label,
+        fontfamily=family,
+        fontsize=9,
+    )
     axes.set_ylabel(what.y_label, fontfamily=family, fontsize=9)
 
 

@@ -46,7 +46,21 @@ def info(r: DriftResult, zone: str) -> DriftInfo:
     unit = m.difference_unit
     if r.instant.size == 0:
         none = np.empty(0)
-        return DriftInfo(none, none, np.empty(0, dtype=np.int64), none, None, (), (), r.changes, None, 0.0, 0.0, "", zone)
+        return DriftInfo(
+            none,
+            none,
+            np.empty(0, dtype=np.int64),
+            none,
+            None,
+            (),
+            (),
+            r.changes,
+            None,
+            0.0,
+            0.0,
+            "",
+            zone,
+        )
     start, end = float(r.instant.min()), float(r.instant.max())
     anchors = np.sort(r.instant)
     anchors = anchors[np.append(True, np.diff(anchors) > CLUSTER * 86400)]
@@ -57,7 +71,19 @@ def info(r: DriftResult, zone: str) -> DriftInfo:
     inside = tuple(c for c in r.changes if start - 30 * 86400 <= c.at <= end + 30 * 86400)
     label = f"difference, own part out ({unit})"
     return DriftInfo(
-        r.instant, r.centred, r.client, anchors, line, _levels(r, start, end), r.periods, inside, r.chart, start, end, label, zone
+        r.instant,
+        r.centred,
+        r.client,
+        anchors,
+        line,
+        _levels(r, start, end),
+        r.periods,
+        inside,
+        r.chart,
+        start,
+        end,
+        label,
+        zone,
     )
 
 
@@ -76,10 +102,20 @@ def _levels(r: DriftResult, start: float, end: float) -> tuple[tuple[float, floa
 
 def _days(what: DriftInfo, instants: Any) -> Any:
     zone = zone_named(what.zone)
-    return np.array([datetime.fromtimestamp(float(x), zone) for x in np.atleast_1d(instants)], dtype=object)
+    return np.array(
+        [datetime.fromtimestamp(float(x), zone) for x in np.atleast_1d(instants)], dtype=object
+    )
 
 
-def draw(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family: str, point: int | None, at: float | None) -> None:
+def draw(
+    axes: Any,
+    what: DriftInfo,
+    mark: Mark,
+    palette: Palette,
+    family: str,
+    point: int | None,
+    at: float | None,
+) -> None:
     """Points of anchors over spans of settings; dashed: a change that was noted; the line with its band, or the level of each span.
 
     ``at`` is an instant that was chosen in the picture.
@@ -102,7 +138,13 @@ def draw(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family: str, 
     pad = max((what.end - what.start) * 0.03, 3 * 86400)
     axes.set_xlim(*_days(what, [what.start - pad, what.end + pad]))
     for k, p in enumerate(what.periods):
-        ends = _days(what, [p.start if k else what.start - pad, p.end if k < len(what.periods) - 1 else what.end + pad])
+        ends = _days(
+            what,
+            [
+                p.start if k else what.start - pad,
+                p.end if k < len(what.periods) - 1 else what.end + pad,
+            ],
+        )
         if k % 2:
             axes.axvspan(*ends, color=palette.band, alpha=0.8, lw=0, zorder=0)
         axes.text(ends[0], 0.985, f" {p.label}", transform=axes.get_xaxis_transform(), va="top", color=palette.faint, fontsize=9, fontfamily=family)  # fmt: skip
@@ -121,7 +163,9 @@ def draw(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family: str, 
         for c in clients:
             own = np.flatnonzero(what.client == c)
             own = own[np.argsort(what.instant[own])]
-            axes.plot(when[own], what.difference[own], color=mark.colour, lw=0.8, alpha=0.25, zorder=2)
+            axes.plot(
+                when[own], what.difference[own], color=mark.colour, lw=0.8, alpha=0.25, zorder=2
+            )
     points(axes, when, what.difference, mark, palette)
     if what.line is not None:
         x, middle, lower, upper = what.line
@@ -144,7 +188,15 @@ def draw_chart(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family:
     prepare(axes, palette, family)
     chart = what.chart
     if chart is None:
-        axes.text(0.5, 0.5, "no control chart yet", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            "no control chart yet",
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         axes.set_xticks([])
         axes.set_yticks([])
         return
@@ -159,12 +211,23 @@ def draw_chart(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family:
     axes.plot(k, chart.value, color=mark.colour, lw=1.4, marker=mark.shape, ms=3)
     beyond = chart.signals
     if beyond.size:
-        axes.plot(k[beyond], chart.value[beyond], ls="none", marker="o", ms=9, mfc="none", mec=palette.warn, mew=1.6)
+        axes.plot(
+            k[beyond],
+            chart.value[beyond],
+            ls="none",
+            marker="o",
+            ms=9,
+            mfc="none",
+            mec=palette.warn,
+            mew=1.6,
+        )
     top = max(float(np.abs(chart.value).max()), float(chart.limit.max())) * 1.25
     axes.set_ylim(-top, top)
     axes.yaxis.set_major_formatter(minus)
     axes.set_ylabel("EWMA (SD)", fontfamily=family, fontsize=9)
-    axes.set_xlabel("anchors in the order of time (upright: another day)", fontfamily=family, fontsize=9)
+    axes.set_xlabel(
+        "anchors in the order of time (upright: another day)", fontfamily=family, fontsize=9
+    )
 
 
 def positions(what: DriftInfo) -> Floats:

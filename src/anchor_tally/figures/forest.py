@@ -47,7 +47,9 @@ def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestI
     _, first, cell = np.unique(pairs.occasion, return_index=True, return_inverse=True)
     mean = np.bincount(cell, pairs.d) / np.bincount(cell) if pairs.n else np.empty(0)
     owner = k[first]
-    raw = np.bincount(owner, mean, minlength=clients.size) / np.maximum(np.bincount(owner, minlength=clients.size), 1)
+    raw = np.bincount(owner, mean, minlength=clients.size) / np.maximum(
+        np.bincount(owner, minlength=clients.size), 1
+    )
     by_code = {
         codes[int(c)]: (float(x), int(n))
         for c, x, n in zip(clients, raw, np.bincount(owner, minlength=clients.size), strict=True)
@@ -55,7 +57,13 @@ def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestI
     own = {c.client: c for c in r.clients}
     pooled = r.pooled.offset if r.pooled is not None else None
     trees = [
-        Tree(code, x, own[code].offset if code in own else x, own[code].interval if code in own else Interval(x, x), n)
+        Tree(
+            code,
+            x,
+            own[code].offset if code in own else x,
+            own[code].interval if code in own else Interval(x, x),
+            n,
+        )
         for code, (x, n) in by_code.items()
     ]
     middle = pooled.value if pooled is not None else 0.0
@@ -71,11 +79,21 @@ def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestI
     )
 
 
-def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette, family: str) -> None:
+def draw(
+    axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette, family: str
+) -> None:
     """A row a client; the pooled offset as an upright line in its band; client k lies at height −k."""
     prepare(axes, palette, family)
     if not what.trees:
-        axes.text(0.5, 0.5, "no pairs yet", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            "no pairs yet",
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         return
     n = len(what.trees)
     y = -np.arange(n, dtype=float)
@@ -88,15 +106,40 @@ def draw(axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette,
     size = 7 if n <= 20 else 5
     offset = np.array([t.offset for t in what.trees])
     raw = np.array([t.raw for t in what.trees])
-    low, high = (np.array([getattr(t.interval, end) for t in what.trees]) for end in ("low", "high"))
+    low, high = (
+        np.array([getattr(t.interval, end) for t in what.trees]) for end in ("low", "high")
+    )
     wide = high > low
     axes.hlines(y[wide], low[wide], high[wide], color=mark.colour, lw=2, zorder=2)
-    axes.plot(raw, y, ls="none", marker=mark.shape, ms=size, mfc="none", mec=mark.colour, mew=1.2, zorder=3)
-    axes.plot(offset[wide], y[wide], ls="none", marker=mark.shape, ms=size, color=mark.colour, mec=palette.surface, zorder=4)
+    axes.plot(
+        raw,
+        y,
+        ls="none",
+        marker=mark.shape,
+        ms=size,
+        mfc="none",
+        mec=mark.colour,
+        mew=1.2,
+        zorder=3,
+    )
+    axes.plot(
+        offset[wide],
+        y[wide],
+        ls="none",
+        marker=mark.shape,
+        ms=size,
+        color=mark.colour,
+        mec=palette.surface,
+        zorder=4,
+    )
     names = [f"{t.client} ({t.n})" for t in what.trees]
     rows(axes, names, palette, family, chosen=chosen, size=9 if n <= 24 else 7.5)
     axes.xaxis.set_major_formatter(minus)
-    left = f"\nnot drawn: {count(what.left, 'client')} nearer to the pooled offset" if what.left else ""
+    left = (
+        f"\nnot drawn: {count(what.left, 'client')} nearer to the pooled offset"
+        if what.left
+        else ""
+    )
     axes.set_xlabel(what.label + left, fontfamily=family, fontsize=9)
 
 
@@ -129,7 +172,9 @@ def errors(r: CalibrateResult) -> ErrorInfo:
     bars = []
     for x in cv.models:
         inside = "" if x.covered is None else f" · covers {100 * x.covered.value:.0f} %"
-        bars.append(ErrorBar(MODEL_LABELS[x.model], x.rmse, inside, device=True, advised=x.model == r.model))
+        bars.append(
+            ErrorBar(MODEL_LABELS[x.model], x.rmse, inside, device=True, advised=x.model == r.model)
+        )
     b = cv.baselines
     values = {
         "last_scan": b.last_scan,
@@ -137,7 +182,11 @@ def errors(r: CalibrateResult) -> ErrorInfo:
         "sample_mean": b.sample_mean,
         "bmi_equation": b.bmi_equation,
     }
-    bars += [ErrorBar(BASELINE_WORDS[k], v, "", device=False, advised=False) for k, v in values.items() if v is not None]
+    bars += [
+        ErrorBar(BASELINE_WORDS[k], v, "", device=False, advised=False)
+        for k, v in values.items()
+        if v is not None
+    ]
     return ErrorInfo(tuple(bars), label)
 
 

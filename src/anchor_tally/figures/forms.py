@@ -55,7 +55,9 @@ def info(r: CompareResult, form: str) -> FormInfo | None:
     """What a form shows; None where the data cannot give it."""
     if r.forms is None or r.pairs.n == 0:
         return None
-    return {"ratio": _ratio, "sloping": _sloping, "percentiles": _percentiles}.get(form, _identity)(r)
+    return {"ratio": _ratio, "sloping": _sloping, "percentiles": _percentiles}.get(form, _identity)(
+        r
+    )
 
 
 def _units(r: CompareResult) -> tuple[str, str]:
@@ -63,15 +65,24 @@ def _units(r: CompareResult) -> tuple[str, str]:
     return (m.unit, m.difference_unit)
 
 
-def _level(values: tuple[tuple[float, str, bool], ...], ends: tuple[float, float]) -> tuple[Curve, ...]:
+def _level(
+    values: tuple[tuple[float, str, bool], ...], ends: tuple[float, float]
+) -> tuple[Curve, ...]:
     """Level lines with their words, the first one strong."""
-    return tuple(Curve(ends, (v, v), words, "-" if strong else _DASHED, strong) for v, words, strong in values)
+    return tuple(
+        Curve(ends, (v, v), words, "-" if strong else _DASHED, strong)
+        for v, words, strong in values
+    )
 
 
 def _mean(r: CompareResult) -> tuple[Floats, tuple[float, float], str]:
     p = r.pairs
     mean = (p.x + p.y) / 2
-    return mean, (float(mean.min()), float(mean.max())), f"mean of {p.instrument.name} and {p.compared_with} ({_units(r)[0]})"
+    return (
+        mean,
+        (float(mean.min()), float(mean.max())),
+        f"mean of {p.instrument.name} and {p.compared_with} ({_units(r)[0]})",
+    )
 
 
 def _ratio(r: CompareResult) -> FormInfo | None:
@@ -79,10 +90,23 @@ def _ratio(r: CompareResult) -> FormInfo | None:
     if found is None:
         return None
     mean, ends, words = _mean(r)
-    levels = ((found.ratio.value, "ratio", True), (found.upper, "upper limit", False), (found.lower, "lower limit", False))
+    levels = (
+        (found.ratio.value, "ratio", True),
+        (found.upper, "upper limit", False),
+        (found.lower, "lower limit", False),
+    )
     curves = _level(tuple((v, f"{w} {number(v, 2)}", s) for v, w, s in levels), ends)
     bands = (found.ratio.interval, found.upper_interval, found.lower_interval)
-    return _made(r, mean, p.y / p.x, curves, bands, 1.0, (words, f"{p.instrument.name} / {p.compared_with}"), signed_=False)
+    return _made(
+        r,
+        mean,
+        p.y / p.x,
+        curves,
+        bands,
+        1.0,
+        (words, f"{p.instrument.name} / {p.compared_with}"),
+        signed_=False,
+    )
 
 
 def _sloping(r: CompareResult) -> FormInfo | None:
@@ -94,7 +118,11 @@ def _sloping(r: CompareResult) -> FormInfo | None:
     low, bias, high = found.at(grid)
     curves = tuple(
         Curve(tuple(grid.tolist()), tuple(y.tolist()), said, "-" if strong else _DASHED, strong)
-        for y, said, strong in ((bias, "bias", True), (high, "upper limit", False), (low, "lower limit", False))
+        for y, said, strong in (
+            (bias, "bias", True),
+            (high, "upper limit", False),
+            (low, "lower limit", False),
+        )
     )
     return _made(r, mean, r.pairs.d, curves, (), 0.0, (words, _difference(r)), signed_=True)
 
@@ -104,7 +132,11 @@ def _percentiles(r: CompareResult) -> FormInfo | None:
     if found is None:
         return None
     mean, ends, words = _mean(r)
-    levels = ((float(np.median(r.pairs.d)), "median", True), (found.upper, "97.5 %", False), (found.lower, "2.5 %", False))
+    levels = (
+        (float(np.median(r.pairs.d)), "median", True),
+        (found.upper, "97.5 %", False),
+        (found.lower, "2.5 %", False),
+    )
     curves = _level(tuple((v, f"{w} {signed(v, 1)}", s) for v, w, s in levels), ends)
     bands = (found.upper_interval, found.lower_interval)
     return _made(r, mean, r.pairs.d, curves, bands, 0.0, (words, _difference(r)), signed_=True)
@@ -131,7 +163,16 @@ def _identity(r: CompareResult) -> FormInfo | None:
         for said, line, style, strong in lines
         if line is not None
     )
-    return _made(r, p.x, p.y, curves, (), None, (f"{p.compared_with} ({unit})", f"{p.instrument.name} ({unit})"), signed_=False)
+    return _made(
+        r,
+        p.x,
+        p.y,
+        curves,
+        (),
+        None,
+        (f"{p.compared_with} ({unit})", f"{p.instrument.name} ({unit})"),
+        signed_=False,
+    )
 
 
 def _difference(r: CompareResult) -> str:
@@ -162,12 +203,27 @@ def _made(
     )
 
 
-def draw(axes: Any, what: FormInfo | None, mark: Mark, palette: Palette, family: str, chosen: int | None = None) -> None:
+def draw(
+    axes: Any,
+    what: FormInfo | None,
+    mark: Mark,
+    palette: Palette,
+    family: str,
+    chosen: int | None = None,
+) -> None:
     """Draw a form; every line has its words at its right end, moved apart where they would touch."""
     prepare(axes, palette, family)
     if what is None:
         words = "these data cannot give this form"
-        axes.text(0.5, 0.5, words, transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            words,
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         return
     if what.level is None:
         both = [min(what.x.min(), what.y.min()), max(what.x.max(), what.y.max())]
@@ -177,7 +233,14 @@ def draw(axes: Any, what: FormInfo | None, mark: Mark, palette: Palette, family:
     for band in what.bands:
         axes.axhspan(band.low, band.high, color=mark.colour, alpha=0.1, lw=0, zorder=0)
     for curve in what.curves:
-        axes.plot(curve.x, curve.y, color=mark.colour, lw=1.7 if curve.strong else 1.2, ls=curve.style, zorder=2)
+        axes.plot(
+            curve.x,
+            curve.y,
+            color=mark.colour,
+            lw=1.7 if curve.strong else 1.2,
+            ls=curve.style,
+            zorder=2,
+        )
     points(axes, what.x, what.y, mark, palette)
     if chosen is not None:
         at = np.flatnonzero(what.pair == chosen)

@@ -54,11 +54,17 @@ def info(results: tuple[CompareResult, ...]) -> LadderInfo:
             )
         )
     m = metric_named(results[0].pairs.metric) if results else None
-    label = f"{m.label}: difference from {results[0].pairs.compared_with} ({m.difference_unit})" if m else ""
+    label = (
+        f"{m.label}: difference from {results[0].pairs.compared_with} ({m.difference_unit})"
+        if m
+        else ""
+    )
     return LadderInfo(tuple(rungs), label, results[0].margin if results else None)
 
 
-def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str) -> None:
+def draw(
+    axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str
+) -> None:
     """Draw the ladder on ``axes``; rung k lies at height −k."""
     prepare(axes, palette, family)
     if what.zone is not None:
@@ -66,13 +72,23 @@ def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, pale
     axes.axvline(0, color=palette.reference, lw=1.2, zorder=1)
     for k, (rung, mark) in enumerate(zip(what.rungs, marks, strict=True)):
         if rung.bias is None:
-            axes.text(0, -k, " no pairs", color=palette.faint, va="center", fontfamily=family, fontsize=9)
+            axes.text(
+                0, -k, " no pairs", color=palette.faint, va="center", fontfamily=family, fontsize=9
+            )
             continue
         ticks = np.array(rung.ticks)
         alpha = 0.75 if ticks.size < 100 else 0.12
         # markers of one line: a thousand segments of their own take most of the time of the figure
         axes.plot(
-            ticks, np.full(ticks.size, -k - 0.26), ls="none", marker="|", ms=8, mew=1, color=mark.colour, alpha=alpha, zorder=2
+            ticks,
+            np.full(ticks.size, -k - 0.26),
+            ls="none",
+            marker="|",
+            ms=8,
+            mew=1,
+            color=mark.colour,
+            alpha=alpha,
+            zorder=2,
         )
         if rung.limits:
             axes.plot(rung.limits, [-k, -k], color=mark.colour, lw=1.6, ls=mark.line, zorder=3)
@@ -87,7 +103,15 @@ def draw(axes: Any, what: LadderInfo, marks: tuple[Mark, ...], chosen: int, pale
                 solid_capstyle="butt",
                 zorder=3,
             )
-        axes.plot([rung.bias], [-k], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=4)
+        axes.plot(
+            [rung.bias],
+            [-k],
+            marker=mark.shape,
+            ms=8,
+            color=mark.colour,
+            mec=palette.surface,
+            zorder=4,
+        )
     rows(axes, [short_name(r.name) for r in what.rungs], palette, family, chosen=chosen)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)

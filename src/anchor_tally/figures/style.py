@@ -36,7 +36,18 @@ LIGHT = Palette(
     "#dfeceb",
     "#1c2b33",
     "#a33b16",
-    ("#0a6fa8", "#b5540b", "#6a4c9c", "#3f7d20", "#a3286a", "#7a6400", "#2a7f79", "#8a4b3c", "#4a5fc1", "#5d6b2f"),
+    (
+        "#0a6fa8",
+        "#b5540b",
+        "#6a4c9c",
+        "#3f7d20",
+        "#a3286a",
+        "#7a6400",
+        "#2a7f79",
+        "#8a4b3c",
+        "#4a5fc1",
+        "#5d6b2f",
+    ),
 )
 DARK = Palette(
     "#151c20",
@@ -48,11 +59,33 @@ DARK = Palette(
     "#24393b",
     "#f4efe2",
     "#f0936b",
-    ("#6db7e8", "#f0a35e", "#bda2ea", "#97cf72", "#ec8cc0", "#d9c25a", "#77cfc7", "#dba495", "#9fb0ff", "#b9c789"),
+    (
+        "#6db7e8",
+        "#f0a35e",
+        "#bda2ea",
+        "#97cf72",
+        "#ec8cc0",
+        "#d9c25a",
+        "#77cfc7",
+        "#dba495",
+        "#9fb0ff",
+        "#b9c789",
+    ),
 )
 
 _SHAPES = ("o", "s", "^", "v", "P", "X", "h", "p", "<", ">")
-_LINES = ("-", "--", "-.", ":", (0, (5, 1)), (0, (3, 1, 1, 1)), (0, (1, 1)), (0, (8, 2)), (0, (4, 1, 1, 1)), (0, (2, 2)))
+_LINES = (
+    "-",
+    "--",
+    "-.",
+    ":",
+    (0, (5, 1)),
+    (0, (3, 1, 1, 1)),
+    (0, (1, 1)),
+    (0, (8, 2)),
+    (0, (4, 1, 1, 1)),
+    (0, (2, 2)),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,16 +134,27 @@ def use_fonts() -> str:
 
 def empty(axes: Any) -> None:
     """Take everything off axes that are drawn on again. Clearing them would make axis and ticks anew, a third of a redraw."""
-    for group in (axes.lines, axes.patches, axes.collections, axes.texts, axes.images, axes.artists):
+    for group in (
+        axes.lines,
+        axes.patches,
+        axes.collections,
+        axes.texts,
+        axes.images,
+        axes.artists,
+    ):
         for artist in tuple(group):
             artist.remove()
     for axis in (axes.xaxis, axes.yaxis):
         axis.set_units(None)
         axis.set_label_text("")
-    axes.set(xscale="linear", yscale="linear", title="", aspect="auto")  # the scale brings its own ticks
+    axes.set(
+        xscale="linear", yscale="linear", title="", aspect="auto"
+    )  # the scale brings its own ticks
     axes.apply_aspect()
     axes.autoscale(True)
-    axes.dataLim.set(axes.dataLim.null())  # else limits of the last picture stay where a span comes first
+    axes.dataLim.set(
+        axes.dataLim.null()
+    )  # else limits of the last picture stay where a span comes first
 
 
 def prepare(axes: Any, palette: Palette, family: str) -> None:
@@ -127,15 +171,38 @@ def prepare(axes: Any, palette: Palette, family: str) -> None:
     axes.yaxis.label.set_color(palette.faint)
 
 
-def rows(axes: Any, names: Sequence[str], palette: Palette, family: str, *, chosen: int = -1, size: float = 10) -> None:
+def rows(
+    axes: Any,
+    names: Sequence[str],
+    palette: Palette,
+    family: str,
+    *,
+    chosen: int = -1,
+    size: float = 10,
+) -> None:
     """A row a name, row k at height −k, the names on the left, and a frame about the chosen one."""
     if 0 <= chosen < len(names):
-        axes.axhspan(-chosen - 0.46, -chosen + 0.46, facecolor="none", edgecolor=palette.accent, lw=1.2, zorder=1)
+        axes.axhspan(
+            -chosen - 0.46,
+            -chosen + 0.46,
+            facecolor="none",
+            edgecolor=palette.accent,
+            lw=1.2,
+            zorder=1,
+        )
     axes.set_yticks([])
     beside = axes.get_yaxis_transform()
     for k, name in enumerate(names):  # texts, not ticks: those cost three times as much
         axes.text(
-            -0.012, -k, name, transform=beside, ha="right", va="center", color=palette.ink, fontsize=size, fontfamily=family
+            -0.012,
+            -k,
+            name,
+            transform=beside,
+            ha="right",
+            va="center",
+            color=palette.ink,
+            fontsize=size,
+            fontfamily=family,
         )
     axes.set_ylim(-len(names) + 0.45, 0.55)
 

@@ -41,7 +41,9 @@ class TimelineInfo:
 
 def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
     """The readings that a finding is about, among those of the same client and device; of a visit, those of all devices."""
-    metric = f.metric or (lens_metric if lens_metric in m.snapshot.columns else next(iter(m.snapshot.columns), ""))
+    metric = f.metric or (
+        lens_metric if lens_metric in m.snapshot.columns else next(iter(m.snapshot.columns), "")
+    )
     c = m.snapshot.columns.get(metric)
     found = metric_of(metric)
     label = f"{found.label} ({found.unit})"
@@ -61,7 +63,11 @@ def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
         rows = rows[np.argsort(c.instant[rows], kind="stable")][-MOST:]
         value = c.value[rows]
         floor = float(np.nanmin(value)) if (~np.isnan(value)).any() else 0.0
-        ringed = np.isin(c.reading[rows], f.readings) if f.readings else (c.visit[rows] == f.visit) & bool(f.visit)
+        ringed = (
+            np.isin(c.reading[rows], f.readings)
+            if f.readings
+            else (c.visit[rows] == f.visit) & bool(f.visit)
+        )
         runs.append(
             Run(
                 m.snapshot.instruments[item].name if item in m.snapshot.instruments else "",
@@ -77,11 +83,21 @@ def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
     return TimelineInfo(tuple(runs), label, who)
 
 
-def draw(axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palette, family: str) -> None:
+def draw(
+    axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palette, family: str
+) -> None:
     """Points by instrument; excluded ones open, failed ones as crosses at the foot, those that the finding is about in rings."""
     prepare(axes, palette, family)
     if not what.runs:
-        axes.text(0.5, 0.5, "nothing to draw", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            "nothing to draw",
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         return
     for run, mark in zip(what.runs, marks, strict=True):
         when = np.array(run.when, dtype=object)
@@ -100,12 +116,34 @@ def draw(axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palett
             )
         if run.excluded.any():
             axes.plot(
-                when[run.excluded], run.value[run.excluded], ls="none", marker=mark.shape, ms=5, mfc="none", mec=mark.colour
+                when[run.excluded],
+                run.value[run.excluded],
+                ls="none",
+                marker=mark.shape,
+                ms=5,
+                mfc="none",
+                mec=mark.colour,
             )
         if run.failed.any():
-            axes.plot(when[run.failed], run.value[run.failed], ls="none", marker="x", ms=5, color=palette.warn)
+            axes.plot(
+                when[run.failed],
+                run.value[run.failed],
+                ls="none",
+                marker="x",
+                ms=5,
+                color=palette.warn,
+            )
         if run.ringed.any():
-            axes.plot(when[run.ringed], run.value[run.ringed], ls="none", marker="o", ms=15, mfc="none", mec=palette.warn, mew=2)
+            axes.plot(
+                when[run.ringed],
+                run.value[run.ringed],
+                ls="none",
+                marker="o",
+                ms=15,
+                mfc="none",
+                mec=palette.warn,
+                mew=2,
+            )
     if len(what.runs) > 1:
         legend = axes.legend(
             loc="lower left",

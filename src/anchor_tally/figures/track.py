@@ -85,7 +85,9 @@ def _dates(ordinals: Any) -> Any:
     return np.asarray(ordinals, dtype=float) - date(1970, 1, 1).toordinal()
 
 
-def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palette, family: str) -> None:
+def draw(
+    axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palette, family: str
+) -> None:
     """Draw the client on ``axes``."""
     prepare(axes, palette, family)
     for start, end, words in what.events:
@@ -93,7 +95,9 @@ def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palet
         axes.text(_dates(start), 0.02, f" {words}", transform=axes.get_xaxis_transform(), rotation=90, va="bottom", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
     for at in (what.since, what.until):
         half = WEEK_DAYS // 2
-        axes.axvspan(*_dates([at - half, at + half + 1]), color=palette.accent, alpha=0.14, lw=0, zorder=0)
+        axes.axvspan(
+            *_dates([at - half, at + half + 1]), color=palette.accent, alpha=0.14, lw=0, zorder=0
+        )
         axes.axvline(_dates(at + 0.5), color=palette.accent, lw=1.2, zorder=1)
     for at, words in what.changes:
         axes.axvline(_dates(at), color=palette.warn, lw=1.2, ls=(0, (4, 3)), zorder=1)
@@ -101,14 +105,55 @@ def draw(axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palet
     x = _dates(what.day) + 0.5
     if what.day.size:
         known = what.corrected
-        axes.plot(x, what.raw, ls="none", marker=mark.shape, ms=4, mfc="none", mec=mark.colour, alpha=0.5, zorder=2)
+        axes.plot(
+            x,
+            what.raw,
+            ls="none",
+            marker=mark.shape,
+            ms=4,
+            mfc="none",
+            mec=mark.colour,
+            alpha=0.5,
+            zorder=2,
+        )
         if known.any():
-            axes.fill_between(x[known], what.low[known], what.high[known], color=mark.colour, alpha=0.16, lw=0, zorder=1)
-            axes.plot(
-                x[known], what.value[known], ls="none", marker=mark.shape, ms=6, color=mark.colour, mec=palette.surface, zorder=4
+            axes.fill_between(
+                x[known],
+                what.low[known],
+                what.high[known],
+                color=mark.colour,
+                alpha=0.16,
+                lw=0,
+                zorder=1,
             )
-        axes.fill_between(x, what.week - what.half, what.week + what.half, color=mark.colour, alpha=0.22, lw=0, zorder=1)
-        axes.plot(x, what.week, color=mark.colour, lw=2, ls=mark.line, alpha=0.9 if known.any() else 0.5, zorder=3)
+            axes.plot(
+                x[known],
+                what.value[known],
+                ls="none",
+                marker=mark.shape,
+                ms=6,
+                color=mark.colour,
+                mec=palette.surface,
+                zorder=4,
+            )
+        axes.fill_between(
+            x,
+            what.week - what.half,
+            what.week + what.half,
+            color=mark.colour,
+            alpha=0.22,
+            lw=0,
+            zorder=1,
+        )
+        axes.plot(
+            x,
+            what.week,
+            color=mark.colour,
+            lw=2,
+            ls=mark.line,
+            alpha=0.9 if known.any() else 0.5,
+            zorder=3,
+        )
     if what.anchor_day.size:
         axes.plot(_dates(what.anchor_day) + 0.5, what.anchor, ls="none", marker=reference.shape, ms=9, color=reference.colour, mec=palette.surface, zorder=5)  # fmt: skip
     if what.goal is not None:
@@ -132,11 +177,22 @@ def draw_place(axes: Any, p: Placed, mark: Mark, palette: Palette, family: str) 
     high = max(p.bounds[2] + 8, p.interval.high + 2)
     edges = [low, *p.bounds, high]
     for k in range(4):
-        axes.axvspan(edges[k], edges[k + 1], color=palette.band if k % 2 else palette.paper, lw=0, zorder=0)
+        axes.axvspan(
+            edges[k], edges[k + 1], color=palette.band if k % 2 else palette.paper, lw=0, zorder=0
+        )
         text = ("< 18.5", "18.5–25", "25–30", "≥ 30")[k]
         axes.text((edges[k] + edges[k + 1]) / 2, 0.86, text, transform=axes.get_xaxis_transform(), ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
-    axes.plot([p.interval.low, p.interval.high], [0.38, 0.38], color=mark.colour, lw=3, solid_capstyle="butt", zorder=2)
-    axes.plot([p.value], [0.38], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=3)
+    axes.plot(
+        [p.interval.low, p.interval.high],
+        [0.38, 0.38],
+        color=mark.colour,
+        lw=3,
+        solid_capstyle="butt",
+        zorder=2,
+    )
+    axes.plot(
+        [p.value], [0.38], marker=mark.shape, ms=8, color=mark.colour, mec=palette.surface, zorder=3
+    )
     axes.set_xlim(low, high)
     axes.set_ylim(0, 1)
     axes.set_yticks([])

@@ -68,27 +68,71 @@ def strips(results: tuple[RepeatabilityResult, ...]) -> StripInfo:
         for r in results
     )
     metric = results[0].metric if results else ""
-    return StripInfo(found, f"{_label(metric)}: repeat less the mean of its tally ({_unit(metric)})")
+    return StripInfo(
+        found, f"{_label(metric)}: repeat less the mean of its tally ({_unit(metric)})"
+    )
 
 
-def draw_strips(axes: Any, what: StripInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str) -> None:
+def draw_strips(
+    axes: Any, what: StripInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str
+) -> None:
     """Ticks of single repeats over bands of two SDs: minutes apart (strong), days apart (pale)."""
     prepare(axes, palette, family)
     axes.axvline(0, color=palette.reference, lw=1, zorder=1)
     for k, (strip, mark) in enumerate(zip(what.strips, marks, strict=True)):
         if strip.day is not None:
-            axes.barh(-k, 4 * strip.day, left=-2 * strip.day, height=0.62, color=mark.colour, alpha=0.12, lw=0, zorder=0)
+            axes.barh(
+                -k,
+                4 * strip.day,
+                left=-2 * strip.day,
+                height=0.62,
+                color=mark.colour,
+                alpha=0.12,
+                lw=0,
+                zorder=0,
+            )
         if strip.within is not None:
-            axes.barh(-k, 4 * strip.within, left=-2 * strip.within, height=0.62, color=mark.colour, alpha=0.3, lw=0, zorder=0)
+            axes.barh(
+                -k,
+                4 * strip.within,
+                left=-2 * strip.within,
+                height=0.62,
+                color=mark.colour,
+                alpha=0.3,
+                lw=0,
+                zorder=0,
+            )
         d = np.array(strip.deviations)
         if d.size:
             alpha = 0.8 if d.size < 60 else 0.35 if d.size < 400 else 0.15
             # ticks as the markers of one line: thousands of them are drawn as fast as points
-            axes.plot(d, np.full(d.size, -k), ls="none", marker="|", ms=16, mew=1, color=mark.colour, alpha=alpha, zorder=2)
+            axes.plot(
+                d,
+                np.full(d.size, -k),
+                ls="none",
+                marker="|",
+                ms=16,
+                mew=1,
+                color=mark.colour,
+                alpha=alpha,
+                zorder=2,
+            )
         else:
-            axes.text(0, -k, "  no repeats", color=palette.faint, va="center", fontfamily=family, fontsize=9)
+            axes.text(
+                0,
+                -k,
+                "  no repeats",
+                color=palette.faint,
+                va="center",
+                fontfamily=family,
+                fontsize=9,
+            )
     rows(axes, [short_name(s.name) for s in what.strips], palette, family, chosen=chosen)
-    reach = max([2.2 * (s.day or 0) for s in what.strips] + [3.2 * (s.within or 0) for s in what.strips] + [0.3])
+    reach = max(
+        [2.2 * (s.day or 0) for s in what.strips]
+        + [3.2 * (s.within or 0) for s in what.strips]
+        + [0.3]
+    )
     axes.set_xlim(-reach, reach)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)
@@ -115,24 +159,43 @@ def quadrants(r: ChangeResult) -> QuadrantInfo:
         r.dx,
         r.dy,
         r.found.zone,
-        (line.value, float(r.dy.mean() - line.value * r.dx.mean())) if shown and line is not None else None,
+        (line.value, float(r.dy.mean() - line.value * r.dx.mean()))
+        if shown and line is not None
+        else None,
         f"change of {r.pairs.compared_with} ({_unit(r.metric)})",
         f"change of {r.instrument.name} ({_unit(r.metric)})",
     )
 
 
-def draw_quadrants(axes: Any, what: QuadrantInfo, mark: Mark, palette: Palette, family: str, point: int | None = None) -> None:
+def draw_quadrants(
+    axes: Any,
+    what: QuadrantInfo,
+    mark: Mark,
+    palette: Palette,
+    family: str,
+    point: int | None = None,
+) -> None:
     """Points in four quadrants; where both have moved the same way is shaded, the noise is framed."""
     prepare(axes, palette, family)
     if what.dx.size == 0:
-        axes.text(0.5, 0.5, "no change to see yet", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            "no change to see yet",
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         return
     reach = 1.1 * float(max(np.abs(what.dx).max(), np.abs(what.dy).max(), 2 * what.zone, 0.5))
     for sign in (-1, 1):
         axes.fill_between([0, sign * reach], 0, sign * reach, color=palette.band, lw=0, zorder=0)
     z = what.zone
     if z > 0:
-        axes.plot([-z, z, z, -z, -z], [-z, -z, z, z, -z], color=palette.faint, lw=1, ls=":", zorder=1)
+        axes.plot(
+            [-z, z, z, -z, -z], [-z, -z, z, z, -z], color=palette.faint, lw=1, ls=":", zorder=1
+        )
     axes.plot([-reach, reach], [-reach, reach], color=palette.faint, lw=1, ls=(0, (6, 4)), zorder=1)
     axes.axhline(0, color=palette.reference, lw=1, zorder=1)
     axes.axvline(0, color=palette.reference, lw=1, zorder=1)
@@ -170,7 +233,11 @@ class WaterInfo:
 def water(r: HydrationResult) -> WaterInfo:
     """What the picture of water shows."""
     s = r.slope.slope if r.slope is not None else None
-    slope = (s.value, s.interval.low, s.interval.high) if s is not None and s.interval is not None else None
+    slope = (
+        (s.value, s.interval.low, s.interval.high)
+        if s is not None and s.interval is not None
+        else None
+    )
     w, f = (centred(v, r.within) if r.n else v for v in (r.water, r.fat))
     return WaterInfo(
         read_only(_thin(w), np.float64),
@@ -182,21 +249,39 @@ def water(r: HydrationResult) -> WaterInfo:
     )
 
 
-def draw_water(axes: Any, what: WaterInfo, mark: Mark, palette: Palette, family: str, point: int | None = None) -> None:
+def draw_water(
+    axes: Any, what: WaterInfo, mark: Mark, palette: Palette, family: str, point: int | None = None
+) -> None:
     """Points within clients, the slope with its interval, and the line of one for one."""
     prepare(axes, palette, family)
     if what.water.size == 0:
-        axes.text(0.5, 0.5, "no visit with both", transform=axes.transAxes, ha="center", color=palette.faint, fontfamily=family)
+        axes.text(
+            0.5,
+            0.5,
+            "no visit with both",
+            transform=axes.transAxes,
+            ha="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         return
     reach = 1.1 * float(max(np.abs(what.water).max(), np.abs(what.fat).max(), 0.5))
     ends = np.array([-reach, reach])
     axes.axhline(0, color=palette.reference, lw=1, zorder=1)
     axes.axvline(0, color=palette.reference, lw=1, zorder=1)
     axes.plot(ends, -ends, color=palette.faint, lw=1, ls=(0, (6, 4)), zorder=1)
-    axes.annotate("one for one", (-0.94 * reach, 0.9 * reach), color=palette.faint, fontsize=9, fontfamily=family)
+    axes.annotate(
+        "one for one",
+        (-0.94 * reach, 0.9 * reach),
+        color=palette.faint,
+        fontsize=9,
+        fontfamily=family,
+    )
     if what.slope is not None:
         value, low, high = what.slope
-        axes.fill_between(ends, low * ends, high * ends, color=mark.colour, alpha=0.15, lw=0, zorder=0)
+        axes.fill_between(
+            ends, low * ends, high * ends, color=mark.colour, alpha=0.15, lw=0, zorder=0
+        )
         axes.plot(ends, value * ends, color=mark.colour, lw=1.6, zorder=2)
     points(axes, what.water, what.fat, mark, palette)
     if point is not None and point < what.water.size:
@@ -237,16 +322,38 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
             if a == b:
                 continue
             if not what.known[a, b]:
-                axes.text(b, -a, "–", ha="center", va="center", color=palette.faint, fontfamily=family)
+                axes.text(
+                    b, -a, "–", ha="center", va="center", color=palette.faint, fontfamily=family
+                )
                 continue
             value = float(what.r[a, b])
             side = 0.86 * np.sqrt(abs(value))
             axes.add_patch(_square(b, -a, side, palette, filled=value > 0, strong=value >= AS_ONE))
-            axes.text(b, -a + 0.08, signed(value, 2), ha="center", va="center", color=palette.ink, fontsize=10, fontfamily=family)
+            axes.text(
+                b,
+                -a + 0.08,
+                signed(value, 2),
+                ha="center",
+                va="center",
+                color=palette.ink,
+                fontsize=10,
+                fontfamily=family,
+            )
             ends = span(Interval(float(what.low[a, b]), float(what.high[a, b])), 2, sign=True)
             if wide:
-                low = 0.18 if side >= 0.7 else side / 2 + 0.12  # within a large square, below a small one
-                axes.text(b, -a - low, ends, ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)
+                low = (
+                    0.18 if side >= 0.7 else side / 2 + 0.12
+                )  # within a large square, below a small one
+                axes.text(
+                    b,
+                    -a - low,
+                    ends,
+                    ha="center",
+                    va="center",
+                    color=palette.faint,
+                    fontsize=8,
+                    fontfamily=family,
+                )
     names = [short_name(n) for n in what.names]
     rows(axes, names, palette, family)
     axes.set_xlim(-0.6, k - 0.4)
@@ -257,7 +364,9 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
         axes.text(a, -0.012, name, transform=axes.get_xaxis_transform(), rotation=30, ha="right", va="top", color=palette.ink, fontsize=9, fontfamily=family)  # fmt: skip
 
 
-def _square(x: float, y: float, side: float, palette: Palette, *, filled: bool, strong: bool) -> Any:
+def _square(
+    x: float, y: float, side: float, palette: Palette, *, filled: bool, strong: bool
+) -> Any:
     from matplotlib.patches import Rectangle
 
     return Rectangle(
@@ -283,22 +392,44 @@ class ScoreInfo:
 
 def score(r: WhichDeviceResult) -> ScoreInfo:
     """What the score card shows."""
-    return ScoreInfo(tuple(c.instrument.name for c in r.cards), tuple(c.score for c in r.cards), tuple(c.first for c in r.cards))
+    return ScoreInfo(
+        tuple(c.instrument.name for c in r.cards),
+        tuple(c.score for c in r.cards),
+        tuple(c.first for c in r.cards),
+    )
 
 
-def draw_score(axes: Any, what: ScoreInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str) -> None:
+def draw_score(
+    axes: Any, what: ScoreInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str
+) -> None:
     """A bar an instrument, the best first; behind it how often it comes first when clients are drawn anew."""
     prepare(axes, palette, family)
     for k, (value, first, mark) in enumerate(zip(what.scores, what.firsts, marks, strict=True)):
         if value is None:
             axes.text(
-                0.01, -k, "ruled out, or nothing to judge by", color=palette.faint, va="center", fontfamily=family, fontsize=9
+                0.01,
+                -k,
+                "ruled out, or nothing to judge by",
+                color=palette.faint,
+                va="center",
+                fontfamily=family,
+                fontsize=9,
             )
             continue
         axes.barh(-k, value, height=0.5, color=mark.colour, alpha=0.75, lw=0, zorder=2)
         said = f" first in {100 * first:.0f} % of resamples" if first is not None else ""
-        axes.text(value + 0.01, -k, f"{value:.2f}{said}", va="center", color=palette.ink, fontsize=9, fontfamily=family)
+        axes.text(
+            value + 0.01,
+            -k,
+            f"{value:.2f}{said}",
+            va="center",
+            color=palette.ink,
+            fontsize=9,
+            fontfamily=family,
+        )
     rows(axes, [short_name(n) for n in what.names], palette, family, chosen=chosen)
     axes.set_xlim(0, 1.45)
     axes.set_xticks([0, 0.25, 0.5, 0.75, 1.0])
-    axes.set_xlabel("score (1: the best of these in every criterion)", fontfamily=family, fontsize=9)
+    axes.set_xlabel(
+        "score (1: the best of these in every criterion)", fontfamily=family, fontsize=9
+    )

@@ -13,13 +13,26 @@ OSSEOUS = 1.0436  # bone mineral over the bone mineral content that a scan shows
 def water_density(celsius: Floats) -> Floats:
     """Density of water in kg/L (Kell 1975, J Chem Eng Data 20:97)."""
     t = celsius
-    top = 999.83952 + 16.945176 * t - 7.9870401e-3 * t**2 - 46.170461e-6 * t**3 + 105.56302e-9 * t**4 - 280.54253e-12 * t**5
+    top = (
+        999.83952
+        + 16.945176 * t
+        - 7.9870401e-3 * t**2
+        - 46.170461e-6 * t**3
+        + 105.56302e-9 * t**4
+        - 280.54253e-12 * t**5
+    )
     return top / (1 + 16.879850e-3 * t) / 1000
 
 
 def _underwater(v: Inputs) -> dict[str, Floats]:
-    volume = (v["body_mass"] - v["mass_in_water"]) / water_density(v["water_temperature"]) - v["residual_volume"] - GUT_GAS
-    return from_density(np.where(volume > 0, v["body_mass"] / np.where(volume > 0, volume, 1), np.nan))
+    volume = (
+        (v["body_mass"] - v["mass_in_water"]) / water_density(v["water_temperature"])
+        - v["residual_volume"]
+        - GUT_GAS
+    )
+    return from_density(
+        np.where(volume > 0, v["body_mass"] / np.where(volume > 0, volume, 1), np.nan)
+    )
 
 
 def residual_volume(v: Inputs) -> Floats:
@@ -37,12 +50,17 @@ def _fat(percent: Floats, mass: Floats) -> dict[str, Floats]:
 
 
 def _three(v: Inputs) -> dict[str, Floats]:
-    return _fat(100 * (2.118 / v["body_density"] - 0.78 * v["total_body_water"] / v["body_mass"] - 1.354), v["body_mass"])
+    return _fat(
+        100 * (2.118 / v["body_density"] - 0.78 * v["total_body_water"] / v["body_mass"] - 1.354),
+        v["body_mass"],
+    )
 
 
 def _four_lohman(v: Inputs) -> dict[str, Floats]:
     water, bone = v["total_body_water"] / v["body_mass"], v["bone_mineral_content"] / v["body_mass"]
-    return _fat(100 * (2.747 / v["body_density"] - 0.714 * water + 1.146 * bone - 2.0503), v["body_mass"])
+    return _fat(
+        100 * (2.747 / v["body_density"] - 0.714 * water + 1.146 * bone - 2.0503), v["body_mass"]
+    )
 
 
 def _four_wang(v: Inputs) -> dict[str, Floats]:

@@ -10,7 +10,11 @@ from .equation import MALE, Equation, Floats, Inputs
 def _harris(v: Inputs) -> dict[str, Floats]:
     m, h, a = v["body_mass"], v["height"], v["age_years"]
     men = 66.4730 + 13.7516 * m + 5.0033 * h - 6.7550 * a
-    return {"basal_metabolic_rate": np.where(v["sex"] == MALE, men, 655.0955 + 9.5634 * m + 1.8496 * h - 4.6756 * a)}
+    return {
+        "basal_metabolic_rate": np.where(
+            v["sex"] == MALE, men, 655.0955 + 9.5634 * m + 1.8496 * h - 4.6756 * a
+        )
+    }
 
 
 def _mifflin(v: Inputs) -> dict[str, Floats]:
@@ -20,7 +24,9 @@ def _mifflin(v: Inputs) -> dict[str, Floats]:
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
 _OUT = ("basal_metabolic_rate",)
-_ADVICE = "An estimate for a group; a person may differ by 200 kcal/d and more. Not a diet prescription."
+_ADVICE = (
+    "An estimate for a group; a person may differ by 200 kcal/d and more. Not a diet prescription."
+)
 
 ENERGY = (
     Equation(

@@ -17,10 +17,14 @@ MALE, FEMALE = 1.0, 0.0
 class Equation:
     """A published equation.
 
-    ``inputs`` are metric ids plus sex (1 male, 0 female), age_years, height (cm), body_mass (kg), all arrays of one shape;
-    ``function`` returns one array for each of ``outputs``, the main one first. ``men`` and ``women`` are inputs of one sex only. ``sexes`` and ``ages`` bound the population
-    (``ages_women`` where women's ages are others); ``turns_at`` names inputs and the sum in mm above which the curve turns back;
-    ``instead`` names what may stand in for an input; ``see`` is the standard error of estimate as published, in words, and ``standard_error`` the same as numbers by metric, of several groups the largest; ``certainty`` says how the coefficients were checked.
+    ``inputs`` are metric ids plus sex (1 male, 0 female), age_years, height (cm), body_mass
+    (kg), all arrays of one shape; ``function`` returns one array for each of ``outputs``, the
+    main one first. ``men`` and ``women`` are inputs of one sex only. ``sexes`` and ``ages``
+    bound the population (``ages_women`` where women's ages are others); ``turns_at`` names
+    inputs and the sum in mm above which the curve turns back; ``instead`` names what may stand
+    in for an input; ``see`` is the standard error of estimate as published, in words, and
+    ``standard_error`` the same as numbers by metric, of several groups the largest;
+    ``certainty`` says how the coefficients were checked.
     """
 
     id: str
@@ -75,15 +79,26 @@ class Equation:
         """Why a person lies outside the population: reason to a mask (unknown age, height or mass never counts)."""
         age = v["age_years"]
         if self.ages_women is None:
-            out = {f"the equation is for ages {self.ages[0]:g} to {self.ages[1]:g}": (age < self.ages[0]) | (age > self.ages[1])}
+            out = {
+                f"the equation is for ages {self.ages[0]:g} to {self.ages[1]:g}": (
+                    age < self.ages[0]
+                )
+                | (age > self.ages[1])
+            }
         else:
             out = {
-                f"the equation is for {who} aged {low:g} to {high:g}": (v["sex"] == sex) & ((age < low) | (age > high))
-                for who, sex, (low, high) in (("men", MALE, self.ages), ("women", FEMALE, self.ages_women))
+                f"the equation is for {who} aged {low:g} to {high:g}": (v["sex"] == sex)
+                & ((age < low) | (age > high))
+                for who, sex, (low, high) in (
+                    ("men", MALE, self.ages),
+                    ("women", FEMALE, self.ages_women),
+                )
             }
         if self.turns_at is not None:
             total = np.sum([v[k] for k in self.turns_at[0]], axis=0)
-            out[f"above a sum of {self.turns_at[1]:.0f} mm its curve turns back"] = total > self.turns_at[1]
+            out[f"above a sum of {self.turns_at[1]:.0f} mm its curve turns back"] = (
+                total > self.turns_at[1]
+            )
         if np.isfinite(self.bmi_high):
             out[f"the equation is not for a BMI above {self.bmi_high:g}"] = (
                 v["body_mass"] / (v["height"] / 100) ** 2 > self.bmi_high

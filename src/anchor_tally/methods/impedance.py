@@ -23,23 +23,42 @@ def _kushner(v: Inputs) -> dict[str, Floats]:
 
 def _kushner_by_sex(v: Inputs) -> dict[str, Floats]:
     i, mass = _index(v), v["body_mass"]
-    return {"total_body_water": np.where(v["sex"] == MALE, 0.396 * i + 0.143 * mass + 8.399, 0.382 * i + 0.105 * mass + 8.315)}
+    return {
+        "total_body_water": np.where(
+            v["sex"] == MALE, 0.396 * i + 0.143 * mass + 8.399, 0.382 * i + 0.105 * mass + 8.315
+        )
+    }
 
 
 def _kyle(v: Inputs) -> dict[str, Floats]:
-    ffm = -4.104 + 0.518 * _index(v) + 0.231 * v["body_mass"] + 0.130 * v["reactance_50khz"] + 4.229 * v["sex"]
+    ffm = (
+        -4.104
+        + 0.518 * _index(v)
+        + 0.231 * v["body_mass"]
+        + 0.130 * v["reactance_50khz"]
+        + 4.229 * v["sex"]
+    )
     return from_fat_free_mass(ffm, v["body_mass"])
 
 
 def _sun(v: Inputs) -> dict[str, Floats]:
     men, i, mass, r = v["sex"] == MALE, _index(v), v["body_mass"], v["resistance_50khz"]
-    ffm = np.where(men, -10.678 + 0.652 * i + 0.262 * mass + 0.015 * r, -9.529 + 0.696 * i + 0.168 * mass + 0.016 * r)
+    ffm = np.where(
+        men,
+        -10.678 + 0.652 * i + 0.262 * mass + 0.015 * r,
+        -9.529 + 0.696 * i + 0.168 * mass + 0.016 * r,
+    )
     water = np.where(men, 1.203 + 0.449 * i + 0.176 * mass, 3.747 + 0.450 * i + 0.113 * mass)
     return from_fat_free_mass(ffm, mass) | {"total_body_water": water}
 
 
 def _janssen(v: Inputs) -> dict[str, Floats]:
-    return {"skeletal_muscle_mass": 0.401 * _index(v) + 3.825 * v["sex"] - 0.071 * v["age_years"] + 5.102}
+    return {
+        "skeletal_muscle_mass": 0.401 * _index(v)
+        + 3.825 * v["sex"]
+        - 0.071 * v["age_years"]
+        + 5.102
+    }
 
 
 _RAW = ("resistance_50khz", "reactance_50khz")
@@ -64,7 +83,9 @@ IMPEDANCE = (
         "Phase angle",
         _RAW,
         ("phase_angle",),
-        lambda v: {"phase_angle": np.degrees(np.arctan2(v["reactance_50khz"], v["resistance_50khz"]))},
+        lambda v: {
+            "phase_angle": np.degrees(np.arctan2(v["reactance_50khz"], v["resistance_50khz"]))
+        },
         "anyone",
         "not a prediction",
         "Baumgartner RN, Chumlea WC, Roche AF. Am J Clin Nutr 1988;48:16-23",

@@ -41,7 +41,9 @@ def _index(
     instead: tuple[tuple[str, tuple[str, ...]], ...] = (),
 ) -> Equation:
     known = "anyone", "not a prediction", source, advice
-    return Equation(name, label, inputs, (name,), function, *known, certainty="definition", instead=instead)
+    return Equation(
+        name, label, inputs, (name,), function, *known, certainty="definition", instead=instead
+    )
 
 
 _ANY_WAIST = (("girth_waist", ("girth_waist_narrowest", "girth_waist_navel")),)

@@ -12,7 +12,9 @@ from .indices import INDICES
 from .size import SIZE
 from .skinfold import SKINFOLD
 
-EQUATIONS: dict[str, Equation] = {e.id: e for e in (*SIZE, *SKINFOLD, *INDICES, *IMPEDANCE, *DENSITY, *ENERGY)}
+EQUATIONS: dict[str, Equation] = {
+    e.id: e for e in (*SIZE, *SKINFOLD, *INDICES, *IMPEDANCE, *DENSITY, *ENERGY)
+}
 
 
 def catalogue() -> list[dict[str, Any]]:

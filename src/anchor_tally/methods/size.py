@@ -19,7 +19,14 @@ def _deurenberg(v: Inputs) -> dict[str, Floats]:
 def _gallagher(v: Inputs) -> dict[str, Floats]:
     inverse = 1 / (v["body_mass"] / (v["height"] / 100) ** 2)
     sex, age = v["sex"], v["age_years"]
-    return {"body_fat_percent": 64.5 - 848 * inverse + 0.079 * age - 16.4 * sex + 0.05 * sex * age + 39.0 * sex * inverse}
+    return {
+        "body_fat_percent": 64.5
+        - 848 * inverse
+        + 0.079 * age
+        - 16.4 * sex
+        + 0.05 * sex * age
+        + 39.0 * sex * inverse
+    }
 
 
 def _relative_fat_mass(v: Inputs) -> dict[str, Floats]:
@@ -36,12 +43,22 @@ def _tape_difference(v: Inputs) -> Floats:
 
 def _tape_inch(v: Inputs) -> dict[str, Floats]:
     d, h = np.log10(_tape_difference(v) / _INCH), np.log10(v["height"] / _INCH)
-    return {"body_fat_percent": np.where(v["sex"] == MALE, 86.010 * d - 70.041 * h + 36.76, 163.205 * d - 97.684 * h - 78.387)}
+    return {
+        "body_fat_percent": np.where(
+            v["sex"] == MALE, 86.010 * d - 70.041 * h + 36.76, 163.205 * d - 97.684 * h - 78.387
+        )
+    }
 
 
 def _tape_metric(v: Inputs) -> dict[str, Floats]:
     d, h = np.log10(_tape_difference(v)), np.log10(v["height"])
-    return from_density(np.where(v["sex"] == MALE, 1.0324 - 0.19077 * d + 0.15456 * h, 1.29579 - 0.35004 * d + 0.22100 * h))
+    return from_density(
+        np.where(
+            v["sex"] == MALE,
+            1.0324 - 0.19077 * d + 0.15456 * h,
+            1.29579 - 0.35004 * d + 0.22100 * h,
+        )
+    )
 
 
 _TAPE = ("sex", "height", "girth_neck")

@@ -8,14 +8,29 @@ import numpy as np
 
 from .equation import FEMALE, MALE, Equation, Floats, Inputs, from_density
 
-SEVEN = tuple(f"skinfold_{k}" for k in ("chest", "midaxillary", "triceps", "subscapular", "abdominal", "suprailiac", "thigh"))
+SEVEN = tuple(
+    f"skinfold_{k}"
+    for k in ("chest", "midaxillary", "triceps", "subscapular", "abdominal", "suprailiac", "thigh")
+)
 MEN_THREE = tuple(f"skinfold_{k}" for k in ("chest", "abdominal", "thigh"))
 WOMEN_THREE = tuple(f"skinfold_{k}" for k in ("triceps", "suprailiac", "thigh"))
 FOUR = tuple(f"skinfold_{k}" for k in ("biceps", "triceps", "subscapular", "suprailiac"))
-SIX = tuple(f"skinfold_{k}" for k in ("triceps", "subscapular", "supraspinale", "abdominal", "thigh", "medial_calf"))
+SIX = tuple(
+    f"skinfold_{k}"
+    for k in ("triceps", "subscapular", "supraspinale", "abdominal", "thigh", "medial_calf")
+)
 EIGHT = tuple(
     f"skinfold_{k}"
-    for k in ("triceps", "subscapular", "biceps", "iliac_crest", "supraspinale", "abdominal", "thigh", "medial_calf")
+    for k in (
+        "triceps",
+        "subscapular",
+        "biceps",
+        "iliac_crest",
+        "supraspinale",
+        "abdominal",
+        "thigh",
+        "medial_calf",
+    )
 )
 SITES: dict[str, tuple[str, ...]] = {
     "jackson_pollock_1978_3": MEN_THREE,
@@ -32,7 +47,9 @@ def _sum(v: Inputs, sites: tuple[str, ...]) -> Floats:
     return np.asarray(np.sum([v[k] for k in sites], axis=0), dtype=float)
 
 
-def _quadratic(sites: tuple[str, ...], a: float, b: float, c: float, age: float) -> Callable[[Inputs], dict[str, Floats]]:
+def _quadratic(
+    sites: tuple[str, ...], a: float, b: float, c: float, age: float
+) -> Callable[[Inputs], dict[str, Floats]]:
     """Density = a − b·S + c·S² − age·years."""
 
     def density(v: Inputs) -> dict[str, Floats]:
@@ -42,7 +59,8 @@ def _quadratic(sites: tuple[str, ...], a: float, b: float, c: float, age: float)
     return density
 
 
-# Durnin & Womersley 1974, table 5: density = c − m·log10(sum of four); lower age bound, men c, m, women c, m
+# Durnin & Womersley 1974, table 5: density = c − m·log10(sum of four); lower age bound, men c, m,
+# women c, m
 _DW = np.array(
     [
         [0, 1.1620, 0.0630, 1.1549, 0.0678],
@@ -68,13 +86,26 @@ def _six(v: Inputs) -> dict[str, Floats]:
 
 def _somatotype(v: Inputs) -> dict[str, Floats]:
     h, mass = v["height"], v["body_mass"]
-    x = (v["skinfold_triceps"] + v["skinfold_subscapular"] + v["skinfold_supraspinale"]) * 170.18 / h
+    x = (
+        (v["skinfold_triceps"] + v["skinfold_subscapular"] + v["skinfold_supraspinale"])
+        * 170.18
+        / h
+    )
     endo = -0.7182 + 0.1451 * x - 0.00068 * x**2 + 0.0000014 * x**3
     arm = v["girth_arm_flexed"] - v["skinfold_triceps"] / 10
     calf = v["girth_calf"] - v["skinfold_medial_calf"] / 10
-    meso = 0.858 * v["breadth_humerus"] + 0.601 * v["breadth_femur"] + 0.188 * arm + 0.161 * calf - 0.131 * h + 4.5
+    meso = (
+        0.858 * v["breadth_humerus"]
+        + 0.601 * v["breadth_femur"]
+        + 0.188 * arm
+        + 0.161 * calf
+        - 0.131 * h
+        + 4.5
+    )
     ratio = h / np.cbrt(mass)
-    ecto = np.where(ratio >= 40.75, 0.732 * ratio - 28.58, np.where(ratio > 38.25, 0.463 * ratio - 17.63, 0.1))
+    ecto = np.where(
+        ratio >= 40.75, 0.732 * ratio - 28.58, np.where(ratio > 38.25, 0.463 * ratio - 17.63, 0.1)
+    )
     return {"endomorphy": endo, "mesomorphy": meso, "ectomorphy": ecto}
 
 
@@ -84,7 +115,9 @@ _JPW = "Jackson AS, Pollock ML, Ward A. Med Sci Sports Exerc 1980;12:175-182"
 _DENSITY = ("body_fat_percent", "body_density")
 
 
-def _generalised(name: str, label: str, sex: float, coefficients: tuple[float, float, float, float]) -> Equation:
+def _generalised(
+    name: str, label: str, sex: float, coefficients: tuple[float, float, float, float]
+) -> Equation:
     men = sex == MALE
     return Equation(
         name,
@@ -93,7 +126,9 @@ def _generalised(name: str, label: str, sex: float, coefficients: tuple[float, f
         _DENSITY,
         _quadratic(SITES[name], *coefficients),
         "308 men aged 18 to 61" if men else "249 women aged 18 to 55",
-        "0.008 g/cm3, about 3.5 percent body fat (men)" if men else "about 3.8 to 3.9 percent body fat",
+        "0.008 g/cm3, about 3.5 percent body fat (men)"
+        if men
+        else "about 3.8 to 3.9 percent body fat",
         _JP if men else _JPW,
         _LIMITS,
         sexes=(sex,),

@@ -11,7 +11,22 @@ from ..domain.import_rows import ImportRow
 from ..domain.metrics import METRICS
 from .device import Device
 
-CLIENTS = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar", "Gannet", "Hake", "Ibis", "Knot", "Ling", "Merle", "Narwhal", "Orca")
+CLIENTS = (
+    "Auk",
+    "Brill",
+    "Cod",
+    "Dory",
+    "Eider",
+    "Fulmar",
+    "Gannet",
+    "Hake",
+    "Ibis",
+    "Knot",
+    "Ling",
+    "Merle",
+    "Narwhal",
+    "Orca",
+)
 WEEKS = 26
 SCAN_WEEKS = (0, 12, 24)
 SCAN_SD = 0.4  # error of one scan, as its laboratory states it
@@ -45,17 +60,30 @@ TRUTH = Truth(
 # how each device sees fat; Cedar is blind to water
 MODELS = {
     "Alder": Device(TRUTH.bias["Alder"], TRUTH.replicate_sd["Alder"], hydration=0.6),
-    "Birch": Device(TRUTH.bias["Birch"], TRUTH.replicate_sd["Birch"], hydration=0.6, athlete=TRUTH.birch_step),
+    "Birch": Device(
+        TRUTH.bias["Birch"], TRUTH.replicate_sd["Birch"], hydration=0.6, athlete=TRUTH.birch_step
+    ),
     "Cedar": Device(TRUTH.bias["Cedar"], TRUTH.replicate_sd["Cedar"], failures=0.12),
     "Dogwood": Device(
-        TRUTH.bias["Dogwood"], TRUTH.replicate_sd["Dogwood"], hydration=0.6, drift=TRUTH.dogwood_drift_per_week, step=0.5
+        TRUTH.bias["Dogwood"],
+        TRUTH.replicate_sd["Dogwood"],
+        hydration=0.6,
+        drift=TRUTH.dogwood_drift_per_week,
+        step=0.5,
     ),
 }
 # what each device is, and the resolution of body fat that it shows (percent)
-DEVICES = {"Alder": ("feet", 0.1), "Birch": ("eight", 0.1), "Cedar": ("hands", 0.1), "Dogwood": ("feet", 0.5)}
+DEVICES = {
+    "Alder": ("feet", 0.1),
+    "Birch": ("eight", 0.1),
+    "Cedar": ("hands", 0.1),
+    "Dogwood": ("feet", 0.5),
+}
 
 
-UNSPOILED = replace(TRUTH, odd_client="", mistyped_client="", broken_client="")  # nothing to be found
+UNSPOILED = replace(
+    TRUTH, odd_client="", mistyped_client="", broken_client=""
+)  # nothing to be found
 
 
 def first_day(today: date) -> date:
@@ -147,10 +175,14 @@ def squad_rows(today: date, seed: int = 20260302, truth: Truth = TRUTH) -> tuple
             broken = scan and week == truth.broken_week and CLIENTS[c] == truth.broken_client
             if broken:
                 wet += 2.5
-            clock = datetime.combine(day, datetime.min.time()).replace(hour=6, minute=30) + timedelta(
-                minutes=int(rng.integers(0, 40))
+            clock = datetime.combine(day, datetime.min.time()).replace(
+                hour=6, minute=30
+            ) + timedelta(minutes=int(rng.integers(0, 40)))
+            conditions = (
+                ("fasted", "no" if broken else "yes"),
+                ("voided", "yes"),
+                ("exercise_24h", "yes" if broken else "no"),
             )
-            conditions = (("fasted", "no" if broken else "yes"), ("voided", "yes"), ("exercise_24h", "yes" if broken else "no"))
             for position, device in enumerate(("Alder", "Birch", "Cedar", "Dogwood")):
                 when = (clock + timedelta(minutes=4 * position)).isoformat(timespec="minutes")
                 day_error = float(own[device][c]) + float(rng.normal(0, TRUTH.occasion_sd[device]))
@@ -171,26 +203,63 @@ def squad_rows(today: date, seed: int = 20260302, truth: Truth = TRUTH) -> tuple
                         )
                         continue
                     error = day_error + float(rng.normal(0, MODELS[device].noise))
-                    reading = MODELS[device].shown(fat, error, wet=wet, week=week, athlete=setting == "athlete")
-                    if device == "Alder" and CLIENTS[c] == truth.mistyped_client and week == truth.mistyped_week and rep == 2:
+                    reading = MODELS[device].shown(
+                        fat, error, wet=wet, week=week, athlete=setting == "athlete"
+                    )
+                    if (
+                        device == "Alder"
+                        and CLIENTS[c] == truth.mistyped_client
+                        and week == truth.mistyped_week
+                        and rep == 2
+                    ):
                         reading += 20  # a digit mistyped: 3 for 1
-                    row(c, when, device, "device", "body_fat_percent", reading, rep, setting=setting, conditions=conditions)
+                    row(
+                        c,
+                        when,
+                        device,
+                        "device",
+                        "body_fat_percent",
+                        reading,
+                        rep,
+                        setting=setting,
+                        conditions=conditions,
+                    )
                 if device in ("Alder", "Birch"):
-                    row(c, when, device, "device", "body_mass", mass + float(rng.normal(0, 0.05)), setting=setting)
+                    row(
+                        c,
+                        when,
+                        device,
+                        "device",
+                        "body_mass",
+                        mass + float(rng.normal(0, 0.05)),
+                        setting=setting,
+                    )
                     row(
                         c,
                         when,
                         device,
                         "device",
                         "total_body_water_percent",
-                        float((100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)),
+                        float(
+                            (100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)
+                        ),
                         setting=setting,
                     )
             tape = (clock + timedelta(minutes=20)).isoformat(timespec="minutes")
             waist = height[c] * 20 / (64 + 12 * (not male[c]) - (fat + float(rng.normal(1.0, 2.0))))
             for rep in (1, 2):
-                row(c, tape, "Tape", "method", "girth_waist", float(waist + rng.normal(0, 0.4)), rep)
+                row(
+                    c, tape, "Tape", "method", "girth_waist", float(waist + rng.normal(0, 0.4)), rep
+                )
             if scan:
                 when = (clock + timedelta(minutes=50)).isoformat(timespec="minutes")
-                row(c, when, "Lab scan", "reference", "body_fat_percent", float(fat + rng.normal(0, SCAN_SD)), note="whole body")
+                row(
+                    c,
+                    when,
+                    "Lab scan",
+                    "reference",
+                    "body_fat_percent",
+                    float(fat + rng.normal(0, SCAN_SD)),
+                    note="whole body",
+                )
     return tuple(rows)

@@ -1,8 +1,8 @@
 """A calibration line: the reference as a straight line of the reading, the errors of both sides accounted for.
 
-Between clients the difference follows the reference, d = α + γ·(x − c), with γ corrected for the reference's error by moments
-(``trend``); a reading y then stands for x = c + (y − c − α)/(1 + γ). The spread about the line is that of the nested mixed model of
-what it leaves over.
+Between clients the difference follows the reference, d = α + γ·(x − c), with γ corrected for the
+reference's error by moments (``trend``); a reading y then stands for x = c + (y − c − α)/(1 +
+γ). The spread about the line is that of the nested mixed model of what it leaves over.
 """
 
 from __future__ import annotations
@@ -35,14 +35,18 @@ class CalibrationLine:
 
     def reference(self, reading: Floats) -> Floats:
         """The reference that readings stand for."""
-        return np.asarray(self.centre + (reading - self.centre - self.level) / self.slope, dtype=float)
+        return np.asarray(
+            self.centre + (reading - self.centre - self.level) / self.slope, dtype=float
+        )
 
     def half(self, reading: Floats, confidence: float = 0.95, *, own: bool = False) -> Floats:
         """Half the prediction interval of that reference; ``own``: the line's own part only, without the spread of new readings."""
         x = self.reference(reading)
         line = self.level_variance + (x - self.centre) ** 2 * self.slope_variance
         variance = line if own else line + self.new
-        return np.asarray(t_quantile(0.5 + confidence / 2, self.df) * np.sqrt(variance) / self.slope, dtype=float)
+        return np.asarray(
+            t_quantile(0.5 + confidence / 2, self.df) * np.sqrt(variance) / self.slope, dtype=float
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,13 +60,33 @@ class LineFit:
 
 
 def may_be_a_line(means: Floats, slope: Estimate | None) -> bool:
-    """Ten clients, a range of ten units between their means of the reference (C,), and a slope whose interval leaves out 1."""
-    if slope is None or slope.interval is None or means.size < LEAST_CLIENTS or float(np.ptp(means)) < LEAST_RANGE:
+    """Whether a line may be fitted between clients.
+
+    Parameters
+    ----------
+    means : (C,) array
+        Mean of the reference of each client.
+    slope : Estimate or None
+        Slope of the difference on the reference between clients.
+
+    Returns
+    -------
+    bool True for ten clients or more, a range of ten units between their means, and an interval
+    of the slope that excludes zero.
+    """
+    if (
+        slope is None
+        or slope.interval is None
+        or means.size < LEAST_CLIENTS
+        or float(np.ptp(means)) < LEAST_RANGE
+    ):
         return False
     return slope.interval.low > 0 or slope.interval.high < 0
 
 
-def line_fit(d: Floats, y: Floats, client: Ints, occasion: Ints, clients: ClientMeans, gamma: Estimate) -> LineFit | None:
+def line_fit(
+    d: Floats, y: Floats, client: Ints, occasion: Ints, clients: ClientMeans, gamma: Estimate
+) -> LineFit | None:
     """The line of all clients; ``gamma`` is the corrected slope of the difference on the reference between clients."""
     if 1 + gamma.value <= 0.1 or gamma.se is None:
         return None
@@ -101,10 +125,13 @@ class LineLeftOut:
     own_sd: Floats
 
 
-def leave_out_line(s: OccasionMeans, x: Floats, d: Floats, clients: ClientMeans) -> LineLeftOut | None:
+def leave_out_line(
+    s: OccasionMeans, x: Floats, d: Floats, clients: ClientMeans
+) -> LineLeftOut | None:
     """Leave out whole clients for the line (weights those of all), single occasions for the client's part beside it.
 
-    ``s`` are the occasion means of the differences, ``x`` and ``d`` (M,) the occasions' reference and difference.
+    ``s`` are the occasion means of the differences, ``x`` and ``d`` (M,) the occasions'
+    reference and difference.
     """
     k = clients.weight
 
@@ -124,7 +151,9 @@ def leave_out_line(s: OccasionMeans, x: Floats, d: Floats, clients: ClientMeans)
     foretold = mx[at] + (reading - mx[at] - md[at]) / (1 + gamma[at])
     line = reading - foretold
     left = d - line
-    means = OccasionMeans(left, s.size, s.ss / (1 + gamma[at]) ** 2, s.client_of, s.clients, s.occasions, s.starts)
+    means = OccasionMeans(
+        left, s.size, s.ss / (1 + gamma[at]) ** 2, s.client_of, s.clients, s.occasions, s.starts
+    )
     grid = variance_grid(means)
     found = leave_out(grid) if grid is not None else None
     if found is None:

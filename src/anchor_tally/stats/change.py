@@ -44,7 +44,30 @@ class Change:
 
 
 def wilson(k: int, n: int, confidence: float = 0.95) -> Estimate | None:
-    """A share with Wilson's interval (Wilson 1927, JASA 22:209); None of nothing."""
+    """A share with Wilson's interval.
+
+    Parameters
+    ----------
+    k, n : int
+        Successes and trials.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Estimate or None
+        None for no trial.
+
+    References
+    ----------
+    Wilson 1927, JASA 22:209.
+
+    Examples
+    --------
+    >>> share = wilson(81, 263)
+    >>> round(share.interval.low, 3), round(share.interval.high, 3)
+    (0.255, 0.366)
+    """
     if n == 0:
         return None
     z = normal_quantile(0.5 + confidence / 2)
@@ -57,7 +80,8 @@ def wilson(k: int, n: int, confidence: float = 0.95) -> Estimate | None:
 def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
     """Signs of changes outside the zone in which neither says anything: |Δ| of the reference and of the instrument within it.
 
-    The trend-analysis of four quadrants with an exclusion zone (Critchley, Lee & Ho 2010, Anesth Analg 111:1180).
+    The trend-analysis of four quadrants with an exclusion zone (Critchley, Lee & Ho 2010, Anesth
+    Analg 111:1180).
     """
     outside = (np.abs(dx) > zone) | (np.abs(dy) > zone)
     judged, same = int(outside.sum()), int((outside & (dx * dy > 0)).sum())
@@ -67,14 +91,26 @@ def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
 def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0) -> Change:
     """Compare changes; ``dx`` of the reference and ``dy`` of the instrument, ``client`` (n,).
 
-    ``ratio`` is the error variance of the instrument over that of the reference, for the slope. One change a client gives the
-    classical design, more the repeated one (client and occasion; changes that share an anchor are not independent, which the
-    client's part takes up in the bias only). Slope by Deming with a jackknife over clients.
+    ``ratio`` is the error variance of the instrument over that of the reference, for the slope.
+    One change a client gives the classical design, more the repeated one (client and occasion;
+    changes that share an anchor are not independent, which the client's part takes up in the
+    bias only). Slope by Deming with a jackknife over clients.
     """
     d, notes = dy - dx, []
     n, clients = d.size, int(np.unique(client).size)
     if n == 0:
-        return Change(0, 0, None, None, None, None, None, sign_concordance(dx, dy, zone), zone, (note("no_changes"),))
+        return Change(
+            0,
+            0,
+            None,
+            None,
+            None,
+            None,
+            None,
+            sign_concordance(dx, dy, zone),
+            zone,
+            (note("no_changes"),),
+        )
     bias, alone = single_bias(d)
     sd = None if alone is None else Estimate(alone, sd_interval(alone, n - 1), n, "chi2")
     limits: Limits | None = None
@@ -94,14 +130,27 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
     if line is None:
         notes.append(note("no_change_slope"))
     return Change(
-        n, clients, bias, sd, limits, line, _correlation(dx, dy, clients), sign_concordance(dx, dy, zone), zone, tuple(notes)
+        n,
+        clients,
+        bias,
+        sd,
+        limits,
+        line,
+        _correlation(dx, dy, clients),
+        sign_concordance(dx, dy, zone),
+        zone,
+        tuple(notes),
     )
 
 
 def _total_sd(fit: NestedFit, n: int) -> Estimate:
     """SD of one change by the summed variances; χ² interval on their Satterthwaite degrees of freedom."""
     sd = math.sqrt(fit.total_variance)
-    df = float(fit.delta_df(lambda theta: np.asarray([theta.sum()]))[0]) if fit.theta_cov.any() else float(n - 1)
+    df = (
+        float(fit.delta_df(lambda theta: np.asarray([theta.sum()]))[0])
+        if fit.theta_cov.any()
+        else float(n - 1)
+    )
     return Estimate(sd, sd_interval(sd, min(df, n - 1)), n, "reml-satterthwaite")
 
 
@@ -114,14 +163,19 @@ def _correlation(dx: Floats, dy: Floats, clients: int) -> Estimate | None:
     if clients < 4 or abs(r) >= 1 - 1e-12:
         return Estimate(r, None, dx.size, "pearson")
     half, z = normal_quantile(0.975) / math.sqrt(clients - 3), math.atanh(r)
-    return Estimate(r, Interval(math.tanh(z - half), math.tanh(z + half)), dx.size, "pearson-fisher")
+    return Estimate(
+        r, Interval(math.tanh(z - half), math.tanh(z + half)), dx.size, "pearson-fisher"
+    )
 
 
-def smallest_change(day: Estimate, within: Estimate | None, repeats: int, days: int, confidence: float = 0.95) -> Estimate:
+def smallest_change(
+    day: Estimate, within: Estimate | None, repeats: int, days: int, confidence: float = 0.95
+) -> Estimate:
     """The smallest change of one client that means of ``days`` days on each side can show: √2·z·√(variance of such a mean).
 
-    ``day`` is the SD from day to day, ``within`` that of repeats; each day is the mean of ``repeats`` readings (Weir 2005, J Strength
-    Cond Res 19:231; Bland & Altman 1999). Interval by MOVER on the two variances (Zou & Donner 2008, Stat Med 27:1693).
+    ``day`` is the SD from day to day, ``within`` that of repeats; each day is the mean of
+    ``repeats`` readings (Weir 2005, J Strength Cond Res 19:231; Bland & Altman 1999). Interval
+    by MOVER on the two variances (Zou & Donner 2008, Stat Med 27:1693).
     """
     factor = math.sqrt(2) * normal_quantile(0.5 + confidence / 2)
     parts = [(e, w) for e, w in ((day, 1 / days), (within, 1 / (repeats * days))) if e is not None]
@@ -129,7 +183,15 @@ def smallest_change(day: Estimate, within: Estimate | None, repeats: int, days: 
     value = factor * math.sqrt(variance)
     if any(e.interval is None for e, _ in parts):
         return Estimate(value, None, day.n, "mover")
-    below = math.sqrt(sum((w * (e.value**2 - e.interval.low**2)) ** 2 for e, w in parts if e.interval is not None))
-    above = math.sqrt(sum((w * (e.interval.high**2 - e.value**2)) ** 2 for e, w in parts if e.interval is not None))
-    ends = Interval(factor * math.sqrt(max(variance - below, 0.0)), factor * math.sqrt(variance + above))
+    below = math.sqrt(
+        sum((w * (e.value**2 - e.interval.low**2)) ** 2 for e, w in parts if e.interval is not None)
+    )
+    above = math.sqrt(
+        sum(
+            (w * (e.interval.high**2 - e.value**2)) ** 2 for e, w in parts if e.interval is not None
+        )
+    )
+    ends = Interval(
+        factor * math.sqrt(max(variance - below, 0.0)), factor * math.sqrt(variance + above)
+    )
     return Estimate(value, ends, day.n, "mover")

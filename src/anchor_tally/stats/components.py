@@ -1,9 +1,10 @@
 """Variance components of the nested design by REML, on group sums.
 
-Model: d = X·beta + u(client) + w(occasion within client) + e(replicate), all random parts independent normal with
-variances s_c², s_o², s_r² (Patterson & Thompson 1971, Biometrika 58:545). With the ratios g = s²/s_r² the
-covariance of a client has a closed-form inverse, so that everything is a sum over occasions and clients of
-small q×q cross products (q = columns of [X, d]): no N×N matrix and no loop over groups.
+Model: d = X·beta + u(client) + w(occasion within client) + e(replicate), all random parts
+independent normal with variances s_c², s_o², s_r² (Patterson & Thompson 1971, Biometrika
+58:545). With the ratios g = s²/s_r² the covariance of a client has a closed-form inverse, so
+that everything is a sum over occasions and clients of small q×q cross products (q = columns of
+[X, d]): no N×N matrix and no loop over groups.
 """
 
 from __future__ import annotations
@@ -22,9 +23,10 @@ from .estimate import Floats, FrozenArrays, Ints
 class NestedFit(FrozenArrays):
     """REML fit of the nested model.
 
-    ``variances`` are (client, occasion, replicate); a level that the design cannot separate is 0 there and False in
-    ``separable``; its variance sits in the next level that can. ``beta`` and ``beta_cov`` are the fixed
-    effects; ``blup`` (C,) the predicted client effects; ``deviance`` is -2 log REML likelihood.
+    ``variances`` are (client, occasion, replicate); a level that the design cannot separate is 0
+    there and False in ``separable``; its variance sits in the next level that can. ``beta`` and
+    ``beta_cov`` are the fixed effects; ``blup`` (C,) the predicted client effects; ``deviance``
+    is -2 log REML likelihood.
     """
 
     beta: Floats
@@ -94,7 +96,9 @@ class _Sums(FrozenArrays):
     def per_client(self, values: Floats) -> Floats:
         """Sum (M,) or (M, q) over the occasions of each client."""
         if values.ndim == 1:
-            return np.asarray(np.bincount(self.client_of, values, minlength=self.clients), dtype=float)
+            return np.asarray(
+                np.bincount(self.client_of, values, minlength=self.clients), dtype=float
+            )
         columns = [np.bincount(self.client_of, v, minlength=self.clients) for v in values.T]
         return np.asarray(np.stack(columns, axis=1), dtype=float)
 
@@ -120,7 +124,9 @@ class _Sums(FrozenArrays):
 
 def _group_sums(z: Floats, client: Ints, occasion: Ints, p: int) -> tuple[_Sums, Ints]:
     clients, c = np.unique(client, return_inverse=True)
-    key = c.astype(np.int64) * (int(occasion.max()) - int(occasion.min()) + 1) + (occasion - occasion.min())
+    key = c.astype(np.int64) * (int(occasion.max()) - int(occasion.min()) + 1) + (
+        occasion - occasion.min()
+    )
     cells, cell = np.unique(key, return_inverse=True)
     sizes = np.bincount(cell).astype(float)
     means = np.stack([np.bincount(cell, col) for col in z.T], axis=1) / sizes[:, None]
@@ -136,7 +142,9 @@ class _Profile:
     def __init__(self, sums: _Sums, free: tuple[bool, bool]) -> None:
         self.s, self.free = sums, free
 
-    def evaluate(self, g: Floats) -> tuple[float, Floats, Floats, tuple[Floats, list[Floats], list[Floats]]]:
+    def evaluate(
+        self, g: Floats
+    ) -> tuple[float, Floats, Floats, tuple[Floats, list[Floats], list[Floats]]]:
         s, p = self.s, self.s.p
         q = s.means.shape[1]
         gc, go = g
@@ -155,7 +163,11 @@ class _Profile:
         full = s.within + (powers[0] @ s.products).reshape(q, q) - cross(c, t[0], t[0])
         # first derivatives: dw = -w², dW = W2·(-1), dT = -T2, dc/dW = -c², dc/dgc = 1/a²
         d_c = -cross(1 / a**2, t[0], t[0])
-        d_o = -(powers[1] @ s.products).reshape(q, q) - cross(c * c * big[1], t[0], t[0]) + 2 * cross(c, t[1], t[0])
+        d_o = (
+            -(powers[1] @ s.products).reshape(q, q)
+            - cross(c * c * big[1], t[0], t[0])
+            + 2 * cross(c, t[1], t[0])
+        )
         d_cc = cross(2 * big[0] / a**3, t[0], t[0])
         d_co = 2 * cross(1 / a**2, t[1], t[0]) - cross(2 * gc * big[1] / a**3, t[0], t[0])
         c1 = c * c * big[1]
@@ -173,7 +185,10 @@ class _Profile:
         ld2 = np.array(
             [
                 [-((big[0] / a) ** 2).sum(), -(big[1] / a**2).sum()],
-                [-(big[1] / a**2).sum(), -powers[1].sum() + (2 * gc * big[2] / a).sum() - ((gc * big[1] / a) ** 2).sum()],
+                [
+                    -(big[1] / a**2).sum(),
+                    -powers[1].sum() + (2 * gc * big[2] / a).sum() - ((gc * big[1] / a) ** 2).sum(),
+                ],
             ]
         )
         df = s.n - p
@@ -186,7 +201,9 @@ class _Profile:
             f1 += factor * np.array([np.trace(m) for m in parts])
             h = np.empty((2, 2))
             for (i, j), m in zip(((0, 0), (0, 1), (1, 1)), second, strict=True):
-                h[i, j] = h[j, i] = np.trace(inverse @ m[:size, :size]) - np.sum(parts[i] * parts[j].T)
+                h[i, j] = h[j, i] = np.trace(inverse @ m[:size, :size]) - np.sum(
+                    parts[i] * parts[j].T
+                )
             f2 += factor * h
         return f, f1, f2, (full, first, second)
 
@@ -218,7 +235,8 @@ class _Profile:
                 break
             moved = float(np.abs(trial - ratio).max())
             ratio, f, f1, f2 = trial, f_new, f1_new, f2_new
-            # a ratio that has run into zero while the criterion still falls there is pushed off the false zero
+            # a ratio that has run into zero while the criterion still falls there is pushed off the
+            # false zero
             stuck = free & (ratio < 1e-5) & (f1 < -1e-8)
             if stuck.any():
                 ratio = np.where(stuck, 1e-2, ratio)
@@ -238,13 +256,36 @@ class _Profile:
         return g, f
 
 
-def fit_nested(d: Floats, client: Ints, occasion: Ints, x: Floats | None = None) -> NestedFit | None:
-    """Fit the nested model by REML.
+def fit_nested(
+    d: Floats, client: Ints, occasion: Ints, x: Floats | None = None
+) -> NestedFit | None:
+    """Fit the nested random-effects model by restricted maximum likelihood.
 
-    ``d`` (N,), ``client`` (N,) and ``occasion`` (N,) integer labels (an occasion label may recur in other clients),
-    ``x`` (N, p) fixed effects, an intercept when None. Unbalanced designs and zero variances are allowed.
-    Returns None when there is no more than one pair, fewer pairs than fixed effects plus one, or where fixed effects and groups
-    together explain everything.
+    The model is d = Xβ + client + occasion within client + replicate.
+
+    Parameters
+    ----------
+    d : (N,) array
+        Differences, in the metric's unit.
+    client, occasion : (N,) integer arrays
+        Labels; an occasion label may recur in other clients.
+    x : (N, p) array, optional
+        Fixed effects; an intercept by default.
+
+    Returns
+    -------
+    NestedFit or None Variances, fixed effects with their covariance, and what degrees of freedom
+    are made from. None when there is no more than one pair, fewer pairs than fixed effects plus
+    one, or where fixed effects and groups together explain everything.
+
+    Notes
+    -----
+    Unbalanced designs and zero variances are allowed. Newton steps on the SD ratios, on sums of
+    each cell only.
+
+    References
+    ----------
+    Patterson & Thompson 1971, Biometrika 58:545.
     """
     try:
         return _fitted(d, client, occasion, x)
@@ -277,21 +318,36 @@ def _fitted(d: Floats, client: Ints, occasion: Ints, x: Floats | None) -> Nested
     if sums.clients == 1 and n > m > 1:
         free = (False, True)
     if m > sums.clients > 1 and n == m:
-        free = (True, False)  # one replicate per occasion: the lowest level carries occasion and replicate
-    separable = ((sums.clients > 1 and m > sums.clients) or (free[0] and n > m), m > sums.clients, n > m)
+        free = (
+            True,
+            False,
+        )  # one replicate per occasion: the lowest level carries occasion and replicate
+    separable = (
+        (sums.clients > 1 and m > sums.clients) or (free[0] and n > m),
+        m > sums.clients,
+        n > m,
+    )
     within_ss = float(sums.within[p, p])
     if any(free) and within_ss <= 1e-18 * n and n > m:
         # replicates never differ: the lowest variance is zero, fit the occasion means instead
         if m <= p:
             return None
-        reduced = _Sums(sums.means, np.ones(m), sums.client_of, sums.clients, np.zeros_like(sums.within), m, p)
+        reduced = _Sums(
+            sums.means, np.ones(m), sums.client_of, sums.clients, np.zeros_like(sums.within), m, p
+        )
         free2 = (sums.clients > 1 and m > sums.clients, False)
         if _within_clients(sums) <= 1e-18 * m:
             return _assemble(sums, clients, _between_only(sums), separable, shift, scale, None)
-        g, _ = _Profile(reduced, free2).minimise(_start(reduced, free2)) if any(free2) else (np.zeros(2), 0.0)
+        g, _ = (
+            _Profile(reduced, free2).minimise(_start(reduced, free2))
+            if any(free2)
+            else (np.zeros(2), 0.0)
+        )
         theta = _scaled(reduced, g)
         lowest = theta[2]
-        theta = np.array([theta[0], lowest, 0.0]) if m > sums.clients else np.array([lowest, 0.0, 0.0])
+        theta = (
+            np.array([theta[0], lowest, 0.0]) if m > sums.clients else np.array([lowest, 0.0, 0.0])
+        )
         return _assemble(sums, clients, theta, separable, shift, scale, None)
     if n == m > sums.clients and _within_clients(sums) <= 1e-18 * m:
         return _assemble(sums, clients, _between_only(sums), separable, shift, scale, None)
@@ -333,7 +389,9 @@ def _start(s: _Sums, free: tuple[bool, bool]) -> Floats:
     between_c = float(mean.var(ddof=1)) if s.clients > 1 else 0.0
     residual = float(s.within[-1, -1]) / df_r if df_r else between_o
     residual = max(residual, 1e-12)
-    occasion = max(between_o - residual / float(s.sizes.mean()), 0.05 * residual) if free[1] else 0.0
+    occasion = (
+        max(between_o - residual / float(s.sizes.mean()), 0.05 * residual) if free[1] else 0.0
+    )
     client = max(between_c - between_o / float(per.mean()), 0.05 * residual) if free[0] else 0.0
     return np.array([client, occasion]) / residual
 
@@ -368,10 +426,19 @@ def _assemble(
     p = sums.p
     safe = theta.copy()
     if safe[1] + safe[2] <= 0:
-        # all spread sits between clients (or there is none): a vanishing lower variance keeps weights finite
+        # all spread sits between clients (or there is none): a vanishing lower variance keeps
+        # weights finite
         safe[2] = max(1e-10 * safe[0], 1e-20)
     if theta[2] == 0 and sums.n > len(sums.sizes):
-        sums = _Sums(sums.means, np.full(len(sums.sizes), 1.0), sums.client_of, sums.clients, 0 * sums.within, len(sums.sizes), p)
+        sums = _Sums(
+            sums.means,
+            np.full(len(sums.sizes), 1.0),
+            sums.client_of,
+            sums.clients,
+            0 * sums.within,
+            len(sums.sizes),
+            p,
+        )
     q = sums.quadratic(safe)
     cov = np.asarray(np.linalg.inv(q[:p, :p]), dtype=float)
     beta = cov @ q[:p, p]
@@ -381,7 +448,8 @@ def _assemble(
     shrink = safe[0] * k
     blup = shrink * mean_resid
     x_mean = sums.per_client(w[:, None] * sums.means[:, :p]) / total[:, None]
-    # prediction error of intercept + u for each client (Henderson 1975): conditional part plus that of beta
+    # prediction error of intercept + u for each client (Henderson 1975): conditional part plus that
+    # of beta
     lead = np.zeros(p)
     lead[0] = 1.0
     link = lead[None, :] - shrink[:, None] * x_mean
@@ -439,12 +507,16 @@ def _theta_covariance(state: _State, sums: _Sums, theta: Floats) -> Floats:
     l2 = np.empty((2, 2))
     for (i, j), m in zip(((0, 0), (0, 1), (1, 1)), second, strict=True):
         r2[i, j] = r2[j, i] = b @ m @ b - 2 * dbeta[i] @ full[:p, :p] @ dbeta[j]
-        l2[i, j] = l2[j, i] = np.trace(s_inv @ m[:p, :p]) - np.sum((s_inv @ first[i][:p, :p]) * (s_inv @ first[j][:p, :p]).T)
+        l2[i, j] = l2[j, i] = np.trace(s_inv @ m[:p, :p]) - np.sum(
+            (s_inv @ first[i][:p, :p]) * (s_inv @ first[j][:p, :p]).T
+        )
     # log-determinant part: recover from the profile Hessian
     q_inv = np.linalg.inv(full)
     k2 = np.empty((2, 2))
     for (i, j), m in zip(((0, 0), (0, 1), (1, 1)), second, strict=True):
-        k2[i, j] = k2[j, i] = np.trace(q_inv @ m) - np.sum((q_inv @ first[i]) * (q_inv @ first[j]).T)
+        k2[i, j] = k2[j, i] = np.trace(q_inv @ m) - np.sum(
+            (q_inv @ first[i]) * (q_inv @ first[j]).T
+        )
     df = sums.n - p
     logdet2 = f2 - (1 - df) * l2 - df * k2
     h = np.empty((3, 3))

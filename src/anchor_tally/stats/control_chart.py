@@ -31,11 +31,27 @@ class Chart(FrozenArrays):
 
 # control chart
 def control_chart(s: OccasionMeans, weeks: Floats, fit: NestedFit) -> Chart | None:
-    """EWMA of what each occasion differs from what those before it foretold, in its SDs (Roberts 1959, Technometrics 1:239).
+    """Exponentially weighted means of the standardised errors of one step ahead.
 
-    The error of one step ahead: from the client's earlier occasions and the mean of all before, at the fitted variances; errors are
-    independent while nothing moves (recursive residuals, Brown, Durbin & Evans 1975, J R Stat Soc B 37:149). λ 0.2, L 2.7 (Lucas &
-    Saccucci 1990, Technometrics 32:1). None below four occasions.
+    Parameters
+    ----------
+    s : OccasionMeans
+        Means of the differences of each occasion.
+    weeks : (M,) array
+        Times of the occasions.
+    fit : NestedFit
+        Variances at which errors are standardised.
+
+    Returns
+    -------
+    Chart or None λ 0.2 and limits at L 2.7. An error is what an occasion differs from what the
+    client's earlier occasions and the mean of all before predict; errors are independent while
+    nothing drifts.
+
+    References
+    ----------
+    Roberts 1959, Technometrics 1:239; Brown, Durbin & Evans 1975, J R Stat Soc B 37:149 (recursive
+    residuals); Lucas & Saccucci 1990, Technometrics 32:1.
     """
     m = s.mean.size
     client, day, repeat = fit.variances

@@ -73,7 +73,9 @@ def ratio_limits(x: Floats, y: Floats, client: Ints, occasion: Ints) -> RatioLim
     )
 
 
-def _bias_and_limits(d: Floats, client: Ints, occasion: Ints) -> tuple[Estimate | None, Limits | None]:
+def _bias_and_limits(
+    d: Floats, client: Ints, occasion: Ints
+) -> tuple[Estimate | None, Limits | None]:
     clients = int(np.unique(client).size)
     if d.size == clients:
         return single_bias(d)[0], single_limits(d)
@@ -81,14 +83,16 @@ def _bias_and_limits(d: Floats, client: Ints, occasion: Ints) -> tuple[Estimate 
     if fit is None or clients < 2:
         return None, None
     bias, _ = repeated_bias(fit)
-    return bias, repeated_limits(fit, bias, variance_grid(occasion_means(d, client, occasion)), d, client)
+    return bias, repeated_limits(
+        fit, bias, variance_grid(occasion_means(d, client, occasion)), d, client
+    )
 
 
 def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
     """Limits about a straight line, their width following the level too (Bland & Altman 1999, section 3.2).
 
-    ``d`` and ``mean`` of shape (n,). Pairs of one client are taken as if they were apart. None below ten pairs or where the level does
-    not vary.
+    ``d`` and ``mean`` of shape (n,). Pairs of one client are taken as if they were apart. None
+    below ten pairs or where the level does not vary.
     """
     n = d.size
     centre = float(mean.mean()) if n else 0.0
@@ -111,7 +115,9 @@ def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
     )
 
 
-def percentile_limits(d: Floats, client: Ints, draws: int = 2000, seed: int = 1, confidence: float = 0.95) -> Limits | None:
+def percentile_limits(
+    d: Floats, client: Ints, draws: int = 2000, seed: int = 1, confidence: float = 0.95
+) -> Limits | None:
     """2.5th and 97.5th percentile of the differences, intervals from resampled clients (Bland & Altman 1999, section 3.3).
 
     ``d`` and ``client`` of shape (n,); None below 20 pairs.
@@ -120,7 +126,8 @@ def percentile_limits(d: Floats, client: Ints, draws: int = 2000, seed: int = 1,
     _, k = np.unique(client, return_inverse=True)
     if n < LEAST_PERCENTILES or int(k.max()) < 4:
         return None
-    # clients in an order of their data: the same draws whatever the order in which they were entered
+    # clients in an order of their data: the same draws whatever the order in which they were
+    # entered
     counted, sums = np.bincount(k), np.bincount(k, d)
     place = np.empty(counted.size, dtype=np.int64)
     place[np.lexsort((sums, counted))] = np.arange(counted.size)
@@ -130,7 +137,10 @@ def percentile_limits(d: Floats, client: Ints, draws: int = 2000, seed: int = 1,
     for counts in client_weights(int(k.max()) + 1, draws, seed, columns=n):
         heap = np.cumsum(counts[:, own], axis=1)
         total = heap[:, -1:]
-        found = [ranked[np.minimum((heap < share * total).sum(axis=1), n - 1)] for share in (0.025, 0.975)]
+        found = [
+            ranked[np.minimum((heap < share * total).sum(axis=1), n - 1)]
+            for share in (0.025, 0.975)
+        ]
         ends.append(np.column_stack(found))
     drawn = np.concatenate(ends)
     tail = [50 - 50 * confidence, 50 + 50 * confidence]
@@ -152,9 +162,13 @@ def shapiro_wilk(value: Floats) -> tuple[float, float] | None:
     mm = float(m @ m)
     u = 1 / math.sqrt(n)
     a = np.zeros(n)
-    a[-1] = np.polyval([-2.706056, 4.434685, -2.07119, -0.147981, 0.221157, m[-1] / math.sqrt(mm)], u)
+    a[-1] = np.polyval(
+        [-2.706056, 4.434685, -2.07119, -0.147981, 0.221157, m[-1] / math.sqrt(mm)], u
+    )
     if n > 5:
-        a[-2] = np.polyval([-3.582633, 5.682633, -1.752461, -0.293762, 0.042981, m[-2] / math.sqrt(mm)], u)
+        a[-2] = np.polyval(
+            [-3.582633, 5.682633, -1.752461, -0.293762, 0.042981, m[-2] / math.sqrt(mm)], u
+        )
         phi = (mm - 2 * m[-1] ** 2 - 2 * m[-2] ** 2) / (1 - 2 * a[-1] ** 2 - 2 * a[-2] ** 2)
         a[2:-2] = m[2:-2] / math.sqrt(phi)
         a[1] = -a[-2]
@@ -173,7 +187,10 @@ def shapiro_wilk(value: Floats) -> tuple[float, float] | None:
         sigma = math.exp(np.polyval([-0.0020322, 0.062767, -0.77857, 1.3822], n))
     else:
         log = math.log(n)
-        y, mu = math.log(max(1 - w, 1e-300)), np.polyval([0.0038915, -0.083751, -0.31082, -1.5861], log)
+        y, mu = (
+            math.log(max(1 - w, 1e-300)),
+            np.polyval([0.0038915, -0.083751, -0.31082, -1.5861], log),
+        )
         sigma = math.exp(np.polyval([0.0030302, -0.082676, -0.4803], log))
     return w, float(special.ndtr(-(y - mu) / sigma))
 
@@ -187,7 +204,9 @@ class WithoutReferenceError:
     upper: float
 
 
-def without_reference_error(bias: float, sd: float, scan_sd: float, scans: float) -> WithoutReferenceError | None:
+def without_reference_error(
+    bias: float, sd: float, scan_sd: float, scans: float
+) -> WithoutReferenceError | None:
     """Take the variance of a mean of ``scans`` scans off that of the differences; None when nothing would be left."""
     rest = sd**2 - scan_sd**2 / scans
     if rest <= 0:

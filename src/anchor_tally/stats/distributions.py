@@ -18,7 +18,9 @@ def t_interval(value: float, se: float, df: float, confidence: float = 0.95) -> 
     return Interval(value - half, value + half)
 
 
-def t_estimate(value: float, se: float, df: float, n: int, method: str, confidence: float = 0.95) -> Estimate:
+def t_estimate(
+    value: float, se: float, df: float, n: int, method: str, confidence: float = 0.95
+) -> Estimate:
     """Return an estimate with the interval value ± t·se of Student's t, its standard error and degrees of freedom with it."""
     return Estimate(value, t_interval(value, se, df, confidence), n, method, se, df)
 
@@ -41,6 +43,7 @@ def normal_quantile(p: float) -> float:
 def noncentral_t_quantile(p: float, df: float, ncp: float) -> float:
     """Quantile of the noncentral t with ``df`` degrees of freedom and noncentrality ``ncp``.
 
-    SciPy's own, which holds at n in the thousands too (Johnson, Kotz & Balakrishnan 1995, chapter 31).
+    SciPy's own, which holds at n in the thousands too (Johnson, Kotz & Balakrishnan 1995,
+    chapter 31).
     """
     return float(special.nctdtrit(df, ncp, p))

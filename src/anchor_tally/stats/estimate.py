@@ -49,7 +49,8 @@ class Estimate:
     method : str
         Id of the method, which the methods page explains.
     se, df : float or None
-        Standard error and degrees of freedom of Student's t, where the interval is value ± t·se; None for other intervals.
+        Standard error and degrees of freedom of Student's t, where the interval is value ± t·se;
+        None for other intervals.
     """
 
     value: float
@@ -61,13 +62,19 @@ class Estimate:
 
     def moved(self, by: float) -> Estimate:
         """Return the estimate of the same figure plus a constant."""
-        ends = None if self.interval is None else Interval(self.interval.low + by, self.interval.high + by)
+        ends = (
+            None
+            if self.interval is None
+            else Interval(self.interval.low + by, self.interval.high + by)
+        )
         return replace(self, value=self.value + by, interval=ends)
 
     def scaled(self, by: float) -> Estimate:
         """Return the estimate of a positive multiple of the figure."""
         ends = None if self.interval is None else self.interval.scaled(by)
-        return replace(self, value=self.value * by, interval=ends, se=None if self.se is None else self.se * by)
+        return replace(
+            self, value=self.value * by, interval=ends, se=None if self.se is None else self.se * by
+        )
 
 
 @dataclass(frozen=True, slots=True)

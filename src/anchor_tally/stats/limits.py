@@ -5,7 +5,13 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from .distributions import noncentral_t_quantile, normal_quantile, t_estimate, t_quantile, t_two_sided_p
+from .distributions import (
+    noncentral_t_quantile,
+    normal_quantile,
+    t_estimate,
+    t_quantile,
+    t_two_sided_p,
+)
 from .estimate import Estimate, Floats, Interval
 
 
@@ -33,7 +39,33 @@ class Trend:
 
 
 def single_bias(d: Floats, confidence: float = 0.95) -> tuple[Estimate | None, float | None]:
-    """Bias and SD of differences ``d`` of shape (n,), t interval (Bland & Altman 1986)."""
+    """Bias and SD of the differences of one pair a client.
+
+    Parameters
+    ----------
+    d : (n,) array
+        Differences instrument − reference, in the metric's unit.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    bias : Estimate or None
+        Mean difference with a t interval; without an interval for one pair, None for none.
+    sd : float or None
+        SD of one difference; None below two pairs.
+
+    References
+    ----------
+    Bland & Altman 1986, Lancet i:307.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> bias, sd = single_bias(np.array([1.0, 2.0, 3.0]))
+    >>> bias.value, bias.df, round(bias.se, 4), sd
+    (2.0, 2, 0.5774, 1.0)
+    """
     n = d.size
     if n == 0:
         return None, None
@@ -45,10 +77,32 @@ def single_bias(d: Floats, confidence: float = 0.95) -> tuple[Estimate | None, f
 
 
 def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -> Limits | None:
-    """Limits of agreement bias ± z·SD with exact intervals from the noncentral t.
+    """Limits of agreement of one pair a client, with exact intervals.
 
-    ``d`` has shape (n,), in the metric's unit; None below two pairs. Source: Carkeet 2015, Optom Vis Sci 92:e71,
-    the exact parametric interval of each limit on its own.
+    Parameters
+    ----------
+    d : (n,) array
+        Differences instrument − reference, in the metric's unit.
+    coverage : float
+        Share of differences between the limits.
+    confidence : float
+        Level of the interval of each limit on its own.
+
+    Returns
+    -------
+    Limits or None
+        bias ± z·SD with intervals from the noncentral t; None below two pairs.
+
+    References
+    ----------
+    Carkeet 2015, Optom Vis Sci 92:e71 (the exact parametric interval of each limit on its own).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> limits = single_limits(np.array([-1.0, 0.0, 1.0, 2.0]))
+    >>> round(limits.lower, 2), round(limits.upper, 2)
+    (-2.03, 3.03)
     """
     n = d.size
     if n < 2:
@@ -69,10 +123,13 @@ def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -
     )
 
 
-def approximate_limits(d: Floats, multiplier: float = 2.0, confidence: float = 0.95) -> Limits | None:
+def approximate_limits(
+    d: Floats, multiplier: float = 2.0, confidence: float = 0.95
+) -> Limits | None:
     """Limits bias ± multiplier·SD with the first published approximate intervals, SE = SD·√(3/n), t with n - 1.
 
-    Kept beside the exact ones so that papers of that time can be checked (Bland & Altman 1986, Lancet i:307).
+    Kept beside the exact ones so that papers of that time can be checked (Bland & Altman 1986,
+    Lancet i:307).
     """
     n = d.size
     if n < 2:
@@ -82,7 +139,13 @@ def approximate_limits(d: Floats, multiplier: float = 2.0, confidence: float = 0
     low, high = mean - multiplier * sd, mean + multiplier * sd
     coverage = 1 - t_two_sided_p(multiplier, math.inf)
     return Limits(
-        low, high, Interval(low - half, low + half), Interval(high - half, high + half), coverage, "single", "approximate-1986"
+        low,
+        high,
+        Interval(low - half, low + half),
+        Interval(high - half, high + half),
+        coverage,
+        "single",
+        "approximate-1986",
     )
 
 
@@ -101,5 +164,9 @@ def single_trend(d: Floats, mean: Floats, confidence: float = 0.95) -> Trend:
     residual = d - intercept - slope * x
     rss = float(residual @ residual)
     se = math.sqrt(rss / (n - 2) / sxx)
-    p = t_two_sided_p(slope / se, n - 2) if se > 1e-13 * max(abs(slope), 1e-300) else float(slope == 0)
+    p = (
+        t_two_sided_p(slope / se, n - 2)
+        if se > 1e-13 * max(abs(slope), 1e-300)
+        else float(slope == 0)
+    )
     return Trend(t_estimate(slope, se, n - 2, n, "ols", confidence), intercept, p, centre)

@@ -19,7 +19,8 @@ Ints = npt.NDArray[np.int64]
 class TechnicalError:
     """TEM in the unit of the values, in percent of the mean, and reliability; None where the data cannot give them.
 
-    ``df`` are the degrees of freedom within persons; ``reliability`` is the share of the spread that is not error.
+    ``df`` are the degrees of freedom within persons; ``reliability`` is the share of the spread
+    that is not error.
     """
 
     tem: Estimate | None
@@ -31,11 +32,26 @@ class TechnicalError:
 
 
 def technical_error(person: Ints, value: Floats, level: float = 0.95) -> TechnicalError:
-    """Technical error of measurement from repeats of the same persons.
+    """Technical error of measurement (TEM) from repeats of the same persons.
 
-    ``person`` and ``value`` are arrays of shape (n,); persons measured once add to the spread between persons only. With two
-    repeats TEM = √(Σd²/2n), with more its form by the variance within persons (Perini et al. 2005; Norton & Olds 1996;
-    Ulijaszek & Kerr 1999); interval from χ². Reliability R = 1 − TEM²/SD², SD that of all values (Perini et al. 2005).
+    Parameters
+    ----------
+    person : (n,) integer array
+        Who was measured; persons measured once add to the spread between persons only.
+    value : (n,) array
+        Values, in the metric's unit.
+    level : float
+        Level of the interval.
+
+    Returns
+    -------
+    TechnicalError With two repeats TEM = √(Σd²/2n), with more its form by the variance within
+    persons; interval from χ². Reliability R = 1 − TEM²/SD², SD that of all values.
+
+    References
+    ----------
+    Perini et al. 2005, Rev Bras Med Esporte 11:81; Norton & Olds 1996, Anthropometrica; Ulijaszek &
+    Kerr 1999, Br J Nutr 82:165.
     """
     tallies = within(person, value)
     persons, df, variance = int(tallies.size.size), tallies.df, tallies.variance
@@ -50,7 +66,9 @@ def technical_error(person: Ints, value: Floats, level: float = 0.95) -> Technic
     percent = None
     if mean > 0:
         share = 100 / mean
-        percent = Estimate(tem * share, Interval(tem * low * share, tem * high * share), persons, "tem_chi_square")
+        percent = Estimate(
+            tem * share, Interval(tem * low * share, tem * high * share), persons, "tem_chi_square"
+        )
     spread = float(value.var(ddof=1))
     reliability = 1 - variance / spread if spread > 0 and persons > 1 else None
     return TechnicalError(estimate, percent, reliability, mean, persons, df)
@@ -68,7 +86,8 @@ class DigitPreference:
 def digit_preference(last_digits: Ints) -> DigitPreference:
     """Whether some last digits are read more often than others (χ² goodness of fit, 9 degrees of freedom; Pearson 1900).
 
-    ``last_digits`` has shape (n,), values 0 to 9. Below 50 readings (five expected for each digit) no p-value is given.
+    ``last_digits`` has shape (n,), values 0 to 9. Below 50 readings (five expected for each
+    digit) no p-value is given.
     """
     counts = np.bincount(last_digits, minlength=10)
     n = int(counts.sum())

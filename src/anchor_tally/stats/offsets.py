@@ -17,8 +17,9 @@ from .variance_grid import VarianceGrid
 class ClientOffsets(FrozenArrays):
     """Partially pooled offsets, one element a client, all of shape (C,).
 
-    ``offset`` is the pooled bias plus the BLUP at the REML variances; ``low`` and ``high`` its interval, ``sd`` its SD over the
-    variances. ``new_low`` and ``new_high`` hold the difference of one new reading on a new occasion.
+    ``offset`` is the pooled bias plus the BLUP at the REML variances; ``low`` and ``high`` its
+    interval, ``sd`` its SD over the variances. ``new_low`` and ``new_high`` hold the difference
+    of one new reading on a new occasion.
     """
 
     clients: Ints
@@ -47,7 +48,9 @@ def pooled_from_single(d: Floats, bias: Estimate, sd: float | None) -> PooledOff
     """Pooled offset from one pair per client: a new difference lies within t·s·√(1 + 1/n), t with n - 1."""
     if sd is None or d.size < 2:
         return PooledOffset(bias, None)
-    return PooledOffset(bias, t_interval(bias.value, sd * math.sqrt(1 + 1 / d.size), float(d.size - 1)))
+    return PooledOffset(
+        bias, t_interval(bias.value, sd * math.sqrt(1 + 1 / d.size), float(d.size - 1))
+    )
 
 
 def pooled_from_grid(grid: VarianceGrid, bias: Estimate) -> PooledOffset:
@@ -59,21 +62,43 @@ def pooled_from_grid(grid: VarianceGrid, bias: Estimate) -> PooledOffset:
 def pooled_from_stated(fit: NestedFit, bias: Estimate, client_sd: float) -> PooledOffset:
     """Pooled offset where the spread between clients is stated, not estimated: a normal interval of a new client's reading.
 
-    The uncertainty of the mean is that at the stated spread; the spread of occasions and readings is the fitted one.
+    The uncertainty of the mean is that at the stated spread; the spread of occasions and
+    readings is the fitted one.
     """
     theta = np.array([client_sd**2, fit.variances[1], max(fit.variances[2], 1e-12)])
     lower = fit.variances[1] + fit.variances[2]
     variance = float(fit.sums.beta_covariance(theta)[0, 0]) + client_sd**2 + lower
-    df = float(max(fit.counts[1] - fit.counts[0], 1)) if fit.counts[1] > fit.counts[0] else float(max(fit.counts[2] - 1, 1))
+    df = (
+        float(max(fit.counts[1] - fit.counts[0], 1))
+        if fit.counts[1] > fit.counts[0]
+        else float(max(fit.counts[2] - 1, 1))
+    )
     stated = client_sd**2 * (1 + 1 / fit.counts[0]) / variance
     # only the fitted part of the variance is uncertain (Satterthwaite with one estimated component)
-    return PooledOffset(bias, t_interval(bias.value, math.sqrt(variance), df / max((1 - stated) ** 2, 1e-9)))
+    return PooledOffset(
+        bias, t_interval(bias.value, math.sqrt(variance), df / max((1 - stated) ** 2, 1e-9))
+    )
 
 
 def client_offsets(fit: NestedFit, grid: VarianceGrid | None) -> ClientOffsets:
-    """Pooled bias plus each client's BLUP (Henderson 1975, Biometrics 31:423), intervals over the variances.
+    """Offset of each client, shrunk towards that of all.
 
-    Without a grid nothing varies under the clients: their offsets are exact.
+    Parameters
+    ----------
+    fit : NestedFit
+        REML fit of the differences.
+    grid : VarianceGrid or None
+        Grid of variance ratios over which the intervals are integrated; None where nothing varies
+        under the clients: their offsets are exact then.
+
+    Returns
+    -------
+    tuple of ClientOffset BLUP at the REML variances, its interval and that of a new difference, in
+    the order of clients.
+
+    References
+    ----------
+    Henderson 1975, Biometrics 31:423.
     """
     if grid is None:
         exact = fit.beta[0] + fit.blup
@@ -101,8 +126,9 @@ def client_offsets(fit: NestedFit, grid: VarianceGrid | None) -> ClientOffsets:
 def day_to_day(value: Floats, group: Ints) -> tuple[float, int] | None:
     """SD of a series from day to day and its degrees of freedom, by successive differences within groups.
 
-    ``value`` (n,) in the order of time within ``group`` (n,). A slow trend falls out (von Neumann 1941, Ann Math Stat 12:367); the
-    degrees of freedom are 2/3 of the differences, since neighbours share a value. None below three differences.
+    ``value`` (n,) in the order of time within ``group`` (n,). A slow trend falls out (von
+    Neumann 1941, Ann Math Stat 12:367); the degrees of freedom are 2/3 of the differences, since
+    neighbours share a value. None below three differences.
     """
     same = group[1:] == group[:-1]
     n = int(same.sum())

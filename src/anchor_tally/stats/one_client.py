@@ -32,8 +32,9 @@ class Noise:
 class Verdict:
     """A change between two spans of days: the change with its interval, in one word what it is, and how likely.
 
-    ``direction`` is the probability that the true change has this sign, ``exceeds`` that it is larger than a target (None: no target).
-    ``settle`` is how many mornings on each side would settle a change of this size; None for more than ``MOST_DAYS``.
+    ``direction`` is the probability that the true change has this sign, ``exceeds`` that it is
+    larger than a target (None: no target). ``settle`` is how many mornings on each side would
+    settle a change of this size; None for more than ``MOST_DAYS``.
     """
 
     change: Estimate
@@ -59,11 +60,16 @@ class WeekMeans(FrozenArrays):
 def noise_of(day: Ints, value: Floats, level: Ints | None = None) -> Noise | None:
     """Noise of one client's days (n,), in the order of time: the larger of two SDs, None below four days.
 
-    Successive differences let a slow trend fall out (von Neumann 1941, Ann Math Stat 12:367), but days that are alike hide in them;
-    the SD about a straight line sees those, but takes a bend for noise. The larger one claims less. ``level`` (n,) numbers settings
-    that read on levels of their own: no step between them is noise.
+    Successive differences let a slow trend fall out (von Neumann 1941, Ann Math Stat 12:367),
+    but days that are alike hide in them; the SD about a straight line sees those, but takes a
+    bend for noise. The larger one claims less. ``level`` (n,) numbers settings that read on
+    levels of their own: no step between them is noise.
     """
-    k = np.zeros(value.size, dtype=np.int64) if level is None else np.unique(level, return_inverse=True)[1]
+    k = (
+        np.zeros(value.size, dtype=np.int64)
+        if level is None
+        else np.unique(level, return_inverse=True)[1]
+    )
     found = day_to_day(value, k)
     if found is None:
         return None
@@ -100,12 +106,30 @@ def around(day: Ints, at: int) -> Ints:
 
 
 def verdict(
-    first: Floats, second: Floats, noise: Noise, target: float | None = None, moved: tuple[float, float] = (0.0, 0.0)
+    first: Floats,
+    second: Floats,
+    noise: Noise,
+    target: float | None = None,
+    moved: tuple[float, float] = (0.0, 0.0),
 ) -> Verdict:
-    """What a change between two spans of days is: real where its 95 % interval leaves zero, likely where its 80 % interval does.
+    """Judge a change of one client between two spans of days.
 
-    ``first`` and ``second`` are the values of their days; an offset falls out of the difference. ``moved`` is what the device is known
-    to have moved meanwhile, and its SD. t with the degrees of freedom of the noise.
+    Parameters
+    ----------
+    first, second : (a,), (b,) arrays
+        Values of the days of each span; an offset falls out of the difference.
+    noise : Noise
+        SD of a day and its degrees of freedom.
+    target : float, optional
+        A change whose being exceeded is given a probability.
+    moved : tuple of float
+        What the device is known to have drifted meanwhile, and its SD.
+
+    Returns
+    -------
+    Verdict
+        *real* where the 95 % interval of the change excludes zero, *likely* where the 80 % interval
+        does, else *within noise*.
     """
     change = float(second.mean() - first.mean()) - moved[0]
     se = math.sqrt(noise.sd**2 * (1 / first.size + 1 / second.size) + moved[1] ** 2)
@@ -118,8 +142,18 @@ def verdict(
             None if target is None else float(abs(change) > target), None, float(first.mean()), float(second.mean()), days, noise,
         )  # fmt: skip
     size = abs(change)
-    kind = REAL if size > t_quantile(0.975, df) * se else LIKELY if size > t_quantile(0.9, df) * se else NOISE
-    settle = math.ceil(2 * (normal_quantile(0.975) * noise.sd / size) ** 2) if size > 0 else MOST_DAYS + 1
+    kind = (
+        REAL
+        if size > t_quantile(0.975, df) * se
+        else LIKELY
+        if size > t_quantile(0.9, df) * se
+        else NOISE
+    )
+    settle = (
+        math.ceil(2 * (normal_quantile(0.975) * noise.sd / size) ** 2)
+        if size > 0
+        else MOST_DAYS + 1
+    )
     return Verdict(
         change=t_estimate(change, se, df, sum(days), "means-of-days"),
         kind=kind,
@@ -157,7 +191,8 @@ def rate_of(day: Ints, value: Floats, least_days: int = 5, least_span: int = 21)
 def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
     """Earliest and latest day from now at which a goal is reached at this rate; the latest is None where it may never be.
 
-    None where the rate goes the other way, the goal is reached, or lies years away. By the ends of the rate's interval.
+    None where the rate goes the other way, the goal is reached, or lies years away. By the ends
+    of the rate's interval.
     """
     gap = goal - rate.now
     i = rate.per_week.interval
@@ -174,7 +209,22 @@ def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
 
 
 def disagreement(change: Floats, se: Floats) -> tuple[float, float] | None:
-    """Cochran's Q of several changes and its p (Cochran 1954, Biometrics 10:101); None below two."""
+    """Cochran's Q of several estimates of one change.
+
+    Parameters
+    ----------
+    change, se : (k,) arrays
+        Estimates and their standard errors.
+
+    Returns
+    -------
+    tuple of float or None
+        Q and its p from χ² with k − 1 degrees of freedom; None below two estimates.
+
+    References
+    ----------
+    Cochran 1954, Biometrics 10:101.
+    """
     if change.size < 2 or (se <= 0).any():
         return None
     w = 1 / se**2

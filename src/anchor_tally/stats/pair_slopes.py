@@ -13,7 +13,9 @@ from .estimate import Estimate, Floats, Interval, Ints
 from .regression import Line
 
 ALL_PAIRS = 600  # points up to which every slope is written down
-_TOLERANCE = 1e-9  # of the range: values nearer to each other are one, so that another unit changes nothing
+_TOLERANCE = (
+    1e-9  # of the range: values nearer to each other are one, so that another unit changes nothing
+)
 _SAMPLE = 20_000  # pairs of which slopes are written down to find the way
 _FEW = 400  # pairs that are written down when a slope has been closed in
 
@@ -42,8 +44,8 @@ def _codes(values: Floats) -> Ints:
 def inversions(rank: Ints) -> int:
     """Pairs out of order in ``rank`` (n,), whole numbers from 0; equal ones are in order. Bit by bit, from the highest.
 
-    Among elements that agree in all higher bits, one with a 1 before one with a 0 is out of order; elements are kept sorted by the
-    bits seen so far, each with its place in its group.
+    Among elements that agree in all higher bits, one with a 1 before one with a 0 is out of
+    order; elements are kept sorted by the bits seen so far, each with its place in its group.
     """
     n = rank.size
     if n < 2:
@@ -92,7 +94,8 @@ class _Points:
     def nth(self, k: int) -> float:
         """The k-th smallest slope, counted from 1; pairs of equal x count as rising without end, equal points not at all.
 
-        A slope of the sample near that rank is tried; how many slopes lie below it and how many up to it closes the rank in.
+        A slope of the sample near that rank is tried; how many slopes lie below it and how many
+        up to it closes the rank in.
         """
         top = self.pairs - self.doubles - self.ties
         if k > top:
@@ -131,7 +134,8 @@ class _Points:
         z = (self.y - high * self.x)[first]
         last = np.empty(z.size, dtype=np.int64)
         last[np.argsort(z, kind="stable")] = np.arange(z.size)
-        # a run of points that only change places among each other ends where all before have come so far
+        # a run of points that only change places among each other ends where all before have come
+        # so far
         ends = np.maximum.accumulate(last) == np.arange(last.size)
         run = np.append(0, np.cumsum(ends)[:-1])
         size = np.bincount(run)
@@ -166,7 +170,9 @@ def _points(x: Floats, y: Floats) -> _Points:
     i, j = np.random.default_rng(1).integers(0, x.size, (2, _SAMPLE if x.size > ALL_PAIRS else 0))
     dx = x[j] - x[i]
     keep = dx != 0
-    return _Points(x, y, _pairs_within(cx) - doubles, doubles, np.sort((y[j] - y[i])[keep] / dx[keep]))
+    return _Points(
+        x, y, _pairs_within(cx) - doubles, doubles, np.sort((y[j] - y[i])[keep] / dx[keep])
+    )
 
 
 def _all_slopes(p: _Points) -> Floats:
@@ -175,7 +181,9 @@ def _all_slopes(p: _Points) -> Floats:
     dx, dy = p.x[j] - p.x[i], p.y[j] - p.y[i]
     keep = (dx != 0) | (dy != 0)
     with np.errstate(divide="ignore"):
-        return np.sort(np.where(dx[keep] == 0, np.inf, dy[keep] / np.where(dx[keep] == 0, 1.0, dx[keep])))
+        return np.sort(
+            np.where(dx[keep] == 0, np.inf, dy[keep] / np.where(dx[keep] == 0, 1.0, dx[keep]))
+        )
 
 
 def _same(p: _Points) -> tuple[int, int]:
@@ -197,9 +205,10 @@ class PassingBablok:
 def passing_bablok(x: Floats, y: Floats, confidence: float = 0.95) -> PassingBablok | None:
     """Regression of y on x by the shifted median of the slopes of all pairs (Passing & Bablok 1983, J Clin Chem Clin Biochem 21:709).
 
-    ``x``, ``y`` of shape (n,), in one unit. Pairs of equal points and of the slope −1 are left out; pairs of equal x rise without
-    end. The interval is from the variance of Kendall's S; the test of linearity is the cusum test of the same paper. None below four
-    points, or where x or y does not vary.
+    ``x``, ``y`` of shape (n,), in one unit. Pairs of equal points and of the slope −1 are left
+    out; pairs of equal x rise without end. The interval is from the variance of Kendall's S; the
+    test of linearity is the cusum test of the same paper. None below four points, or where x or
+    y does not vary.
     """
     n = x.size
     if n < 4 or float(np.ptp(x)) == 0 or float(np.ptp(y)) == 0:
@@ -238,9 +247,15 @@ def passing_bablok(x: Floats, y: Floats, confidence: float = 0.95) -> PassingBab
         interval = Interval(low, high) if math.isfinite(high) else None
     icpt = float(np.median(y - slope * x))
     icpt_interval = (
-        Interval(float(np.median(y - interval.high * x)), float(np.median(y - interval.low * x))) if interval else None
+        Interval(float(np.median(y - interval.high * x)), float(np.median(y - interval.low * x)))
+        if interval
+        else None
     )
-    line = Line(Estimate(slope, interval, n, "passing-bablok-1983"), Estimate(icpt, icpt_interval, n, "passing-bablok-1983"), 1.0)
+    line = Line(
+        Estimate(slope, interval, n, "passing-bablok-1983"),
+        Estimate(icpt, icpt_interval, n, "passing-bablok-1983"),
+        1.0,
+    )
     return PassingBablok(line, _linearity(x, y, slope, icpt))
 
 
@@ -259,7 +274,24 @@ def _linearity(x: Floats, y: Floats, slope: float, icpt: float) -> float | None:
 
 
 def theil_sen(x: Floats, y: Floats, confidence: float = 0.95) -> Estimate | None:
-    """Slope of y on x by the median of the slopes of all pairs of unequal x; interval from Kendall's S (Sen 1968, JASA 63:1379)."""
+    """Slope of y on x by the median of the slopes of all pairs of unequal x.
+
+    Parameters
+    ----------
+    x, y : (n,) arrays
+        Values of one design without clusters.
+    confidence : float
+        Level of the interval, from Kendall's S.
+
+    Returns
+    -------
+    Estimate or None
+        None below three points or without two unequal x.
+
+    References
+    ----------
+    Sen 1968, JASA 63:1379.
+    """
     n = x.size
     if n < 3 or float(np.ptp(x)) == 0:
         return None
@@ -283,7 +315,11 @@ def theil_sen(x: Floats, y: Floats, confidence: float = 0.95) -> Estimate | None
     slope = nth(middle) if count % 2 else (nth(middle) + nth(middle + 1)) / 2
     ties_x, ties_y = (np.unique(v, return_counts=True)[1] for v in (p.x, p.y))
     variance = (
-        sum(s * float((t * (t - 1) * (2 * t + 5)).sum()) for s, t in ((1.0, np.array([n])), (-1.0, ties_x), (-1.0, ties_y))) / 18
+        sum(
+            s * float((t * (t - 1) * (2 * t + 5)).sum())
+            for s, t in ((1.0, np.array([n])), (-1.0, ties_x), (-1.0, ties_y))
+        )
+        / 18
     )
     spread = normal_quantile(0.5 + confidence / 2) * math.sqrt(max(variance, 0.0))
     first, last = round((count - spread) / 2), round((count + spread) / 2) + 1

@@ -48,11 +48,30 @@ def _deming(s: Floats, ratio: float) -> tuple[Floats, Floats]:
     return slope, my - slope * mx
 
 
-def deming(x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: float = 0.95) -> Line | None:
-    """Deming regression with jackknife intervals over clients (Linnet 1993, Clin Chem 39:424).
+def deming(
+    x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: float = 0.95
+) -> Line | None:
+    """Deming regression of y on x, with jackknife intervals over clients.
 
-    ``x``, ``y``, ``client`` of shape (n,); None for fewer than four clients or without covariance;
-    no interval when leaving out one client leaves no covariance.
+    Parameters
+    ----------
+    x, y : (n,) arrays
+        Reference and instrument, in one unit.
+    client : (n,) integer array
+        Clients that are left out in turn.
+    ratio : float
+        Error variance of y over that of x.
+    confidence : float
+        Level of the intervals.
+
+    Returns
+    -------
+    Line or None Slope and intercept; without intervals when leaving out one client leaves no
+    covariance. None for fewer than four clients or without covariance.
+
+    References
+    ----------
+    Linnet 1993, Clin Chem 39:424.
     """
     _, group = np.unique(client, return_inverse=True)
     groups = int(group.max()) + 1 if x.size else 0
@@ -60,7 +79,10 @@ def deming(x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: f
         return None
     ax, ay = float(x.mean()), float(y.mean())
     cx, cy = x - ax, y - ay
-    if abs(float(cx @ cy)) <= 1e-12 * math.sqrt(float(cx @ cx) * float(cy @ cy)) or float(cx @ cx) == 0:
+    if (
+        abs(float(cx @ cy)) <= 1e-12 * math.sqrt(float(cx @ cx) * float(cy @ cy))
+        or float(cx @ cx) == 0
+    ):
         return None
     terms = np.stack([np.ones(x.size), cx, cy, cx * cx, cy * cy, cx * cy], axis=1)
     total = terms.sum(axis=0)
@@ -69,7 +91,10 @@ def deming(x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: f
     rest = total - sums
     # without some client the values may not vary together: then the jackknife has nothing to say
     n, sx, sy, sxx, syy, sxy = rest.T
-    spread_x, spread_y = np.maximum(sxx / n - (sx / n) ** 2, 0), np.maximum(syy / n - (sy / n) ** 2, 0)
+    spread_x, spread_y = (
+        np.maximum(sxx / n - (sx / n) ** 2, 0),
+        np.maximum(syy / n - (sy / n) ** 2, 0),
+    )
     together = np.abs(sxy / n - sx * sy / n**2) > 1e-12 * np.sqrt(spread_x * spread_y) + 1e-300
     slopes, icpts = _deming(rest, ratio) if together.all() else (np.zeros(0), np.zeros(0))
     t = t_quantile(0.5 + confidence / 2, groups - 1)
@@ -82,4 +107,6 @@ def deming(x: Floats, y: Floats, client: Ints, ratio: float = 1.0, confidence: f
         return Estimate(value, Interval(value - half, value + half), x.size, "deming-jackknife")
 
     at_origin = ay - ax * slopes + icpts
-    return Line(estimate(float(slope), slopes), estimate(float(ay - ax * slope + icpt), at_origin), ratio)
+    return Line(
+        estimate(float(slope), slopes), estimate(float(ay - ax * slope + icpt), at_origin), ratio
+    )

@@ -33,9 +33,10 @@ class Icc:
 class Repeatability:
     """Spread within tallies in the metric's unit; None where the data cannot give it.
 
-    ``coefficient`` is 1.96·√2·s_w; ``largest`` the largest range of a tally; ``day`` the SD of a client's tally values from day to day
-    with the part of the repeats taken out, ``single_day`` that of one reading on one day; ``resolution`` is the step that the values
-    are shown in, ``limited`` tells that the spread is no larger than that step makes it.
+    ``coefficient`` is 1.96·√2·s_w; ``largest`` the largest range of a tally; ``day`` the SD of a
+    client's tally values from day to day with the part of the repeats taken out, ``single_day``
+    that of one reading on one day; ``resolution`` is the step that the values are shown in,
+    ``limited`` tells that the spread is no larger than that step makes it.
     """
 
     sd: Estimate | None
@@ -61,7 +62,10 @@ def sd_interval(sd: float, df: float, confidence: float = 0.95) -> Interval | No
     if df < 1:
         return None
     tail = (1 - confidence) / 2
-    return Interval(sd * math.sqrt(df / chi2_quantile(1 - tail, df)), sd * math.sqrt(df / chi2_quantile(tail, df)))
+    return Interval(
+        sd * math.sqrt(df / chi2_quantile(1 - tail, df)),
+        sd * math.sqrt(df / chi2_quantile(tail, df)),
+    )
 
 
 def display_step(value: Floats) -> float | None:
@@ -79,10 +83,24 @@ def _f_quantile(p: float, df1: float, df2: float) -> float:
 
 
 def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
-    """Intraclass correlations of tallies of equal size, ``values`` (tallies, repeats).
+    """Intraclass correlations of sets of repeats of equal size.
 
-    McGraw & Wong 1996, Psychol Methods 1:30: ICC(1), ICC(A,1) = "2,1", ICC(C,1) = "3,1", and those of the mean of k; intervals from F
-    (for 2,1 with Satterthwaite degrees of freedom). None for fewer than three tallies or when nothing varies.
+    Parameters
+    ----------
+    values : (tallies, repeats) array
+        One row a set, its repeats in the order in which they were taken.
+    confidence : float
+        Level of the intervals.
+
+    Returns
+    -------
+    Intraclass or None ICC(1,1), ICC(2,1), ICC(3,1) and those of the mean of k repeats, with
+    intervals from F (for 2,1 with Satterthwaite degrees of freedom). None for fewer than three sets
+    or when nothing varies.
+
+    References
+    ----------
+    McGraw & Wong 1996, Psychol Methods 1:30: ICC(1), ICC(A,1) and ICC(C,1).
     """
     n, k = values.shape
     if n < 3 or k < 2:
@@ -90,13 +108,20 @@ def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
     grand = float(values.mean())
     rows, columns = values.mean(axis=1), values.mean(axis=0)
     ss_total = float(((values - grand) ** 2).sum())
-    ss_rows, ss_columns = k * float(((rows - grand) ** 2).sum()), n * float(((columns - grand) ** 2).sum())
+    ss_rows, ss_columns = (
+        k * float(((rows - grand) ** 2).sum()),
+        n * float(((columns - grand) ** 2).sum()),
+    )
     ms_rows = ss_rows / (n - 1)
     ms_within = (ss_total - ss_rows) / (n * (k - 1))
     ms_columns = ss_columns / (k - 1)
     ms_error = max(ss_total - ss_rows - ss_columns, 0.0) / ((n - 1) * (k - 1))
     tiny = 1e-14 * max(ss_total, 1e-300)
-    if ss_total <= 1e-20 * values.size * max(1.0, abs(grand)) ** 2 or ms_within <= tiny or ms_error <= tiny:
+    if (
+        ss_total <= 1e-20 * values.size * max(1.0, abs(grand)) ** 2
+        or ms_within <= tiny
+        or ms_error <= tiny
+    ):
         return None
     tail = (1 + confidence) / 2
 
@@ -114,14 +139,21 @@ def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
     def simple(ms: float, df2: float, method: str) -> tuple[Estimate, Estimate]:
         f = ms_rows / ms
         f_low, f_high = f / _f_quantile(tail, n - 1, df2), f * _f_quantile(tail, df2, n - 1)
-        return pair((f - 1) / (f + k - 1), (f_low - 1) / (f_low + k - 1), (f_high - 1) / (f_high + k - 1), method)
+        return pair(
+            (f - 1) / (f + k - 1),
+            (f_low - 1) / (f_low + k - 1),
+            (f_high - 1) / (f_high + k - 1),
+            method,
+        )
 
     one, one_mean = simple(ms_within, n * (k - 1), "icc-1")
     mixed, mixed_mean = simple(ms_error, (n - 1) * (k - 1), "icc-c1")
     r = (ms_rows - ms_error) / (ms_rows + (k - 1) * ms_error + k * (ms_columns - ms_error) / n)
     a = k * r / (n * (1 - r))
     b = 1 + k * r * (n - 1) / (n * (1 - r))
-    df = (a * ms_columns + b * ms_error) ** 2 / ((a * ms_columns) ** 2 / (k - 1) + (b * ms_error) ** 2 / ((n - 1) * (k - 1)))
+    df = (a * ms_columns + b * ms_error) ** 2 / (
+        (a * ms_columns) ** 2 / (k - 1) + (b * ms_error) ** 2 / ((n - 1) * (k - 1))
+    )
     over, under = _f_quantile(tail, n - 1, df), _f_quantile(tail, df, n - 1)
     mean_square = k * ms_columns + (k * n - k - n) * ms_error
     low = n * (ms_rows - over * ms_error) / (over * mean_square + n * ms_rows)
@@ -130,12 +162,33 @@ def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
     return Icc(one, random, mixed, one_mean, random_mean, mixed_mean, n, k)
 
 
-def day_to_day_sd(value: Floats, size: Floats, series: Ints, within_variance: float, confidence: float = 0.95) -> Estimate | None:
-    """SD of a client's tallies from day to day, the repeats' own part taken out.
+def day_to_day_sd(
+    value: Floats, size: Floats, series: Ints, within_variance: float, confidence: float = 0.95
+) -> Estimate | None:
+    """SD of a client's means from day to day, with the part of the repeats taken off.
 
-    ``value`` (m,) are tally means in the order of time within ``series`` (m,), each of ``size`` readings. From successive differences,
-    so that a slow trend falls out (von Neumann 1941, Ann Math Stat 12:367); χ² interval of the whole with 2/3 of the differences as
-    degrees of freedom, then the repeats' part taken off both ends. None below six differences.
+    Parameters
+    ----------
+    value : (m,) array
+        Means of sets of repeats, in the order of time within a series.
+    size : (m,) integer array
+        Readings behind each mean.
+    series : (m,) integer array
+        Client and setting that each mean belongs to.
+    within_variance : float
+        Variance of one repeat.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Estimate or None From successive differences, so that a slow trend falls out. The χ² interval is
+    that of the whole with 2/3 of the differences as degrees of freedom; the part of the repeats is
+    taken off both ends. None below three differences.
+
+    References
+    ----------
+    von Neumann 1941, Ann Math Stat 12:367.
     """
     same = series[1:] == series[:-1]
     n = int(same.sum())
@@ -151,16 +204,22 @@ def day_to_day_sd(value: Floats, size: Floats, series: Ints, within_variance: fl
     def less(variance: float) -> float:
         return math.sqrt(max(variance - own, 0.0))
 
-    return Estimate(less(whole), Interval(less(ends.low**2), less(ends.high**2)), n, "successive-differences")
+    return Estimate(
+        less(whole), Interval(less(ends.low**2), less(ends.high**2)), n, "successive-differences"
+    )
 
 
-def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, confidence: float = 0.95) -> Repeatability:
+def repeatability(
+    tally: Ints, value: Floats, replicate: Ints, series: Ints, confidence: float = 0.95
+) -> Repeatability:
     """Everything about repeats of one instrument and metric.
 
-    ``tally``, ``value``, ``replicate``, ``series`` of shape (n,): the tally of each reading (numbers that grow with time within a
-    series), its value, which repeat it is, and the client and setting it belongs to. Within-tally SD pooled, χ² interval;
-    repeatability coefficient and CV (Bland & Altman 1999); TEM √(Σd²/2n) or the root of the mean square within (Perini et al. 2005);
-    minimal detectable change 1.96·√2·SEM, SEM = s_w (Weir 2005); ICC where at least three tallies have the commonest number of repeats.
+    ``tally``, ``value``, ``replicate``, ``series`` of shape (n,): the tally of each reading
+    (numbers that grow with time within a series), its value, which repeat it is, and the client
+    and setting it belongs to. Within-tally SD pooled, χ² interval; repeatability coefficient and
+    CV (Bland & Altman 1999); TEM √(Σd²/2n) or the root of the mean square within (Perini et al.
+    2005); minimal detectable change 1.96·√2·SEM, SEM = s_w (Weir 2005); ICC where at least three
+    tallies have the commonest number of repeats.
     """
     notes: list[Note] = []
     groups = within(tally, value)
@@ -170,7 +229,21 @@ def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, con
     if groups.variance is None or groups.df < 1:
         notes.append(note("no_repeats"))
         return Repeatability(
-            None, None, None, None, None, None, None, None, None, None, step, False, tallies, replicates, tuple(notes)
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            step,
+            False,
+            tallies,
+            replicates,
+            tuple(notes),
         )
     sd, df = math.sqrt(groups.variance), float(groups.df)
     ends = sd_interval(sd, df, confidence) if df >= LEAST_DF else None
@@ -185,18 +258,24 @@ def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, con
     np.maximum.at(high, groups.cell, value)
     icc = _icc(groups.cell, groups.size, value, replicate, notes, confidence)
     _, first = np.unique(groups.cell, return_index=True)
-    day = day_to_day_sd(groups.mean, groups.size.astype(float), series[first], groups.variance, confidence)
+    day = day_to_day_sd(
+        groups.mean, groups.size.astype(float), series[first], groups.variance, confidence
+    )
     if day is None:
         notes.append(note("few_days"))
     return Repeatability(
         sd=Estimate(sd, ends, int(groups.size[groups.size > 1].sum()), "pooled-within"),
-        coefficient=Estimate(factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·s_w"),
+        coefficient=Estimate(
+            factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·s_w"
+        ),
         cv_percent=100 * sd / mean if mean > 0 else None,
         tem=sd,
         tem_percent=100 * sd / mean if mean > 0 else None,
         largest=float((high - low).max()),
         icc=icc,
-        detectable=Estimate(factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·SEM"),
+        detectable=Estimate(
+            factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·SEM"
+        ),
         day=day,
         single_day=math.sqrt(day.value**2 + groups.variance) if day is not None else None,
         resolution=step,
@@ -208,7 +287,9 @@ def repeatability(tally: Ints, value: Floats, replicate: Ints, series: Ints, con
     )
 
 
-def _icc(cell: Ints, size: Ints, value: Floats, replicate: Ints, notes: list[Note], confidence: float) -> Icc | None:
+def _icc(
+    cell: Ints, size: Ints, value: Floats, replicate: Ints, notes: list[Note], confidence: float
+) -> Icc | None:
     """Intraclass correlations of the tallies that have the commonest number of repeats, each in the order of its repeats."""
     several = size[size > 1]
     if several.size == 0:

@@ -8,7 +8,7 @@ import numpy as np
 
 from .components import NestedFit, fit_nested
 from .distributions import normal_quantile, t_estimate, t_two_sided_p
-from .estimate import Estimate, Floats, Ints
+from .estimate import Estimate, Floats, Interval, Ints
 from .limits import Limits, Trend, single_limits
 from .variance_grid import VarianceGrid
 
@@ -19,7 +19,11 @@ def repeated_bias(fit: NestedFit, confidence: float = 0.95) -> tuple[Estimate, f
     lead = np.zeros(fit.beta.size)
     lead[0] = 1.0
     se = math.sqrt(max(float(fit.beta_cov[0, 0]), 0.0))
-    df = fit.satterthwaite(lead) if se > 0 and fit.theta_cov.any() else float(max(fit.counts[0] - 1, 1))
+    df = (
+        fit.satterthwaite(lead)
+        if se > 0 and fit.theta_cov.any()
+        else float(max(fit.counts[0] - 1, 1))
+    )
     if fit.counts[0] > 1:  # never fewer than the clients, never more than the pairs, can support
         df = min(max(df, 1.0), fit.counts[2] - 1)
     return t_estimate(bias, se, df, fit.counts[2], "reml-satterthwaite", confidence), df
@@ -35,28 +39,68 @@ def repeated_limits(
     confidence: float = 0.95,
     of: int = 1,
 ) -> Limits:
-    """Limits for one future reading of a new client, or the mean of ``of`` repeats, by the REML variances.
+    """Limits of agreement for one future reading of a new client, or for the mean of repeats.
 
-    Intervals by integration over the variance ratios.
+    Parameters
+    ----------
+    fit : NestedFit
+        REML fit of the differences: client, occasion within client, replicate.
+    bias : Estimate
+        Mean difference, in the metric's unit.
+    grid : VarianceGrid or None
+        Grid of variance ratios behind the intervals; None where nothing varies under the clients.
+    d : (n,) array
+        Differences instrument − reference.
+    client : (n,) integer array
+        Which client each difference belongs to.
+    coverage : float
+        Share of future readings between the limits.
+    confidence : float
+        Level of the intervals of the limits.
+    of : int
+        Repeats whose mean is taken; 1 for a single reading.
 
-    Where nothing varies under the clients (no ``grid``) their means are a single design (Carkeet 2015).
+    Returns
+    -------
+    Limits bias ± z·SD, SD² the sum of the REML variances, the replicate part divided by ``of``.
+    Intervals by integration over the variance ratios; without a grid those of a single design.
+
+    References
+    ----------
+    Bland & Altman 2007, J Biopharm Stat 17:571; Carkeet 2015, Optom Vis Sci 92:e71 (single design).
     """
     z = normal_quantile(0.5 + coverage / 2)
     sd = math.sqrt(fit.total_variance - fit.variances[2] * (1 - 1 / of))
+    lower: Interval | None
+    upper: Interval | None
     if grid is not None:
         lower, upper = grid.limit(-z, confidence, of), grid.limit(z, confidence, of)
     else:
         _, k = np.unique(client, return_inverse=True)
-        alone = single_limits(np.asarray(np.bincount(k, d) / np.bincount(k), dtype=float), coverage, confidence)
-        lower, upper = (alone.lower_interval, alone.upper_interval) if alone is not None else (None, None)  # type: ignore[assignment]
-    return Limits(bias.value - z * sd, bias.value + z * sd, lower, upper, coverage, "repeated", "reml-integrated")
+        alone = single_limits(
+            np.asarray(np.bincount(k, d) / np.bincount(k), dtype=float), coverage, confidence
+        )
+        lower = None if alone is None else alone.lower_interval
+        upper = None if alone is None else alone.upper_interval
+    return Limits(
+        bias.value - z * sd,
+        bias.value + z * sd,
+        lower,
+        upper,
+        coverage,
+        "repeated",
+        "reml-integrated",
+    )
 
 
-def repeated_trend(d: Floats, mean: Floats, client: Ints, occasion: Ints, confidence: float = 0.95) -> Trend:
+def repeated_trend(
+    d: Floats, mean: Floats, client: Ints, occasion: Ints, confidence: float = 0.95
+) -> Trend:
     """Slope of d on the mean of both in the nested mixed model, Satterthwaite t.
 
-    The level of a pair is the mean over its anchor: with the mean of single pairs, replicates of one anchor,
-    which share the reference value, would lie on a line of slope 2 whatever the instrument does.
+    The level of a pair is the mean over its anchor: with the mean of single pairs, replicates of
+    one anchor, which share the reference value, would lie on a line of slope 2 whatever the
+    instrument does.
     """
     _, at = np.unique(occasion, return_inverse=True)
     mean = (np.bincount(at, mean) / np.bincount(at))[at]
@@ -73,4 +117,9 @@ def repeated_trend(d: Floats, mean: Floats, client: Ints, occasion: Ints, confid
         return Trend(None, None, None)
     df = fit.satterthwaite(np.array([0.0, 1.0]))
     p = t_two_sided_p(slope / se, df)
-    return Trend(t_estimate(slope, se, df, d.size, "reml-satterthwaite", confidence), float(fit.beta[0]), p, centre)
+    return Trend(
+        t_estimate(slope, se, df, d.size, "reml-satterthwaite", confidence),
+        float(fit.beta[0]),
+        p,
+        centre,
+    )

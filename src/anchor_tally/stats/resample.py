@@ -14,8 +14,8 @@ MOST_BYTES = 3 << 20  # of one block: small enough to stay near the processor
 def client_weights(groups: int, draws: int, seed: int, columns: int = 0) -> Iterator[Floats]:
     """How often each of ``groups`` clients is drawn, (block, groups), in blocks until there are ``draws``.
 
-    ``columns`` is the width of what is made of a block, so that it stays within memory. The same seed gives the same draws whatever the
-    blocks are.
+    ``columns`` is the width of what is made of a block, so that it stays within memory. The same
+    seed gives the same draws whatever the blocks are.
     """
     rng = np.random.default_rng(seed)
     block = max(1, min(draws, MOST_BYTES // (8 * max(groups, columns))))
@@ -24,5 +24,9 @@ def client_weights(groups: int, draws: int, seed: int, columns: int = 0) -> Iter
     while done < draws:
         rows = min(block, draws - done)
         drawn = rng.integers(0, groups, (rows, groups), dtype=np.uint32) + shift[:rows]
-        yield np.bincount(drawn.ravel(), minlength=rows * groups).reshape(rows, groups).astype(np.float64)
+        yield (
+            np.bincount(drawn.ravel(), minlength=rows * groups)
+            .reshape(rows, groups)
+            .astype(np.float64)
+        )
         done += rows

@@ -25,7 +25,8 @@ PREFERRED = 3.0  # deviance by which a split at a known change may be worse than
 MOST_STEPS = 3
 
 
-# ratios of client and occasion variance over the lowest one, at which the likelihood of splits is looked at
+# ratios of client and occasion variance over the lowest one, at which the likelihood of splits is
+# looked at
 _CLIENT = np.r_[0.0, np.geomspace(0.03, 3000.0, 16)]
 
 
@@ -36,7 +37,8 @@ _OCCASION = np.r_[0.0, np.geomspace(0.05, 1000.0, 13)]
 class Step:
     """A step: weeks of the last occasion before and of the first one after it, its size, and the p of the whole search.
 
-    ``known`` is the place, among the known changes, of the one that lies between both; None for none.
+    ``known`` is the place, among the known changes, of the one that lies between both; None for
+    none.
     """
 
     before: float
@@ -50,7 +52,8 @@ class Step:
 class Search:
     """What a search found: steps in the order in which they were found, and whether a slope says it better.
 
-    ``p`` is that of the first look, over a slope and all splits together; None where nothing could be permuted.
+    ``p`` is that of the first look, over a slope and all splits together; None where nothing
+    could be permuted.
     """
 
     steps: tuple[Step, ...]
@@ -83,7 +86,9 @@ def _products(s: OccasionMeans, client_ratio: float, occasion_ratio: float) -> _
     return _Products(s, w, client_ratio / (1 + client_ratio * total), logdet)
 
 
-def _deviances(s: OccasionMeans, y: Floats, base: Floats, columns: Floats) -> tuple[Floats, float, tuple[float, float]]:
+def _deviances(
+    s: OccasionMeans, y: Floats, base: Floats, columns: Floats
+) -> tuple[Floats, float, tuple[float, float]]:
     """Deviance (ML) with each of ``columns`` (M, S) beside ``base`` (M, p), that of ``base`` alone, and its ratios.
 
     Maximised over a grid of the variance ratios, the lowest variance being profiled out.
@@ -110,11 +115,18 @@ def _deviances(s: OccasionMeans, y: Floats, base: Floats, columns: Floats) -> tu
 
 
 def _permuted_p(
-    s: OccasionMeans, y: Floats, base: Floats, columns: Floats, at: tuple[float, float], rng: np.random.Generator, resamples: int
+    s: OccasionMeans,
+    y: Floats,
+    base: Floats,
+    columns: Floats,
+    at: tuple[float, float],
+    rng: np.random.Generator,
+    resamples: int,
 ) -> float:
     """P of the largest score of any of ``columns``: residuals of ``base`` permuted within clients (Freedman & GridRow 1983, J Bus Econ Stat 1:292).
 
-    Occasions of one client are exchangeable in the model; where each client was seen once, clients are.
+    Occasions of one client are exchangeable in the model; where each client was seen once,
+    clients are.
     """
     v = _products(s, *at)
     x, z = v.times(base), v.times(columns)
@@ -149,20 +161,29 @@ def find_steps(
 ) -> Search:
     """Steps of the difference: the split with the largest likelihood, a permutation p, and again beside what was found.
 
-    ``weeks`` (M,) are those of the occasions of ``s``; ``d``, ``client`` and ``occasion`` (N,) the readings; ``known`` weeks at which
-    something was changed. A split that holds a known change is preferred when its deviance is within ``PREFERRED`` of the best. The
-    first look is over a slope and all splits together, so that its p guards both. A step beside a slope costs one parameter more.
+    ``weeks`` (M,) are those of the occasions of ``s``; ``d``, ``client`` and ``occasion`` (N,)
+    the readings; ``known`` weeks at which something was changed. A split that holds a known
+    change is preferred when its deviance is within ``PREFERRED`` of the best. The first look is
+    over a slope and all splits together, so that its p guards both. A step beside a slope costs
+    one parameter more.
     """
     y, m = s.mean - float(s.mean.mean()), s.mean.size
     ordered = np.unique(weeks)
     cut = ordered[1:]
     splits = (weeks[:, None] >= cut[None, :]).astype(float)
-    fair = (splits.sum(axis=0) >= LEAST_SIDE) & ((1 - splits).sum(axis=0) >= LEAST_SIDE) & (np.diff(ordered) * 7 >= LEAST_DAYS)
+    fair = (
+        (splits.sum(axis=0) >= LEAST_SIDE)
+        & ((1 - splits).sum(axis=0) >= LEAST_SIDE)
+        & (np.diff(ordered) * 7 >= LEAST_DAYS)
+    )
     splits, cut, before = splits[:, fair], cut[fair], ordered[:-1][fair]
     time = (weeks - weeks.mean())[:, None]
     if m < 4 or not cut.size or float(time.std()) <= 0:
         return Search((), slope_is_better=False, p=None, splits=int(cut.size))
-    holds = [next((k for k, at in enumerate(known) if low < at <= high), None) for low, high in zip(before, cut, strict=True)]
+    holds = [
+        next((k for k, at in enumerate(known) if low < at <= high), None)
+        for low, high in zip(before, cut, strict=True)
+    ]
     at_change = np.array([k is not None for k in holds])
     rng, base, steps = np.random.default_rng(seed), np.ones((m, 1)), list[Step]()
     cell = _cells(s, client, occasion)
@@ -187,7 +208,10 @@ def find_steps(
         steps.append(Step(float(before[best]), float(cut[best]), size, p, holds[best]))
     if len(steps) > 1:  # sizes beside each other
         whole = [_size(d, client, occasion, base[cell], k) for k in range(1, base.shape[1])]
-        steps = [Step(x.before, x.after, e or x.size, x.p, x.known) for x, e in zip(steps, whole, strict=False)]
+        steps = [
+            Step(x.before, x.after, e or x.size, x.p, x.known)
+            for x, e in zip(steps, whole, strict=False)
+        ]
     return Search(tuple(steps), slope_is_better=False, p=first_p, splits=int(cut.size))
 
 
@@ -196,7 +220,10 @@ def _cells(s: OccasionMeans, client: Ints, occasion: Ints) -> Ints:
     span = int(occasion.max()) - int(occasion.min()) + 1
     own = s.client_of * span + (s.occasions - occasion.min())
     return np.asarray(
-        np.searchsorted(own, np.searchsorted(s.clients, client) * span + (occasion - occasion.min())), dtype=np.int64
+        np.searchsorted(
+            own, np.searchsorted(s.clients, client) * span + (occasion - occasion.min())
+        ),
+        dtype=np.int64,
     )
 
 

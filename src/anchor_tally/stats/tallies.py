@@ -38,8 +38,8 @@ _OFF = 6.0
 def robust_sd(group: Ints, value: Floats) -> tuple[float, int] | None:
     """SD within tallies that one mistyped value does not move, and the number of tallies with repeats; None without repeats.
 
-    The median of the ranges gives a first SD (Rousseeuw & Croux 1993 discuss such scales); tallies whose range is above 6 of it are
-    left out, and the others pooled.
+    The median of the ranges gives a first SD (Rousseeuw & Croux 1993 discuss such scales);
+    tallies whose range is above 6 of it are left out, and the others pooled.
     """
     _, cell, size = np.unique(group, return_inverse=True, return_counts=True)
     if not (size > 1).any():
@@ -62,8 +62,8 @@ def robust_sd(group: Ints, value: Floats) -> tuple[float, int] | None:
 def far_off(group: Ints, value: Floats, least: float = 0.0) -> Ints:
     """Places of values that lie far from the median of the other values of their tally: above 6 robust SDs, and above ``least``.
 
-    With fewer than four tallies the spread is not known well enough: then only what is a quarter of its sisters away, and ten times
-    further than these are from each other.
+    With fewer than four tallies the spread is not known well enough: then only what is a quarter
+    of its sisters away, and ten times further than these are from each other.
     """
     found = robust_sd(group, value)
     if found is None:
@@ -77,14 +77,21 @@ def far_off(group: Ints, value: Floats, least: float = 0.0) -> Ints:
 
     def other(k: Ints) -> Floats:
         """The k-th smallest of the other values of the tally."""
-        return np.asarray(sorted_[np.minimum(first + k + (k >= place), value.size - 1)], dtype=float)
+        return np.asarray(
+            sorted_[np.minimum(first + k + (k >= place), value.size - 1)], dtype=float
+        )
 
     m = n - 1
-    # the nearer of the two middle ones: of three readings, one that is off would pull the middle of the others with it
+    # the nearer of the two middle ones: of three readings, one that is off would pull the middle of
+    # the others with it
     middle = other((m - 1) // 2)
     gap = np.minimum(np.abs(sorted_ - middle), np.abs(sorted_ - other(np.maximum(m, 1) // 2)))
     others = other(np.maximum(m - 1, 0)) - other(np.zeros_like(m))
-    bound = np.maximum(_OFF * sd, least) if tallies >= 4 else np.maximum(10 * others, np.maximum(0.25 * np.abs(middle), least))
+    bound = (
+        np.maximum(_OFF * sd, least)
+        if tallies >= 4
+        else np.maximum(10 * others, np.maximum(0.25 * np.abs(middle), least))
+    )
     return np.asarray(np.sort(order[(n > 2) & (gap > bound + 1e-9)]), dtype=np.int64)
 
 
@@ -92,4 +99,6 @@ def within(group: Ints, value: Floats) -> Within:
     """Group ``value`` (n,) by the equal numbers of ``group`` (n,), which may be any integers."""
     _, cell, size = np.unique(group, return_inverse=True, return_counts=True)
     mean = np.bincount(cell, value, minlength=size.size) / size
-    return Within(cell.astype(np.int64), size.astype(np.int64), mean, float(((value - mean[cell]) ** 2).sum()))
+    return Within(
+        cell.astype(np.int64), size.astype(np.int64), mean, float(((value - mean[cell]) ** 2).sum())
+    )

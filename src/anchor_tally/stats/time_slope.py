@@ -1,6 +1,7 @@
 """Does a difference move through time? A slope, a robust slope, steps with a permutation test, and a control chart.
 
-All work on the nested design of ``components``: readings of occasions (anchors) of clients, with weeks as the time of an occasion.
+All work on the nested design of ``components``: readings of occasions (anchors) of clients, with
+weeks as the time of an occasion.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ LEAST_DAYS = 3.0  # days apart from which moments are different ones
 class TimeSlope:
     """Slope per week with its interval, two-sided p and degrees of freedom; ``level`` is the fitted mean at ``middle`` (weeks).
 
-    ``level_variance`` and ``covariance`` belong to the level, and to the level with the slope: a band is made of them.
+    ``level_variance`` and ``covariance`` belong to the level, and to the level with the slope: a
+    band is made of them.
     """
 
     slope: Estimate
@@ -38,7 +40,9 @@ class TimeSlope:
         """Fitted line at ``weeks`` and its 95 % band, all of one shape."""
         t = weeks - self.middle
         line = self.level + self.slope.value * t
-        variance = np.maximum(self.level_variance + 2 * t * self.covariance + t * t * self.slope_variance, 0.0)
+        variance = np.maximum(
+            self.level_variance + 2 * t * self.covariance + t * t * self.slope_variance, 0.0
+        )
         half = t_quantile(0.975, self.df) * np.sqrt(variance)
         return line, line - half, line + half
 
@@ -60,19 +64,37 @@ def moments_apart(weeks: Floats) -> int:
     return 1 + int((np.diff(ordered) >= LEAST_DAYS).sum())
 
 
-def slope_on_time(d: Floats, client: Ints, occasion: Ints, weeks: Floats, beside: Floats | None = None) -> TimeSlope | None:
-    """Slope of ``d`` (N,) on ``weeks`` (N,) in the nested mixed model, REML; t interval with Satterthwaite degrees of freedom.
+def slope_on_time(
+    d: Floats, client: Ints, occasion: Ints, weeks: Floats, beside: Floats | None = None
+) -> TimeSlope | None:
+    """Slope of the difference on time in the nested mixed model.
 
-    ``beside`` (N, q) are further fixed effects (setting periods). None with one moment only, or where ``slope_beside`` has none.
+    Parameters
+    ----------
+    d : (N,) array
+        Differences, in the metric's unit.
+    client, occasion : (N,) integer arrays
+        Whose pair it is, and of which anchor.
+    weeks : (N,) array
+        Time of the anchor.
+    beside : (N, q) array, optional
+        Further fixed effects, such as setting periods.
+
+    Returns
+    -------
+    TimeSlope or None Slope a week by REML with Satterthwaite degrees of freedom. None with one
+    moment only, or where the slope cannot be told from what stands beside it.
     """
     return slope_beside(d, client, occasion, weeks, beside) if moments_apart(weeks) > 1 else None
 
 
-def slope_beside(d: Floats, client: Ints, occasion: Ints, along: Floats, beside: Floats | None = None) -> TimeSlope | None:
+def slope_beside(
+    d: Floats, client: Ints, occasion: Ints, along: Floats, beside: Floats | None = None
+) -> TimeSlope | None:
     """Slope of ``d`` on ``along`` (N,) beside other fixed effects ``beside`` (N, q) in the nested mixed model.
 
-    No more degrees of freedom than occasions can give: occasions less clients less fixed effects. None where the slope cannot be told
-    from what stands beside it, or nothing varies.
+    No more degrees of freedom than occasions can give: occasions less clients less fixed
+    effects. None where the slope cannot be told from what stands beside it, or nothing varies.
     """
     middle = float(along.mean()) if along.size else 0.0
     columns = [np.ones(d.size), along - middle] + ([] if beside is None else list(beside.T))
@@ -113,8 +135,8 @@ def free_df(fit: NestedFit, fixed: int) -> float:
 def robust_slope(y: Floats, client: Ints, weeks: Floats) -> RobustSlope | None:
     """Theil–Sen slope and Mann–Kendall test within clients (Sen 1968, JASA 63:1379; Hirsch, Slack & Smith 1982, Water Resour Res 18:107).
 
-    Slopes of all pairs of one client's occasions are pooled; S is summed over clients, with ties in its variance. Where each client
-    was seen once all are one block. None below three pairs.
+    Slopes of all pairs of one client's occasions are pooled; S is summed over clients, with ties
+    in its variance. Where each client was seen once all are one block. None below three pairs.
     """
     _, block, size = np.unique(client, return_inverse=True, return_counts=True)
     if size.max(initial=0) < 2:
@@ -130,7 +152,11 @@ def robust_slope(y: Floats, client: Ints, weeks: Floats) -> RobustSlope | None:
     rise = y[second] - y[first]
     slopes = np.sort(rise / run)
     s = float(np.sign(rise).sum())
-    variance = float((size * (size - 1) * (2 * size + 5)).sum()) / 18 - _ties(block, y) - _ties(block, np.round(weeks * 7))
+    variance = (
+        float((size * (size - 1) * (2 * size + 5)).sum()) / 18
+        - _ties(block, y)
+        - _ties(block, np.round(weeks * 7))
+    )
     if variance <= 0:
         return None
     z = (abs(s) - 1) / math.sqrt(variance) if s else 0.0
@@ -139,19 +165,28 @@ def robust_slope(y: Floats, client: Ints, weeks: Floats) -> RobustSlope | None:
     interval = None
     if low >= 0 and high <= slopes.size - 1:
         interval = Interval(
-            float(np.interp(low, np.arange(slopes.size), slopes)), float(np.interp(high, np.arange(slopes.size), slopes))
+            float(np.interp(low, np.arange(slopes.size), slopes)),
+            float(np.interp(high, np.arange(slopes.size), slopes)),
         )
     p = float(2 * special.ndtr(-max(z, 0.0)))
-    return RobustSlope(Estimate(float(np.median(slopes)), interval, y.size, "theil-sen-within"), min(p, 1.0), int(slopes.size))
+    return RobustSlope(
+        Estimate(float(np.median(slopes)), interval, y.size, "theil-sen-within"),
+        min(p, 1.0),
+        int(slopes.size),
+    )
 
 
 def _pairs_of(size: Ints) -> tuple[Ints, Ints]:
     """Places of every two of each block; blocks of ``size`` lie one after the other."""
     begin = np.cumsum(size) - size
-    before = np.arange(int(size.sum())) - np.repeat(begin, size)  # how many of its block lie before each
+    before = np.arange(int(size.sum())) - np.repeat(
+        begin, size
+    )  # how many of its block lie before each
     second = np.repeat(np.arange(before.size), before)
     within = np.arange(second.size) - np.repeat(np.cumsum(before) - before, before)
-    return np.asarray(np.repeat(begin, size)[second] + within, dtype=np.int64), np.asarray(second, dtype=np.int64)
+    return np.asarray(np.repeat(begin, size)[second] + within, dtype=np.int64), np.asarray(
+        second, dtype=np.int64
+    )
 
 
 def _ties(block: Ints, values: Floats) -> float:
@@ -160,13 +195,17 @@ def _ties(block: Ints, values: Floats) -> float:
     return float((size * (size - 1) * (2 * size + 5)).sum()) / 18
 
 
-def rounds_needed(sd: float, clients: int, anchors: float, gap_weeks: float, bound: float, most: int = 12) -> int | None:
+def rounds_needed(
+    sd: float, clients: int, anchors: float, gap_weeks: float, bound: float, most: int = 12
+) -> int | None:
     """Further anchors of each client, ``gap_weeks`` apart, until the slope is known to ± ``bound`` a week; None above ``most``.
 
-    ``sd`` is that of an occasion's mean difference within a client; Σ(t − t̄)² of k moments Δ apart is Δ²·k(k² − 1)/12, and t has the
-    degrees of freedom of clients·(k − 1) − 1 occasions.
+    ``sd`` is that of an occasion's mean difference within a client; Σ(t − t̄)² of k moments Δ
+    apart is Δ²·k(k² − 1)/12, and t has the degrees of freedom of clients·(k − 1) − 1 occasions.
     """
-    k = np.arange(max(math.ceil(anchors), 1) + 1, max(math.ceil(anchors), 1) + most + 1, dtype=float)
+    k = np.arange(
+        max(math.ceil(anchors), 1) + 1, max(math.ceil(anchors), 1) + most + 1, dtype=float
+    )
     df = clients * (k - 1) - 1
     fair = df >= 1
     spread = gap_weeks * np.sqrt(clients * k * (k * k - 1) / 12)
@@ -180,8 +219,9 @@ def summary_slopes(
 ) -> tuple[Estimate, float] | None:
     """Mean of the clients' own least-squares slopes, t over clients (Matthews et al. 1990, BMJ 300:230), and its p.
 
-    Serial likeness of a client's values does not touch it. ``block`` cuts a client's values into stretches with a level each.
-    Clients with fewer than ``least`` moments say nothing; None below three.
+    Serial likeness of a client's values does not touch it. ``block`` cuts a client's values into
+    stretches with a level each. Clients with fewer than ``least`` moments say nothing; None
+    below three.
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] >= least
@@ -204,7 +244,29 @@ def summary_slopes(
 
 
 def straight_line(y: Floats, weeks: Floats) -> tuple[Estimate, float] | None:
-    """Least-squares slope of one series on time with its t interval and p; None below three moments."""
+    """Least-squares slope of one series on time.
+
+    Parameters
+    ----------
+    y : (n,) array
+        Values.
+    weeks : (n,) array
+        Their times.
+
+    Returns
+    -------
+    slope : Estimate
+        Slope a week with a t interval.
+    p : float
+        Two-sided p. Both come as one tuple, or None below three moments.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> slope, p = straight_line(np.array([1.0, 2.1, 2.9, 4.0]), np.array([0.0, 1.0, 2.0, 3.0]))
+    >>> round(slope.value, 2), p < 0.01
+    (0.98, True)
+    """
     t = weeks - weeks.mean() if y.size else weeks
     tt = float(t @ t)
     if y.size < 3 or tt <= 0:
@@ -214,5 +276,7 @@ def straight_line(y: Floats, weeks: Floats) -> tuple[Estimate, float] | None:
     df = y.size - 2
     se = math.sqrt(float(left @ left) / df / tt)
     if se <= 1e-12 * max(1.0, abs(slope)):
-        return Estimate(slope, Interval(slope, slope), y.size, "ols"), 1.0 if abs(slope) <= 1e-12 else 0.0
+        return Estimate(slope, Interval(slope, slope), y.size, "ols"), 1.0 if abs(
+            slope
+        ) <= 1e-12 else 0.0
     return t_estimate(slope, se, df, y.size, "ols"), t_two_sided_p(slope / se, df)

@@ -1,9 +1,10 @@
 """Does the error grow with the value? Slopes of the difference on the reference, between clients and within clients apart.
 
-The reference is measured with error, and its error enters the difference with the other sign: without correction the slope on it is
-pulled down, as the slope on the mean of both is pulled up by the device's own error. The correction is by moments (Fuller 1987,
-*Measurement Error Models*, section 2.2, from memory): with S_xx and S_xd the weighted sums of squares and E the part of S_xx that
-is error, the slope is (S_xd + E)/(S_xx − E).
+The reference is measured with error, and its error enters the difference with the other sign:
+without correction the slope on it is pulled down, as the slope on the mean of both is pulled up
+by the device's own error. The correction is by moments (Fuller 1987, *Measurement Error Models*,
+section 2.2, from memory): with S_xx and S_xd the weighted sums of squares and E the part of S_xx
+that is error, the slope is (S_xd + E)/(S_xx − E).
 """
 
 from __future__ import annotations
@@ -48,14 +49,35 @@ class ReferenceTrend:
 
 
 def reference_error(scans: Ints, ss: Floats, stated: float | None) -> ScanError:
-    """Error of one scan from replicate scans of an anchor, ``scans`` (a,) and their sums of squares ``ss`` (a,); else as stated."""
+    """Error of one scan.
+
+    Parameters
+    ----------
+    scans : (a,) integer array
+        Scans of each anchor.
+    ss : (a,) array
+        Sum of squares of an anchor's scans about their mean, in the square of the metric's unit.
+    stated : float or None
+        SD of one scan as its laboratory states it; used where no anchor has replicate scans.
+
+    Returns
+    -------
+    ScanError
+        SD, degrees of freedom and where both come from.
+    """
     df = int((scans - 1).sum())
     if df >= 1 and (stated is None or df >= 5):
         return ScanError(math.sqrt(float(ss.sum()) / df), float(df), "replicates")
-    return ScanError(0.0, math.inf, "none") if stated is None else ScanError(stated, math.inf, "stated")
+    return (
+        ScanError(0.0, math.inf, "none")
+        if stated is None
+        else ScanError(stated, math.inf, "stated")
+    )
 
 
-def _slope(sxx: float, sxd: float, sdd: float, error: float, error_df: float, df: int, n: int, method: str) -> Slope | None:
+def _slope(
+    sxx: float, sxd: float, sdd: float, error: float, error_df: float, df: int, n: int, method: str
+) -> Slope | None:
     """Slope from sums about the (weighted) mean, with ``error`` the expected part of ``sxx`` that is the reference's error."""
     true = sxx - error
     if df < 1 or sxx <= 0 or true < LEAST_TRUE * sxx:
@@ -66,13 +88,21 @@ def _slope(sxx: float, sxd: float, sdd: float, error: float, error_df: float, df
     def spread(at: float) -> float:
         # the products of the reference's error with itself vary too, and its size is estimated
         own = (1 + at) ** 2 * error**2
-        return math.sqrt(sxx * variance + own / (df + 1) + (2 * own / error_df if math.isfinite(error_df) else 0.0))
+        return math.sqrt(
+            sxx * variance
+            + own / (df + 1)
+            + (2 * own / error_df if math.isfinite(error_df) else 0.0)
+        )
 
     se = spread(slope) / true
     if se <= 1e-12 * max(abs(slope), 1.0):
         exact = abs(slope) <= 1e-12
-        return Slope(Estimate(slope, Interval(slope, slope), n, method, 0.0, df), 1.0 if exact else 0.0)
-    return Slope(t_estimate(slope, se, df, n, method), t_two_sided_p((sxd + error) / spread(0.0), df))
+        return Slope(
+            Estimate(slope, Interval(slope, slope), n, method, 0.0, df), 1.0 if exact else 0.0
+        )
+    return Slope(
+        t_estimate(slope, se, df, n, method), t_two_sided_p((sxd + error) / spread(0.0), df)
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -85,7 +115,9 @@ class ClientMeans(FrozenArrays):
     error: Floats
 
 
-def client_means(d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError) -> ClientMeans:
+def client_means(
+    d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError
+) -> ClientMeans:
     """What a line between clients is made of, weighted by the variances of the nested mixed model with both slopes in it."""
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean
@@ -100,12 +132,35 @@ def client_means(d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints
     )
 
 
-def reference_trend(d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError) -> ReferenceTrend:
-    """Slopes of ``d`` (N,) on the reference ``x`` (N,), the mean of ``scans`` (N,) scans of the pair's anchor.
+def reference_trend(
+    d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError
+) -> ReferenceTrend:
+    """Slopes of the difference on the reference, between clients and within them.
 
-    Occasions are weighted by the variances of the nested mixed model with both slopes in it; the residual variance of each slope
-    is estimated at its own level, so that t has M − C − 1 degrees of freedom within and C − 2 between clients (M occasions, C
-    clients), exact in balanced designs.
+    Parameters
+    ----------
+    d : (N,) array
+        Differences instrument − reference.
+    x : (N,) array
+        Mean of the scans of each pair's anchor, in the same unit.
+    scans : (N,) integer array
+        Scans behind that mean.
+    client, occasion : (N,) integer arrays
+        Whose pair it is, and of which anchor.
+    error : ScanError
+        Error of one scan; both slopes are corrected for it by moments.
+
+    Returns
+    -------
+    ReferenceTrend
+        Each slope with t interval and p; None where it cannot be told.
+
+    Notes
+    -----
+    Occasions are weighted by the variances of the nested mixed model with both slopes in it. The
+    residual variance of each slope is estimated at its own level, so that t has M − C − 1
+    degrees of freedom within and C − 2 between clients (M occasions, C clients), exact in
+    balanced designs.
     """
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean
@@ -137,7 +192,9 @@ def reference_trend(d: Floats, x: Floats, scans: Ints, client: Ints, occasion: I
     return ReferenceTrend(outer, inner, error)
 
 
-def _weights(s: OccasionMeans, xs: Floats, d: Floats, client: Ints, occasion: Ints) -> tuple[Floats, float]:
+def _weights(
+    s: OccasionMeans, xs: Floats, d: Floats, client: Ints, occasion: Ints
+) -> tuple[Floats, float]:
     """Weights of the occasions and variance of a client, in the mixed model that has both slopes; equal weights where it has no fit."""
     m, c = s.mean.size, s.clients.size
     equal = np.ones(m), 0.0
@@ -150,7 +207,10 @@ def _weights(s: OccasionMeans, xs: Floats, d: Floats, client: Ints, occasion: In
     design = np.column_stack(columns)
     place = np.searchsorted(s.clients, client)
     span = int(occasion.max()) - int(occasion.min()) + 1
-    cell = np.searchsorted(s.client_of * span + (s.occasions - occasion.min()), place * span + (occasion - occasion.min()))
+    cell = np.searchsorted(
+        s.client_of * span + (s.occasions - occasion.min()),
+        place * span + (occasion - occasion.min()),
+    )
     fit = fit_nested(d, client, occasion, design[cell])
     if fit is None:
         return equal

@@ -19,8 +19,9 @@ MODELS = ("none", "pooled", "client", "line", "line_client")  # the simpler one 
 class Baselines:
     """RMSE of what needs no device, on the same left-out occasions; None where it cannot be had.
 
-    ``last_scan`` carries over the client's scan before (for the first one, the scan after); ``other_scans_mean`` is the mean of
-    the client's other scans, ``sample_mean`` that of the other clients, ``bmi_equation`` an equation from body mass index.
+    ``last_scan`` carries over the client's scan before (for the first one, the scan after);
+    ``other_scans_mean`` is the mean of the client's other scans, ``sample_mean`` that of the
+    other clients, ``bmi_equation`` an equation from body mass index.
     """
 
     last_scan: float | None
@@ -50,10 +51,11 @@ class ModelError:
 class CrossValidation:
     """RMSE of left-out occasion means, before and after correction, and beside the baselines.
 
-    ``model`` is the simplest within one standard error of the best; ``after`` is its RMSE. ``models`` holds every model that was tried,
-    the simpler one first. ``beats_scans`` tells whether it is closer than the last scan carried over and than the mean of the other
-    scans, by more than one standard error of the difference. ``beats_people``: the same beside the sample mean and the BMI equation.
-    None where there is nothing to beat.
+    ``model`` is the simplest within one standard error of the best; ``after`` is its RMSE.
+    ``models`` holds every model that was tried, the simpler one first. ``beats_scans`` tells
+    whether it is closer than the last scan carried over and than the mean of the other scans, by
+    more than one standard error of the difference. ``beats_people``: the same beside the sample
+    mean and the BMI equation. None where there is nothing to beat.
     """
 
     model: str
@@ -95,14 +97,21 @@ def _beats(loss: Floats, others: list[Floats], client: Ints) -> bool | None:
 
 
 def cross_validate(
-    d: Floats, x: Floats, client: Ints, instant: Floats, foretold: Mapping[str, Foretold], equation: Floats | None = None
+    d: Floats,
+    x: Floats,
+    client: Ints,
+    instant: Floats,
+    foretold: Mapping[str, Foretold],
+    equation: Floats | None = None,
 ) -> CrossValidation:
     """Judge the corrections on occasion means.
 
-    ``d`` (M,) mean difference of an occasion, ``x`` its scan, ``client`` and ``instant`` whose and when, in the order of clients;
-    ``foretold`` holds what each model but *none* says without the client (pooled part) and without the occasion (client's part);
-    ``equation`` the value of a BMI-only equation (NaN where there is none). Without a client's part a pooled offset needs to be closer
-    than nothing by more than one standard error; with it the simplest model within one standard error of the best is taken.
+    ``d`` (M,) mean difference of an occasion, ``x`` its scan, ``client`` and ``instant`` whose
+    and when, in the order of clients; ``foretold`` holds what each model but *none* says without
+    the client (pooled part) and without the occasion (client's part); ``equation`` the value of
+    a BMI-only equation (NaN where there is none). Without a client's part a pooled offset needs
+    to be closer than nothing by more than one standard error; with it the simplest model within
+    one standard error of the best is taken.
     """
     known = {"none": Foretold(np.zeros(d.size), None), **foretold}
     losses = {m: (d - known[m].value) ** 2 for m in MODELS if m in known}
@@ -111,7 +120,8 @@ def cross_validate(
     several = count[k] > 1
     has_own = "client" in losses
     if len(losses) > 2:
-        # the simpler model that is within one standard error of the best (Hastie, Tibshirani & Friedman 2009, section 7.10)
+        # the simpler model that is within one standard error of the best (Hastie, Tibshirani &
+        # Friedman 2009, section 7.10)
         best = min(losses, key=lambda key: float(losses[key].mean()))
         model = next(m for m in losses if _not_worse(losses[m], losses[best], client))
     else:
@@ -133,7 +143,12 @@ def cross_validate(
         model=model,
         before=_rmse(losses["none"][use]) or 0.0,
         after=_rmse(after) or 0.0,
-        models=tuple(ModelError(m, _rmse(losses[m][use]) or 0.0, _covered(losses[m][use], known[m].half, use)) for m in losses),
+        models=tuple(
+            ModelError(
+                m, _rmse(losses[m][use]) or 0.0, _covered(losses[m][use], known[m].half, use)
+            )
+            for m in losses
+        ),
         baselines=Baselines(
             last_scan=_rmse(carried[0]) if carried else None,
             other_scans_mean=_rmse(carried[1]) if carried else None,

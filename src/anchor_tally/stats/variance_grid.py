@@ -1,10 +1,12 @@
 """Integration over the variance ratios of the nested design: intervals that know the variances were estimated.
 
-The model is that of ``components`` with an intercept only. At given ratios g_c, g_o (client and occasion variance over replicate
-variance) everything is a t distribution with N − 1 degrees of freedom; the ratios are integrated over a grid. The weights are the
-REML likelihood times a density that is flat in the logarithms of the expected mean squares between occasions and clients, which
-are bounded below by the mean square under them (Box & Tiao 1973, *Bayesian Inference in Statistical Analysis*, section 5.2; Tiao
-& Box 1967, Biometrika 54:109, from memory). With one level only this gives the exact interval of the single design. The exponent
+The model is that of ``components`` with an intercept only. At given ratios g_c, g_o (client and
+occasion variance over replicate variance) everything is a t distribution with N − 1 degrees of
+freedom; the ratios are integrated over a grid. The weights are the REML likelihood times a
+density that is flat in the logarithms of the expected mean squares between occasions and
+clients, which are bounded below by the mean square under them (Box & Tiao 1973, *Bayesian
+Inference in Statistical Analysis*, section 5.2; Tiao & Box 1967, Biometrika 54:109, from
+memory). With one level only this gives the exact interval of the single design. The exponent
 OCCASIONS keeps the coverage at few occasions; it was found by simulation.
 """
 
@@ -70,7 +72,8 @@ def occasion_means(value: Floats, client: Ints, occasion: Ints) -> OccasionMeans
 class Nodes(FrozenArrays):
     """Sums at G nodes of the ratios: weights w of the occasions (G, M), and per client (G, C) W, k = 1/(g_c + 1/W), mean m and term.
 
-    ``s`` (G,) is Σk, ``t`` Σk·m, ``p`` the weighted sum of squares without the part of the mean, ``logdet`` log |V|.
+    ``s`` (G,) is Σk, ``t`` Σk·m, ``p`` the weighted sum of squares without the part of the mean,
+    ``logdet`` log |V|.
     """
 
     gc: Floats
@@ -90,7 +93,8 @@ class Nodes(FrozenArrays):
 class VarianceGrid(FrozenArrays):
     """Nodes (A·B) with their weights, the REML criterion at each, and what the design lets be told apart.
 
-    ``shape`` is (A, B): the client ratio varies fastest. ``weight`` sums to 1; ``criterion`` is log REML likelihood.
+    ``shape`` is (A, B): the client ratio varies fastest. ``weight`` sums to 1; ``criterion`` is
+    log REML likelihood.
     """
 
     sums: OccasionMeans
@@ -125,12 +129,16 @@ class VarianceGrid(FrozenArrays):
 
         def below(q: float) -> float:
             t = (q - beta) / scale
-            share = special.nctdtr(self.df, reach, t)  # not a number far from the middle, where it is 0 or 1
+            share = special.nctdtr(
+                self.df, reach, t
+            )  # not a number far from the middle, where it is 0 or 1
             return float(weight @ np.where(np.isnan(share), t > reach, share))
 
         centre = float(weight @ (beta + reach * scale))
         width = float(np.sqrt(weight @ (scale**2 + (beta + reach * scale - centre) ** 2)) + abs(z) * np.sqrt(weight @ (self.residual[kept] * spread[kept])))  # fmt: skip
-        return Interval(*(_root(below, p, centre, width) for p in (0.5 - confidence / 2, 0.5 + confidence / 2)))
+        return Interval(
+            *(_root(below, p, centre, width) for p in (0.5 - confidence / 2, 0.5 + confidence / 2))
+        )
 
     def client_means(self) -> tuple[Floats, Floats]:
         """Mean plus effect of each client at each node, and its variance in replicate variances, both (G, C)."""
@@ -139,7 +147,9 @@ class VarianceGrid(FrozenArrays):
         mean = self.beta[:, None] + shrink * (n.m - self.beta[:, None])
         return mean, n.gc[:, None] * (1 - shrink) + (1 - shrink) ** 2 / n.s[:, None]
 
-    def quantiles(self, location: Floats, variance: Floats, confidence: float = 0.95) -> tuple[Floats, Floats]:
+    def quantiles(
+        self, location: Floats, variance: Floats, confidence: float = 0.95
+    ) -> tuple[Floats, Floats]:
         """Equal-tailed interval of K mixtures of t: ``location`` and ``variance`` (in replicate variances) are (G, K)."""
         kept = self.weight > _LIGHT * self.weight.max()
         weight = self.weight[kept] / self.weight[kept].sum()
@@ -148,7 +158,8 @@ class VarianceGrid(FrozenArrays):
         sd = np.sqrt(weight @ (scale**2 + (loc - mean) ** 2))
         scale = np.maximum(scale, 1e-300)
         return tuple(  # type: ignore[return-value]
-            _mixture_quantile(p, mean, sd, weight, loc, scale, self.df) for p in (0.5 - confidence / 2, 0.5 + confidence / 2)
+            _mixture_quantile(p, mean, sd, weight, loc, scale, self.df)
+            for p in (0.5 - confidence / 2, 0.5 + confidence / 2)
         )
 
 
@@ -164,7 +175,11 @@ def _root(below: Callable[[float], float], p: float, centre: float, width: float
         at_high = below(high) - p
     side = 0
     for step in range(200):
-        middle = (low + high) / 2 if step % 4 == 3 or at_high == at_low else (low * at_high - high * at_low) / (at_high - at_low)
+        middle = (
+            (low + high) / 2
+            if step % 4 == 3 or at_high == at_low
+            else (low * at_high - high * at_low) / (at_high - at_low)
+        )
         gap = below(middle) - p
         if abs(gap) < 1e-8 or high - low < 1e-9 * width:
             return middle
@@ -177,7 +192,9 @@ def _root(below: Callable[[float], float], p: float, centre: float, width: float
     return middle
 
 
-def _mixture_quantile(p: float, mean: Floats, sd: Floats, weight: Floats, loc: Floats, scale: Floats, df: int) -> Floats:
+def _mixture_quantile(
+    p: float, mean: Floats, sd: Floats, weight: Floats, loc: Floats, scale: Floats, df: int
+) -> Floats:
     """Quantiles of mixtures of t by Newton steps that fall back on bisection, all K at once."""
     t = float(special.stdtrit(df, p))
     low, high = mean - 40 * sd * max(abs(t), 1) / 2, mean + 40 * sd * max(abs(t), 1) / 2
@@ -187,7 +204,10 @@ def _mixture_quantile(p: float, mean: Floats, sd: Floats, weight: Floats, loc: F
         z = (q - loc) / scale
         gap = weight @ (special.stdtr(df, z) if df < 400 else special.ndtr(z)) - p
         slope = weight @ (constant * (1 + z * z / df) ** (-(df + 1) / 2) / scale)
-        low, high = np.where(gap < 0, np.maximum(low, q), low), np.where(gap > 0, np.minimum(high, q), high)
+        low, high = (
+            np.where(gap < 0, np.maximum(low, q), low),
+            np.where(gap > 0, np.minimum(high, q), high),
+        )
         step = np.divide(gap, slope, out=np.full_like(gap, np.inf), where=slope > 0)
         trial = q - step
         inside = (trial > low) & (trial < high)
@@ -231,23 +251,38 @@ def _criterion(nodes: Nodes, df: int) -> Floats:
 def variance_grid(sums: OccasionMeans) -> VarianceGrid | None:
     """Make the grid of a design; None where nothing varies under the highest level that can be told apart.
 
-    Without repeats at any occasion the lowest level is occasion and replicate together; with one occasion for each client the
-    client level carries both; with one client there is no client level.
+    Without repeats at any occasion the lowest level is occasion and replicate together; with one
+    occasion for each client the client level carries both; with one client there is no client
+    level.
     """
     shift = float(sums.mean.mean())
-    centred = OccasionMeans(sums.mean - shift, sums.size, sums.ss, sums.client_of, sums.clients, sums.occasions, sums.starts)
+    centred = OccasionMeans(
+        sums.mean - shift,
+        sums.size,
+        sums.ss,
+        sums.client_of,
+        sums.clients,
+        sums.occasions,
+        sums.starts,
+    )
     occasions, clients = sums.mean.size, sums.clients.size
     per = np.bincount(sums.client_of).astype(float)
     own = sums.per_client(sums.mean) / per
     centre = own[sums.client_of] if occasions > clients else shift
-    lowest = float(sums.ss.sum()) if sums.n > occasions else float(((sums.mean - centre) ** 2).sum())
+    lowest = (
+        float(sums.ss.sum()) if sums.n > occasions else float(((sums.mean - centre) ** 2).sum())
+    )
     scale = float(np.abs(sums.mean).max())
     if sums.n < 2 or lowest <= 1e-20 * sums.n * max(1.0, scale) ** 2:
         return None
     has_client = clients > 1 and (occasions > clients or sums.n > occasions)
     has_occasion = sums.n > occasions > clients
     inverse = 1 / sums.size
-    below = float(((1 - 1 / per[sums.client_of]) * inverse).sum()) / (occasions - clients) if has_occasion else 1.0
+    below = (
+        float(((1 - 1 / per[sums.client_of]) * inverse).sum()) / (occasions - clients)
+        if has_occasion
+        else 1.0
+    )
     k1, k2 = float((1 / per).mean()), float((np.bincount(sums.client_of, inverse) / per**2).mean())
     most = _FINE if occasions < 600 else _COARSE
 
@@ -269,9 +304,14 @@ def variance_grid(sums: OccasionMeans) -> VarianceGrid | None:
         near = density > density.max() - _DEPTH
         a, b = _zoomed(a, near.any(axis=1), count), _zoomed(b, near.any(axis=0), count)
     nodes, criterion, log_density = evaluate(a, b)
-    weight = np.exp(log_density - log_density.max()) * np.outer(_trapezoid(a.size), _trapezoid(b.size)).ravel()
+    weight = (
+        np.exp(log_density - log_density.max())
+        * np.outer(_trapezoid(a.size), _trapezoid(b.size)).ravel()
+    )
     shifted = _shifted(nodes, shift, sums)
-    return VarianceGrid(sums, shifted, (a.size, b.size), weight / weight.sum(), criterion, sums.n - 1)
+    return VarianceGrid(
+        sums, shifted, (a.size, b.size), weight / weight.sum(), criterion, sums.n - 1
+    )
 
 
 def _shifted(n: Nodes, shift: float, sums: OccasionMeans) -> Nodes:
@@ -281,7 +321,19 @@ def _shifted(n: Nodes, shift: float, sums: OccasionMeans) -> Nodes:
     m = n.m + shift
     term = n.term + n.k * (2 * shift * n.m + shift**2)
     t = n.t + shift * n.s
-    return Nodes(n.gc, n.go, n.w, n.total, n.k, m, term, n.s, t, float(sums.ss.sum()) + term.sum(axis=1), n.logdet)
+    return Nodes(
+        n.gc,
+        n.go,
+        n.w,
+        n.total,
+        n.k,
+        m,
+        term,
+        n.s,
+        t,
+        float(sums.ss.sum()) + term.sum(axis=1),
+        n.logdet,
+    )
 
 
 def _zoomed(axis: Floats, near: np.ndarray, count: int) -> Floats:
@@ -302,7 +354,8 @@ def _trapezoid(n: int) -> Floats:
 class LeftOut(FrozenArrays):
     """Predicted differences of left-out occasion means, (M,): by the mean of the other clients, and by the client's own offset.
 
-    ``pooled_sd`` and ``own_sd`` are the SDs of what is left out about its prediction, at the refitted variances.
+    ``pooled_sd`` and ``own_sd`` are the SDs of what is left out about its prediction, at the
+    refitted variances.
     """
 
     pooled: Floats
@@ -314,7 +367,8 @@ class LeftOut(FrozenArrays):
 def leave_out(grid: VarianceGrid) -> LeftOut | None:
     """Leave out whole clients, and single occasions, the variances refitted each time; None below three clients.
 
-    The refits are exact down-dates of the sums at every node; the REML maximum is interpolated between the nodes.
+    The refits are exact down-dates of the sums at every node; the REML maximum is interpolated
+    between the nodes.
     """
     s, n = grid.sums, grid.nodes
     c = s.client_of
@@ -328,9 +382,13 @@ def leave_out(grid: VarianceGrid) -> LeftOut | None:
     rest_det = n.logdet[:, None] - s.per_client(size_v) - np.log1p(n.gc[:, None] * n.total)
     rest_df = s.n - 1 - s.per_client(s.size)
     rest_var = np.maximum(rest_p - rest_t**2 / rest_s, 1e-300) / np.maximum(rest_df, 1)
-    size_of = np.maximum.reduceat(s.size, s.starts)  # repeats of an occasion, for the spread of its mean
+    size_of = np.maximum.reduceat(
+        s.size, s.starts
+    )  # repeats of an occasion, for the spread of its mean
     rest_sd = np.sqrt(rest_var * (n.gc[:, None] + n.go[:, None] + 1 / size_of + 1 / rest_s))
-    without, without_sd = _best(grid.shape, rest_s, rest_t, rest_p, rest_det, rest_df, rest_t / rest_s, np.log(rest_sd))
+    without, without_sd = _best(
+        grid.shape, rest_s, rest_t, rest_p, rest_det, rest_df, rest_t / rest_s, np.log(rest_sd)
+    )
     # without occasion j of client i
     w = n.w
     left = n.total[:, c] - w
@@ -356,14 +414,26 @@ def leave_out(grid: VarianceGrid) -> LeftOut | None:
     spread = n.gc[:, None] * (1 - shrink) + (1 - shrink) ** 2 / new_s + n.go[:, None] + 1 / s.size
     own_var = np.maximum(new_p - new_t**2 / new_s, 1e-300) / np.maximum(s.n - 1 - s.size, 1)
     log_sd = np.log(np.sqrt(own_var * spread))
-    own, own_sd = _best(grid.shape, new_s, new_t, new_p, new_det, s.n - 1 - s.size, prediction, log_sd)
+    own, own_sd = _best(
+        grid.shape, new_s, new_t, new_p, new_det, s.n - 1 - s.size, prediction, log_sd
+    )
     return LeftOut(without[c], own, np.exp(without_sd)[c], np.exp(own_sd))
 
 
-def _best(shape: tuple[int, int], s: Floats, t: Floats, p: Floats, logdet: Floats, df: Floats, *wanted: Floats) -> list[Floats]:
+def _best(
+    shape: tuple[int, int],
+    s: Floats,
+    t: Floats,
+    p: Floats,
+    logdet: Floats,
+    df: Floats,
+    *wanted: Floats,
+) -> list[Floats]:
     """Each of ``wanted`` (G, K) at the REML maximum of K refits, by second-order surfaces through the best node's neighbours."""
     rss = np.maximum(p - t * t / s, 1e-300)
-    criterion = (-logdet / 2 - np.log(s) / 2 - np.maximum(df, 1) / 2 * np.log(rss)).reshape(*shape, -1)
+    criterion = (-logdet / 2 - np.log(s) / 2 - np.maximum(df, 1) / 2 * np.log(rss)).reshape(
+        *shape, -1
+    )
     each = np.arange(criterion.shape[2])
     a, b = np.unravel_index(criterion.reshape(-1, each.size).argmax(axis=0), shape)
     step_a = ((a > 0) & (a < shape[0] - 1)).astype(np.int64)
@@ -384,7 +454,10 @@ def _best(shape: tuple[int, int], s: Floats, t: Floats, p: Floats, logdet: Float
         )
 
     _, fa, fb, faa, fbb, fab = derivatives(criterion)
-    faa, fbb = np.where(faa < 0, faa, -1.0), np.where(fbb < 0, fbb, -1.0)  # on an edge there is no slope and nothing moves
+    faa, fbb = (
+        np.where(faa < 0, faa, -1.0),
+        np.where(fbb < 0, fbb, -1.0),
+    )  # on an edge there is no slope and nothing moves
     det = faa * fbb - fab**2
     flat = det <= 0
     det, fab = np.where(flat, faa * fbb, det), np.where(flat, 0.0, fab)
@@ -393,6 +466,8 @@ def _best(shape: tuple[int, int], s: Floats, t: Floats, p: Floats, logdet: Float
 
     def surface(f: Floats) -> Floats:
         g, ga, gb, gaa, gbb, gab = derivatives(f.reshape(*shape, -1))
-        return np.asarray(g + u * ga + v * gb + u * u * gaa / 2 + v * v * gbb / 2 + u * v * gab, dtype=float)
+        return np.asarray(
+            g + u * ga + v * gb + u * u * gaa / 2 + v * v * gbb / 2 + u * v * gab, dtype=float
+        )
 
     return [surface(f) for f in wanted]

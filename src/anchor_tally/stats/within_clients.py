@@ -26,17 +26,45 @@ def detrended(value: Floats, client: Ints, time: Floats) -> Floats:
     return np.asarray(v - slope[k] * t, dtype=float)
 
 
-def repeated_correlation(x: Floats, y: Floats, client: Ints, confidence: float = 0.95) -> Estimate | None:
-    """Repeated-measures correlation: the common correlation within clients (Bakdash & Marusich 2017, Front Psychol 8:456).
+def repeated_correlation(
+    x: Floats, y: Floats, client: Ints, confidence: float = 0.95
+) -> Estimate | None:
+    """Common correlation of x and y within clients.
 
-    ``x``, ``y``, ``client`` (n,). Error degrees of freedom n − clients − 1; Fisher's interval on them. None below three, or when one
+    Parameters
+    ----------
+    x, y : (n,) arrays
+        Values of the same visits.
+    client : (n,) integer array
+        Whose visit it is.
+    confidence : float
+        Level of Fisher's interval.
+
+    Returns
+    -------
+    Estimate or None n − clients − 1 error degrees of freedom. None below three of them, or when one
     of the series does not vary within clients.
+
+    References
+    ----------
+    Bakdash & Marusich 2017, Front Psychol 8:456.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> client = np.repeat([0, 1, 2], 3)
+    >>> x = np.array([1.0, 2, 3, 11, 12, 13, 21, 22, 23])
+    >>> r = repeated_correlation(x, 50 - x + np.tile([0.1, 0.0, -0.1], 3), client)
+    >>> round(r.value, 3)
+    -1.0
     """
     df = x.size - int(np.unique(client).size) - 1
     return _correlation(centred(x, client), centred(y, client), df, x, y, "rmcorr", confidence)
 
 
-def detrended_correlation(x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95) -> Estimate | None:
+def detrended_correlation(
+    x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95
+) -> Estimate | None:
     """The same after each client's straight trend through time is removed from both: n − 2·clients − 1 degrees of freedom.
 
     Clients with fewer than three moments say nothing.
@@ -45,7 +73,9 @@ def detrended_correlation(x: Floats, y: Floats, client: Ints, time: Floats, conf
     keep = size[k] > 2
     x, y, client, time = x[keep], y[keep], client[keep], time[keep]
     df = x.size - 2 * int((size > 2).sum()) - 1
-    return _correlation(detrended(x, client, time), detrended(y, client, time), df, x, y, "rmcorr-trend", confidence)
+    return _correlation(
+        detrended(x, client, time), detrended(y, client, time), df, x, y, "rmcorr-trend", confidence
+    )
 
 
 def _correlation(
@@ -53,7 +83,11 @@ def _correlation(
 ) -> Estimate | None:
     """Correlation of what is left of two series, with Fisher's interval on ``df``; None where one of them does not vary."""
     sxx, syy = float(left_x @ left_x), float(left_y @ left_y)
-    floor = 1e-18 * x.size * max(1.0, float(np.abs(x).max(initial=0)), float(np.abs(y).max(initial=0))) ** 2
+    floor = (
+        1e-18
+        * x.size
+        * max(1.0, float(np.abs(x).max(initial=0)), float(np.abs(y).max(initial=0))) ** 2
+    )
     if df < 3 or sxx <= floor or syy <= floor:
         return None
     r = min(max(float(left_x @ left_y) / math.sqrt(sxx * syy), -1.0), 1.0)
@@ -73,11 +107,14 @@ class WithinSlope:
     df: int
 
 
-def detrended_slope(x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95) -> WithinSlope | None:
+def detrended_slope(
+    x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95
+) -> WithinSlope | None:
     """Least-squares slope of y on x within clients, each client's straight trend through time removed from both.
 
-    Clients with fewer than three moments say nothing (a line goes through two); df = n − 2·clients − 1, t interval (analysis of
-    covariance with a slope on time for each client). None without three degrees of freedom or when x does not vary.
+    Clients with fewer than three moments say nothing (a line goes through two); df = n −
+    2·clients − 1, t interval (analysis of covariance with a slope on time for each client). None
+    without three degrees of freedom or when x does not vary.
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] > 2
@@ -92,4 +129,6 @@ def detrended_slope(x: Floats, y: Floats, client: Ints, time: Floats, confidence
     slope = float(dx @ dy) / sxx
     left = dy - slope * dx
     sd = math.sqrt(float(left @ left) / df)
-    return WithinSlope(t_estimate(slope, sd / math.sqrt(sxx), df, x.size, "ancova", confidence), sd, df)
+    return WithinSlope(
+        t_estimate(slope, sd / math.sqrt(sxx), df, x.size, "ancova", confidence), sd, df
+    )

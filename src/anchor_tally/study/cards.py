@@ -10,17 +10,23 @@ from ..domain.import_rows import ImportCard, Refused
 _SAME_CM = 0.05  # heights that differ by less are one
 
 
-def news_of(conn: sqlite3.Connection, card: ImportCard, before: ImportCard | None = None) -> ImportCard | Refused | None:
+def news_of(
+    conn: sqlite3.Connection, card: ImportCard, before: ImportCard | None = None
+) -> ImportCard | Refused | None:
     """What a card says that the study does not hold yet; None when nothing is new, a refusal when it says otherwise.
 
     ``before`` is an earlier card of the same person in the same import: what it says holds too.
     """
-    row = conn.execute("SELECT id, name, sex, birth, cautions, notes FROM client WHERE code = ?", (card.code,)).fetchone()
+    row = conn.execute(
+        "SELECT id, name, sex, birth, cautions, notes FROM client WHERE code = ?", (card.code,)
+    ).fetchone()
     if before is not None:
         for what in ("birth", "height"):
             old, new = getattr(before, what), getattr(card, what)
             if old and new and old != new:
-                return Refused(card.line, what, "", f"{card.code} has another {what} in line {before.line}")
+                return Refused(
+                    card.line, what, "", f"{card.code} has another {what} in line {before.line}"
+                )
         card = ImportCard(
             before.line,
             card.code,
@@ -35,8 +41,13 @@ def news_of(conn: sqlite3.Connection, card: ImportCard, before: ImportCard | Non
         return card
     number, name, sex, birth, cautions, notes = row
     if card.birth and birth and card.birth != birth:
-        return Refused(card.line, "birth", card.birth, f"the study already holds {birth} for {card.code}")
-    known = [h for (h,) in conn.execute("SELECT height_cm FROM client_height WHERE client = ?", (number,))]
+        return Refused(
+            card.line, "birth", card.birth, f"the study already holds {birth} for {card.code}"
+        )
+    known = [
+        h
+        for (h,) in conn.execute("SELECT height_cm FROM client_height WHERE client = ?", (number,))
+    ]
     height = card.height
     if height is not None and any(abs(h - height.value) < _SAME_CM for h in known):
         height = None
@@ -49,4 +60,8 @@ def news_of(conn: sqlite3.Connection, card: ImportCard, before: ImportCard | Non
         cautions=card.cautions - frozenset(cautions.split()),
         notes="" if card.notes in notes else card.notes,
     )
-    return left if any((left.name, left.sex, left.birth, left.height, left.cautions, left.notes)) else None
+    return (
+        left
+        if any((left.name, left.sex, left.birth, left.height, left.cautions, left.notes))
+        else None
+    )

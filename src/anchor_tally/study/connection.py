@@ -19,7 +19,9 @@ class StudyError(UserError):
 def connect(path: Path, *, read_only: bool) -> sqlite3.Connection:
     """Open a connection; nothing is read yet."""
     mode = "ro" if read_only else "rw"
-    conn = sqlite3.connect(f"{path.absolute().as_uri()}?mode={mode}", uri=True, isolation_level=None, timeout=PATIENCE)
+    conn = sqlite3.connect(
+        f"{path.absolute().as_uri()}?mode={mode}", uri=True, isolation_level=None, timeout=PATIENCE
+    )
     conn.execute("PRAGMA foreign_keys = ON")
     if not read_only:
         conn.execute("PRAGMA synchronous = FULL")
@@ -36,8 +38,12 @@ def in_memory() -> sqlite3.Connection:
 def teach_instants(conn: sqlite3.Connection, zone: str) -> None:
     """Give SQL the study's reading of moments: instant_of, timed_of and canonical."""
     place = zone_named(zone)
-    conn.create_function("instant_of", 1, lambda text: moment(text, place, lenient=True).instant, deterministic=True)
-    conn.create_function("timed_of", 1, lambda text: int(moment(text, place, lenient=True).timed), deterministic=True)
+    conn.create_function(
+        "instant_of", 1, lambda text: moment(text, place, lenient=True).instant, deterministic=True
+    )
+    conn.create_function(
+        "timed_of", 1, lambda text: int(moment(text, place, lenient=True).timed), deterministic=True
+    )
     conn.create_function("canonical", 1, canonical, deterministic=True)
 
 
@@ -80,7 +86,9 @@ class transaction:  # noqa: N801  (reads as a statement: with transaction(conn))
         try:
             self.conn.execute("BEGIN IMMEDIATE")
         except sqlite3.Error as error:
-            raise StudyError(f"the study cannot be written now ({why(error)}); nothing was changed") from error
+            raise StudyError(
+                f"the study cannot be written now ({why(error)}); nothing was changed"
+            ) from error
         return self.conn
 
     def __exit__(self, kind: type[BaseException] | None, *rest: object) -> None:
@@ -89,10 +97,14 @@ class transaction:  # noqa: N801  (reads as a statement: with transaction(conn))
                 self.conn.execute("COMMIT")
             except sqlite3.Error as error:
                 self._take_back()
-                raise StudyError(f"the study cannot be written now ({why(error)}); nothing was changed") from error
+                raise StudyError(
+                    f"the study cannot be written now ({why(error)}); nothing was changed"
+                ) from error
         else:
             self._take_back()
 
     def _take_back(self) -> None:
-        if self.conn.in_transaction:  # SQLite has taken it back itself after some faults, a full disk among them
+        if (
+            self.conn.in_transaction
+        ):  # SQLite has taken it back itself after some faults, a full disk among them
             self.conn.execute("ROLLBACK")

@@ -31,8 +31,8 @@ Cell = str | int | float | None
 class PlainTable:
     """One table: resource name, table name, columns with their type (integer, number or string), links, rows.
 
-    ``links`` maps a column to the resource whose ``id`` it names. ``readable`` are columns for people, passed over when the
-    study is made again.
+    ``links`` maps a column to the resource whose ``id`` it names. ``readable`` are columns for
+    people, passed over when the study is made again.
     """
 
     resource: str
@@ -53,7 +53,11 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("visits", "visit", (("client", "clients"),)),
     ("visit_changes", "visit_change", (("visit", "visits"),)),
     ("conditions", "condition", (("visit", "visits"),)),
-    ("readings", "reading", (("visit", "visits"), ("instrument", "instruments"), ("setting", "settings"))),
+    (
+        "readings",
+        "reading",
+        (("visit", "visits"), ("instrument", "instruments"), ("setting", "settings")),
+    ),
     ("reading_changes", "reading_change", (("reading", "readings"),)),
     ("calibrations", "calibration", (("instrument", "instruments"),)),
     ("calibration_marks", "calibration_mark", (("calibration", "calibrations"),)),
@@ -70,7 +74,16 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
 )
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy
 _PRIVATE = {
-    "client": ("name", "notes", "birth", "cautions", "usual_activity", "scans_before", "last_scan", "cycle"),
+    "client": (
+        "name",
+        "notes",
+        "birth",
+        "cautions",
+        "usual_activity",
+        "scans_before",
+        "last_scan",
+        "cycle",
+    ),
     "protocol_item": ("breach",),
     "instrument": ("notes", "price"),
     "visit": ("assessor", "notes"),
@@ -78,7 +91,14 @@ _PRIVATE = {
     "check_weight": ("note",),
     "event": ("note",),
 }
-_LEFT_OUT = ("client_height", "reading_change", "visit_change", "assessor_value", "decision", "goal")  # whole tables of that kind
+_LEFT_OUT = (
+    "client_height",
+    "reading_change",
+    "visit_change",
+    "assessor_value",
+    "decision",
+    "goal",
+)  # whole tables of that kind
 # free text that a column must have: what stands there instead, and where
 _INSTEAD = {("reading", "note"): "CASE WHEN t.status = 'excluded' THEN 'excluded' ELSE '' END"}
 _FROM = {
@@ -102,7 +122,10 @@ _MASKED = frozenset(
 )
 _READABLE = {
     "reading": (
-        ("client_code", "(SELECT c.code FROM visit v JOIN client c ON c.id = v.client WHERE v.id = t.visit)"),
+        (
+            "client_code",
+            "(SELECT c.code FROM visit v JOIN client c ON c.id = v.client WHERE v.id = t.visit)",
+        ),
         ("instrument_name", "(SELECT i.name FROM instrument i WHERE i.id = t.instrument)"),
         ("setting_label", "ifnull((SELECT s.label FROM setting s WHERE s.id = t.setting), '')"),
     )
@@ -110,10 +133,14 @@ _READABLE = {
 _TYPES = {"INTEGER": "integer", "REAL": "number", "TEXT": "string"}
 
 
-def columns_of(conn: sqlite3.Connection, table: str, *, full: bool = True) -> tuple[tuple[str, str], ...]:
+def columns_of(
+    conn: sqlite3.Connection, table: str, *, full: bool = True
+) -> tuple[tuple[str, str], ...]:
     """Names and types of a table's columns; what is private is left out unless ``full``."""
     rows = conn.execute("SELECT name, type FROM pragma_table_info(?)", (table,)).fetchall()
-    return tuple((name, _TYPES[kind]) for name, kind in rows if full or name not in _PRIVATE.get(table, ()))
+    return tuple(
+        (name, _TYPES[kind]) for name, kind in rows if full or name not in _PRIVATE.get(table, ())
+    )
 
 
 def _masked(free: FreeText, table: str, row: dict[str, Cell]) -> dict[str, Cell]:
@@ -122,7 +149,11 @@ def _masked(free: FreeText, table: str, row: dict[str, Cell]) -> dict[str, Cell]
     if table in ("condition", "protocol_item", "instrument_condition"):
         out["key"] = free.key(str(row["key"]))
         if table == "protocol_item":
-            out["label"] = str(out["key"]).removeprefix(OWN).replace("_", " ").capitalize() if out["key"] != row["key"] else ""
+            out["label"] = (
+                str(out["key"]).removeprefix(OWN).replace("_", " ").capitalize()
+                if out["key"] != row["key"]
+                else ""
+            )
     for name in ("label", "setting", "setting_label"):
         if isinstance(row.get(name), str) and table != "protocol_item":
             out[name] = free.setting(str(row[name]))
@@ -141,7 +172,9 @@ def _masked(free: FreeText, table: str, row: dict[str, Cell]) -> dict[str, Cell]
     return out
 
 
-def dump_steps(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -> Generator[float, None, list[PlainTable]]:
+def dump_steps(
+    conn: sqlite3.Connection, persons: VisitColumns, *, full: bool
+) -> Generator[float, None, list[PlainTable]]:
     """Read all tables of a study; yields the share done.
 
     Parameters
@@ -151,8 +184,8 @@ def dump_steps(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -
     persons : VisitColumns
         Age in years and height at each visit, which stand in the place of birth dates.
     full : bool
-        Everything as it is. Otherwise codes only, answers of yes or no, numbered words in the place of free text, no names, no
-        cautions, no history.
+        Everything as it is. Otherwise codes only, answers of yes or no, numbered words in the place
+        of free text, no names, no cautions, no history.
 
     Returns
     -------
@@ -162,7 +195,12 @@ def dump_steps(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -
     free = free_text(conn)
     at_visit = {
         v: (None if math.isnan(a) else round(a, 1), None if math.isnan(h) else h)
-        for v, a, h in zip(persons.visit.tolist(), persons.age_years.tolist(), persons.height_cm.tolist(), strict=True)
+        for v, a, h in zip(
+            persons.visit.tolist(),
+            persons.age_years.tolist(),
+            persons.height_cm.tolist(),
+            strict=True,
+        )
     }
     out = []
     for k, (resource, table, links) in enumerate(_TABLES):
@@ -171,7 +209,10 @@ def dump_steps(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -
             continue
         columns = columns_of(conn, table, full=full)
         extra = _READABLE.get(table, ())
-        picked = [f"t.{name}" if full else f"{_INSTEAD.get((table, name), f't.{name}')} AS {name}" for name, _ in columns]
+        picked = [
+            f"t.{name}" if full else f"{_INSTEAD.get((table, name), f't.{name}')} AS {name}"
+            for name, _ in columns
+        ]
         picked += [f"{sql} AS {name}" for name, sql in extra]
         source = table if full else _FROM.get(table, table)
         rows = []
@@ -182,32 +223,57 @@ def dump_steps(conn: sqlite3.Connection, persons: VisitColumns, *, full: bool) -
         if table == "visit" and not full:
             names = [name for name, _ in columns]
             places = (names.index("age_years"), names.index("height_cm"))
-            rows = [tuple(at_visit[r[0]][places.index(k)] if k in places else x for k, x in enumerate(r)) for r in rows]
+            rows = [
+                tuple(
+                    at_visit[r[0]][places.index(k)] if k in places else x for k, x in enumerate(r)
+                )
+                for r in rows
+            ]
         whole = (*columns, *((name, "string") for name, _ in extra))
         if not full and table in _MASKED:
             names = [name for name, _ in whole]
             masked = []
             for n, row in enumerate(rows):
-                masked.append(tuple(_masked(free, table, dict(zip(names, row, strict=True))).values()))
+                masked.append(
+                    tuple(_masked(free, table, dict(zip(names, row, strict=True))).values())
+                )
                 if n % BLOCK == BLOCK - 1:
                     yield k / len(_TABLES)
             rows = masked
-        out.append(PlainTable(resource, table, whole, links, tuple(name for name, _ in extra), tuple(rows)))
+        out.append(
+            PlainTable(resource, table, whole, links, tuple(name for name, _ in extra), tuple(rows))
+        )
     return out
 
 
 def study_facts(conn: sqlite3.Connection, *, full: bool) -> dict[str, Cell]:
     """Facts of the study itself; title and identity only in a full copy."""
-    row = conn.execute("SELECT uid, title, created_at, visit_gap_minutes, zone, practice, blind FROM study").fetchone()
-    facts = dict(zip(("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice", "blind"), row, strict=True))
-    return facts if full else {k: v for k, v in facts.items() if k not in ("uid", "title", "created_at")}
+    row = conn.execute(
+        "SELECT uid, title, created_at, visit_gap_minutes, zone, practice, blind FROM study"
+    ).fetchone()
+    facts = dict(
+        zip(
+            ("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice", "blind"),
+            row,
+            strict=True,
+        )
+    )
+    return (
+        facts
+        if full
+        else {k: v for k, v in facts.items() if k not in ("uid", "title", "created_at")}
+    )
 
 
-def load(conn: sqlite3.Connection, facts: dict[str, Cell], tables: dict[str, tuple[list[str], list[list[str]]]]) -> int:
+def load(
+    conn: sqlite3.Connection,
+    facts: dict[str, Cell],
+    tables: dict[str, tuple[list[str], list[list[str]]]],
+) -> int:
     """Fill an empty study from resources (header, rows of text) in one transaction; returns the number of readings.
 
-    Every value passes the checks that a typed or imported one does. Raises UserError with one sentence when a resource does
-    not fit; then nothing is written.
+    Every value passes the checks that a typed or imported one does. Raises UserError with one
+    sentence when a resource does not fit; then nothing is written.
     """
     with transaction(conn):
         conn.execute("PRAGMA defer_foreign_keys = ON")
@@ -217,7 +283,9 @@ def load(conn: sqlite3.Connection, facts: dict[str, Cell], tables: dict[str, tup
                 _load_table(conn, resource, table, *tables[resource])
         broken = conn.execute("PRAGMA main.foreign_key_check").fetchone()
         if broken is not None:
-            raise UserError(f"{broken[0]}: a row names a {broken[2]} that is not in the package; nothing was imported")
+            raise UserError(
+                f"{broken[0]}: a row names a {broken[2]} that is not in the package; nothing was imported"
+            )
         return int(conn.execute("SELECT count(*) FROM reading").fetchone()[0])
 
 
@@ -237,10 +305,14 @@ def _load_facts(conn: sqlite3.Connection, facts: dict[str, Cell]) -> None:
             conn.execute(f"UPDATE study SET {sets}", tuple(kept.values()))
         teach_instants(conn, conn.execute("SELECT zone FROM study").fetchone()[0])
     except (sqlite3.Error, ValueError, OverflowError, OSError, ZoneInfoNotFoundError) as error:
-        raise UserError(f"datapackage.json: the facts of the study do not fit ({short(error)}); nothing was imported") from error
+        raise UserError(
+            f"datapackage.json: the facts of the study do not fit ({short(error)}); nothing was imported"
+        ) from error
 
 
-def _load_table(conn: sqlite3.Connection, resource: str, table: str, header: list[str], rows: list[list[str]]) -> None:
+def _load_table(
+    conn: sqlite3.Connection, resource: str, table: str, header: list[str], rows: list[list[str]]
+) -> None:
     types = dict(columns_of(conn, table))
     picked = [(k, name) for k, name in enumerate(header) if name in types]
     names = [name for _, name in picked]
@@ -257,9 +329,13 @@ def _load_table(conn: sqlite3.Connection, resource: str, table: str, header: lis
             _check(conn, table, row)
             conn.execute(sql, [row[name] for name in names])
         except IndexError as error:
-            raise UserError(f"{resource}.csv, line {number}: the row is cut off; nothing was imported") from error
+            raise UserError(
+                f"{resource}.csv, line {number}: the row is cut off; nothing was imported"
+            ) from error
         except (ValueError, OverflowError, KeyError, UserError, sqlite3.Error) as error:
-            raise UserError(f"{resource}.csv, line {number}: {short(error)}; nothing was imported") from error
+            raise UserError(
+                f"{resource}.csv, line {number}: {short(error)}; nothing was imported"
+            ) from error
 
 
 def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:
@@ -277,15 +353,26 @@ def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:
         metric = metric_named(str(row["metric"]))
         if metric is None:
             raise ValueError(f"metric {str(row['metric'])[:40]} is not known")
-        conn.execute("INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (metric.id, metric.unit, metric.low, metric.high))
+        conn.execute(
+            "INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)",
+            (metric.id, metric.unit, metric.low, metric.high),
+        )
     if table == "reading":
         if not 1 <= int(row.get("replicate") or 0) <= MOST_REPLICATES:
             raise ValueError("a repeat is a whole number from 1")
         if row.get("unit") is not None and unit_named(str(row["unit"])) != row["unit"]:
             raise ValueError("this unit is not known")
-    at = row.get("taken_at") if table == "reading" else row.get("start") if table == "visit" else None
+    at = (
+        row.get("taken_at")
+        if table == "reading"
+        else row.get("start")
+        if table == "visit"
+        else None
+    )
     if at is not None:
-        row["instant"], row["timed"] = conn.execute("SELECT instant_of(?), timed_of(?)", (at, at)).fetchone()
+        row["instant"], row["timed"] = conn.execute(
+            "SELECT instant_of(?), timed_of(?)", (at, at)
+        ).fetchone()
     if table == "calibration":
         read_parameters(str(row.get("parameters")))
         for name in ("valid_until", "fitted_at"):

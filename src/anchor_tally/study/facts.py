@@ -1,7 +1,7 @@
 """The one table of what an edit of the study file makes stale: which fact each table, or some of its columns, stands for.
 
-A piece that is kept between edits names the facts it depends on (``app.study_cache.PIECES``) and is dropped when one of them is
-touched. Readings are told apart by metric, and are no fact here.
+A piece that is kept between edits names the facts it depends on (``app.study_cache.PIECES``) and
+is dropped when one of them is touched. Readings are told apart by metric, and are no fact here.
 """
 
 from __future__ import annotations
@@ -40,11 +40,17 @@ TABLES: dict[str, TableFacts] = {
     "client": TableFacts("cards", "people", frozenset({"code", "sex", "birth"})),
     "client_height": TableFacts("people"),
     "instrument": TableFacts(
-        "cards", "instruments", frozenset({"name", "kind", "equation", "electrodes", "position", "repeats", "counts"})
+        "cards",
+        "instruments",
+        frozenset({"name", "kind", "equation", "electrodes", "position", "repeats", "counts"}),
     ),
     "instrument_metric": TableFacts("offers"),
     "setting": TableFacts("settings"),
-    "visit": TableFacts("cards", "visits", frozenset({"client", "start", "instant", "timed", "age_years", "height_cm"})),
+    "visit": TableFacts(
+        "cards",
+        "visits",
+        frozenset({"client", "start", "instant", "timed", "age_years", "height_cm"}),
+    ),
     "condition": TableFacts("conditions"),
     "check_weight": TableFacts("checks"),
     "assessor_value": TableFacts("checks"),
@@ -61,7 +67,8 @@ TABLES: dict[str, TableFacts] = {
     "study": TableFacts("study"),
     "stated": TableFacts("study"),
 }
-# readings are told apart by metric; history only grows and is read when it is asked for; metrics come from the registry
+# readings are told apart by metric; history only grows and is read when it is asked for; metrics
+# come from the registry
 NO_FACT = frozenset({"reading", "reading_change", "visit_change", "metric"})
 
 

@@ -11,7 +11,16 @@ import numpy as np
 
 from ..domain.catalogue import Catalogue
 from ..domain.records import Client, Instrument, Setting
-from ..domain.snapshot import EXCLUDED, FAILED, OK, Columns, Snapshot, VisitColumns, joined, read_only
+from ..domain.snapshot import (
+    EXCLUDED,
+    FAILED,
+    OK,
+    Columns,
+    Snapshot,
+    VisitColumns,
+    joined,
+    read_only,
+)
 from .staging import Staged
 
 FRESH = 10**8  # numbers of what the table would add, beyond all that the study can hold
@@ -21,15 +30,20 @@ Conditions = dict[int, dict[str, str]]
 
 
 def foreseen(
-    conn: sqlite3.Connection, staged: Staged, snapshot: Snapshot, conditions: Mapping[int, Mapping[str, str]]
+    conn: sqlite3.Connection,
+    staged: Staged,
+    snapshot: Snapshot,
+    conditions: Mapping[int, Mapping[str, str]],
 ) -> tuple[Snapshot, Conditions]:
     """The snapshot with the staged rows joined to it, and the conditions of the visits.
 
-    New people, instruments, settings and visits have numbers from FRESH on, readings from LINE. A new visit begins where readings of
-    a client lie further apart than the study's gap.
+    New people, instruments, settings and visits have numbers from FRESH on, readings from LINE.
+    A new visit begins where readings of a client lie further apart than the study's gap.
     """
     k, names = staged.number, _Names(snapshot, dict(staged.sexes))
-    moments = conn.execute(f"SELECT id, client, instant, visit FROM moment_{k} ORDER BY client, instant, id").fetchall()
+    moments = conn.execute(
+        f"SELECT id, client, instant, visit FROM moment_{k} ORDER BY client, instant, id"
+    ).fetchall()
     visit: dict[int, int] = {}
     fresh: list[tuple[int, int, int]] = []  # number, client, instant
     last = ("", 0)
@@ -77,7 +91,12 @@ def foreseen(
         if height is not None:
             heights[visit[moment]] = height
     return (
-        replace(snapshot, catalogue=names.catalogue(), visits=_visits(snapshot.visits, fresh, heights), columns=columns),
+        replace(
+            snapshot,
+            catalogue=names.catalogue(),
+            visits=_visits(snapshot.visits, fresh, heights),
+            columns=columns,
+        ),
         answers,
     )
 
@@ -102,7 +121,9 @@ class _Names:
         item = self._items[name].id
         if not label:
             return 0
-        return self._settings.setdefault((item, label), Setting(FRESH + len(self._settings), item, label, "")).id
+        return self._settings.setdefault(
+            (item, label), Setting(FRESH + len(self._settings), item, label, "")
+        ).id
 
     def catalogue(self) -> Catalogue:
         return replace(
@@ -116,22 +137,43 @@ class _Names:
 def _columns(metric: str, rows: list[tuple[Any, ...]]) -> Columns:
     """Staged rows of one metric as columns."""
     *whole, value = zip(*rows, strict=True)
-    reading, visit, client, item, setting, instant, day, timed, replicate, status = (np.array(x, dtype=np.int64) for x in whole)
+    reading, visit, client, item, setting, instant, day, timed, replicate, status = (
+        np.array(x, dtype=np.int64) for x in whole
+    )
     found = np.array([np.nan if v is None else v for v in value], dtype=float)
     return Columns(
-        metric, reading, visit, client, item, setting, instant, day, np.asarray(timed, dtype=np.bool_), replicate, status, found
+        metric,
+        reading,
+        visit,
+        client,
+        item,
+        setting,
+        instant,
+        day,
+        np.asarray(timed, dtype=np.bool_),
+        replicate,
+        status,
+        found,
     )
 
 
-def _visits(known: VisitColumns, fresh: list[tuple[int, int, int]], heights: Mapping[int, float]) -> VisitColumns:
+def _visits(
+    known: VisitColumns, fresh: list[tuple[int, int, int]], heights: Mapping[int, float]
+) -> VisitColumns:
     """The visits and the new ones; a height that the table states counts for its visit."""
     number = np.concatenate([known.visit, np.array([f[0] for f in fresh], dtype=np.int64)])
     height = np.concatenate([known.height_cm, np.full(len(fresh), np.nan)])
     told = np.array([heights.get(int(v), np.nan) for v in number.tolist()], dtype=float)
     return VisitColumns(
         read_only(number, np.int64),
-        read_only(np.concatenate([known.client, np.array([f[1] for f in fresh], dtype=np.int64)]), np.int64),
-        read_only(np.concatenate([known.instant, np.array([f[2] for f in fresh], dtype=np.int64)]), np.int64),
+        read_only(
+            np.concatenate([known.client, np.array([f[1] for f in fresh], dtype=np.int64)]),
+            np.int64,
+        ),
+        read_only(
+            np.concatenate([known.instant, np.array([f[2] for f in fresh], dtype=np.int64)]),
+            np.int64,
+        ),
         read_only(np.concatenate([known.age_years, np.full(len(fresh), np.nan)]), np.float64),
         read_only(np.where(np.isnan(told), height, told), np.float64),
     )

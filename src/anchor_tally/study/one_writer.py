@@ -1,7 +1,7 @@
 """One writer a study: the first window or command that opens it writes, any other one reads.
 
-Two locks make sure: a file beside the study, which also serves where the study itself cannot be locked, and the study's own file,
-which is one and the same under every name that it has.
+Two locks make sure: a file beside the study, which also serves where the study itself cannot be
+locked, and the study's own file, which is one and the same under every name that it has.
 """
 
 from __future__ import annotations
@@ -50,7 +50,9 @@ class OneWriter:
             os.close(self._handle)
             self._handle = -1
             if self._own >= 0:
-                os.close(self._own)  # after the study was closed: SQLite's locks of this process end with it
+                os.close(
+                    self._own
+                )  # after the study was closed: SQLite's locks of this process end with it
 
 
 def _lock_itself(study: Path) -> int | None:

@@ -17,7 +17,15 @@ from ..domain.clock import SYSTEM
 from ..domain.instants import system_zone
 from ..domain.metrics import METRICS, metric_named
 from ..domain.part_files import begin_part, part_of, sweep_parts
-from .connection import APPLICATION_ID, StudyError, connect, in_memory, teach_instants, transaction, why
+from .connection import (
+    APPLICATION_ID,
+    StudyError,
+    connect,
+    in_memory,
+    teach_instants,
+    transaction,
+    why,
+)
 from .row_checks import check_rows
 
 _MAGIC = b"SQLite format 3\x00"
@@ -26,7 +34,11 @@ _MAGIC = b"SQLite format 3\x00"
 def migrations() -> list[str]:
     """SQL scripts in order; the schema version is their number."""
     folder = resources.files(__package__) / "migrations"
-    return [f.read_text("utf-8") for f in sorted(folder.iterdir(), key=lambda f: f.name) if f.name.endswith(".sql")]
+    return [
+        f.read_text("utf-8")
+        for f in sorted(folder.iterdir(), key=lambda f: f.name)
+        if f.name.endswith(".sql")
+    ]
 
 
 SCHEMA_VERSION = len(migrations())
@@ -62,7 +74,9 @@ def _migrate(conn: sqlite3.Connection, version: int, zone: str) -> None:
     """Bring a study from ``version`` to today's schema, each step in a transaction of its own with its number."""
     teach_instants(conn, zone)
     conn.create_function("study_zone", 0, lambda: zone, deterministic=True)
-    conn.execute("PRAGMA foreign_keys = OFF")  # tables are rebuilt; the links are looked at before each commit
+    conn.execute(
+        "PRAGMA foreign_keys = OFF"
+    )  # tables are rebuilt; the links are looked at before each commit
     try:
         for number, sql in enumerate(migrations(), start=1):
             if number > version:
@@ -87,9 +101,15 @@ def _run_migration(conn: sqlite3.Connection, sql: str, version: int) -> None:
 
 def _sync_metrics(conn: sqlite3.Connection) -> None:
     """Bring units and bounds of the metrics in the file up to those of the registry."""
-    known = {name: tuple(rest) for name, *rest in conn.execute("SELECT id, unit, low, high FROM metric")}
+    known = {
+        name: tuple(rest) for name, *rest in conn.execute("SELECT id, unit, low, high FROM metric")
+    }
     wanted = dict(METRICS) | {name: m for name in known if (m := metric_named(name)) is not None}
-    late = [(m.id, m.unit, m.low, m.high) for m in wanted.values() if known.get(m.id) != (m.unit, m.low, m.high)]
+    late = [
+        (m.id, m.unit, m.low, m.high)
+        for m in wanted.values()
+        if known.get(m.id) != (m.unit, m.low, m.high)
+    ]
     if late:
         with transaction(conn):
             conn.executemany(
@@ -112,11 +132,15 @@ def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection
 
 # new studies
 def create(
-    path: Path, title: str, zone: str | None = None, fill: Callable[[sqlite3.Connection], object] | None = None
+    path: Path,
+    title: str,
+    zone: str | None = None,
+    fill: Callable[[sqlite3.Connection], object] | None = None,
 ) -> sqlite3.Connection:
     """Create a new study, readable by its owner only.
 
-    It is made beside its place and moved there when it is whole: a process that is killed leaves no half study.
+    It is made beside its place and moved there when it is whole: a process that is killed leaves no
+    half study.
 
     Parameters
     ----------
@@ -131,8 +155,8 @@ def create(
 
     Raises
     ------
-    StudyError
-        When the place cannot be written or is taken; nothing is left behind then. Neither is it when ``fill`` raises.
+    StudyError When the place cannot be written or is taken; nothing is left behind then. Neither
+    is it when ``fill`` raises.
     """
     if path.exists() or path.is_symlink():
         raise StudyError(f"{path}: a file of that name exists already; nothing was changed")
@@ -149,9 +173,17 @@ def create(
         _put_in_place(part, path)
     except (OSError, sqlite3.Error, StudyError) as error:
         _drop_part(part)
-        said = error.strerror if isinstance(error, OSError) else why(error) if isinstance(error, sqlite3.Error) else str(error)
+        said = (
+            error.strerror
+            if isinstance(error, OSError)
+            else why(error)
+            if isinstance(error, sqlite3.Error)
+            else str(error)
+        )
         if isinstance(error, FileExistsError):
-            raise StudyError(f"{path}: a file of that name exists already; nothing was changed") from error
+            raise StudyError(
+                f"{path}: a file of that name exists already; nothing was changed"
+            ) from error
         raise StudyError(f"{path}: cannot be created ({said}); nothing was written") from error
     except BaseException:
         _drop_part(part)
@@ -210,7 +242,9 @@ def _head(path: Path) -> _Head:
     except OSError as error:
         raise StudyError(f"{path}: cannot be read ({error.strerror})") from error
     if not head:
-        raise StudyError(f"{path}: the file is empty (0 bytes), so it holds no study; it was left as it is")
+        raise StudyError(
+            f"{path}: the file is empty (0 bytes), so it holds no study; it was left as it is"
+        )
     if not head.startswith(_MAGIC) or len(head) < 100:
         raise StudyError(f"{path}: not a study file (it is no SQLite file); it was left as it is")
     version, application = struct.unpack(">I", head[60:64])[0], struct.unpack(">I", head[68:72])[0]
@@ -236,12 +270,15 @@ def _heal(path: Path) -> None:
 def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
     """Open an existing study.
 
-    Raises StudyError with one sentence for a missing, empty, foreign, damaged, newer or locked file; none of these is
-    changed. A file that may only be read is opened read-only; an older one is then brought up to date in memory.
+    Raises StudyError with one sentence for a missing, empty, foreign, damaged, newer or locked
+    file; none of these is changed. A file that may only be read is opened read-only; an older
+    one is then brought up to date in memory.
     """
     head = _head(path)
     if head.application != APPLICATION_ID:
-        raise StudyError(f"{path}: an SQLite file of another program, not a study; it was left as it is")
+        raise StudyError(
+            f"{path}: an SQLite file of another program, not a study; it was left as it is"
+        )
     read_only = read_only or not writable(path)
     try:
         _heal(path)
@@ -270,15 +307,25 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
             conn.close()
             raise
     except sqlite3.OperationalError as error:
-        raise StudyError(f"{path}: cannot be opened now ({why(error)}); nothing was changed") from error
+        raise StudyError(
+            f"{path}: cannot be opened now ({why(error)}); nothing was changed"
+        ) from error
     except sqlite3.DatabaseError as error:
-        raise StudyError(f"{path}: the file is damaged ({error}); it was left as it is, restore a copy") from error
+        raise StudyError(
+            f"{path}: the file is damaged ({error}); it was left as it is, restore a copy"
+        ) from error
     except UnicodeDecodeError as error:
-        raise StudyError(f"{path}: the file is damaged (a text is not UTF-8); it was left as it is, restore a copy") from error
+        raise StudyError(
+            f"{path}: the file is damaged (a text is not UTF-8); it was left as it is, restore a copy"
+        ) from error
     except OSError as error:
-        raise StudyError(f"{path}: no copy of the older study could be kept ({error.strerror}); nothing was changed") from error
+        raise StudyError(
+            f"{path}: no copy of the older study could be kept ({error.strerror}); nothing was changed"
+        ) from error
     except StudyError as error:
-        raise error if str(error).startswith(str(path)) else StudyError(f"{path}: {error}") from error
+        raise (
+            error if str(error).startswith(str(path)) else StudyError(f"{path}: {error}")
+        ) from error
 
 
 @lru_cache(maxsize=1)
@@ -293,7 +340,9 @@ def _parts() -> dict[str, str]:
 
 def _look_whole(path: Path) -> None:
     conn = connect(path, read_only=True)
-    conn.text_factory = lambda raw: raw.decode("utf-8", "replace")  # what the check says of a damaged index may be no text
+    conn.text_factory = lambda raw: raw.decode(
+        "utf-8", "replace"
+    )  # what the check says of a damaged index may be no text
     try:
         if conn.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
             raise sqlite3.DatabaseError("quick_check")
@@ -362,11 +411,15 @@ def copy_to(conn: sqlite3.Connection, path: Path) -> None:
             conn.backup(target)
             if target.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
                 raise sqlite3.DatabaseError("the file was cut off")
-            if target.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":  # damaged pages are copied as they are
+            if (
+                target.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok"
+            ):  # damaged pages are copied as they are
                 raise sqlite3.DatabaseError("the file is damaged")
         finally:
             target.close()
         _put_in_place(part, path)
     except (OSError, sqlite3.Error) as error:
         part.unlink(missing_ok=True)
-        raise StudyError(f"{path}: the copy could not be made ({error}); nothing was written") from error
+        raise StudyError(
+            f"{path}: the copy could not be made ({error}); nothing was written"
+        ) from error

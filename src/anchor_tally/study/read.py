@@ -15,7 +15,16 @@ from ..domain.catalogue import Catalogue
 from ..domain.events import AssessorValue, CheckWeight, Event, Goal, Height
 from ..domain.free_text import FreeText
 from ..domain.protocol import CONDITIONS, ProtocolItem, item_of
-from ..domain.records import Attachment, Client, Instrument, Reading, Setting, StationChoice, Visit, VisitNote
+from ..domain.records import (
+    Attachment,
+    Client,
+    Instrument,
+    Reading,
+    Setting,
+    StationChoice,
+    Visit,
+    VisitNote,
+)
 from ..domain.snapshot import Columns, Growing
 from ..domain.stations import landmark_of
 from ..domain.steps import finish
@@ -28,7 +37,20 @@ def clients(conn: sqlite3.Connection) -> dict[int, Client]:
         " ORDER BY code"
     )
     return {
-        r[0]: Client(r[0], r[1], r[2], r[3], r[4], frozenset(r[5].split()), r[6], r[7], r[8], r[9], bool(r[10])) for r in rows
+        r[0]: Client(
+            r[0],
+            r[1],
+            r[2],
+            r[3],
+            r[4],
+            frozenset(r[5].split()),
+            r[6],
+            r[7],
+            r[8],
+            r[9],
+            bool(r[10]),
+        )
+        for r in rows
     }
 
 
@@ -38,7 +60,12 @@ def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
         "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats, walk, counts"
         " FROM instrument ORDER BY id"
     )
-    return {r[0]: Instrument(r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:12]) for r in rows}
+    return {
+        r[0]: Instrument(
+            r[0], r[1], r[2], r[3], r[4], r[5], None if r[6] is None else bool(r[6]), *r[7:12]
+        )
+        for r in rows
+    }
 
 
 class StudyFacts(NamedTuple):
@@ -53,7 +80,9 @@ class StudyFacts(NamedTuple):
 
 def study_facts(conn: sqlite3.Connection) -> StudyFacts:
     """The study's title, visit gap, time zone, and whether it is for practice or blind."""
-    row = conn.execute("SELECT title, visit_gap_minutes, zone, practice, blind FROM study").fetchone()
+    row = conn.execute(
+        "SELECT title, visit_gap_minutes, zone, practice, blind FROM study"
+    ).fetchone()
     return StudyFacts(row[0], row[1] * 60, row[2], bool(row[3]), bool(row[4]))
 
 
@@ -65,20 +94,26 @@ def data_version(conn: sqlite3.Connection) -> int:
 def heights(conn: sqlite3.Connection) -> dict[int, tuple[Height, ...]]:
     """Height histories by client, oldest first."""
     out: dict[int, list[Height]] = {}
-    for r in conn.execute("SELECT id, client, day, height_cm, entered, unit FROM client_height ORDER BY day"):
+    for r in conn.execute(
+        "SELECT id, client, day, height_cm, entered, unit FROM client_height ORDER BY day"
+    ):
         out.setdefault(r[1], []).append(Height(*r))
     return {client: tuple(history) for client, history in out.items()}
 
 
 def stated_heights(conn: sqlite3.Connection) -> dict[int, float]:
     """The height stated at the newest visit that states one, by client."""
-    rows = conn.execute("SELECT client, height_cm, max(instant) FROM visit WHERE height_cm IS NOT NULL GROUP BY client")
+    rows = conn.execute(
+        "SELECT client, height_cm, max(instant) FROM visit WHERE height_cm IS NOT NULL GROUP BY client"
+    )
     return {client: height for client, height, _ in rows}
 
 
 def with_stated_age(conn: sqlite3.Connection) -> frozenset[int]:
     """Clients whose age is stated at a visit."""
-    return frozenset(c for (c,) in conn.execute("SELECT DISTINCT client FROM visit WHERE age_years IS NOT NULL"))
+    return frozenset(
+        c for (c,) in conn.execute("SELECT DISTINCT client FROM visit WHERE age_years IS NOT NULL")
+    )
 
 
 def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
@@ -102,13 +137,20 @@ def check_weights(conn: sqlite3.Connection) -> list[CheckWeight]:
 
 def events(conn: sqlite3.Connection) -> tuple[Event, ...]:
     """All events, oldest first."""
-    rows = conn.execute("SELECT id, client, instrument, starts, ends, kind, note FROM event ORDER BY starts, id")
+    rows = conn.execute(
+        "SELECT id, client, instrument, starts, ends, kind, note FROM event ORDER BY starts, id"
+    )
     return tuple(Event(*r) for r in rows)
 
 
 def goals(conn: sqlite3.Connection) -> tuple[Goal, ...]:
     """All goals."""
-    return tuple(Goal(*r) for r in conn.execute("SELECT client, metric, value, set_at FROM goal ORDER BY client, metric"))
+    return tuple(
+        Goal(*r)
+        for r in conn.execute(
+            "SELECT client, metric, value, set_at FROM goal ORDER BY client, metric"
+        )
+    )
 
 
 def assessor_values(conn: sqlite3.Connection) -> list[AssessorValue]:
@@ -122,9 +164,24 @@ def assessor_values(conn: sqlite3.Connection) -> list[AssessorValue]:
 
 def protocol(conn: sqlite3.Connection) -> tuple[ProtocolItem, ...]:
     """The conditions as this study has them: those of the registry, then its own."""
-    kept = {r[0]: r[1:] for r in conn.execute("SELECT key, asked, wanted, label, breach FROM protocol_item ORDER BY label, key")}
-    keys = [*(c.key for c in CONDITIONS), *(k for k in kept if k not in {c.key for c in CONDITIONS})]
-    items = (item_of(k, None if k not in kept else bool(kept[k][0]), *(kept[k][1:] if k in kept else ("", "", ""))) for k in keys)
+    kept = {
+        r[0]: r[1:]
+        for r in conn.execute(
+            "SELECT key, asked, wanted, label, breach FROM protocol_item ORDER BY label, key"
+        )
+    }
+    keys = [
+        *(c.key for c in CONDITIONS),
+        *(k for k in kept if k not in {c.key for c in CONDITIONS}),
+    ]
+    items = (
+        item_of(
+            k,
+            None if k not in kept else bool(kept[k][0]),
+            *(kept[k][1:] if k in kept else ("", "", "")),
+        )
+        for k in keys
+    )
     return tuple(i for i in items if i is not None)
 
 
@@ -136,7 +193,10 @@ def stations(conn: sqlite3.Connection) -> dict[str, StationChoice]:
 
 def decisions(conn: sqlite3.Connection) -> dict[str, tuple[str, str]]:
     """Decision and reason about findings of the review, by their key."""
-    return {key: (decision, reason) for key, decision, reason in conn.execute("SELECT key, decision, reason FROM decision")}
+    return {
+        key: (decision, reason)
+        for key, decision, reason in conn.execute("SELECT key, decision, reason FROM decision")
+    }
 
 
 def assessors(conn: sqlite3.Connection) -> dict[int, str]:
@@ -146,13 +206,18 @@ def assessors(conn: sqlite3.Connection) -> dict[int, str]:
 
 def attachments(conn: sqlite3.Connection, visit: int) -> list[Attachment]:
     """Files beside a visit, in the order in which they were added."""
-    rows = conn.execute("SELECT id, path, sha256 FROM attachment WHERE visit = ? ORDER BY id", (visit,))
+    rows = conn.execute(
+        "SELECT id, path, sha256 FROM attachment WHERE visit = ? ORDER BY id", (visit,)
+    )
     return [Attachment(*r) for r in rows]
 
 
 def settings(conn: sqlite3.Connection) -> dict[int, Setting]:
     """All settings by id."""
-    return {r[0]: Setting(*r) for r in conn.execute("SELECT id, instrument, label, starts, client FROM setting")}
+    return {
+        r[0]: Setting(*r)
+        for r in conn.execute("SELECT id, instrument, label, starts, client FROM setting")
+    }
 
 
 def catalogue(conn: sqlite3.Connection) -> Catalogue:
@@ -171,17 +236,31 @@ def catalogue(conn: sqlite3.Connection) -> Catalogue:
         offers=MappingProxyType(offered(conn)),
         protocol=protocol(conn),
         wanted_by=MappingProxyType(
-            {(i, k): w for i, k, w in conn.execute("SELECT instrument, key, wanted FROM instrument_condition")}
+            {
+                (i, k): w
+                for i, k, w in conn.execute(
+                    "SELECT instrument, key, wanted FROM instrument_condition"
+                )
+            }
         ),
         stations=MappingProxyType(stations(conn)),
-        landmarks=MappingProxyType(dict(conn.execute("SELECT metric, words FROM landmark").fetchall())),
-        stated=MappingProxyType({(m, what): v for m, what, v in conn.execute("SELECT metric, what, value FROM stated")}),
+        landmarks=MappingProxyType(
+            dict(conn.execute("SELECT metric, words FROM landmark").fetchall())
+        ),
+        stated=MappingProxyType(
+            {(m, what): v for m, what, v in conn.execute("SELECT metric, what, value FROM stated")}
+        ),
     )
 
 
 def metrics_present(conn: sqlite3.Connection) -> list[str]:
     """Ids of the metrics that have readings."""
-    return [r[0] for r in conn.execute("SELECT id FROM metric WHERE EXISTS (SELECT 1 FROM reading WHERE metric = metric.id)")]
+    return [
+        r[0]
+        for r in conn.execute(
+            "SELECT id FROM metric WHERE EXISTS (SELECT 1 FROM reading WHERE metric = metric.id)"
+        )
+    ]
 
 
 _COLUMNS = (
@@ -191,7 +270,18 @@ _COLUMNS = (
     " r.value, r.metric FROM reading r JOIN visit v ON v.id = r.visit, study s WHERE "
 )
 # a plus before a column keeps the index on it out: the one on the other column leads to fewer rows
-_NAMES = ("reading", "visit", "client", "instrument", "setting", "instant", "day", "timed", "replicate", "status")
+_NAMES = (
+    "reading",
+    "visit",
+    "client",
+    "instrument",
+    "setting",
+    "instant",
+    "day",
+    "timed",
+    "replicate",
+    "status",
+)
 BLOCK = 8000  # rows read between two events of the window
 
 
@@ -213,16 +303,21 @@ def _block(metric: str, rows: list[tuple[Any, ...]]) -> Columns:
 
 def count_of(conn: sqlite3.Connection, metric: str) -> int:
     """Number of readings of a metric."""
-    return int(conn.execute("SELECT count(*) FROM reading WHERE metric = ?", (metric,)).fetchone()[0])
+    return int(
+        conn.execute("SELECT count(*) FROM reading WHERE metric = ?", (metric,)).fetchone()[0]
+    )
 
 
 def fill_steps(conn: sqlite3.Connection, growing: Growing) -> Generator[int, None, bool]:
     """Add the readings of a metric that are not there yet, ordered by number; yields how many there are after each block.
 
-    False when an edit that was taken back has ended the look half-way: what is there is right, more may be to come.
+    False when an edit that was taken back has ended the look half-way: what is there is right,
+    more may be to come.
     """
     plus = "+" if count_of(conn, growing.metric) > MANY and not growing.n else ""
-    cursor = conn.execute(f"{_COLUMNS}{plus}r.metric = ? AND r.id > ? ORDER BY r.id", (growing.metric, growing.last))
+    cursor = conn.execute(
+        f"{_COLUMNS}{plus}r.metric = ? AND r.id > ? ORDER BY r.id", (growing.metric, growing.last)
+    )
     while True:
         try:
             rows = cursor.fetchmany(BLOCK)
@@ -251,16 +346,27 @@ def some_columns(conn: sqlite3.Connection, metric: str, numbers: tuple[int, ...]
 
 def visit_columns(conn: sqlite3.Connection, metric: str, visit: int) -> Columns:
     """The readings of a metric at one visit, ordered by number."""
-    return _block(metric, conn.execute(f"{_COLUMNS}+r.metric = ? AND r.visit = ? ORDER BY r.id", (metric, visit)).fetchall())
+    return _block(
+        metric,
+        conn.execute(
+            f"{_COLUMNS}+r.metric = ? AND r.visit = ? ORDER BY r.id", (metric, visit)
+        ).fetchall(),
+    )
 
 
-def last_columns(conn: sqlite3.Connection, metric: str, instrument: int, most: int, before_visit: int) -> Columns:
+def last_columns(
+    conn: sqlite3.Connection, metric: str, instrument: int, most: int, before_visit: int
+) -> Columns:
     """The last ``most`` readings of an instrument, those of one visit left out."""
     sql = f"{_COLUMNS}r.metric = ? AND r.instrument = ? AND r.visit <> ? ORDER BY r.id DESC LIMIT ?"
-    return _block(metric, conn.execute(sql, (metric, instrument, before_visit, most)).fetchall()[::-1])
+    return _block(
+        metric, conn.execute(sql, (metric, instrument, before_visit, most)).fetchall()[::-1]
+    )
 
 
-def client_columns(conn: sqlite3.Connection, client: int, metrics: frozenset[str]) -> dict[str, Columns]:
+def client_columns(
+    conn: sqlite3.Connection, client: int, metrics: frozenset[str]
+) -> dict[str, Columns]:
     """The readings of one client, by metric."""
     sql = f"{_COLUMNS}v.client = ? AND r.metric IN (SELECT value FROM json_each(?)) ORDER BY r.id"
     by_metric: dict[str, list[tuple[Any, ...]]] = {}
@@ -278,13 +384,17 @@ _READING = (
 )
 
 
-def readings(conn: sqlite3.Connection, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
+def readings(
+    conn: sqlite3.Connection, ids: list[int] | None = None, visit: int | None = None
+) -> list[Reading]:
     """Readings in full, for forms, evidence and export: all, those with ``ids``, or those of one visit."""
     if visit is not None:
         rows = conn.execute(_READING + "WHERE r.visit = ? ORDER BY r.id", (visit,)).fetchall()
     elif ids is not None:
         marks = ",".join("?" * len(ids))
-        rows = conn.execute(_READING + f"WHERE r.id IN ({marks}) ORDER BY r.instant, r.id", ids).fetchall()
+        rows = conn.execute(
+            _READING + f"WHERE r.id IN ({marks}) ORDER BY r.instant, r.id", ids
+        ).fetchall()
     else:
         return finish(readings_steps(conn))
     return [_reading(r) for r in rows]
@@ -305,9 +415,13 @@ def free_text(conn: sqlite3.Connection) -> FreeText:
     keys = conn.execute(
         "SELECT key FROM condition UNION SELECT key FROM protocol_item UNION SELECT key FROM instrument_condition"
     )
-    labels = conn.execute("SELECT label FROM setting UNION SELECT setting FROM station UNION SELECT setting FROM calibration")
+    labels = conn.execute(
+        "SELECT label FROM setting UNION SELECT setting FROM station UNION SELECT setting FROM calibration"
+    )
     words = conn.execute("SELECT words FROM landmark")
-    return FreeText.of((k for (k,) in keys), (*(w for (w,) in words), *(landmark_of(s) for (s,) in labels)))
+    return FreeText.of(
+        (k for (k,) in keys), (*(w for (w,) in words), *(landmark_of(s) for (s,) in labels))
+    )
 
 
 def _reading(r: tuple[Any, ...]) -> Reading:
@@ -333,8 +447,14 @@ def conditions_steps(conn: sqlite3.Connection) -> Generator[int, None, dict[int,
 
 def visit_note(conn: sqlite3.Connection, visit: int) -> VisitNote:
     """Conditions, assessor and remarks of a visit."""
-    row = conn.execute("SELECT assessor, notes FROM visit WHERE id = ?", (visit,)).fetchone() or ("", "")
-    return VisitNote(dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()), *row)
+    row = conn.execute("SELECT assessor, notes FROM visit WHERE id = ?", (visit,)).fetchone() or (
+        "",
+        "",
+    )
+    return VisitNote(
+        dict(conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)).fetchall()),
+        *row,
+    )
 
 
 def remarks(conn: sqlite3.Connection, client: str, most: int = 5) -> tuple[tuple[str, str], ...]:
@@ -349,9 +469,7 @@ def remarks(conn: sqlite3.Connection, client: str, most: int = 5) -> tuple[tuple
 
 def codes_by_last_visit(conn: sqlite3.Connection) -> list[str]:
     """Codes of all clients, the one seen last first."""
-    sql = (
-        "SELECT c.code FROM client c ORDER BY (SELECT max(v.instant) FROM visit v WHERE v.client = c.id) DESC NULLS LAST, c.code"
-    )
+    sql = "SELECT c.code FROM client c ORDER BY (SELECT max(v.instant) FROM visit v WHERE v.client = c.id) DESC NULLS LAST, c.code"
     return [code for (code,) in conn.execute(sql)]
 
 
@@ -365,7 +483,9 @@ def visits_of(conn: sqlite3.Connection, client: str) -> list[Visit]:
     return [Visit(number, start, instant, bool(timed)) for number, start, instant, timed in rows]
 
 
-def visit_near(conn: sqlite3.Connection, client: str, instant: int, *, timed: bool, gap: int) -> int | None:
+def visit_near(
+    conn: sqlite3.Connection, client: str, instant: int, *, timed: bool, gap: int
+) -> int | None:
     """The visit of a client with the start or reading nearest to an instant, closer than ``gap`` seconds."""
     row = conn.execute(
         "SELECT v.id FROM client c JOIN visit v ON v.client = c.id LEFT JOIN reading r ON r.visit = v.id"
@@ -379,7 +499,9 @@ def visit_near(conn: sqlite3.Connection, client: str, instant: int, *, timed: bo
 
 def history(conn: sqlite3.Connection, reading: int) -> list[tuple[str, str, str, str]]:
     """Changes of a reading, oldest first: when, old, new, why."""
-    return conn.execute("SELECT at, old, new, why FROM reading_change WHERE reading = ? ORDER BY id", (reading,)).fetchall()
+    return conn.execute(
+        "SELECT at, old, new, why FROM reading_change WHERE reading = ? ORDER BY id", (reading,)
+    ).fetchall()
 
 
 def series_known(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
@@ -403,7 +525,11 @@ def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:
 
 def in_force(versions: Iterable[tuple[CalibrationRecord, bool]]) -> list[CalibrationRecord]:
     """The newest calibration that is not withdrawn, for each instrument, metric and setting."""
-    return list({(r.instrument, r.metric, r.setting): r for r, withdrawn in versions if not withdrawn}.values())
+    return list(
+        {
+            (r.instrument, r.metric, r.setting): r for r, withdrawn in versions if not withdrawn
+        }.values()
+    )
 
 
 def calibration_versions(conn: sqlite3.Connection) -> list[tuple[CalibrationRecord, bool]]:
@@ -470,12 +596,24 @@ def read_parameters(text: str) -> Parameters:
         ends = _ends if form < 2 else _plain_ends
         pooled = None if form >= 2 and p["pooled"] is None else ends(p["pooled"])
         clients = {str(k): (*ends(v[:3]), int(v[3])) for k, v in p["clients"].items()}
-        sources = tuple(str(s) for s in p["sources"]) if form else tuple(_named(int(i)) for i in p["readings"])
+        sources = (
+            tuple(str(s) for s in p["sources"])
+            if form
+            else tuple(_named(int(i)) for i in p["readings"])
+        )
         made_of = _made_of(p["made_of"]) if form >= 2 else MadeOf(clients=tuple(clients))
-        line = LineRecord(**{k: float(v) for k, v in p["line"].items()}) if form >= 3 and p.get("line") else None
+        line = (
+            LineRecord(**{k: float(v) for k, v in p["line"].items()})
+            if form >= 3 and p.get("line")
+            else None
+        )
     except (KeyError, TypeError, AttributeError, IndexError, OverflowError) as error:
         raise ValueError("the parameters of a calibration are not whole") from error
-    if not all(math.isfinite(x) for v in ((pooled or ()), *clients.values(), made_of.drift or (), _values(line)) for x in v):
+    if not all(
+        math.isfinite(x)
+        for v in ((pooled or ()), *clients.values(), made_of.drift or (), _values(line))
+        for x in v
+    ):
         raise ValueError("the parameters of a calibration are not whole")
     return Parameters(form, pooled, clients, sources, made_of, line)
 

@@ -39,7 +39,11 @@ def check_rows(conn: sqlite3.Connection, parts: Mapping[str, str]) -> None:
     StudyError
         Names the first that does not fit, and how many more there are.
     """
-    found = _foreign_parts(conn, parts) or [*_orphans(conn), *_odd_moments(conn), *_odd_parameters(conn)]
+    found = _foreign_parts(conn, parts) or [
+        *_orphans(conn),
+        *_odd_moments(conn),
+        *_odd_parameters(conn),
+    ]
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
         raise StudyError(
@@ -49,9 +53,21 @@ def check_rows(conn: sqlite3.Connection, parts: Mapping[str, str]) -> None:
 
 def _foreign_parts(conn: sqlite3.Connection, parts: Mapping[str, str]) -> list[str]:
     """Views and triggers that the schema does not have: none of them is read or run."""
-    there = dict(conn.execute("SELECT name, type FROM main.sqlite_master WHERE type IN ('table', 'view', 'trigger')"))
-    out = [f"the {kind} {name} is not there" for name, kind in parts.items() if kind == "table" and there.get(name) != kind]
-    return out + [f'it holds a {kind} "{name[:40]}"' for name, kind in there.items() if kind != "table" and name not in parts]
+    there = dict(
+        conn.execute(
+            "SELECT name, type FROM main.sqlite_master WHERE type IN ('table', 'view', 'trigger')"
+        )
+    )
+    out = [
+        f"the {kind} {name} is not there"
+        for name, kind in parts.items()
+        if kind == "table" and there.get(name) != kind
+    ]
+    return out + [
+        f'it holds a {kind} "{name[:40]}"'
+        for name, kind in there.items()
+        if kind != "table" and name not in parts
+    ]
 
 
 def _orphans(conn: sqlite3.Connection) -> list[str]:
@@ -76,7 +92,9 @@ def _odd_moments(conn: sqlite3.Connection) -> list[str]:
         rows = conn.execute(
             f"SELECT rowid, {column} FROM main.{table} WHERE instant NOT BETWEEN {_FIRST} AND {_LAST} OR timed <> (length({column}) > 10)"
         )
-        out += [f'{_words(table)} {row} of "{str(text)[:20]}" has another instant' for row, text in rows]
+        out += [
+            f'{_words(table)} {row} of "{str(text)[:20]}" has another instant' for row, text in rows
+        ]
     return out
 
 

@@ -1,7 +1,7 @@
 """Rows on their way into a study: staged beside it, so that what is new, known or contradicting is told before a write.
 
-The staged rows lie in temporary tables of the same connection: a million of them cost disk, not memory, and nothing of the
-study is touched until they are taken.
+The staged rows lie in temporary tables of the same connection: a million of them cost disk, not
+memory, and nothing of the study is touched until they are taken.
 """
 
 from __future__ import annotations
@@ -36,7 +36,9 @@ class Staged:
     sexes: tuple[tuple[str, str], ...]
     statements: tuple[tuple[int, float | None, float | None, tuple[tuple[str, str], ...], int], ...]
     cards: tuple[ImportCard, ...] = ()
-    cautioned: tuple[tuple[str, str, str, int], ...] = ()  # client with a caution, instrument, kind, readings
+    cautioned: tuple[
+        tuple[str, str, str, int], ...
+    ] = ()  # client with a caution, instrument, kind, readings
 
     @property
     def adds(self) -> bool:
@@ -57,7 +59,8 @@ class _Stage:
             f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, instant INTEGER, timed INTEGER,"
             " visit INTEGER)"
         )
-        # a client's visits that hold readings of this instant; more than one where a new visit was begun at once
+        # a client's visits that hold readings of this instant; more than one where a new visit was
+        # begun at once
         conn.execute(
             f"CREATE TEMP TABLE there_{self.k} (moment INTEGER, visit INTEGER, PRIMARY KEY (moment, visit)) WITHOUT ROWID"
         )
@@ -76,7 +79,9 @@ class _Stage:
         self.series_known: dict[tuple[str, str, str, str, str, str], int] = {}
         self.series_numbers: dict[tuple[str, str, str], int] = {}
         self.stated: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
-        self.statements: dict[tuple[int, float | None, float | None, tuple[tuple[str, str], ...]], int] = {}
+        self.statements: dict[
+            tuple[int, float | None, float | None, tuple[tuple[str, str], ...]], int
+        ] = {}
         self.metrics: set[str] = set()
         self.refused: list[Refused] = []
         self.sample: list[ImportRow] = []
@@ -126,8 +131,19 @@ class _Stage:
                     continue
                 series = self.series_numbers.get((instrument, setting, metric))
                 if series is None:
-                    series = self.series_numbers[instrument, setting, metric] = len(self.series_numbers) + 1
-                    new_series.append((series, instrument, kind, setting, metric, *self._series_ids(instrument, setting)))
+                    series = self.series_numbers[instrument, setting, metric] = (
+                        len(self.series_numbers) + 1
+                    )
+                    new_series.append(
+                        (
+                            series,
+                            instrument,
+                            kind,
+                            setting,
+                            metric,
+                            *self._series_ids(instrument, setting),
+                        )
+                    )
                     self.metrics.add(metric)
                 series_known[client, sex, instrument, kind, setting, metric] = series
             at = moments.get((client, taken))
@@ -141,7 +157,9 @@ class _Stage:
                 if at is None:
                     at = self.by_instant[client, m.instant, m.timed] = len(self.by_instant) + 1
                     visits = self._visits_of(client, m)
-                    new_moments.append((at, client, taken, m.instant, int(m.timed), visits[0] if visits else None))
+                    new_moments.append(
+                        (at, client, taken, m.instant, int(m.timed), visits[0] if visits else None)
+                    )
                     new_there += [(at, v) for v in visits]
                 moments[client, taken] = at
             about = (age, height, conds)
@@ -152,11 +170,17 @@ class _Stage:
             if wanted:
                 origin.append(r)
         with _block(self.conn):
-            self.conn.executemany(f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_moments)
+            self.conn.executemany(
+                f"INSERT INTO moment_{self.k} VALUES (?, ?, ?, ?, ?, ?)", new_moments
+            )
             self.conn.executemany(f"INSERT INTO there_{self.k} VALUES (?, ?)", new_there)
-            self.conn.executemany(f"INSERT INTO series_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?)", new_series)
+            self.conn.executemany(
+                f"INSERT INTO series_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?)", new_series
+            )
             before = self.conn.total_changes
-            self.conn.executemany(f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", batch)
+            self.conn.executemany(
+                f"INSERT OR IGNORE INTO staged_{self.k} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", batch
+            )
             if self.conn.total_changes - before < len(batch):
                 self._repeated(batch)
         self.sample += origin[: SAMPLE - len(self.sample)]
@@ -164,7 +188,14 @@ class _Stage:
     def _card(self, card: ImportCard) -> None:
         """Keep what a card adds to the study; one that contradicts it, or another card, is refused."""
         if card.sex and (self.sexes.get(card.code) or card.sex) != card.sex:
-            self.refused.append(Refused(card.line, "sex", card.sex, f"client {card.code} is {self.sexes[card.code]} elsewhere"))
+            self.refused.append(
+                Refused(
+                    card.line,
+                    "sex",
+                    card.sex,
+                    f"client {card.code} is {self.sexes[card.code]} elsewhere",
+                )
+            )
             return
         found = news_of(self.conn, card, self.cards.get(card.code))
         if isinstance(found, Refused):
@@ -174,11 +205,15 @@ class _Stage:
         if card.sex:
             self.sexes[card.code] = card.sex
 
-    def _contradiction(self, line: int, client: str, sex: str, instrument: str, kind: str) -> Refused | None:
+    def _contradiction(
+        self, line: int, client: str, sex: str, instrument: str, kind: str
+    ) -> Refused | None:
         if sex and (self.sexes.get(client) or sex) != sex:
             return Refused(line, "sex", sex, f"client {client} is {self.sexes[client]} elsewhere")
         if self.kinds.setdefault(instrument, kind) != kind:
-            return Refused(line, "kind", kind, f"{instrument} is a {self.kinds[instrument]} elsewhere")
+            return Refused(
+                line, "kind", kind, f"{instrument} is a {self.kinds[instrument]} elsewhere"
+            )
         if sex:
             self.sexes[client] = sex
         return None
@@ -208,10 +243,14 @@ class _Stage:
 
     def _series_ids(self, instrument: str, label: str) -> tuple[int | None, int | None]:
         """Instrument id, and setting id when there is exactly one of that label."""
-        row = self.conn.execute("SELECT id FROM instrument WHERE name = ?", (instrument,)).fetchone()
+        row = self.conn.execute(
+            "SELECT id FROM instrument WHERE name = ?", (instrument,)
+        ).fetchone()
         if row is None:
             return None, None
-        ids = self.conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (row[0], label)).fetchall()
+        ids = self.conn.execute(
+            "SELECT id FROM setting WHERE instrument = ? AND label = ?", (row[0], label)
+        ).fetchall()
         return row[0], ids[0][0] if len(ids) == 1 else None
 
     def _repeated(self, batch: list[tuple[Any, ...]]) -> None:
@@ -249,9 +288,17 @@ class _Stage:
                 if same:
                     self.same += 1
                 else:
-                    self.refused.append(Refused(line, "value", entered, f"the study already holds {value} for this reading"))
+                    self.refused.append(
+                        Refused(
+                            line,
+                            "value",
+                            entered,
+                            f"the study already holds {value} for this reading",
+                        )
+                    )
             self.conn.executemany(
-                f"DELETE FROM staged_{k} WHERE moment = ? AND series = ? AND replicate = ?", [row[:3] for row in known]
+                f"DELETE FROM staged_{k} WHERE moment = ? AND series = ? AND replicate = ?",
+                [row[:3] for row in known],
             )
         if known:
             lines = {row[3] for row in known}
@@ -264,11 +311,22 @@ class _Stage:
         sexes = tuple((c, s) for c, s in self.sexes.items() if s)
         statements = tuple((*what, line) for what, line in self.statements.items())
         cards = tuple(self.cards.values())
-        careful = {code for (code,) in self.conn.execute("SELECT code FROM client WHERE cautions <> ''")}
+        careful = {
+            code for (code,) in self.conn.execute("SELECT code FROM client WHERE cautions <> ''")
+        }
         careful |= {c.code for c in cards if c.cautions}
         cautioned = self._readings_of(careful)
         return Staged(
-            self.k, new, self.same, refused, tuple(self.sample), frozenset(self.metrics), sexes, statements, cards, cautioned
+            self.k,
+            new,
+            self.same,
+            refused,
+            tuple(self.sample),
+            frozenset(self.metrics),
+            sexes,
+            statements,
+            cards,
+            cautioned,
         )
 
     def _readings_of(self, codes: set[str]) -> tuple[tuple[str, str, str, int], ...]:
@@ -304,7 +362,9 @@ def _line(number: int) -> str:
 
 
 def stage(
-    conn: sqlite3.Connection, rows: Iterable[ImportRow | ImportCard | Refused], where: Callable[[int], str] = _line
+    conn: sqlite3.Connection,
+    rows: Iterable[ImportRow | ImportCard | Refused],
+    where: Callable[[int], str] = _line,
 ) -> Generator[int, None, Staged]:
     """Stage rows; yields the number of rows seen after each block, returns what an import would do.
 

@@ -14,7 +14,9 @@ import numpy as np
 from ..domain.snapshot import VisitColumns, read_only
 from ..domain.steps import finish
 
-_AGE = "(julianday(substr(v.start, 1, 10)) - julianday(substr(c.birth || '-07-01', 1, 10))) / 365.25"
+_AGE = (
+    "(julianday(substr(v.start, 1, 10)) - julianday(substr(c.birth || '-07-01', 1, 10))) / 365.25"
+)
 History = dict[int, list[tuple[str, float]]]
 
 
@@ -32,12 +34,15 @@ def visits(conn: sqlite3.Connection, only: int | None = None) -> VisitColumns:
     return finish(visits_steps(conn, only))
 
 
-def visits_steps(conn: sqlite3.Connection, only: int | None = None) -> Generator[int, None, VisitColumns]:
+def visits_steps(
+    conn: sqlite3.Connection, only: int | None = None
+) -> Generator[int, None, VisitColumns]:
     """All visits as columns, or those of one client; yields how many were looked at.
 
-    An age that the visit does not state comes from the client's birth date (a year alone counts as its middle), else from the
-    age stated at another visit and the time between; a height from the height history and other visits (the last one up to
-    the visit, else the first one after it).
+    An age that the visit does not state comes from the client's birth date (a year alone counts
+    as its middle), else from the age stated at another visit and the time between; a height from
+    the height history and other visits (the last one up to the visit, else the first one after
+    it).
     """
     cursor = conn.execute(
         f"SELECT v.id, v.client, v.start, v.age_years, v.height_cm, CASE WHEN c.birth <> '' THEN {_AGE} END, v.instant"

@@ -20,7 +20,9 @@ if TYPE_CHECKING:
     from ..app.session import Session
 
 log = logging.getLogger("anchor_tally")
-PATIENCE_MS = 4000  # a screen that asks for no picture by then never will: the study is opened all the same
+PATIENCE_MS = (
+    4000  # a screen that asks for no picture by then never will: the study is opened all the same
+)
 
 
 def make_application(argv: Sequence[str]) -> QApplication:
@@ -46,7 +48,9 @@ def _session(argv: Sequence[str]) -> Session:
     try:
         place.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise UserError(f"{place}: cannot be written ({error.strerror}); open or make a study elsewhere") from error
+        raise UserError(
+            f"{place}: cannot be written ({error.strerror}); open or make a study elsewhere"
+        ) from error
     first = place / "my-study.tally"
     return Session.open(first) if first.exists() else Session.new(first, "My study")
 
@@ -79,7 +83,9 @@ def open_after_first_paint(window: MainWindow, argv: Sequence[str]) -> None:
             window.trouble(str(error))
         except Exception:
             log.exception("the study could not be opened")
-            window.trouble("The study could not be opened through a fault of the program; the file was left as it is.")
+            window.trouble(
+                "The study could not be opened through a fault of the program; the file was left as it is."
+            )
 
     begun: list[bool] = []
     window.painted.connect(attach)

@@ -10,7 +10,16 @@ from matplotlib.colors import to_hex
 from matplotlib.figure import Figure
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QResizeEvent, QShowEvent
+from PyQt6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+    QShowEvent,
+)
 from PyQt6.QtWidgets import QApplication, QSizePolicy
 
 from ..figures.style import empty, use_fonts
@@ -29,7 +38,9 @@ class FigureView(FigureCanvasQTAgg):
         self._stale = True
         self._last: QImage | None = None
         self._renderer: TextRenderer | None = None
-        self._paint: Callable[[Any, str], None] | None = None  # how to fill the axes, until it is done
+        self._paint: Callable[[Any, str], None] | None = (
+            None  # how to fill the axes, until it is done
+        )
         super().__init__(Figure())
         self.family = use_fonts()
         self.margins = margins
@@ -40,10 +51,13 @@ class FigureView(FigureCanvasQTAgg):
         self.mpl_connect("button_press_event", self._pressed)
 
     def _pressed(self, event: object) -> None:
-        if self._paint is None or getattr(event, "dblclick", False):  # else the picture clicked at is just being replaced
+        if self._paint is None or getattr(
+            event, "dblclick", False
+        ):  # else the picture clicked at is just being replaced
             self.clicked.emit(event)
 
-    # drawing: one step of one canvas a turn of the event loop, and none that is not seen; meanwhile the last picture stands,
+    # drawing: one step of one canvas a turn of the event loop, and none that is not seen; meanwhile
+    # the last picture stands,
     # stretched. A canvas takes two steps: its axes are filled, then they are drawn.
     _waiting: ClassVar[list[FigureView]] = []
 
@@ -82,7 +96,11 @@ class FigureView(FigureCanvasQTAgg):
         """What draws at the present size."""
         width, height = self.get_width_height(physical=True)
         known = self._renderer
-        if known is None or (known.width, known.height, known.dpi) != (width, height, self.figure.dpi):
+        if known is None or (known.width, known.height, known.dpi) != (
+            width,
+            height,
+            self.figure.dpi,
+        ):
             self._renderer = known = TextRenderer(width, height, self.figure.dpi)
         self.renderer = known  # where the base class looks for it
         return known
@@ -125,7 +143,9 @@ class FigureView(FigureCanvasQTAgg):
     def _fit(self) -> None:
         left, right, bottom, top = self.margins
         w, h = max(self.width(), left + right + 40), max(self.height(), bottom + top + 30)
-        self.figure.subplots_adjust(left=left / w, right=1 - right / w, bottom=bottom / h, top=1 - top / h)
+        self.figure.subplots_adjust(
+            left=left / w, right=1 - right / w, bottom=bottom / h, top=1 - top / h
+        )
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit()

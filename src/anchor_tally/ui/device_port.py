@@ -11,7 +11,9 @@ from ..feeds.measurement_filter import MeasurementFilter
 from ..feeds.protocol import Assembler, Nonsense, parse_line
 
 RETRY_MS = 400
-MOST_NONSENSE = 40  # lines one after the other that are none of the protocol: this is no such device
+MOST_NONSENSE = (
+    40  # lines one after the other that are none of the protocol: this is no such device
+)
 _Error = QSerialPort.SerialPortError
 _WHY = {
     _Error.UnsupportedOperationError: "it is no serial device",
@@ -72,7 +74,11 @@ class DevicePort(QObject):
             if told is not None:
                 self.heard.emit(told)
         if self.assembler.endless or self.nonsense > MOST_NONSENSE:
-            what = "no line ends in what it sends" if self.assembler.endless else "nothing it sends is understood"
+            what = (
+                "no line ends in what it sends"
+                if self.assembler.endless
+                else "nothing it sends is understood"
+            )
             self._refuse(f"{what}, so it is no scale of this kind")
 
     def _refuse(self, why: str) -> None:
@@ -80,7 +86,10 @@ class DevicePort(QObject):
         self.state.emit("refused", why)
 
     def _erred(self, error: QSerialPort.SerialPortError) -> None:
-        if error in (_Error.ResourceError, _Error.ReadError, _Error.DeviceNotFoundError) and self.port is not None:
+        if (
+            error in (_Error.ResourceError, _Error.ReadError, _Error.DeviceNotFoundError)
+            and self.port is not None
+        ):
             self._shut()
             told = self.taker.lost()
             if told is not None:

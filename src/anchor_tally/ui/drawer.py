@@ -43,7 +43,9 @@ class Drawer(QWidget):
         self.values = label("", "title", wrap=True)
         self.formula = label("", wrap=True)
         self.source = label("", "faint", wrap=True)
-        self.table = Table(["Reading", "When", "Value", "Kept"], "Readings behind this", numeric_from=2)
+        self.table = Table(
+            ["Reading", "When", "Value", "Kept"], "Readings behind this", numeric_from=2
+        )
         self.table.chosen.connect(lambda _row, _column: self._chosen())
         self.more = label("", "faint", wrap=True)
         self.left_out = label("", "faint", wrap=True)
@@ -85,7 +87,10 @@ class Drawer(QWidget):
         if evidence is None:
             self.ids = list(what.readings)
             self.title.setText(what.name)
-            formula, source = what.formula or "These are the readings as they were entered.", what.source
+            formula, source = (
+                what.formula or "These are the readings as they were entered.",
+                what.source,
+            )
             source, values, left_out = f"Source: {source}" if source else "", "", ""
         else:
             self.ids = [*evidence.instrument_readings, *evidence.reference_readings]
@@ -93,7 +98,12 @@ class Drawer(QWidget):
             self.title.setText(f"{e.name} · {what.name}")
             formula, source = f"{e.meaning}\n{e.formula}", f"Source: {e.source}"
             values, left_out = pair_words(evidence, what.name), left_out_words(evidence)
-        for place, text in ((self.values, values), (self.formula, formula), (self.source, source), (self.left_out, left_out)):
+        for place, text in (
+            (self.values, values),
+            (self.formula, formula),
+            (self.source, source),
+            (self.left_out, left_out),
+        ):
             place.setText(text)
             place.setVisible(bool(text))
         self.table.choose(-1)
@@ -110,7 +120,9 @@ class Drawer(QWidget):
         kept = self.table.row
         self.readings = sorted(self.session.readings(ids), key=lambda r: order[r.id])
         self.table.fill([reading_row(r, unseen=self.unseen) for r in self.readings])
-        self.more.setText(f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else "")
+        self.more.setText(
+            f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else ""
+        )
         self.more.setVisible(len(self.ids) > MOST)
         if 0 <= kept < len(self.readings):
             self.table.choose(kept)
@@ -138,8 +150,16 @@ class Drawer(QWidget):
         self.exclude.setEnabled(writable and r is not None and r.status == "ok")
         self.reason.setEnabled(writable and r is not None)
         self.back.setVisible(writable and out)
-        words = reading_words(r, self.session.history(r.id), unseen=self.unseen) if r is not None else ""
-        fixed = self.session.corrected(r) if r is not None and not self.unseen and r.status == "ok" else None
+        words = (
+            reading_words(r, self.session.history(r.id), unseen=self.unseen)
+            if r is not None
+            else ""
+        )
+        fixed = (
+            self.session.corrected(r)
+            if r is not None and not self.unseen and r.status == "ok"
+            else None
+        )
         if r is not None and fixed is not None:
             words = f"Corrected: {corrected_sentence(fixed, r.metric)}\n{words}".strip()
         self.history.setText(words)
@@ -153,7 +173,9 @@ class Drawer(QWidget):
     def _remark(self) -> None:
         r = self._current()
         if r is not None:
-            self._edit(RemarkReading(r.id, self.reason.text()), "The remark is kept with the reading.")
+            self._edit(
+                RemarkReading(r.id, self.reason.text()), "The remark is kept with the reading."
+            )
 
     def _put_back(self) -> None:
         r = self._current()

@@ -98,8 +98,14 @@ class FileActions(QMainWindow):
         session, jobs = self.session, self.jobs
         if session is None or jobs is None or (full and not self._knows_what_full_means()):
             return
-        how = "with names, birth dates, cautions and remarks" if full else "codes only, no names, no remarks"
-        job = Job(f"Writing {path.name}", lambda: collect_steps(session, path, full=full), write_steps)
+        how = (
+            "with names, birth dates, cautions and remarks"
+            if full
+            else "codes only, no names, no remarks"
+        )
+        job = Job(
+            f"Writing {path.name}", lambda: collect_steps(session, path, full=full), write_steps
+        )
 
         lost = lost_words(not_in_table(session)) if path.suffix.lower() != ".zip" else ""
 
@@ -111,15 +117,18 @@ class FileActions(QMainWindow):
         jobs.start("export", job, written, lambda text: self.say(text, True))
 
     def _knows_what_full_means(self) -> bool:
-        text = (
-            "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it to nobody who may not know."
-        )
+        text = "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it to nobody who may not know."
         buttons = QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Cancel
-        return QMessageBox.warning(self, "Whole copy", text, buttons) == QMessageBox.StandardButton.Save
+        return (
+            QMessageBox.warning(self, "Whole copy", text, buttons)
+            == QMessageBox.StandardButton.Save
+        )
 
     def ask_open(self) -> None:
         """Choose a study, or a package to make one from."""
-        path, _ = QFileDialog.getOpenFileName(self, "Open a study", "", "Study (*.tally);;Data package (*.zip)")
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Open a study", "", "Study (*.tally);;Data package (*.zip)"
+        )
         if path.lower().endswith(".zip"):
             self._open_package(Path(path))
         elif path:
@@ -135,9 +144,13 @@ class FileActions(QMainWindow):
         from ..app.exporting import from_package
 
         suggested = str(package.with_suffix(".tally"))
-        path, _ = QFileDialog.getSaveFileName(self, "Make a study from the package", suggested, "Study (*.tally)")
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Make a study from the package", suggested, "Study (*.tally)"
+        )
         if path:
-            self._switch(lambda: from_package(package, Path(path).with_suffix(".tally"), clock=self.clock))
+            self._switch(
+                lambda: from_package(package, Path(path).with_suffix(".tally"), clock=self.clock)
+            )
 
     def ask_new(self) -> None:
         """Choose a place for a new study."""
@@ -156,7 +169,12 @@ class FileActions(QMainWindow):
 
     def _switch(self, opener: Callable[[], Session], path: Path | None = None) -> None:
         session = self.session
-        if path is not None and session is not None and session.path is not None and path.resolve() == session.path.resolve():
+        if (
+            path is not None
+            and session is not None
+            and session.path is not None
+            and path.resolve() == session.path.resolve()
+        ):
             self.say(f"{path.name} is open here already.")
             return
         try:
@@ -170,7 +188,11 @@ class FileActions(QMainWindow):
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         data = event.mimeData() if event is not None else None
-        if event is not None and data is not None and any(u.toLocalFile().lower().endswith(TABLES) for u in data.urls()):
+        if (
+            event is not None
+            and data is not None
+            and any(u.toLocalFile().lower().endswith(TABLES) for u in data.urls())
+        ):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:

@@ -22,7 +22,9 @@ class FindBox(QDialog):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.search, self.found = search, search("")
         self.text = QLineEdit()
-        self.text.setPlaceholderText("A client, a client and a date, an instrument, or what you want to do")
+        self.text.setPlaceholderText(
+            "A client, a client and a date, an instrument, or what you want to do"
+        )
         self.text.setAccessibleName("Find a client, a visit, an instrument or a command")
         self.list = QListWidget()
         self.list.setAccessibleName("What was found")
@@ -51,6 +53,8 @@ class FindBox(QDialog):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             step = 1 if event.key() == Qt.Key.Key_Down else -1
-            self.list.setCurrentRow(max(0, min(self.list.count() - 1, self.list.currentRow() + step)))
+            self.list.setCurrentRow(
+                max(0, min(self.list.count() - 1, self.list.currentRow() + step))
+            )
         else:
             super().keyPressEvent(event)

@@ -5,7 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QProgressBar, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ..app.actions import ACTION, STAGES
 from .widgets import label, restyle, tip
@@ -41,7 +50,12 @@ class Rail(QWidget):
             button = QPushButton(f"{k}  {stage.label}")
             button.setCheckable(True)
             button.setEnabled(False)
-            tip(button, f"{stage.purpose} (Ctrl+{k})" if stage.built else f"{stage.purpose}: not in this version")
+            tip(
+                button,
+                f"{stage.purpose} (Ctrl+{k})"
+                if stage.built
+                else f"{stage.purpose}: not in this version",
+            )
             button.setAccessibleName(stage.label)
             self._group.addButton(button)
             column.addWidget(button)
@@ -97,7 +111,15 @@ class Footer(QWidget):
         row.addWidget(self.place)
         row.addSpacing(12)
         row.addWidget(self.said, 1)
-        for w in (self.runs, self.bar, self.cancel, self.copy, self.take_over, self.undo, self.redo):
+        for w in (
+            self.runs,
+            self.bar,
+            self.cancel,
+            self.copy,
+            self.take_over,
+            self.undo,
+            self.redo,
+        ):
             row.addWidget(w)
         for w in (self.copy, self.take_over):
             w.hide()

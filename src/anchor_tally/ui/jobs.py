@@ -29,7 +29,9 @@ class _Signals(QObject):
 class _Active:
     """A job under way."""
 
-    def __init__(self, owner: str, job: Job, done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+    def __init__(
+        self, owner: str, job: Job, done: Callable[[Any], None], failed: Callable[[str], None]
+    ) -> None:
         self.owner, self.job, self.done, self.failed = owner, job, done, failed
         self.progress: Callable[[Any], None] | None = None
         self.steps: Generator[Any, None, Any] | None = job.here()
@@ -57,7 +59,9 @@ class _Work:
                         return
                     if not self.jobs.drawing():
                         break
-                    time.sleep(SLICE_SECONDS)  # a computation beside it would double the time of the picture
+                    time.sleep(
+                        SLICE_SECONDS
+                    )  # a computation beside it would double the time of the picture
             self.steps.close()
         except StopIteration as stop:
             self.signals.done.emit(self.active, stop.value)
@@ -71,20 +75,27 @@ class _Work:
 class Jobs(QObject):
     """Runs jobs. The newest one of an owner wins: what it asked before is given up, its answer dropped.
 
-    ``running`` carries the words and the share (None: not known) of what takes longer than a moment, ``quiet`` comes after it.
+    ``running`` carries the words and the share (None: not known) of what takes longer than a
+    moment, ``quiet`` comes after it.
     """
 
     running = pyqtSignal(str, object)
     quiet = pyqtSignal()
 
-    def __init__(self, parent: QObject | None = None, explain: Callable[[BaseException], str] = repr) -> None:
+    def __init__(
+        self, parent: QObject | None = None, explain: Callable[[BaseException], str] = repr
+    ) -> None:
         super().__init__(parent)
         self.explain = explain  # says what an error that nobody foresaw means
         self.pool = QThreadPool(self)
         self.pool.setMaxThreadCount(1)
         self.active: dict[str, _Active] = {}
-        self.drawing: Callable[[], bool] = lambda: False  # whether a picture is on its way to the screen
-        self.pressing = False  # whether the worker has been given what somebody waits for; it looks at this too
+        self.drawing: Callable[[], bool] = lambda: (
+            False
+        )  # whether a picture is on its way to the screen
+        self.pressing = (
+            False  # whether the worker has been given what somebody waits for; it looks at this too
+        )
         self._shown, self._turn = False, 0
         self.signals = _Signals(self)
         self.signals.progress.connect(self._told)

@@ -38,7 +38,9 @@ class LensBar(QWidget):
         self.session = session
         self.setObjectName("lens")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.metric_box, self.reference, self.setting, self.window_, self.tallies = (QComboBox() for _ in range(5))
+        self.metric_box, self.reference, self.setting, self.window_, self.tallies = (
+            QComboBox() for _ in range(5)
+        )
         self.clients = QPushButton("All clients")
         self.hidden_ = label("", "faint")
         for hours, text in WINDOWS:
@@ -46,7 +48,10 @@ class LensBar(QWidget):
         for text, around in ((NEAREST, False), (AROUND, True)):
             self.tallies.addItem(text, around)
         tip(self.window_, "How far from a scan a reading may lie to be paired with it")
-        tip(self.tallies, "Of several tallies in the window: the one nearest to the scan, or all of them")
+        tip(
+            self.tallies,
+            "Of several tallies in the window: the one nearest to the scan, or all of them",
+        )
         box = QHBoxLayout(self)
         box.setContentsMargins(16, 8, 10, 8)
         box.setSpacing(4)
@@ -114,11 +119,16 @@ class LensBar(QWidget):
         """Show the study's choices and the lens."""
         lens, items = self.session.lens, self.session.catalogue()
         names = self.session.metrics_known()
-        self._fill(self.metric_box, [(m.label, m.id) for m in map(metric_named, names) if m], lens.metric)
+        self._fill(
+            self.metric_box, [(m.label, m.id) for m in map(metric_named, names) if m], lens.metric
+        )
         references: list[tuple[str, str | None]] = [
             (i.name, i.name) for i in items.instruments.values() if i.kind == "reference"
         ] or [("none", None)]
-        others = [(f"{name} (not a reference)", name) for name in substitutes(self.session.readers(lens.metric))]
+        others = [
+            (f"{name} (not a reference)", name)
+            for name in substitutes(self.session.readers(lens.metric))
+        ]
         self._fill(self.reference, [*references, *others], lens.reference or references[0][1])
         labels = sorted({s.label for s in items.settings.values()})
         self._fill(self.setting, [(ALL, None), *((x, x) for x in labels)], lens.setting)
@@ -134,7 +144,9 @@ class LensBar(QWidget):
                 item.setCheckState(Qt.CheckState.Checked if shown else Qt.CheckState.Unchecked)
         there = len(codes) if lens.clients is None else len(lens.clients & set(codes))
         self.clients.setText(f"All {there}" if there == len(codes) else f"{there} of {len(codes)}")
-        self.hidden_.setText("" if there == len(codes) else f"{count(len(codes) - there, 'client')} hidden")
+        self.hidden_.setText(
+            "" if there == len(codes) else f"{count(len(codes) - there, 'client')} hidden"
+        )
 
     @staticmethod
     def _fill(combo: QComboBox, items: list[tuple[str, Any]], current: Any) -> None:
@@ -148,7 +160,13 @@ class LensBar(QWidget):
     @staticmethod
     def _widen(combo: QComboBox, most: int = 60) -> None:
         """At least as wide as its longest words, up to ``most`` pixels of them: in a narrow window all boxes must have room."""
-        wide = max((combo.fontMetrics().horizontalAdvance(combo.itemText(k)) for k in range(combo.count())), default=40)
+        wide = max(
+            (
+                combo.fontMetrics().horizontalAdvance(combo.itemText(k))
+                for k in range(combo.count())
+            ),
+            default=40,
+        )
         combo.setMinimumWidth(min(wide, most) + 42)
 
     def _apply(self, *_: object) -> None:

@@ -37,15 +37,21 @@ _LENS = frozenset(s.id for s in STAGES if s.lens) | VIEW.keys()
 class MainWindow(FileActions):
     """One window.
 
-    The frame is built from QtWidgets alone and painted first; ``attach`` brings in a study, and pages are built when they are
-    first opened. Another study takes the place of the one before in the same window.
+    The frame is built from QtWidgets alone and painted first; ``attach`` brings in a study, and
+    pages are built when they are first opened. Another study takes the place of the one before
+    in the same window.
     """
 
     attached = pyqtSignal()
     painted = pyqtSignal()
 
     def __init__(
-        self, session: Session | None = None, *, dark: bool = False, settings: QSettings | None = None, clock: Clock = SYSTEM
+        self,
+        session: Session | None = None,
+        *,
+        dark: bool = False,
+        settings: QSettings | None = None,
+        clock: Clock = SYSTEM,
     ) -> None:
         super().__init__()
         self.session: Session | None = None
@@ -120,7 +126,12 @@ class MainWindow(FileActions):
         for stage, button in self.rail.stages.items():
             button.clicked.connect(lambda _=False, stage=stage: self.choose(stage))
         footer = self.footer
-        for key, button in (("undo", footer.undo), ("redo", footer.redo), ("copy", footer.copy), ("take_over", footer.take_over)):
+        for key, button in (
+            ("undo", footer.undo),
+            ("redo", footer.redo),
+            ("copy", footer.copy),
+            ("take_over", footer.take_over),
+        ):
             button.clicked.connect(lambda _=False, key=key: self.act(key))
         footer.cancel.clicked.connect(self._cancel)
         self.setAcceptDrops(True)
@@ -191,7 +202,9 @@ class MainWindow(FileActions):
                 widget.deleteLater()
         session, self.session = self.session, None
         if session.path is not None and not is_demo(session.path):
-            self.memory.keep_view(session.path, "compare" if self.shown in VIEW else self.shown, session.lens)
+            self.memory.keep_view(
+                session.path, "compare" if self.shown in VIEW else self.shown, session.lens
+            )
         self.pages, self._drawer, self.jobs, self.shown = {}, None, None, ""
         session.close()
         if self._settled:
@@ -200,7 +213,9 @@ class MainWindow(FileActions):
 
     def trouble(self, text: str) -> None:
         """Say that no study is open, why, and what can be done."""
-        self.frame.waiting.tell(text[:1].upper() + text[1:] + ("" if text.endswith(".") else "."), offers=True)
+        self.frame.waiting.tell(
+            text[:1].upper() + text[1:] + ("" if text.endswith(".") else "."), offers=True
+        )
         self._enable()
 
     @property
@@ -245,7 +260,12 @@ class MainWindow(FileActions):
         """A page has its answer: the lens may offer more now, and the other pages are made ready."""
         from .page_table import import_pages
 
-        if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
+        if (
+            self.lens is not None
+            and self.shown in _LENS
+            and self.session is not None
+            and not self.session.writing
+        ):
             self.lens.refresh()
         if self._importing is None:
             self._importing = threading.Thread(target=import_pages, name="pages", daemon=True)
@@ -259,7 +279,12 @@ class MainWindow(FileActions):
 
         if self.jobs is None:
             self._idle.stop()
-        elif self._importing is not None and not self._importing.is_alive() and not self.jobs.busy() and self._drawn():
+        elif (
+            self._importing is not None
+            and not self._importing.is_alive()
+            and not self.jobs.busy()
+            and self._drawn()
+        ):
             missing = [key for key in PAGES if key not in self.pages]
             if missing:
                 self.page(missing[0])
@@ -271,7 +296,9 @@ class MainWindow(FileActions):
                         gc.collect()  # what stood on the study before; frozen, it would be held for good
                     gc.freeze()  # modules and pages stay: looking through them again and again would hold the window up
                 if self.session is not None and not self.session.writing:
-                    self.page("review").refresh()  # the study is looked through whenever it has changed
+                    self.page(
+                        "review"
+                    ).refresh()  # the study is looked through whenever it has changed
 
     @staticmethod
     def _drawn() -> bool:
@@ -313,7 +340,12 @@ class MainWindow(FileActions):
 
     def _refresh_shown(self) -> None:
         try:
-            if self.lens is not None and self.shown in _LENS and self.session is not None and not self.session.writing:
+            if (
+                self.lens is not None
+                and self.shown in _LENS
+                and self.session is not None
+                and not self.session.writing
+            ):
                 self.lens.refresh()
             self.pages[self.shown].refresh()
             if self._drawer is not None and self._drawer.isVisible():
@@ -330,7 +362,11 @@ class MainWindow(FileActions):
         kept = "read only, nothing is changed" if session.read_only else "all changes kept"
         if session.elsewhere:
             kept = "open for writing elsewhere; followed here"
-        self.footer.place.setText(f"{session.path.name} · {kept}" if session.path else "only in memory: not kept in a file")
+        self.footer.place.setText(
+            f"{session.path.name} · {kept}"
+            if session.path
+            else "only in memory: not kept in a file"
+        )
         self.footer.place.setToolTip(str(session.path))
         self.footer.take_over.setVisible(session.elsewhere)
         self._enable()
@@ -429,7 +465,9 @@ class MainWindow(FileActions):
             self.say(str(error), True)
             return
         self.say(
-            "The study can be written here now." if done else "The other window still has the study open; close it there first.",
+            "The study can be written here now."
+            if done
+            else "The other window still has the study open; close it there first.",
             not done,
         )
         self.refresh()
@@ -531,7 +569,9 @@ class MainWindow(FileActions):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)
-        if not self._painted:  # the screen has asked for the picture; it has it when this turn of the loop is over
+        if (
+            not self._painted
+        ):  # the screen has asked for the picture; it has it when this turn of the loop is over
             self._painted = True
             QTimer.singleShot(0, self.painted.emit)
 

@@ -43,17 +43,24 @@ class Memory:
         """Put the window where it stood, as far as that place is still on a screen."""
         kept = self.settings.value("geometry")
         if isinstance(kept, QByteArray) and window.restoreGeometry(kept):
-            screen = QApplication.screenAt(window.frameGeometry().center()) or QApplication.primaryScreen()
+            screen = (
+                QApplication.screenAt(window.frameGeometry().center())
+                or QApplication.primaryScreen()
+            )
             if screen is not None:
                 free = screen.availableGeometry()
-                window.resize(min(window.width(), free.width() - 8), min(window.height(), free.height() - 40))
+                window.resize(
+                    min(window.width(), free.width() - 8), min(window.height(), free.height() - 40)
+                )
                 if not free.contains(window.frameGeometry().topLeft()):
                     window.move(free.left() + 4, free.top() + 4)
 
     def keep_view(self, path: Path, stage: str, lens: Lens) -> None:
         """Keep the stage and the lens of a study."""
         shown = asdict(lens) | {"clients": None if lens.clients is None else sorted(lens.clients)}
-        self.settings.setValue(f"view/{path.name}", json.dumps({"path": str(path), "stage": stage, "lens": shown}))
+        self.settings.setValue(
+            f"view/{path.name}", json.dumps({"path": str(path), "stage": stage, "lens": shown})
+        )
 
     def view(self, path: Path) -> tuple[str, Lens] | None:
         """The stage and the lens that a study was left with."""
@@ -63,6 +70,8 @@ class Memory:
                 return None
             clients = kept["lens"].pop("clients")
             lens = Lens(**kept["lens"])
-            return str(kept["stage"]), replace(lens, clients=None if clients is None else frozenset(map(str, clients)))
+            return str(kept["stage"]), replace(
+                lens, clients=None if clients is None else frozenset(map(str, clients))
+            )
         except (ValueError, KeyError, TypeError, AttributeError):
             return None

@@ -11,7 +11,13 @@ from ..domain.stations import SEGMENTS
 from .widgets import letters_wide
 
 # what displays show of the five segments
-_OF_SEGMENTS = ("fat_mass", "body_fat_percent", "lean_soft_tissue", "total_muscle_mass", "total_muscle_percent")
+_OF_SEGMENTS = (
+    "fat_mass",
+    "body_fat_percent",
+    "lean_soft_tissue",
+    "total_muscle_mass",
+    "total_muscle_percent",
+)
 
 
 def segments_of(base: str) -> tuple[str, ...]:
@@ -38,7 +44,9 @@ class MetricChoice(QComboBox):
         if completer is not None:
             completer.setFilterMode(Qt.MatchFlag.MatchContains)
             completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
-        self.setToolTip("Type to find it; any other name becomes a value of the device's own, never compared between devices")
+        self.setToolTip(
+            "Type to find it; any other name becomes a value of the device's own, never compared between devices"
+        )
 
     def chosen(self) -> str:
         """The metric's id. Raises ValueError for a name without a letter."""

@@ -91,7 +91,8 @@ def import_pages() -> None:
         page()
 
 
-# the views of Compare under their keys in app.views; a page is built, and what it needs imported, when it is first opened
+# the views of Compare under their keys in app.views; a page is built, and what it needs imported,
+# when it is first opened
 PAGES: dict[str, Callable[[], type[Page]]] = {
     "plan": _plan,
     "record": _record,

@@ -31,8 +31,10 @@ class Surroundings:
 class Page(QWidget):
     """A page. It shows the study when it is told to refresh; everything it says goes out by signals.
 
-    ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens the drawer; ``wanted`` asks for
-    another page by its id, ``opened`` for something found, ``counted`` tells how many things want a look, ``file_wanted`` for the import of a file; ``shown`` tells that an answer is on the screen.
+    ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
+    the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
+    ``counted`` tells how many things want a look, ``file_wanted`` for the import of a file;
+    ``shown`` tells that an answer is on the screen.
     """
 
     message = pyqtSignal(str, bool)

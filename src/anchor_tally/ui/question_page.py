@@ -56,7 +56,11 @@ class QuestionPage(Page, Generic[A]):
         metrics = self.metrics()
         job = Job(
             self.words,
-            lambda: self.session.wide_snapshot_steps(metrics) if metrics else self.session.snapshot_steps(lens.metric),
+            lambda: (
+                self.session.wide_snapshot_steps(metrics)
+                if metrics
+                else self.session.snapshot_steps(lens.metric)
+            ),
             lambda snapshot: self.request(snapshot, lens),
         )
         self.jobs.start(self.owner, job, self.answer, self._failed)

@@ -24,7 +24,10 @@ BENCH_KEYS = (
 
 
 def menu(
-    parent: QWidget, can: Mapping[str, bool], act: Callable[[str], None], recent: Sequence[tuple[str, Callable[[], None]]]
+    parent: QWidget,
+    can: Mapping[str, bool],
+    act: Callable[[str], None],
+    recent: Sequence[tuple[str, Callable[[], None]]],
 ) -> QMenu:
     """Every action under its heading with its key, and the studies opened last."""
     out = QMenu(parent)
@@ -33,7 +36,9 @@ def menu(
         if part is None:
             continue
         for a in (a for a in ACTIONS if a.menu == heading):
-            entry = part.addAction(f"{a.words}\t{a.keys}" if a.keys else a.words, lambda key=a.id: act(key))
+            entry = part.addAction(
+                f"{a.words}\t{a.keys}" if a.keys else a.words, lambda key=a.id: act(key)
+            )
             if entry is not None:
                 entry.setEnabled(can.get(a.id, False))
         if heading == "Study" and recent:
@@ -53,7 +58,13 @@ class KeySheet(QDialog):
         self.table = Table(["What", "Key", "Where"], "Keys", numeric_from=3)
         lines = [(a.words, a.keys or "–", a.menu) for a in ACTIONS]
         bench = [(words, keys, "Bench") for words, keys in BENCH_KEYS]
-        self.table.fill([*lines, *bench, ("What a statistic says, and what it is made of", "Enter on its row", "Compare")])
+        self.table.fill(
+            [
+                *lines,
+                *bench,
+                ("What a statistic says, and what it is made of", "Enter on its row", "Compare"),
+            ]
+        )
         column = QVBoxLayout(self)
         column.addWidget(self.table)
         self.resize(560, 560)

@@ -19,7 +19,15 @@ class TextRenderer(RendererAgg):
     """An Agg renderer that sets each level text once, at whole pixels."""
 
     def draw_text(
-        self, gc: Any, x: float, y: float, s: str, prop: FontProperties, angle: float, ismath: Any = False, mtext: Any = None
+        self,
+        gc: Any,
+        x: float,
+        y: float,
+        s: str,
+        prop: FontProperties,
+        angle: float,
+        ismath: Any = False,
+        mtext: Any = None,
     ) -> None:
         """Draw ``s`` with its baseline's left end at ``x``, ``y`` from the top."""
         if angle or ismath:

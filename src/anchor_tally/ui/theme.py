@@ -16,7 +16,11 @@ FAMILY = "IBM Plex Sans"
 def load_fonts() -> None:
     """Register the shipped fonts with Qt."""
     folder = resources.files("anchor_tally") / "assets" / "fonts"
-    for name in ("IBMPlexSans_400Regular.ttf", "IBMPlexSans_500Medium.ttf", "IBMPlexSans_600SemiBold.ttf"):
+    for name in (
+        "IBMPlexSans_400Regular.ttf",
+        "IBMPlexSans_500Medium.ttf",
+        "IBMPlexSans_600SemiBold.ttf",
+    ):
         QFontDatabase.addApplicationFont(str(folder / name))
 
 

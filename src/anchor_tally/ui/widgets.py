@@ -157,7 +157,9 @@ class Flow(QLayout):
             y += self.spacing() if k else 0
             x, high = rect.x(), max((size.height() for _, size in row), default=0)
             for item, size in row if move else ():
-                item.setGeometry(QRect(QPoint(x, y + (high - size.height()) // 2), size))  # all of a row on one middle line
+                item.setGeometry(
+                    QRect(QPoint(x, y + (high - size.height()) // 2), size)
+                )  # all of a row on one middle line
                 x += size.width() + self.spacing()
             y += high
         return y - rect.y()
@@ -200,7 +202,9 @@ class Choices(QWidget):
 class Rows(QAbstractTableModel):
     """Rows of text; numbers from column ``numeric_from`` on stand to the right."""
 
-    def __init__(self, heads: Sequence[str], numeric_from: int, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, heads: Sequence[str], numeric_from: int, parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self.heads = list(heads)
         self.rows: list[Sequence[str]] = []
@@ -224,7 +228,9 @@ class Rows(QAbstractTableModel):
             return f"<qt>{escape(self.tips[index.row()])}</qt>"
         return None
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(
+        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
         if orientation == Qt.Orientation.Horizontal and 0 <= section < len(self.heads):
             if role == Qt.ItemDataRole.DisplayRole:
                 return self.heads[section]
@@ -233,10 +239,16 @@ class Rows(QAbstractTableModel):
         return None
 
     def _side(self, column: int) -> int:
-        side = Qt.AlignmentFlag.AlignRight if column >= self.numeric_from else Qt.AlignmentFlag.AlignLeft
+        side = (
+            Qt.AlignmentFlag.AlignRight
+            if column >= self.numeric_from
+            else Qt.AlignmentFlag.AlignLeft
+        )
         return (side | Qt.AlignmentFlag.AlignVCenter).value
 
-    def show(self, rows: Sequence[Sequence[str]], heads: Sequence[str] | None, tips: Sequence[str]) -> None:
+    def show(
+        self, rows: Sequence[Sequence[str]], heads: Sequence[str] | None, tips: Sequence[str]
+    ) -> None:
         """Show other rows."""
         self.beginResetModel()
         self.rows, self.tips = list(rows), list(tips)
@@ -248,14 +260,17 @@ class Rows(QAbstractTableModel):
 class Table(QTableView):
     """A read-only table of text; Ctrl+C copies the selection (or all) as TSV. Rows are drawn when they are seen.
 
-    ``chosen`` carries the row and column that the user went to, ``opened`` the cell that was clicked or entered.
+    ``chosen`` carries the row and column that the user went to, ``opened`` the cell that was
+    clicked or entered.
     """
 
     chosen = pyqtSignal(int, int)
     opened = pyqtSignal(int, int)
     SAMPLE = 200  # rows whose text decides the width of a column
 
-    def __init__(self, heads: Sequence[str], name: str, *, numeric_from: int = 1, stretch: int = 0) -> None:
+    def __init__(
+        self, heads: Sequence[str], name: str, *, numeric_from: int = 1, stretch: int = 0
+    ) -> None:
         super().__init__()
         self._rows = Rows(heads, numeric_from, self)
         self._quiet, self._stretch, self._lines = False, stretch, 1
@@ -278,12 +293,19 @@ class Table(QTableView):
         self.clicked.connect(lambda index: self.opened.emit(index.row(), index.column()))
         self.activated.connect(lambda index: self.opened.emit(index.row(), index.column()))
 
-    def fill(self, rows: Sequence[Sequence[str]], heads: Sequence[str] | None = None, tips: Sequence[str] = ()) -> None:
+    def fill(
+        self,
+        rows: Sequence[Sequence[str]],
+        heads: Sequence[str] | None = None,
+        tips: Sequence[str] = (),
+    ) -> None:
         """Show rows of text; a text of two lines makes all rows high enough for them."""
         self._quiet = True
         self._rows.show(rows, heads, tips)
         self._quiet = False
-        lines = max((text.count("\n") + 1 for row in rows[: self.SAMPLE] for text in row), default=1)
+        lines = max(
+            (text.count("\n") + 1 for row in rows[: self.SAMPLE] for text in row), default=1
+        )
         side = self.verticalHeader()
         if side is not None and lines != self._lines:
             self._lines = lines
@@ -301,7 +323,12 @@ class Table(QTableView):
         for k, head in enumerate(self._rows.heads):
             texts = (line for row in self._rows.rows[: self.SAMPLE] for line in row[k].split("\n"))
             longest = max(map(len, texts), default=0)
-            texts = (line for row in self._rows.rows[: self.SAMPLE] for line in row[k].split("\n") if len(line) > 0.7 * longest)
+            texts = (
+                line
+                for row in self._rows.rows[: self.SAMPLE]
+                for line in row[k].split("\n")
+                if len(line) > 0.7 * longest
+            )
             wide = max((metrics.horizontalAdvance(t) for t in texts), default=0)
             wide = max([wide, *(metrics.horizontalAdvance(line) + 6 for line in head.split("\n"))])
             widths.append(0 if self.isColumnHidden(k) else wide + 15)

@@ -20,7 +20,9 @@ def verdict(r: AssessorResult) -> str:
     """The verdict in a sentence."""
     share = number(r.error.percent.value if r.error.percent else None)
     skilled, beginner = (f"{x:g}" for x in r.limits)
-    return _VERDICT[r.verdict].format(who=r.assessor, share=share, skilled=skilled, beginner=beginner)
+    return _VERDICT[r.verdict].format(
+        who=r.assessor, share=share, skilled=skilled, beginner=beginner
+    )
 
 
 def assessor_rows(r: AssessorResult) -> list[tuple[str, str, str]]:
@@ -29,8 +31,16 @@ def assessor_rows(r: AssessorResult) -> list[tuple[str, str, str]]:
     k = m.decimals + 1
     least = None if e.tem is None else 1.96 * 2**0.5 * e.tem.value
     return [
-        (f"TEM ({m.unit})", number(e.tem.value if e.tem else None, k), span(e.tem.interval if e.tem else None, k)),
-        ("TEM (% of the mean)", number(e.percent.value if e.percent else None), span(e.percent.interval if e.percent else None)),
+        (
+            f"TEM ({m.unit})",
+            number(e.tem.value if e.tem else None, k),
+            span(e.tem.interval if e.tem else None, k),
+        ),
+        (
+            "TEM (% of the mean)",
+            number(e.percent.value if e.percent else None),
+            span(e.percent.interval if e.percent else None),
+        ),
         ("Reliability R", number(e.reliability, 3), ""),
         (f"Smallest real change, two single readings ({m.unit})", number(least, k), ""),
         ("People measured", str(e.persons), ""),
@@ -52,5 +62,8 @@ def practice_words(s: PracticeScore, unit: str) -> str:
         return text + " Digit preference is judged from 50 readings on."
     if s.digits.p < 0.05:
         most = max(range(10), key=lambda d: s.digits.counts[d])
-        return text + f" Last digits are not used evenly (p {p_value(s.digits.p)}); the most frequent is {most}."
+        return (
+            text
+            + f" Last digits are not used evenly (p {p_value(s.digits.p)}); the most frequent is {most}."
+        )
     return text + f" Last digits are used evenly (p {p_value(s.digits.p)})."

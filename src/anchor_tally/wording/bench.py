@@ -18,7 +18,12 @@ from .numbers import count, number, signed
 from .offsets import corrected_sentence
 
 _PERSON = {"sex": "sex", "age_years": "age", "height": "height"}
-MARK = {"applies": "", "outside": "outside its population: ", "unfit": "does not apply: ", "missing": "needs "}
+MARK = {
+    "applies": "",
+    "outside": "outside its population: ",
+    "unfit": "does not apply: ",
+    "missing": "needs ",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +46,11 @@ def tally_words(t: Tally, m: Metric) -> str:
     """The value that the repeats give, and what the protocol asks for next."""
     if t.value is None:
         return ""
-    text = f"{t.how} {number(t.value, m.decimals)}" if t.how != "single" else number(t.value, m.decimals)
+    text = (
+        f"{t.how} {number(t.value, m.decimals)}"
+        if t.how != "single"
+        else number(t.value, m.decimals)
+    )
     asked = "".join(f" · {sentence(n)}" for n in t.notes)
     if not asked and t.how == "last" and t.n > 1:
         asked = f" · of {t.n}: the protocol counts the last one"
@@ -116,16 +125,24 @@ def unknown_client_words(code: str) -> str:
 def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str = "") -> str:
     """What the bench says on top: how far the visit is, what comes next, and the day of the visit ``before``."""
     if kept:
-        return f"{who}: {count(kept, 'reading')} kept in this visit." + ("" if noted else " Conditions are not noted yet (F7).")
+        return f"{who}: {count(kept, 'reading')} kept in this visit." + (
+            "" if noted else " Conditions are not noted yet (F7)."
+        )
     if empty:
         return "Add an instrument below, or import readings (Ctrl+I)."
     seen = f" Last visit {before}." if before else " No visit yet."
-    return f"{who}: type the first reading.{seen}" if who else "Choose a client, or type the code of a new one."
+    return (
+        f"{who}: type the first reading.{seen}"
+        if who
+        else "Choose a client, or type the code of a new one."
+    )
 
 
 def more_rows_words(others: int) -> str:
     """Rows that are not shown."""
-    return f"{count(others, 'row')} more: type an instrument's name to bring it up." if others else ""
+    return (
+        f"{count(others, 'row')} more: type an instrument's name to bring it up." if others else ""
+    )
 
 
 NOT_A_DIAGNOSIS = "Not a diagnosis."
@@ -139,11 +156,19 @@ def error_words(metric: str, assessor: str, errors: Mapping[str, float]) -> str:
         return ""
     if metric not in errors:
         return f"{assessor} has not been checked at this site (Plan, Assessor check)."
-    return f"{assessor} repeats this site to {number(errors[metric], 2)} {m.unit} (technical error)."
+    return (
+        f"{assessor} repeats this site to {number(errors[metric], 2)} {m.unit} (technical error)."
+    )
 
 
 def device_words(
-    name: str, whom: str, values: Sequence[tuple[str, str]], reason: str, *, simulated: bool, unseen: bool = False
+    name: str,
+    whom: str,
+    values: Sequence[tuple[str, str]],
+    reason: str,
+    *,
+    simulated: bool,
+    unseen: bool = False,
 ) -> str:
     """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure; ``unseen``: no fat number."""
     said = [(m, text) for m, text in values if not (unseen and is_fat(m))]
@@ -205,7 +230,11 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
         value = f"{number(x.value, m.decimals)}{unit}"
     said = (MARK["outside"] if x.state == "outside" else "") + "; ".join(x.reasons)
     memory = "from memory" if x.certainty == "from memory" else ""
-    error = f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading alone (95 %)" if reading_sd is not None else ""
+    error = (
+        f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading alone (95 %)"
+        if reading_sd is not None
+        else ""
+    )
     published = "" if x.see.startswith("not a prediction") else f"standard error {x.see}"
     caution = sentence(x.caution) if x.caution is not None else ""
     return value, " · ".join(filter(None, (caution, said, error, memory, published)))
@@ -215,7 +244,10 @@ def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:
     """What a step of one input does: "1 mm of triceps skinfold", "+0.11 %"."""
     m = METRICS[metric]
     unit = "" if m.unit == "1" else f" {m.difference_unit}"
-    return f"{s.step:g} {s.unit} more of {input_words(s.input)}", f"{signed(s.change, max(m.decimals + 1, 2))}{unit}"
+    return (
+        f"{s.step:g} {s.unit} more of {input_words(s.input)}",
+        f"{signed(s.change, max(m.decimals + 1, 2))}{unit}",
+    )
 
 
 def condition_words(c: Condition) -> str:

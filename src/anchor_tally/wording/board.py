@@ -36,7 +36,9 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
         elif b.interval is None:
             pooled.append(f"{signed(b.value)}  ± ?  ({r.comparison.pairs.occasions})")
         else:
-            pooled.append(f"{signed(b.value)}  ± {number(_longer(b.value, b.interval))}  ({r.comparison.pairs.occasions})")
+            pooled.append(
+                f"{signed(b.value)}  ± {number(_longer(b.value, b.interval))}  ({r.comparison.pairs.occasions})"
+            )
     cells = [tuple(pooled)]
     for name in names:
         line = []
@@ -68,9 +70,7 @@ def offset_words(r: CalibrateResult, client: str) -> tuple[str, str]:
             f"{everyone} Difference = {short_name(pairs.instrument.name)} less {pairs.reference.name}.",
             "Patterson & Thompson 1971 (REML)",
         )
-    part = (
-        f"Own part: drawn to the mean of all by 1 − τ²/(τ² + σ²/n) = {number(1 - own.shrinkage, 2)}, from {count(own.n, 'scan')}."
-    )
+    part = f"Own part: drawn to the mean of all by 1 − τ²/(τ² + σ²/n) = {number(1 - own.shrinkage, 2)}, from {count(own.n, 'scan')}."
     new = f"A new reading differs by {span(own.new, 1, sign=True)} (95 %)."
     return (
         f"{client}: subtract {signed(own.offset, 2)} ({span(own.interval, 2, sign=True)}). {part} {everyone} {new}",

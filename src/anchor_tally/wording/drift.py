@@ -34,7 +34,11 @@ def drift_headline(r: DriftResult) -> str:
     if s is None or s.interval is None:
         return f"{name}: not enough anchors to see a drift{_needs(r)}."
     if r.verdict == "drifting":
-        way, ends = ("rises", s.interval) if s.value > 0 else ("falls", Interval(-s.interval.high, -s.interval.low))
+        way, ends = (
+            ("rises", s.interval)
+            if s.value > 0
+            else ("falls", Interval(-s.interval.high, -s.interval.low))
+        )
         moved = f"its difference {way} by {number(abs(s.value), k)} {unit} a week ({span(ends, k)})"
         if r.not_following is not None:
             return (
@@ -58,7 +62,11 @@ def _needs(r: DriftResult) -> str:
 def _by(step: DriftStep, m: Metric) -> str:
     way, size = ("up", step.size.value) if step.size.value > 0 else ("down", -step.size.value)
     i = step.size.interval
-    ends = "" if i is None else f" ({span(i if step.size.value > 0 else Interval(-i.high, -i.low), m.decimals)})"
+    ends = (
+        ""
+        if i is None
+        else f" ({span(i if step.size.value > 0 else Interval(-i.high, -i.low), m.decimals)})"
+    )
     return f"{way} by {number(size, m.decimals)} {m.difference_unit}{ends}"
 
 
@@ -96,7 +104,11 @@ def side_words(r: DriftResult) -> str:
 def _side(x: SideEvidence, m: Metric) -> str:
     unit = "kg" if x.what == "check_weights" else m.difference_unit
     k = 3 if x.what == "check_weights" else _decimals(m)
-    against = "known masses" if x.what == "check_weights" else f"the other devices ({count(x.clients, 'client')})"
+    against = (
+        "known masses"
+        if x.what == "check_weights"
+        else f"the other devices ({count(x.clients, 'client')})"
+    )
     moves = "moves" if x.p < 0.05 else "is not shown to move"
     return f"Weaker evidence: against {against} it {moves}, {signed(x.slope.value, k)} {unit} a week ({span(x.slope.interval, k, sign=True)})."
 
@@ -107,15 +119,31 @@ def drift_lines(r: DriftResult) -> list[Line]:
     k, unit = _decimals(m), m.difference_unit
     lines = [Line("Anchors with readings", str(r.weeks.size), count(r.pairs.clients, "client"))]
     if r.slope is not None:
-        lines.append(Line(f"Slope ({unit} a week)", signed(r.slope.slope.value, k), span(r.slope.slope.interval, k, sign=True)))
+        lines.append(
+            Line(
+                f"Slope ({unit} a week)",
+                signed(r.slope.slope.value, k),
+                span(r.slope.slope.interval, k, sign=True),
+            )
+        )
         lines.append(Line("  p of no slope", p_value(r.slope.p), ""))
     if r.robust is not None:
         lines.append(
-            Line(f"Robust slope ({unit} a week)", signed(r.robust.slope.value, k), span(r.robust.slope.interval, k, sign=True))
+            Line(
+                f"Robust slope ({unit} a week)",
+                signed(r.robust.slope.value, k),
+                span(r.robust.slope.interval, k, sign=True),
+            )
         )
         lines.append(Line("  p (Mann–Kendall)", p_value(r.robust.p), ""))
     if r.search is not None and r.search.p is not None:
-        lines.append(Line("p of slope and steps together", p_value(r.search.p), f"{count(r.search.splits, 'split')} tried"))
+        lines.append(
+            Line(
+                "p of slope and steps together",
+                p_value(r.search.p),
+                f"{count(r.search.splits, 'split')} tried",
+            )
+        )
     for step in r.steps:
         lines.append(
             Line(
@@ -126,10 +154,18 @@ def drift_lines(r: DriftResult) -> list[Line]:
         )
     if r.chart is not None:
         signals = r.chart.signals
-        lines.append(Line("Control chart beyond its limits", f"{signals.size} of {r.chart.value.size}", ""))
+        lines.append(
+            Line("Control chart beyond its limits", f"{signals.size} of {r.chart.value.size}", "")
+        )
     for x in r.side:
-        name = "Check weights (kg a week)" if x.what == "check_weights" else f"Against other devices ({unit} a week)"
+        name = (
+            "Check weights (kg a week)"
+            if x.what == "check_weights"
+            else f"Against other devices ({unit} a week)"
+        )
         lines.append(Line(name, signed(x.slope.value, 3), span(x.slope.interval, 3, sign=True)))
     if r.bound is not None:
-        lines.append(Line(f"Would matter ({unit} a week)", number(r.bound, k), f"in {EXPIRY_WEEKS} weeks"))
+        lines.append(
+            Line(f"Would matter ({unit} a week)", number(r.bound, k), f"in {EXPIRY_WEEKS} weeks")
+        )
     return lines

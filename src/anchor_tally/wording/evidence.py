@@ -21,17 +21,34 @@ def pair_words(evidence: Evidence, name: str) -> str:
 
 def left_out_words(evidence: Evidence) -> str:
     """What was left out, by reason."""
-    return "Left out: " + "; ".join(f"{n} × {why}" for why, n in evidence.left_out) if evidence.left_out else ""
+    return (
+        "Left out: " + "; ".join(f"{n} × {why}" for why, n in evidence.left_out)
+        if evidence.left_out
+        else ""
+    )
 
 
 def reading_row(r: Reading, *, unseen: bool = False) -> tuple[str, str, str, str]:
     """A reading as a line: whose, when, value (``unseen``: not shown), whether it is kept."""
-    value = "not shown" if unseen else f"{r.entered} {'%' if r.unit == 'percent' else r.unit}" if r.entered else "–"
+    value = (
+        "not shown"
+        if unseen
+        else f"{r.entered} {'%' if r.unit == 'percent' else r.unit}"
+        if r.entered
+        else "–"
+    )
     kept = "simulated" if r.simulated and r.status == "ok" else _KEPT[r.status]
-    return f"{r.client} {r.instrument} {r.replicate}", r.taken_at[:16].replace("T", " "), value, kept
+    return (
+        f"{r.client} {r.instrument} {r.replicate}",
+        r.taken_at[:16].replace("T", " "),
+        value,
+        kept,
+    )
 
 
-def reading_words(r: Reading, history: list[tuple[str, str, str, str]], *, unseen: bool = False) -> str:
+def reading_words(
+    r: Reading, history: list[tuple[str, str, str, str]], *, unseen: bool = False
+) -> str:
     """A reading's remark, where it came from, and what was changed of it, a line each; ``unseen``: without the values."""
     lines = [r.note] if r.note else []
     if r.source and r.source != "bench":

@@ -52,7 +52,10 @@ def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
     """Columns of which nothing is taken though something stands in them: name, filled cells, examples."""
     if not columns:
         return ""
-    said = [f"{name} ({count(filled, 'cell')}: {', '.join(examples)})" for name, filled, examples in columns]
+    said = [
+        f"{name} ({count(filled, 'cell')}: {', '.join(examples)})"
+        for name, filled, examples in columns
+    ]
     return "Not taken: " + "; ".join(said) + ". Say above what a column is, or leave it."
 
 
@@ -66,14 +69,20 @@ def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], st
         when = moment_of(f, m)
         said.append(f"{where}{subject(f, m)}{f', {when}' if when else ''}: {sentence(f.note)}")
     rest = f" And {len(found) - SHOWN} more." if len(found) > SHOWN else ""
-    return f"{count(len(found), 'thing')} would want a look (Review shows them afterwards): " + " ".join(said) + rest
+    return (
+        f"{count(len(found), 'thing')} would want a look (Review shows them afterwards): "
+        + " ".join(said)
+        + rest
+    )
 
 
 def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:
     """Readings in the table that a caution forbids: they are kept as they are, and named."""
     return [
         f"{code}: {count(n, 'reading')} of {instrument}. {sentence(caution.note)}"
-        for code, instrument, n, caution in forbidden_readings(items, staged.cautioned, staged.cards)
+        for code, instrument, n, caution in forbidden_readings(
+            items, staged.cautioned, staged.cards
+        )
     ]
 
 

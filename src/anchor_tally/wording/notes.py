@@ -132,4 +132,6 @@ NOTES = {
 
 def sentence(n: Note) -> str:
     """A note as a sentence."""
-    return NOTES[n.code].format(**{k: f"−{v[1:]}" if v[:1] == "-" and v[1:2].isdigit() else v for k, v in n.facts})
+    return NOTES[n.code].format(
+        **{k: f"−{v[1:]}" if v[:1] == "-" and v[1:2].isdigit() else v for k, v in n.facts}
+    )

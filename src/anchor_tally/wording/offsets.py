@@ -29,23 +29,41 @@ def calibration_sentence(result: CalibrateResult) -> str:
     if code == "level_only" and result.within_slope is None:
         code = "level_only_unknown"
     text = ADVICE[code]
-    if result.movement is not None and result.movement.found and not result.valid_until and code != "none":
+    if (
+        result.movement is not None
+        and result.movement.found
+        and not result.valid_until
+        and code != "none"
+    ):
         return "Not now: its error moves through time, so that one offset from all scans no longer holds."
     if result.settings_apart is not None and code != "none":
         return "Not so: its settings differ, and one offset for all of them fits none. Choose one setting in the lens bar."
     s = result.within_slope
-    if code == "level_and_change" and s is not None and s.interval is not None and s.interval.high < 1:
-        share = (
-            f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {metric_of(result.comparison.pairs.metric).difference_unit}"
-        )
+    if (
+        code == "level_and_change"
+        and s is not None
+        and s.interval is not None
+        and s.interval.high < 1
+    ):
+        share = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {metric_of(result.comparison.pairs.metric).difference_unit}"
         text = (
             f"Correcting brings the level right; of a change the device shows only {share}: too little to follow clients by it."
             if shows_too_little(s)
             else f"Correcting brings the level right, and the device follows change only in part: it shows {share}."
         )
-    if result.movement is not None and result.movement.found and code in ("level_only", "level_and_change"):
-        why = "Its error moves as clients change" if result.comparison.pairs.instrument.equation else "It drifts"
-        text += f" {why}: this holds only until {result.valid_until}, and the interval grows till then."
+    if (
+        result.movement is not None
+        and result.movement.found
+        and code in ("level_only", "level_and_change")
+    ):
+        why = (
+            "Its error moves as clients change"
+            if result.comparison.pairs.instrument.equation
+            else "It drifts"
+        )
+        text += (
+            f" {why}: this holds only until {result.valid_until}, and the interval grows till then."
+        )
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:
@@ -116,7 +134,10 @@ MODEL_WORDS = {
 
 def state_words(state: str) -> str:
     """What is to be said of a version that is not plainly in force."""
-    return {"stale": "; a reading behind it has changed: adopt it again", "expired": "; expired: scan again"}.get(state, "")
+    return {
+        "stale": "; a reading behind it has changed: adopt it again",
+        "expired": "; expired: scan again",
+    }.get(state, "")
 
 
 def record_sentence(r: CalibrationRecord) -> str:
@@ -139,7 +160,10 @@ def offset_headline(result: CalibrateResult) -> str:
     b = result.pooled.offset
     if result.at_ends:
         k, unit = m.decimals, "%" if m.unit == "percent" else m.unit
-        said = [f"{signed(o, k)} ({span(i, k, sign=True)}) at {number(at, k)}" for at, o, i in result.at_ends]
+        said = [
+            f"{signed(o, k)} ({span(i, k, sign=True)}) at {number(at, k)}"
+            for at, o, i in result.at_ends
+        ]
         return f"{name}: what to subtract grows with the reading: {said[0]}, {said[1]} {unit}."
     if b.interval is not None and b.interval.low <= 0 <= b.interval.high:
         return f"{name}: no common offset shown; it could be anything from {span(b.interval, m.decimals, sign=True)} {m.difference_unit}."
@@ -158,7 +182,11 @@ def range_sentence(result: CalibrateResult) -> str:
     """Where the offset applies."""
     if result.range is None or not result.valid_until:
         return ""
-    unit = "%" if result.comparison.pairs.metric.endswith("percent") else metric_of(result.comparison.pairs.metric).unit
+    unit = (
+        "%"
+        if result.comparison.pairs.metric.endswith("percent")
+        else metric_of(result.comparison.pairs.metric).unit
+    )
     return (
         f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting,"
         f" and until {result.valid_until}."

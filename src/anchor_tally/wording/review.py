@@ -21,7 +21,11 @@ def review_headline(found: Sequence[Finding], decided: int) -> str:
     if not found:
         return f"Nothing looks wrong.{done}"
     stop = sum(f.severity == "stop" for f in found)
-    must = f", {stop} of them must not be used as {'it is' if stop == 1 else 'they are'}" if stop else ""
+    must = (
+        f", {stop} of them must not be used as {'it is' if stop == 1 else 'they are'}"
+        if stop
+        else ""
+    )
     return f"{count(len(found), 'thing')} want{'s' if len(found) == 1 else ''} a look{must}.{done}"
 
 
@@ -44,7 +48,9 @@ def moment_of(f: Finding, m: Material) -> str:
     if not f.visit or not at.size:
         return ""
     instant = int(m.snapshot.visits.instant[at[0]])
-    return datetime.fromtimestamp(instant, zone_named(m.snapshot.catalogue.zone)).strftime("%Y-%m-%d")
+    return datetime.fromtimestamp(instant, zone_named(m.snapshot.catalogue.zone)).strftime(
+        "%Y-%m-%d"
+    )
 
 
 def finding_row(f: Finding, m: Material) -> tuple[str, str, str, str, str]:
@@ -69,9 +75,17 @@ def sensitivity_words(found: Sequence[Sensitivity]) -> str:
         unit, k = (m.difference_unit, m.decimals) if m is not None else ("", 1)
         bias = "no pairs"
         if a is not None and b is not None:
-            first, then = (f"{signed(e.value, k)} {unit} ({span(e.interval, k, sign=True)})" for e in (a, b))
+            first, then = (
+                f"{signed(e.value, k)} {unit} ({span(e.interval, k, sign=True)})" for e in (a, b)
+            )
             bias = f"bias {first} without, {then} with"
         la, lb = s.without.limits, s.with_them.limits
-        wide = f"; limits {number(la.upper - la.lower, k)} and {number(lb.upper - lb.lower, k)} {unit} wide" if la and lb else ""
-        said.append(f"{s.without.pairs.instrument.name}: {bias} the {count(s.excluded, 'excluded reading')}{wide}")
+        wide = (
+            f"; limits {number(la.upper - la.lower, k)} and {number(lb.upper - lb.lower, k)} {unit} wide"
+            if la and lb
+            else ""
+        )
+        said.append(
+            f"{s.without.pairs.instrument.name}: {bias} the {count(s.excluded, 'excluded reading')}{wide}"
+        )
     return ". ".join(said) + ("." if said else "")

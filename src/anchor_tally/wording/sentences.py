@@ -30,7 +30,12 @@ def headline(result: CompareResult) -> str:
     else:
         head = f"{name}: no bias shown; on average anywhere from {side(bias.interval.low, k)} to {side(bias.interval.high, k)} ({unit})"
     lim, clients = result.limits, result.pairs.clients
-    if lim is None or lim.lower_interval is None or lim.upper_interval is None or clients < LEAST_FOR_ONE_PERSON:
+    if (
+        lim is None
+        or lim.lower_interval is None
+        or lim.upper_interval is None
+        or clients < LEAST_FOR_ONE_PERSON
+    ):
         return f"{head}; how far it strays for one person cannot be said from {count(clients, 'client')}."
     inner = f"from {side(lim.lower, k)} to {side(lim.upper, k)}"
     outer = f"{side(lim.lower_interval.low, k)} to {side(lim.upper_interval.high, k)}"
@@ -41,5 +46,13 @@ def pairs_sentence(result: CompareResult) -> str:
     """How many pairs, and what was left out."""
     p = result.pairs
     n = p.left_out.n
-    left = "" if n == 0 else "; 1 reading or scan made no pair" if n == 1 else f"; {n} readings or scans made no pair"
-    return f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
+    left = (
+        ""
+        if n == 0
+        else "; 1 reading or scan made no pair"
+        if n == 1
+        else f"; {n} readings or scans made no pair"
+    )
+    return (
+        f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
+    )

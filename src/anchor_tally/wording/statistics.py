@@ -148,9 +148,10 @@ EXPLANATIONS = {
 class Statistic:
     """One figure of a comparison.
 
-    ``explains`` is its entry in EXPLANATIONS; ``label`` may hold {unit}; ``pick`` gives value and interval; ``form`` is
-    difference (sign shown), size or p; ``decimals`` are added to the metric's, or counted alone when ``alone``. ``path`` is its
-    place in the JSON: group, key, key of the interval. ``shown`` tells whether it stands in the table.
+    ``explains`` is its entry in EXPLANATIONS; ``label`` may hold {unit}; ``pick`` gives value
+    and interval; ``form`` is difference (sign shown), size or p; ``decimals`` are added to the
+    metric's, or counted alone when ``alone``. ``path`` is its place in the JSON: group, key, key
+    of the interval. ``shown`` tells whether it stands in the table.
     """
 
     explains: str
@@ -176,10 +177,16 @@ class Statistic:
 
 
 def _found(x: Estimate | float | None) -> Found:
-    return (x.value, x.interval) if isinstance(x, Estimate) else ((None if x is None else float(x)), None)
+    return (
+        (x.value, x.interval)
+        if isinstance(x, Estimate)
+        else ((None if x is None else float(x)), None)
+    )
 
 
-def _of(pick: Callable[[CompareResult], Estimate | float | None]) -> Callable[[CompareResult], Found]:
+def _of(
+    pick: Callable[[CompareResult], Estimate | float | None],
+) -> Callable[[CompareResult], Found]:
     """A figure that every result has a place for."""
     return lambda result: _found(pick(result))
 

@@ -14,7 +14,12 @@ from .notes import sentence
 from .numbers import MISSING, count, number, p_value, signed, span
 from .statistics import Line
 
-WHY = {"no_dates": "not at both dates", "few": "too few readings", "settings": "setting changed", "stuck": "does not follow"}
+WHY = {
+    "no_dates": "not at both dates",
+    "few": "too few readings",
+    "settings": "setting changed",
+    "stuck": "does not follow",
+}
 CAUTION = "Not a diagnosis; local rules and licensed practice go first."
 
 
@@ -42,10 +47,20 @@ def track_headline(r: TrackResult) -> str:
     """The verdict between the two dates, by all devices together where there are several."""
     m, code = metric_of(r.metric), r.client.code
     dates = f"from {day_of(r.since)} to {day_of(r.until)}"
-    v = r.together.verdict if r.together is not None and r.together.verdict is not None else r.change
+    v = (
+        r.together.verdict
+        if r.together is not None and r.together.verdict is not None
+        else r.change
+    )
     if v is None:
-        return f"{code}: no change can be told {dates}; readings of one setting are needed near both."
-    by = "all devices together" if r.together is not None and r.together.verdict is v and speaking(r.together) > 1 else by_one(r)
+        return (
+            f"{code}: no change can be told {dates}; readings of one setting are needed near both."
+        )
+    by = (
+        "all devices together"
+        if r.together is not None and r.together.verdict is v and speaking(r.together) > 1
+        else by_one(r)
+    )
     return f"{code}: {m.label.lower()} {_kind(v, m)} {dates}, by {by}."
 
 
@@ -65,7 +80,11 @@ def speaking(t: Together) -> int:
 
 def settle_words(r: TrackResult) -> str:
     """What would settle it, or what stands beside it."""
-    v = r.together.verdict if r.together is not None and r.together.verdict is not None else r.change
+    v = (
+        r.together.verdict
+        if r.together is not None and r.together.verdict is not None
+        else r.change
+    )
     if v is None:
         return ""
     said = []
@@ -81,7 +100,9 @@ def settle_words(r: TrackResult) -> str:
     if v.exceeds is not None and v.kind == REAL:
         said.append(f"Chance that it is more than what matters: {100 * v.exceeds:.0f} %.")
     if r.together is not None and r.together.disagree is not None and r.together.disagree < 0.05:
-        said.append(f"The devices disagree by more than chance (p {p_value(r.together.disagree)}): look at each.")
+        said.append(
+            f"The devices disagree by more than chance (p {p_value(r.together.disagree)}): look at each."
+        )
     said += second_words(r)
     return " ".join(said)
 
@@ -103,7 +124,9 @@ def since_anchor_words(r: TrackResult) -> str:
     """Change since the last scan."""
     t = r.since_anchor
     if t is None or t.verdict is None:
-        return "" if not r.anchor_day.size else "No readings a week or more after the last scan yet."
+        return (
+            "" if not r.anchor_day.size else "No readings a week or more after the last scan yet."
+        )
     return f"Since the scan of {day_of(t.since)}: {_kind(t.verdict, metric_of(r.metric))}, by {count(speaking(t), 'device')}."
 
 
@@ -176,7 +199,11 @@ def track_lines(r: TrackResult) -> list[Line]:
     t = r.together
     if t is not None and t.verdict is not None and speaking(t) > 1:
         lines.append(
-            Line(f"All together ({unit})", signed(t.verdict.change.value, k), span(t.verdict.change.interval, k, sign=True))
+            Line(
+                f"All together ({unit})",
+                signed(t.verdict.change.value, k),
+                span(t.verdict.change.interval, k, sign=True),
+            )
         )
     s = r.named(r.chosen)
     own = _of_series(s, r, m) if s is not None else []
@@ -186,13 +213,25 @@ def track_lines(r: TrackResult) -> list[Line]:
             lines.append(Line(f"{name} ({unit})", MISSING, WHY[d.why]))
         else:
             shown = span(d.verdict.change.interval, k, sign=True)
-            lines.append(Line(f"{name} ({unit})", signed(d.verdict.change.value, k), shown if not d.why else WHY[d.why]))
+            lines.append(
+                Line(
+                    f"{name} ({unit})",
+                    signed(d.verdict.change.value, k),
+                    shown if not d.why else WHY[d.why],
+                )
+            )
         if d.instrument == r.chosen:
             lines += own
     if t is None and own:
         lines += [Line(short_name(r.chosen), "", ""), *own]
     if r.mass_rate is not None:
-        lines.append(Line("Body mass (% a week)", signed(r.mass_rate.value, 2), span(r.mass_rate.interval, 2, sign=True)))
+        lines.append(
+            Line(
+                "Body mass (% a week)",
+                signed(r.mass_rate.value, 2),
+                span(r.mass_rate.interval, 2, sign=True),
+            )
+        )
     return lines
 
 
@@ -209,7 +248,11 @@ def _of_series(s: TrackSeries, r: TrackResult, m: Metric) -> list[Line]:
         half = float(s.week.half[-1])
         value = float(s.week.mean[-1])
         sure = f"± {number(half, k)} " if s.noise is not None else ""
-        lines.append(Line("  last 7 days", number(value, k), f"{sure}({count(int(s.week.days[-1]), 'day')})"))
+        lines.append(
+            Line("  last 7 days", number(value, k), f"{sure}({count(int(s.week.days[-1]), 'day')})")
+        )
     if s.follows is not None:
-        lines.append(Line("  slope on the scan", number(s.follows.value, 2), span(s.follows.interval, 2)))
+        lines.append(
+            Line("  slope on the scan", number(s.follows.value, 2), span(s.follows.interval, 2))
+        )
     return lines

@@ -28,10 +28,17 @@ def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
     k = m.decimals
 
     def cell(x: tuple[float, float, float] | None) -> str:
-        return MISSING if x is None else f"{signed(x[0], k)} ({signed(x[1], k)} to {signed(x[2], k)})"
+        return (
+            MISSING if x is None else f"{signed(x[0], k)} ({signed(x[1], k)} to {signed(x[2], k)})"
+        )
 
     difference = row.difference
-    return row.client or "all others", cell(row.first), cell(row.second), MISSING if difference is None else signed(difference, k)
+    return (
+        row.client or "all others",
+        cell(row.first),
+        cell(row.second),
+        MISSING if difference is None else signed(difference, k),
+    )
 
 
 def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric: str) -> str:
@@ -44,6 +51,14 @@ def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric:
     if not moved:
         return f"{version_name(a)} and {version_name(b)} serve nobody in common."
     most = max(moved, key=abs)
-    outside = sum(1 for r in rows if r.first is not None and r.second is not None and not r.first[1] <= r.second[0] <= r.first[2])
-    beyond = f"; {count(outside, 'offset')} left the interval of a new difference" if outside else ""
+    outside = sum(
+        1
+        for r in rows
+        if r.first is not None
+        and r.second is not None
+        and not r.first[1] <= r.second[0] <= r.first[2]
+    )
+    beyond = (
+        f"; {count(outside, 'offset')} left the interval of a new difference" if outside else ""
+    )
     return f"From {version_name(a)} to {version_name(b)} the largest change is {number(abs(most), k)} {unit}{beyond}."

@@ -31,7 +31,11 @@ def notes_words(notes: Sequence[Note]) -> str:
 
 def _line(name: str, e: Estimate | None, k: int, *, sign: bool = False) -> Line:
     value = MISSING if e is None else (signed if sign else number)(e.value, k)
-    return Line(name, value, span(e.interval, k, sign=sign) if e is not None and e.interval is not None else "")
+    return Line(
+        name,
+        value,
+        span(e.interval, k, sign=sign) if e is not None and e.interval is not None else "",
+    )
 
 
 # consistency
@@ -47,7 +51,9 @@ def repeatability_headline(r: RepeatabilityResult) -> str:
         head = f"{name}: repeats agree to the step of its display ({f.resolution:g} {unit})"
     if f.day is None:
         return f"{head}; from day to day nothing can be said yet."
-    return f"{head}; from day to day a client's value strays by {number(f.day.value, k)} {unit} (SD)."
+    return (
+        f"{head}; from day to day a client's value strays by {number(f.day.value, k)} {unit} (SD)."
+    )
 
 
 def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
@@ -66,11 +72,25 @@ def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
         _line(f"Change shown by two readings ({unit})", f.detectable, k),
     ]
     if f.icc is not None:
-        for label, e in (("ICC 1,1", f.icc.one), ("ICC 2,1", f.icc.random), ("ICC 3,1", f.icc.mixed)):
+        for label, e in (
+            ("ICC 1,1", f.icc.one),
+            ("ICC 2,1", f.icc.random),
+            ("ICC 3,1", f.icc.mixed),
+        ):
             lines.append(_line(label, e, 3))
-        for label, e in (("ICC 1,k", f.icc.one_mean), ("ICC 2,k", f.icc.random_mean), ("ICC 3,k", f.icc.mixed_mean)):
+        for label, e in (
+            ("ICC 1,k", f.icc.one_mean),
+            ("ICC 2,k", f.icc.random_mean),
+            ("ICC 3,k", f.icc.mixed_mean),
+        ):
             lines.append(_line(label.replace("k", str(f.icc.k)), e, 3))
-    lines.append(Line(f"Step of the display ({m.unit})", MISSING if f.resolution is None else f"{f.resolution:g}", ""))
+    lines.append(
+        Line(
+            f"Step of the display ({m.unit})",
+            MISSING if f.resolution is None else f"{f.resolution:g}",
+            "",
+        )
+    )
     lines.append(Line("Tallies with repeats", str(f.tallies), ""))
     return lines
 
@@ -83,7 +103,11 @@ def change_headline(r: ChangeResult) -> str:
     if f.n == 0 or f.bias is None:
         return f"{name}: no client has two anchors with readings of it; a second scan shows whether it follows change."
     s = r.follows
-    shows = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}" if s is not None else ""
+    shows = (
+        f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}"
+        if s is not None
+        else ""
+    )
     if s is not None and s.interval is not None and s.interval.low > 0:
         head = f"{name} follows change: it shows {shows}"
         if shows_too_little(s):
@@ -109,15 +133,33 @@ def change_lines(r: ChangeResult) -> list[Line]:
         _line(f"SD of one change ({unit})", f.sd, k),
     ]
     if f.limits is not None:
-        lines.append(Line(f"Upper limit ({unit})", signed(f.limits.upper, k), span(f.limits.upper_interval, k, sign=True)))
-        lines.append(Line(f"Lower limit ({unit})", signed(f.limits.lower, k), span(f.limits.lower_interval, k, sign=True)))
+        lines.append(
+            Line(
+                f"Upper limit ({unit})",
+                signed(f.limits.upper, k),
+                span(f.limits.upper_interval, k, sign=True),
+            )
+        )
+        lines.append(
+            Line(
+                f"Lower limit ({unit})",
+                signed(f.limits.lower, k),
+                span(f.limits.lower_interval, k, sign=True),
+            )
+        )
     lines.append(_line("Slope within clients", r.follows, 2))
     lines.append(_line("Slope of change on change", f.slope.slope if f.slope else None, 2))
     lines.append(_line("Correlation of changes", f.correlation, 2, sign=True))
     agree = MISSING if share is None else f"{100 * share.value:.0f} %"
-    ends = f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %" if share is not None and share.interval else ""
+    ends = (
+        f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %"
+        if share is not None and share.interval
+        else ""
+    )
     lines.append(Line("Same direction", agree, ends))
-    lines.append(Line(f"Too small to judge (± {number(f.zone, 1)} {unit})", str(signs.excluded), ""))
+    lines.append(
+        Line(f"Too small to judge (± {number(f.zone, 1)} {unit})", str(signs.excluded), "")
+    )
     for days, least in r.smallest:
         lines.append(_line(f"Shown by means of {count(days, 'day')} ({unit})", least, m.decimals))
     return lines
@@ -128,7 +170,9 @@ def hydration_headline(r: HydrationResult) -> str:
     """Whether fat moves with water, and what that means."""
     name = r.instrument.name
     if r.r is None:
-        return f"{name}: {count(r.n, 'visit')} with fat and water, too few to see them move together."
+        return (
+            f"{name}: {count(r.n, 'visit')} with fat and water, too few to see them move together."
+        )
     if r.circular:
         return f"{name}: its fat and its water are one number told twice; water cannot correct fat here."
     if r.slope is not None and r.slope.slope.interval is not None:
@@ -136,13 +180,9 @@ def hydration_headline(r: HydrationResult) -> str:
         i = s.interval
         if i is not None and (i.high < 0 or i.low > 0):
             way, ends = ("falls", Interval(-i.high, -i.low)) if s.value < 0 else ("rises", i)
-            return (
-                f"{name}: when a client's water is one point up, its fat {way} by {number(abs(s.value), 2)} pp ({span(ends, 2)})."
-            )
+            return f"{name}: when a client's water is one point up, its fat {way} by {number(abs(s.value), 2)} pp ({span(ends, 2)})."
         return f"{name}: its fat is not shown to move with its water ({span(i, 2, sign=True)} pp for a point)."
-    return (
-        f"{name}: fat and water move together with r {signed(r.r.value, 2)} ({span(r.r.interval, 2, sign=True)}) within clients."
-    )
+    return f"{name}: fat and water move together with r {signed(r.r.value, 2)} ({span(r.r.interval, 2, sign=True)}) within clients."
 
 
 def hydration_lines(r: HydrationResult) -> list[Line]:
@@ -157,7 +197,13 @@ def hydration_lines(r: HydrationResult) -> list[Line]:
         Line("  by the fitted slope", number(r.by_slope, 2), ""),
     ]
     if r.share is not None:
-        lines.append(Line("Water over what is not fat", number(r.share[0], 3), f"varies {100 * r.share[1]:.2f} %"))
+        lines.append(
+            Line(
+                "Water over what is not fat",
+                number(r.share[0], 3),
+                f"varies {100 * r.share[1]:.2f} %",
+            )
+        )
     return lines
 
 
@@ -177,7 +223,11 @@ def hydration_test_result_words(r: HydrationTestResult) -> str:
 
 def hydration_test_words(excluded: Sequence[str]) -> str:
     """Who is never offered a hydration challenge, named first; then what it is."""
-    first = f"No hydration challenge for {', '.join(excluded)} (a caution, or under 18). " if excluded else ""
+    first = (
+        f"No hydration challenge for {', '.join(excluded)} (a caution, or under 18). "
+        if excluded
+        else ""
+    )
     return (
         f"{first}Points are visits, less the client's mean. A challenge (two mornings, dry and loaded, for healthy adults who want to) would "
         "show the device's own sensitivity; licensed practice decides."
@@ -197,7 +247,10 @@ def redundancy_headline(r: RedundancyResult) -> str:
 
 def redundancy_lines(r: RedundancyResult) -> list[Line]:
     """Pairs that move as one, values computed from others, parts beside the whole."""
-    lines = [Line(f"{a.first} and {a.second} move as one", number(a.r.value, 2), span(a.r.interval, 2)) for a in r.alike]
+    lines = [
+        Line(f"{a.first} and {a.second} move as one", number(a.r.value, 2), span(a.r.interval, 2))
+        for a in r.alike
+    ]
     for c in r.computed:
         top, bottom = metric_of(c.top).label.lower(), metric_of(c.bottom).label.lower()
         lines.append(
@@ -209,7 +262,13 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
         )
     for b in r.balances:
         parts = " + ".join(metric_of(m).label.lower() for m in b.parts)
-        lines.append(Line(f"{b.instrument}: body mass less {parts} (%)", signed(b.mean, 1), f"at most {signed(b.worst, 1)}"))
+        lines.append(
+            Line(
+                f"{b.instrument}: body mass less {parts} (%)",
+                signed(b.mean, 1),
+                f"at most {signed(b.worst, 1)}",
+            )
+        )
     if not lines:
         lines.append(Line("No value computed from another", "", ""))
     for i, j in combinations(range(len(r.names)), 2):
@@ -233,7 +292,9 @@ def which_device_headline(r: WhichDeviceResult) -> str:
         text = f"{best.instrument.name} comes first (in {100 * best.first:.0f} % of resamples)"
     else:
         often = sorted((c for c in left if c.first is not None), key=lambda c: -(c.first or 0))[:3]
-        text = "No clear first: " + ", ".join(f"{short_name(c.instrument.name)} in {100 * (c.first or 0):.0f} %" for c in often)
+        text = "No clear first: " + ", ".join(
+            f"{short_name(c.instrument.name)} in {100 * (c.first or 0):.0f} %" for c in often
+        )
         text += " of resamples"
     change = r.keep.get("change")
     text += f"; for change keep {change}" if change else "; none is shown to follow change"
@@ -251,7 +312,9 @@ def which_device_lines(r: WhichDeviceResult) -> list[tuple[str, ...]]:
                 c.instrument.name + (f"\n{why}" if why else ""),
                 number(c.closeness, k),
                 number(c.change, k),
-                MISSING if c.follows is None else f"{number(c.follows.value, 2)} ({span(c.follows.interval, 2)})",
+                MISSING
+                if c.follows is None
+                else f"{number(c.follows.value, 2)} ({span(c.follows.interval, 2)})",
                 number(c.consistency, k + 1),
                 f"{100 * c.failed:.0f} %",
                 number(c.price, 0),
@@ -292,31 +355,57 @@ def agreement_lines(r: CompareResult) -> list[Line]:
     lines.append(_line("Theil–Sen: slope", f.theil_sen, 2))
     if f.ratio is not None:
         lines.append(_line("Ratio instrument / reference", f.ratio.ratio, 2))
-        lines.append(Line("  limits of the ratio", f"{number(f.ratio.lower, 2)} to {number(f.ratio.upper, 2)}", ""))
+        lines.append(
+            Line(
+                "  limits of the ratio",
+                f"{number(f.ratio.lower, 2)} to {number(f.ratio.upper, 2)}",
+                "",
+            )
+        )
     if f.of_means is not None:
         of, means = f.of_means
         for side_, value, interval in (
             ("Upper", means.upper, means.upper_interval),
             ("Lower", means.lower, means.lower_interval),
         ):
-            lines.append(Line(f"{side_} limit, means of {of} ({unit})", signed(value, k), span(interval, k, sign=True)))
+            lines.append(
+                Line(
+                    f"{side_} limit, means of {of} ({unit})",
+                    signed(value, k),
+                    span(interval, k, sign=True),
+                )
+            )
     if f.percentiles is not None:
         lines.append(
-            Line(f"97.5th percentile ({unit})", signed(f.percentiles.upper, k), span(f.percentiles.upper_interval, k, sign=True))
+            Line(
+                f"97.5th percentile ({unit})",
+                signed(f.percentiles.upper, k),
+                span(f.percentiles.upper_interval, k, sign=True),
+            )
         )
         lines.append(
-            Line(f"2.5th percentile ({unit})", signed(f.percentiles.lower, k), span(f.percentiles.lower_interval, k, sign=True))
+            Line(
+                f"2.5th percentile ({unit})",
+                signed(f.percentiles.lower, k),
+                span(f.percentiles.lower_interval, k, sign=True),
+            )
         )
     for bound, share in f.near:
         said = MISSING if share is None else f"{100 * share.value:.0f} %"
         ends = (
-            f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %" if share is not None and share.interval else ""
+            f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %"
+            if share is not None and share.interval
+            else ""
         )
         lines.append(Line(f"Within ± {number(bound, 1)} {unit}", said, ends))
     if f.without_scan_error is not None:
         w = f.without_scan_error
         lines.append(
-            Line(f"SD without the scan's error ({unit})", number(w.sd, k), f"limits {signed(w.lower, k)} to {signed(w.upper, k)}")
+            Line(
+                f"SD without the scan's error ({unit})",
+                number(w.sd, k),
+                f"limits {signed(w.lower, k)} to {signed(w.upper, k)}",
+            )
         )
     n = f.null_devices
     lines.append(Line(f"RMSE on anchors ({unit})", number(n.instrument, k), ""))
@@ -324,5 +413,11 @@ def agreement_lines(r: CompareResult) -> list[Line]:
     lines.append(Line("  of the other clients' mean", number(n.sample_mean, k), ""))
     lines.append(Line("  of an equation from body mass index", number(n.bmi_equation, k), ""))
     if f.normality is not None:
-        lines.append(Line("Normal? (Shapiro–Wilk of client means)", f"W {number(f.normality[0], 3)}", f"p {f.normality[1]:.3f}"))
+        lines.append(
+            Line(
+                "Normal? (Shapiro–Wilk of client means)",
+                f"W {number(f.normality[0], 3)}",
+                f"p {f.normality[1]:.3f}",
+            )
+        )
     return lines

@@ -16,7 +16,14 @@ from ...methods.registry import EQUATIONS
 from ...stats.agreement import Agreement, Equivalence, agreement, equivalence
 from ...stats.components import NestedFit, fit_nested
 from ...stats.estimate import Estimate, Note, note
-from ...stats.limits import Limits, Trend, approximate_limits, single_bias, single_limits, single_trend
+from ...stats.limits import (
+    Limits,
+    Trend,
+    approximate_limits,
+    single_bias,
+    single_limits,
+    single_trend,
+)
 from ...stats.regression import Line, deming
 from ...stats.repeated import repeated_bias, repeated_limits, repeated_trend
 from ...stats.trend import ReferenceTrend
@@ -43,8 +50,9 @@ class Components:
 class CompareResult:
     """Everything about closeness of one instrument to the reference.
 
-    ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's setting is not asked of this one);
-    ``forms`` is there where one instrument alone was asked about. ``key`` is the fingerprint of all it stands on.
+    ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's
+    setting is not asked of this one); ``forms`` is there where one instrument alone was asked
+    about. ``key`` is the fingerprint of all it stands on.
     """
 
     asked: Asked
@@ -71,7 +79,28 @@ class CompareResult:
 
 @dataclass(frozen=True, slots=True)
 class CompareRequest:
-    """One instrument against the reference, through a lens."""
+    """One instrument against the reference, through a lens.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    instrument : str
+        Name of the instrument, or id of an equation.
+    coverage : float
+        Share of differences between the limits of agreement.
+    reference_sd : float, optional
+        SD of one scan, in the metric's unit; by default as stated in the study.
+    seed : int
+        Seed of resampled intervals.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: no such instrument or reference, or no readings of the metric.
+    """
 
     snapshot: Snapshot
     lens: Lens
@@ -102,7 +131,9 @@ class CompareRequest:
         )
         yield 0.6
         scan = found.reference_trend.reference
-        forms = forms_of(pairs, self.snapshot, found.bias, found.sd, scan, found.fit, found.grid, self.seed)
+        forms = forms_of(
+            pairs, self.snapshot, found.bias, found.sd, scan, found.fit, found.grid, self.seed
+        )
         return replace(found, forms=forms, notes=(*found.notes, *forms.notes))
 
 
@@ -122,27 +153,44 @@ class LadderRequest:
     def run(self) -> Generator[float, None, tuple[CompareResult, ...]]:
         """Yield progress; return one result an instrument, in the study's order."""
         reference = find_comparator(self.snapshot, self.lens)
-        items = [i for i in others_of(self.snapshot, self.lens, reference) if self.only is None or i.id in self.only]
+        items = [
+            i
+            for i in others_of(self.snapshot, self.lens, reference)
+            if self.only is None or i.id in self.only
+        ]
         asked = Asked(self.snapshot.revision, self.lens)
         results = []
         for k, item in enumerate(items):
-            results.append(self._kept_or_new(asked, lens_for(self.snapshot, self.lens, item), item, reference))
+            results.append(
+                self._kept_or_new(asked, lens_for(self.snapshot, self.lens, item), item, reference)
+            )
             yield (k + 1) / len(items)
         return tuple(results)
 
-    def _kept_or_new(self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument) -> CompareResult:
-        # a consensus is made of all devices; the equation from body mass index is a baseline of other forms
-        devices = [i for i in self.snapshot.instruments.values() if i.kind == "device" and reference.id == CONSENSUS.id]
+    def _kept_or_new(
+        self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument
+    ) -> CompareResult:
+        # a consensus is made of all devices; the equation from body mass index is a baseline of
+        # other forms
+        devices = [
+            i
+            for i in self.snapshot.instruments.values()
+            if i.kind == "device" and reference.id == CONSENSUS.id
+        ]
         baseline = [i for i in self.snapshot.instruments.values() if i.equation == BMI_EQUATION]
         key = content_key(self.snapshot, lens, (item, reference, *devices, *baseline), self.seed)
         before = next((r for r in self.kept if r.key == key), None)
         if before is not None:
             return replace(before, asked=asked)
         pairs = pair(self.snapshot, lens, item, reference)
-        return replace(compare_pairs(asked, pairs, lens, self.snapshot.catalogue, seed=self.seed), key=key)
+        return replace(
+            compare_pairs(asked, pairs, lens, self.snapshot.catalogue, seed=self.seed), key=key
+        )
 
 
-def _reference_trend(pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]) -> ReferenceTrend:
+def _reference_trend(
+    pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]
+) -> ReferenceTrend:
     """Slopes on the reference, corrected for its error as far as that is known; a note says what is not."""
     stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
     error = scan_error(pairs, stated)
@@ -171,15 +219,20 @@ def compare_pairs(
 ) -> CompareResult:
     """Analyse pairs: one pair a client gives the single design, more the repeated design.
 
-    ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans go before it. ``offsets_only`` leaves
-    out what offsets do not need: limits, correlation and lines.
+    ``reference_sd`` states the SD of one scan (default: as stated in the study); replicate scans
+    go before it. ``offsets_only`` leaves out what offsets do not need: limits, correlation and
+    lines.
     """
     metric = metric_of(pairs.metric)
     margin = catalogue.margin(metric)
     d, mean = pairs.d, (pairs.x + pairs.y) / 2
     n, clients = pairs.n, pairs.clients
     notes = list(pairs.notes)
-    agree = Agreement(None, None, None, None, ()) if offsets_only else agreement(pairs.x, pairs.y, pairs.client)
+    agree = (
+        Agreement(None, None, None, None, ())
+        if offsets_only
+        else agreement(pairs.x, pairs.y, pairs.client)
+    )
     notes += agree.notes
     fit: NestedFit | None = None
     grid: VarianceGrid | None = None
@@ -209,8 +262,14 @@ def compare_pairs(
         bias, df = repeated_bias(fit)
         grid = variance_grid(occasion_means(d, pairs.client, pairs.occasion))
         sd = math.sqrt(fit.total_variance)
-        trend = Trend(None, None, None) if offsets_only else repeated_trend(d, mean, pairs.client, pairs.occasion)
-        parts = [math.sqrt(v) if ok else None for v, ok in zip(fit.variances, fit.separable, strict=True)]
+        trend = (
+            Trend(None, None, None)
+            if offsets_only
+            else repeated_trend(d, mean, pairs.client, pairs.occasion)
+        )
+        parts = [
+            math.sqrt(v) if ok else None for v, ok in zip(fit.variances, fit.separable, strict=True)
+        ]
         components = Components(*parts)
         if clients == 1:
             components = Components(None, parts[1], parts[2])
@@ -220,7 +279,11 @@ def compare_pairs(
                 sd = float(d.std(ddof=1))
                 notes.append(note("one_anchor"))
         else:
-            limits = None if offsets_only else repeated_limits(fit, bias, grid, d, pairs.client, coverage)
+            limits = (
+                None
+                if offsets_only
+                else repeated_limits(fit, bias, grid, d, pairs.client, coverage)
+            )
             if bias.se is not None and margin is not None:
                 equal = equivalence(bias.value, bias.se, df, margin)
         if clients > 1 and pairs.occasions == clients:

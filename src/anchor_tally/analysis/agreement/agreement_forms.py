@@ -38,7 +38,8 @@ BMI_EQUATION = "bmi_deurenberg_1991"
 class NullDevices:
     """RMSE (on anchors) of the instrument, and of what needs none: the last scan, other clients' mean, an equation from body mass index.
 
-    The last scan is carried over to the next one, for a client's first the next one back; on the anchors of clients with several.
+    The last scan is carried over to the next one, for a client's first the next one back; on the
+    anchors of clients with several.
     """
 
     instrument: float | None
@@ -81,7 +82,9 @@ class AgreementFormsRequest:
     def run(self) -> Generator[float, None, Forms]:
         """Yield progress; return the forms."""
         yield 0.1
-        return forms_of(self.pairs, self.snapshot, self.bias, self.sd, self.scan, self.fit, self.grid, self.seed)
+        return forms_of(
+            self.pairs, self.snapshot, self.bias, self.sd, self.scan, self.fit, self.grid, self.seed
+        )
 
 
 def forms_of(
@@ -106,13 +109,19 @@ def forms_of(
         notes.append(note("pairs_as_if_apart"))
     apart = None
     if bias is not None and sd is not None and scan.source != "none" and n:
-        apart = without_reference_error(bias.value, sd, scan.sd, float(pairs.anchors.n[pairs.occasion].mean()))
+        apart = without_reference_error(
+            bias.value, sd, scan.sd, float(pairs.anchors.n[pairs.occasion].mean())
+        )
         if apart is None:
             notes.append(note("reference_error_not_separable"))
     null = null_devices(pairs, snapshot)
     others = [v for v in (null.sample_mean, null.bmi_equation) if v is not None]
     if null.instrument is not None and others and null.instrument >= min(others):
-        notes.append(note("no_better_than_nothing", own=f"{null.instrument:.1f}", without=f"{min(others):.1f}"))
+        notes.append(
+            note(
+                "no_better_than_nothing", own=f"{null.instrument:.1f}", without=f"{min(others):.1f}"
+            )
+        )
     percentiles = percentile_limits(d, pairs.client, seed=seed)
     if percentiles is None and n:
         notes.append(note("no_percentiles"))
@@ -172,7 +181,12 @@ def _bmi_error(pairs: PairSet, snapshot: Snapshot, x: Floats, at: np.ndarray) ->
     """RMSE of the BMI equation at the visits of the pairs; None where it has no value at half of the anchors."""
     item = next((i for i in snapshot.instruments.values() if i.equation == BMI_EQUATION), None)
     c = snapshot.columns.get(pairs.metric)
-    if item is None or c is None or item.id == pairs.instrument.id or pairs.instrument.equation.startswith("bmi_"):
+    if (
+        item is None
+        or c is None
+        or item.id == pairs.instrument.id
+        or pairs.instrument.equation.startswith("bmi_")
+    ):
         return None
     rows = np.flatnonzero((c.instrument == item.id) & (c.status == OK))
     if rows.size == 0:
@@ -183,4 +197,8 @@ def _bmi_error(pairs: PairSet, snapshot: Snapshot, x: Floats, at: np.ndarray) ->
     value = np.full(x.size, np.nan)
     value[at[found]] = c.value[order][place][found]
     there = ~np.isnan(value)
-    return float(np.sqrt(np.mean((value[there] - x[there]) ** 2))) if there.sum() * 2 >= x.size else None
+    return (
+        float(np.sqrt(np.mean((value[there] - x[there]) ** 2)))
+        if there.sum() * 2 >= x.size
+        else None
+    )

@@ -30,8 +30,9 @@ DAYS = (1, 3, 7, 14)
 class ChangeResult:
     """Changes of one instrument beside those of the reference, (n,): their clients, and the anchors at both ends.
 
-    ``smallest`` is the smallest change of one client that means of so many days on each side can show, by days. ``follows`` is the
-    slope of the instrument on the reference within clients, corrected for the reference's error; None where that cannot be told.
+    ``smallest`` is the smallest change of one client that means of so many days on each side can
+    show, by days. ``follows`` is the slope of the instrument on the reference within clients,
+    corrected for the reference's error; None where that cannot be told.
     """
 
     asked: Asked
@@ -61,7 +62,9 @@ class _Spread:
     @property
     def variance(self) -> float:
         """Of one morning's mean."""
-        return self.day.value**2 + (self.within.value**2 / self.repeats if self.within is not None else 0.0)
+        return self.day.value**2 + (
+            self.within.value**2 / self.repeats if self.within is not None else 0.0
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +83,9 @@ class ChangeRequest:
         if self.instrument:
             items = [instrument_asked(self.snapshot, self.instrument)]
             if items[0].id == reference.id:
-                raise CannotCompare(f"{reference.name} is what is compared with; choose another instrument")
+                raise CannotCompare(
+                    f"{reference.name} is what is compared with; choose another instrument"
+                )
         out = []
         for k, item in enumerate(items):
             lens = self.lens if self.instrument else lens_for(self.snapshot, self.lens, item)
@@ -91,7 +96,9 @@ class ChangeRequest:
     def _of(self, lens: Lens, item: Instrument, reference: Instrument) -> ChangeResult:
         pairs = pair(self.snapshot, lens, item, reference)
         notes = list(pairs.notes)
-        stated = self.reference_sd or self.snapshot.catalogue.stated.get((lens.metric, "reference_sd"))
+        stated = self.reference_sd or self.snapshot.catalogue.stated.get(
+            (lens.metric, "reference_sd")
+        )
         error = reference_error(pairs.anchors.n, pairs.anchors.ss, stated)
         if error.source == "none":
             notes.append(note("no_exclusion_zone"))
@@ -101,9 +108,17 @@ class ChangeRequest:
         used, y = used[order], y[order]
         same = np.flatnonzero(pairs.anchors.client[used][1:] == pairs.anchors.client[used][:-1])
         x = pairs.anchors.mean[used]
-        dx, dy, client = x[same + 1] - x[same], y[same + 1] - y[same], pairs.anchors.client[used][same]
+        dx, dy, client = (
+            x[same + 1] - x[same],
+            y[same + 1] - y[same],
+            pairs.anchors.client[used][same],
+        )
         spread = _spread(self.snapshot, lens, item)
-        ratio = spread.variance / error.sd**2 if spread is not None and error.sd > 0 and spread.variance > 0 else None
+        ratio = (
+            spread.variance / error.sd**2
+            if spread is not None and error.sd > 0 and spread.variance > 0
+            else None
+        )
         found = change(dx, dy, client, _LEAST * error.sd, 1.0 if ratio is None else ratio)
         if ratio is None and found.slope is not None:
             notes.append(note("errors_taken_alike"))
@@ -119,7 +134,10 @@ class ChangeRequest:
             last=read_only(used[same + 1], np.int64),
             found=found,
             follows=following(pairs, stated)[0] if reference.kind == "reference" else None,
-            smallest=tuple((days, smallest_change(spread.day, spread.within, spread.repeats, days)) for days in DAYS)
+            smallest=tuple(
+                (days, smallest_change(spread.day, spread.within, spread.repeats, days))
+                for days in DAYS
+            )
             if spread is not None
             else (),
             pairs=pairs,

@@ -28,15 +28,29 @@ def explain(result: CompareResult, key: str) -> Evidence:
     pairs = result.pairs
 
     def behind(rows: Iterable[int]) -> list[int]:
-        return [i for m in rows for i in (pairs.parts[m] if pairs.parts and pairs.parts[m] else (int(pairs.reading[m]),))]
+        return [
+            i
+            for m in rows
+            for i in (
+                pairs.parts[m] if pairs.parts and pairs.parts[m] else (int(pairs.reading[m]),)
+            )
+        ]
 
     if key.startswith("pair:"):
         k = int(key[5:])
         occasion = int(pairs.occasion[k])
         mates = np.flatnonzero(pairs.occasion == occasion).tolist()
-        values = (("reference", float(pairs.x[k])), ("instrument", float(pairs.y[k])), ("difference", float(pairs.d[k])))
+        values = (
+            ("reference", float(pairs.x[k])),
+            ("instrument", float(pairs.y[k])),
+            ("difference", float(pairs.d[k])),
+        )
         with_ = "scan" if pairs.reference.kind == "reference" else pairs.compared_with
         own = (k, *(m for m in mates if m != k))
-        return Evidence(key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values, with_)
+        return Evidence(
+            key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values, with_
+        )
     refs = tuple(i for group in pairs.reference_rows.values() for i in group)
-    return Evidence(key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.left_out.counts)
+    return Evidence(
+        key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.left_out.counts
+    )

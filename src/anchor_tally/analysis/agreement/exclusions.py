@@ -36,12 +36,21 @@ class ExclusionsRequest:
         left_out = c.instrument[c.status == EXCLUDED] if c is not None else np.empty(0, np.int64)
         if c is None or not left_out.size:
             return ()
-        of_scans = find_comparator(self.snapshot, self.lens).id in left_out  # those move every instrument
+        of_scans = (
+            find_comparator(self.snapshot, self.lens).id in left_out
+        )  # those move every instrument
         only = None if of_scans else frozenset(left_out.tolist())
         without = yield from LadderRequest(self.snapshot, self.lens, only=only).run()
-        back = replace(c, status=read_only(np.where((c.status == EXCLUDED) & ~np.isnan(c.value), OK, c.status), np.int64))
+        back = replace(
+            c,
+            status=read_only(
+                np.where((c.status == EXCLUDED) & ~np.isnan(c.value), OK, c.status), np.int64
+            ),
+        )
         columns = MappingProxyType({**self.snapshot.columns, self.lens.metric: back})
-        with_them = yield from LadderRequest(replace(self.snapshot, columns=columns), self.lens, only=only).run()
+        with_them = yield from LadderRequest(
+            replace(self.snapshot, columns=columns), self.lens, only=only
+        ).run()
         found = []
         for a, b in zip(without, with_them, strict=False):
             own = (left_out == a.pairs.instrument.id) | (left_out == a.pairs.reference.id)

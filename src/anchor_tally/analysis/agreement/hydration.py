@@ -26,9 +26,10 @@ _WEEK = 7 * 86400.0
 class HydrationResult:
     """Visit means of fat and water of one instrument (n,), how they move together within clients, and whether that is by construction.
 
-    ``share`` is water over what is not fat, its mean and relative SD; ``by_rule`` and ``by_slope`` are SDs of fat from day to day
-    within clients after correcting 1:1 and by the fitted slope, ``uncorrected`` before. ``within`` numbers the values of one client in
-    one setting: a change of setting is no change of water.
+    ``share`` is water over what is not fat, its mean and relative SD; ``by_rule`` and
+    ``by_slope`` are SDs of fat from day to day within clients after correcting 1:1 and by the
+    fitted slope, ``uncorrected`` before. ``within`` numbers the values of one client in one
+    setting: a change of setting is no change of water.
     """
 
     asked: Asked
@@ -68,7 +69,9 @@ class HydrationRequest:
         if self.instrument:
             items = [instrument_asked(self.snapshot, self.instrument)]
         if not items:
-            raise CannotCompare("no device has readings of both body fat and body water (in percent)")
+            raise CannotCompare(
+                "no device has readings of both body fat and body water (in percent)"
+            )
         out = []
         for k, item in enumerate(items):
             out.append(_of(self.snapshot, self.lens, item))
@@ -85,13 +88,19 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
         parts.append(series_of(c, rows) if c is not None else None)
     f, w = parts
     if f is None or w is None or not f.n or not w.n:
-        raise CannotCompare(f"{item.name} has no visit with both body fat and body water (in percent)")
+        raise CannotCompare(
+            f"{item.name} has no visit with both body fat and body water (in percent)"
+        )
     settings = max(int(f.setting.max()), int(w.setting.max())) + 1
-    _, at, other = np.intersect1d(f.visit * settings + f.setting, w.visit * settings + w.setting, return_indices=True)
+    _, at, other = np.intersect1d(
+        f.visit * settings + f.setting, w.visit * settings + w.setting, return_indices=True
+    )
     order = np.argsort(at)
     at, other = at[order], other[order]
     fat, water, time = f.mean[at], w.mean[other], f.instant[at] / _WEEK
-    within = np.unique(f.client[at] * settings + f.setting[at], return_inverse=True)[1].astype(np.int64)
+    within = np.unique(f.client[at] * settings + f.setting[at], return_inverse=True)[1].astype(
+        np.int64
+    )
     r = repeated_correlation(water, fat, within)
     slope = detrended_slope(water, fat, within, time)
     if r is None:
@@ -130,7 +139,11 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
 
 def _rounding(fat: Floats, water: Floats) -> float:
     """The relative spread that rounding both to 0.1 alone gives their quotient."""
-    return float(0.1 / np.sqrt(12) * np.hypot(1 / water.mean(), 1 / (100 - fat.mean()))) * 1.5 if fat.size else 0.0
+    return (
+        float(0.1 / np.sqrt(12) * np.hypot(1 / water.mean(), 1 / (100 - fat.mean()))) * 1.5
+        if fat.size
+        else 0.0
+    )
 
 
 def unfit_for_hydration_test(clients: Iterable[Client], day: str) -> tuple[str, ...]:

@@ -28,7 +28,8 @@ LEAST_KG, MOST_DAYS = 0.5, 7
 class HydrationTestResult:
     """What two mornings show: change of mass (kg) and of the fat shown (pp), the part of it that is true (water dilutes fat), and per kg.
 
-    ``per_kg`` is what is left over, pp for one kilogram; its interval holds repeats and, where it is known, the day-to-day spread.
+    ``per_kg`` is what is left over, pp for one kilogram; its interval holds repeats and, where
+    it is known, the day-to-day spread.
     """
 
     instrument: Instrument
@@ -56,25 +57,46 @@ class HydrationTestRequest:
 
     def run(self) -> Generator[float, None, HydrationTestResult]:
         """Yield progress; return the sensitivity. Raises CannotCompare with the reason where there is none, or where nobody may ask."""
-        s, item, client = self.snapshot, instrument_asked(self.snapshot, self.instrument), self.client
+        s, item, client = (
+            self.snapshot,
+            instrument_asked(self.snapshot, self.instrument),
+            self.client,
+        )
         _refuse(s, client, (self.dry, self.loaded))
         fat, mass = s.columns.get(FAT), s.columns.get(MASS)
         if fat is None or mass is None:
             raise CannotCompare("a challenge needs body fat and body mass on both mornings")
         shown = [_rows(fat, client.id, v, item.id) for v in (self.dry, self.loaded)]
         weighed = [_rows(mass, client.id, v, item.id) for v in (self.dry, self.loaded)]
-        if not all(r.size for r in weighed):  # another scale's mass serves, of one scale on both mornings
-            first, second = (mass.instrument[_rows(mass, client.id, v, 0)] for v in (self.dry, self.loaded))
+        if not all(
+            r.size for r in weighed
+        ):  # another scale's mass serves, of one scale on both mornings
+            first, second = (
+                mass.instrument[_rows(mass, client.id, v, 0)] for v in (self.dry, self.loaded)
+            )
             both = np.intersect1d(first, second)
-            weighed = [_rows(mass, client.id, v, int(both[0])) for v in (self.dry, self.loaded)] if both.size else weighed
+            weighed = (
+                [_rows(mass, client.id, v, int(both[0])) for v in (self.dry, self.loaded)]
+                if both.size
+                else weighed
+            )
         if not all(r.size for r in (*shown, *weighed)):
-            raise CannotCompare(f"{item.name} needs body fat, and one scale body mass, on both mornings")
-        f, m = [float(fat.value[r].mean()) for r in shown], [float(mass.value[r].mean()) for r in weighed]
+            raise CannotCompare(
+                f"{item.name} needs body fat, and one scale body mass, on both mornings"
+            )
+        f, m = (
+            [float(fat.value[r].mean()) for r in shown],
+            [float(mass.value[r].mean()) for r in weighed],
+        )
         gained = m[1] - m[0]
         if abs(gained) < LEAST_KG:
-            raise CannotCompare(f"the two mornings differ by less than {LEAST_KG} kg: nothing was loaded")
+            raise CannotCompare(
+                f"the two mornings differ by less than {LEAST_KG} kg: nothing was loaded"
+            )
         yield 0.3
-        found = (yield from RepeatabilityRequest(s, replace(self.lens, metric=FAT), item.name).run())[0].found
+        found = (
+            yield from RepeatabilityRequest(s, replace(self.lens, metric=FAT), item.name).run()
+        )[0].found
         if found.sd is None:
             raise CannotCompare(f"{item.name} has no repeats that would tell its noise")
         notes = [] if found.day is not None else [note("challenge_day_unknown")]
@@ -85,8 +107,12 @@ class HydrationTestRequest:
             df = min(df, max(2 * found.day.n // 3, 1))
         dilution = -f[0] * gained / m[1]
         value, se = (f[1] - f[0] - dilution) / gained, math.sqrt(variance) / abs(gained)
-        per_kg = t_estimate(value, se, df, int(shown[0].size + shown[1].size), "difference of two mornings")
-        return HydrationTestResult(item, client.code, gained, f[1] - f[0], dilution, per_kg, tuple(notes))
+        per_kg = t_estimate(
+            value, se, df, int(shown[0].size + shown[1].size), "difference of two mornings"
+        )
+        return HydrationTestResult(
+            item, client.code, gained, f[1] - f[0], dilution, per_kg, tuple(notes)
+        )
 
 
 def _rows(c: Columns, client: int, visit: int, instrument: int) -> Ints:
@@ -97,12 +123,23 @@ def _rows(c: Columns, client: int, visit: int, instrument: int) -> Ints:
 
 def _refuse(s: Snapshot, client: Client, visits: tuple[int, int]) -> None:
     """Raise for people who are never asked to, and for visits that are no two mornings."""
-    at = [int(np.flatnonzero(s.visits.visit == v)[0]) for v in visits if (s.visits.visit == v).any()]
+    at = [
+        int(np.flatnonzero(s.visits.visit == v)[0]) for v in visits if (s.visits.visit == v).any()
+    ]
     if len(at) < 2 or at[0] == at[1]:
         raise CannotCompare("a challenge needs two visits, a dry and a loaded one")
-    days = [datetime.fromtimestamp(int(s.visits.instant[k]), zone_named(s.catalogue.zone)).date().isoformat() for k in at]
+    days = [
+        datetime.fromtimestamp(int(s.visits.instant[k]), zone_named(s.catalogue.zone))
+        .date()
+        .isoformat()
+        for k in at
+    ]
     young = any(s.visits.age_years[k] < ADULT for k in at)
     if young or any(cautions_of(client, day) for day in days):
-        raise CannotCompare(f"no challenge is evaluated for {client.code}: a caution stands on the card, or an age under {ADULT}")
+        raise CannotCompare(
+            f"no challenge is evaluated for {client.code}: a caution stands on the card, or an age under {ADULT}"
+        )
     if abs(int(s.visits.instant[at[0]] - s.visits.instant[at[1]])) > MOST_DAYS * 86400:
-        raise CannotCompare(f"the two mornings lie more than {MOST_DAYS} days apart: fat itself may have changed")
+        raise CannotCompare(
+            f"the two mornings lie more than {MOST_DAYS} days apart: fat itself may have changed"
+        )

@@ -22,7 +22,11 @@ LEAST_VISITS = 8
 AS_ONE = 0.97  # within-client correlation, trends removed, from which on two devices move as one
 COMPUTED = 0.005  # relative SD of a quotient below which one value is computed from the other
 # what makes up the body mass: fat, then one of these
-_WHOLE = (("fat_free_mass",), ("lean_soft_tissue", "bone_mineral_content"), ("total_muscle_mass", "bone_mineral_content"))
+_WHOLE = (
+    ("fat_free_mass",),
+    ("lean_soft_tissue", "bone_mineral_content"),
+    ("total_muscle_mass", "bone_mineral_content"),
+)
 BALANCE_PERCENT = 1.0
 
 
@@ -90,11 +94,20 @@ class RedundancyRequest:
 
     def run(self) -> Generator[float, None, RedundancyResult]:
         """Yield progress; return the result."""
-        items = [i for i in readers_of(self.snapshot, self.lens.metric) if i.kind != "reference" and not i.equation]
+        items = [
+            i
+            for i in readers_of(self.snapshot, self.lens.metric)
+            if i.kind != "reference" and not i.equation
+        ]
         if len(items) < 2:
-            raise CannotCompare("two devices with readings of this metric are needed to see whether they are alike")
+            raise CannotCompare(
+                "two devices with readings of this metric are needed to see whether they are alike"
+            )
         c = self.snapshot.columns[self.lens.metric]
-        series = [series_of(c, rows_of_instrument(self.snapshot, self.lens, i, self.lens.metric)) for i in items]
+        series = [
+            series_of(c, rows_of_instrument(self.snapshot, self.lens, i, self.lens.metric))
+            for i in items
+        ]
         k = len(items)
         r, low, high = np.eye(k), np.eye(k), np.eye(k)
         known, visits = np.eye(k, dtype=np.int64), np.zeros((k, k), dtype=np.int64)
@@ -125,7 +138,9 @@ class RedundancyRequest:
             visits=read_only(visits[np.ix_(order, order)], np.int64),
             alike=tuple(alike),
             groups=_groups(tuple(items[i].name for i in order), alike),
-            computed=tuple(x for i in devices for x in computed_values(self.snapshot, self.lens, i)),
+            computed=tuple(
+                x for i in devices for x in computed_values(self.snapshot, self.lens, i)
+            ),
             balances=tuple(x for i in devices for x in mass_balance(self.snapshot, self.lens, i)),
             notes=tuple(notes),
         )
@@ -138,8 +153,12 @@ def _together(a: Series, b: Series) -> tuple[Estimate | None, int]:
     _, at, other = np.intersect1d(a.visit, b.visit, return_indices=True)
     if at.size < LEAST_VISITS:
         return None, int(at.size)
-    _, within = np.unique(np.stack([a.client[at], a.setting[at], b.setting[other]]), axis=1, return_inverse=True)
-    return detrended_correlation(a.mean[at], b.mean[other], within, a.instant[at] / 604800.0), int(at.size)
+    _, within = np.unique(
+        np.stack([a.client[at], a.setting[at], b.setting[other]]), axis=1, return_inverse=True
+    )
+    return detrended_correlation(a.mean[at], b.mean[other], within, a.instant[at] / 604800.0), int(
+        at.size
+    )
 
 
 def _order(r: Floats) -> list[int]:
@@ -182,7 +201,11 @@ def computed_values(snapshot: Snapshot, lens: Lens, item: Instrument) -> list[Co
             continue
         _, at, other = np.intersect1d(kept[top].visit, kept[bottom].visit, return_indices=True)
         x, y = kept[top].mean[at], kept[bottom].mean[other]
-        if at.size < LEAST_VISITS or min(float(x.min()), float(y.min())) <= 0 or float(x.std()) < 0.01 * float(x.mean()):
+        if (
+            at.size < LEAST_VISITS
+            or min(float(x.min()), float(y.min())) <= 0
+            or float(x.std()) < 0.01 * float(x.mean())
+        ):
             continue
         ratio = x / y
         spread = float(ratio.std() / ratio.mean())
@@ -196,7 +219,11 @@ def mass_balance(snapshot: Snapshot, lens: Lens, item: Instrument) -> list[Balan
     kept: dict[str, Series] = {}
     for metric in ("body_mass", "fat_mass", *(m for parts in _WHOLE for m in parts)):
         c = snapshot.columns.get(metric)
-        rows = rows_of_instrument(snapshot, lens, item, metric) if c is not None else np.empty(0, dtype=np.int64)
+        rows = (
+            rows_of_instrument(snapshot, lens, item, metric)
+            if c is not None
+            else np.empty(0, dtype=np.int64)
+        )
         if c is not None and rows.size:
             kept[metric] = series_of(c, rows)
     out = []
@@ -210,9 +237,17 @@ def mass_balance(snapshot: Snapshot, lens: Lens, item: Instrument) -> list[Balan
         if not visits.size:
             continue
         value = {m: _at(kept[m], visits) for m in needed}
-        missing = 100 * (value["body_mass"] - sum(value[m] for m in needed[1:])) / value["body_mass"]
+        missing = (
+            100 * (value["body_mass"] - sum(value[m] for m in needed[1:])) / value["body_mass"]
+        )
         out.append(
-            Balance(item.name, needed[1:], float(missing.mean()), float(missing[np.abs(missing).argmax()]), int(visits.size))
+            Balance(
+                item.name,
+                needed[1:],
+                float(missing.mean()),
+                float(missing[np.abs(missing).argmax()]),
+                int(visits.size),
+            )
         )
     return out
 

@@ -60,26 +60,46 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> RepeatabilityResult
     c, notes = snapshot.columns[lens.metric], list[Note]()
     rows = rows_of_instrument(snapshot, lens, item, lens.metric, notes)
     settings = int(c.setting.max(initial=0)) + 1
-    # tallies are numbered in the order of client, setting and time, so that neighbours in a series are neighbours in time; numbers of
+    # tallies are numbered in the order of client, setting and time, so that neighbours in a series
+    # are neighbours in time; numbers of
     # visits are not in that order where older ones were entered later
     _, cell = np.unique(c.visit[rows] * settings + c.setting[rows], return_inverse=True)
     start = np.full(rows.size, np.inf)
     np.minimum.at(start, cell, c.instant[rows])
-    order = rows[np.lexsort((c.replicate[rows], c.instant[rows], c.visit[rows], start[cell], c.setting[rows], c.client[rows]))]
+    order = rows[
+        np.lexsort(
+            (
+                c.replicate[rows],
+                c.instant[rows],
+                c.visit[rows],
+                start[cell],
+                c.setting[rows],
+                c.client[rows],
+            )
+        )
+    ]
     key = c.visit[order] * settings + c.setting[order]
-    tally = np.cumsum(np.append(True, np.diff(key) != 0)) - 1 if order.size else np.empty(0, dtype=np.int64)
+    tally = (
+        np.cumsum(np.append(True, np.diff(key) != 0)) - 1
+        if order.size
+        else np.empty(0, dtype=np.int64)
+    )
     series = c.client[order] * settings + c.setting[order]
     found = repeatability(tally, c.value[order], c.replicate[order], series)
     size = np.bincount(tally) if order.size else np.empty(0)
     mean = np.bincount(tally, c.value[order]) / np.maximum(size, 1) if order.size else np.empty(0)
     several = size[tally] > 1 if order.size else np.empty(0, dtype=bool)
-    outliers = outliers_named(tally, c.value[order], c.client[order], c.instant[order], snapshot.catalogue, lens.metric)
+    outliers = outliers_named(
+        tally, c.value[order], c.client[order], c.instant[order], snapshot.catalogue, lens.metric
+    )
     return RepeatabilityResult(
         asked=Asked(snapshot.revision, lens),
         instrument=item,
         metric=lens.metric,
         found=found,
-        deviation=read_only((c.value[order] - mean[tally])[several] if order.size else [], np.float64),
+        deviation=read_only(
+            (c.value[order] - mean[tally])[several] if order.size else [], np.float64
+        ),
         level=read_only(mean[tally][several] if order.size else [], np.float64),
         client=read_only(c.client[order][several], np.int64),
         reading=read_only(c.reading[order][several], np.int64),

@@ -46,9 +46,11 @@ class MustHaves:
 class Card:
     """One instrument: criteria in the metric's unit (None: not known), price, failed share, why it is ruled out, score and place.
 
-    ``closeness`` is the RMSE on anchors, ``change`` the RMSE of changes, ``consistency`` the SD within tallies. ``score`` is the
-    weighted mean of best/own, 1 for the best in everything; ``first`` the share of resamples in which it comes first, ``beats_last_scan``
-    that in which its changes are closer than saying that nothing has changed. ``follows`` is its slope on the scan within clients.
+    ``closeness`` is the RMSE on anchors, ``change`` the RMSE of changes, ``consistency`` the SD
+    within tallies. ``score`` is the weighted mean of best/own, 1 for the best in everything;
+    ``first`` the share of resamples in which it comes first, ``beats_last_scan`` that in which
+    its changes are closer than saying that nothing has changed. ``follows`` is its slope on the
+    scan within clients.
     """
 
     instrument: Instrument
@@ -108,7 +110,14 @@ class WhichDeviceRequest:
                     _consistency(self.snapshot, lens, item),
                     price_of(item.price),
                     _failed(self.snapshot, self.lens, item),
-                    ruled_out(self.snapshot.catalogue, item, self.must, self._offered(item), self.snapshot, self.lens),
+                    ruled_out(
+                        self.snapshot.catalogue,
+                        item,
+                        self.must,
+                        self._offered(item),
+                        self.snapshot,
+                        self.lens,
+                    ),
                 )
             )
             yield 0.7 * (k + 1) / len(items)
@@ -118,13 +127,20 @@ class WhichDeviceRequest:
         scores = _scores(cards, self.weights)
         cards = [
             replace(c, score=score, first=share, beats_last_scan=beat, follows=slope)
-            for c, score, share, beat, slope in zip(cards, scores, shares, beats, slopes, strict=True)
+            for c, score, share, beat, slope in zip(
+                cards, scores, shares, beats, slopes, strict=True
+            )
         ]
         order = sorted(cards, key=lambda c: (bool(c.ruled_out), c.score is None, -(c.score or 0)))
         clients = max((int((p[:, 1] > 0).sum()) for p in parts), default=0)
         yield 1.0
         return WhichDeviceResult(
-            Asked(self.snapshot.revision, self.lens), self.lens.metric, tuple(order), _keep(order), clients, tuple(notes)
+            Asked(self.snapshot.revision, self.lens),
+            self.lens.metric,
+            tuple(order),
+            _keep(order),
+            clients,
+            tuple(notes),
         )
 
     def _offered(self, item: Instrument) -> frozenset[str]:
@@ -144,14 +160,21 @@ def price_of(text: str) -> float | None:
 
 
 def ruled_out(
-    items: Catalogue, item: Instrument, must: MustHaves, offers: frozenset[str], snapshot: Snapshot, lens: Lens
+    items: Catalogue,
+    item: Instrument,
+    must: MustHaves,
+    offers: frozenset[str],
+    snapshot: Snapshot,
+    lens: Lens,
 ) -> tuple[Note, ...]:
     """Why an instrument cannot be kept: every must-have that it lacks, in the order in which they are asked."""
     out = []
     has = offers | {m for m, c in snapshot.columns.items() if bool((c.instrument == item.id).any())}
     if must.metric and must.metric not in has:
         out.append(note("lacks_metric", metric=must.metric))
-    if must.segments and not any(region_of(m)[1] in REGIONS and region_of(m)[1] not in ("subtotal", "head") for m in has):
+    if must.segments and not any(
+        region_of(m)[1] in REGIONS and region_of(m)[1] not in ("subtotal", "head") for m in has
+    ):
         out.append(note("lacks_segments"))
     if must.exports and item.exports_data is not True:
         out.append(note("lacks_export" if item.exports_data is False else "export_not_known"))
@@ -160,7 +183,11 @@ def ruled_out(
         out.append(note("too_dear", price=item.price or "–", most=f"{must.most_price:g}"))
     failed = _failed(snapshot, lens, item)
     if must.most_failed_percent is not None and 100 * failed > must.most_failed_percent:
-        out.append(note("fails_too_often", share=f"{100 * failed:.0f}", most=f"{must.most_failed_percent:g}"))
+        out.append(
+            note(
+                "fails_too_often", share=f"{100 * failed:.0f}", most=f"{must.most_failed_percent:g}"
+            )
+        )
     client = items.client_coded(must.for_client) if must.for_client else None
     if client is not None and item.name in locks(client, [item]):
         out.append(note("not_for_client", client=client.code))
@@ -192,7 +219,10 @@ def _sums(pairs: PairSet, snapshot: Snapshot) -> Floats:
     client = np.searchsorted(codes, pairs.anchors.client[used])
     order = np.lexsort((pairs.anchors.instant[used], client))
     d, client, x = d[order], client[order], pairs.anchors.mean[used][order]
-    out[:, 0], out[:, 1] = np.bincount(client, d * d, codes.size), np.bincount(client, minlength=codes.size)
+    out[:, 0], out[:, 1] = (
+        np.bincount(client, d * d, codes.size),
+        np.bincount(client, minlength=codes.size),
+    )
     same = client[1:] == client[:-1]
     step = np.diff(d)[same]
     out[:, 2] = np.bincount(client[1:][same], step * step, codes.size)
@@ -225,27 +255,43 @@ def _scores(cards: list[Card], weights: Mapping[str, float]) -> list[float | Non
 
 
 def _first_shares(
-    cards: list[Card], parts: list[Floats], weights: Mapping[str, float], seed: int, notes: list[Note]
+    cards: list[Card],
+    parts: list[Floats],
+    weights: Mapping[str, float],
+    seed: int,
+    notes: list[Note],
 ) -> list[float | None]:
     """In how many resamples of the clients each instrument comes first; None for those ruled out or without pairs."""
     kept = [k for k, c in enumerate(cards) if not c.ruled_out and c.closeness is not None]
     shares: list[float | None] = [None] * len(cards)
-    there = np.flatnonzero(np.any([parts[k][:, 1] > 0 for k in kept], axis=0)) if kept else np.empty(0, dtype=np.int64)
+    there = (
+        np.flatnonzero(np.any([parts[k][:, 1] > 0 for k in kept], axis=0))
+        if kept
+        else np.empty(0, dtype=np.int64)
+    )
     if there.size < LEAST_CLIENTS or len(kept) < 2:
         notes.append(note("order_not_known", clients=int(there.size)))
         return shares
     stacked = np.stack([parts[k][there] for k in kept], axis=1).reshape(there.size, -1)
-    fixed = np.array([cards[k].consistency if cards[k].consistency is not None else np.nan for k in kept])
+    fixed = np.array(
+        [cards[k].consistency if cards[k].consistency is not None else np.nan for k in kept]
+    )
     wins = np.zeros(len(kept))
     w = [weights.get(name, 0.0) for name in CRITERIA]
     for counts in client_weights(there.size, DRAWS, seed, stacked.shape[1]):
         s = (counts @ stacked).reshape(counts.shape[0], len(kept), 5)
-        values = [_ratio(s[..., 0], s[..., 1]), _ratio(s[..., 2], s[..., 3]), np.broadcast_to(fixed, s.shape[:2])]
+        values = [
+            _ratio(s[..., 0], s[..., 1]),
+            _ratio(s[..., 2], s[..., 3]),
+            np.broadcast_to(fixed, s.shape[:2]),
+        ]
         score, total = np.zeros(s.shape[:2]), np.zeros(s.shape[:2])
         for weight, v in zip(w, values, strict=True):
             known = ~np.isnan(v)
             least = np.where(known, v, np.inf).min(axis=1, keepdims=True)
-            score += np.where(known, weight * np.where(v > 0, least / np.where(v > 0, v, 1.0), 1.0), 0.0)
+            score += np.where(
+                known, weight * np.where(v > 0, least / np.where(v > 0, v, 1.0), 1.0), 0.0
+            )
             total += weight * known
         rated = np.where(total > 0, score / np.where(total > 0, total, 1.0), -1.0)
         wins += np.bincount(rated.argmax(axis=1), minlength=len(kept))
@@ -259,7 +305,10 @@ def _beats_last_scan(sums: Floats, seed: int) -> float | None:
     own = sums[sums[:, 3] > 0]
     if own.shape[0] < LEAST_CLIENTS:
         return None
-    better = sum(int(((counts @ own)[:, 2] < (counts @ own)[:, 4]).sum()) for counts in client_weights(own.shape[0], DRAWS, seed))
+    better = sum(
+        int(((counts @ own)[:, 2] < (counts @ own)[:, 4]).sum())
+        for counts in client_weights(own.shape[0], DRAWS, seed)
+    )
     return better / DRAWS
 
 
@@ -270,13 +319,16 @@ def _ratio(top: Floats, bottom: Floats) -> Floats:
 def _keep(cards: list[Card]) -> dict[str, str]:
     """The best instrument for level, for change and for value, of those not ruled out.
 
-    For change only one that moves with the scan within clients, or is closer than the last scan carried over in 95 % of the resamples;
-    and none that surely shows less than half of a change, however small its error. There may be none.
+    For change only one that moves with the scan within clients, or is closer than the last scan
+    carried over in 95 % of the resamples; and none that surely shows less than half of a change,
+    however small its error. There may be none.
     """
     left = [c for c in cards if not c.ruled_out]
     out = {}
     for what, name in (("level", "closeness"), ("change", "change")):
-        known = [c for c in left if getattr(c, name) is not None and (what == "level" or _for_change(c))]
+        known = [
+            c for c in left if getattr(c, name) is not None and (what == "level" or _for_change(c))
+        ]
         if known:
             out[what] = min(known, key=lambda c: getattr(c, name)).instrument.name
     priced = [c for c in left if c.price and c.score is not None]

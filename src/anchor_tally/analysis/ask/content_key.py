@@ -10,13 +10,27 @@ from ...domain.lens import Lens
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 
-_READ = ("instrument", "reading", "visit", "client", "setting", "instant", "day", "timed", "replicate", "status", "value")
+_READ = (
+    "instrument",
+    "reading",
+    "visit",
+    "client",
+    "setting",
+    "instant",
+    "day",
+    "timed",
+    "replicate",
+    "status",
+    "value",
+)
 
 
 ContentKey = tuple[str | int, ...]
 
 
-def content_key(snapshot: Snapshot, lens: Lens, items: Iterable[Instrument], *beside: object) -> ContentKey:
+def content_key(
+    snapshot: Snapshot, lens: Lens, items: Iterable[Instrument], *beside: object
+) -> ContentKey:
     """Fingerprint of the readings of ``items`` in the lens' metric, of the lens, and of all else that such an answer hangs on.
 
     ``beside`` is what else was asked; its text must tell it apart.
@@ -40,5 +54,6 @@ def content_key(snapshot: Snapshot, lens: Lens, items: Iterable[Instrument], *be
     if c is None:
         return (repr(told),)
     rows = np.flatnonzero(np.isin(c.instrument, numbers))
-    # by the language's own keyed hash, 64 bits a column: it holds within one run, and is six times as fast as a digest
+    # by the language's own keyed hash, 64 bits a column: it holds within one run, and is six times
+    # as fast as a digest
     return (repr(told), *(hash(getattr(c, name)[rows].tobytes()) for name in _READ))

@@ -12,7 +12,8 @@ from ...stats.estimate import Note, note
 from ...stats.measurement_error import TechnicalError, technical_error
 
 LEAST_PERSONS = 10
-# Acceptable TEM of one assessor in percent of the mean, for a skilled one and for a beginner (Perini et al. 2005, Rev Bras
+# Acceptable TEM of one assessor in percent of the mean, for a skilled one and for a beginner
+# (Perini et al. 2005, Rev Bras
 # Med Esporte 11:81-85, table of limits after Gore et al. 1996; from memory)
 SKINFOLD_LIMITS, OTHER_LIMITS = (5.0, 7.5), (1.0, 1.5)
 RELIABILITY_LIMIT = 0.95  # Ulijaszek & Kerr 1999, Br J Nutr 82:165-177
@@ -22,8 +23,9 @@ RELIABILITY_LIMIT = 0.95  # Ulijaszek & Kerr 1999, Br J Nutr 82:165-177
 class AssessorResult:
     """The check of one assessor in one metric.
 
-    ``verdict`` is skilled, beginner, not_yet or too_few; ``limits`` are those of the skilled and of the beginner in percent;
-    ``sure`` tells whether the interval of %TEM lies within the limit that the verdict names.
+    ``verdict`` is skilled, beginner, not_yet or too_few; ``limits`` are those of the skilled and
+    of the beginner in percent; ``sure`` tells whether the interval of %TEM lies within the limit
+    that the verdict names.
     """
 
     assessor: str
@@ -49,13 +51,23 @@ def check(values: Iterable[AssessorValue], assessor: str, metric: str) -> Assess
         notes.append(note("assessor_few", persons=repeated, least=LEAST_PERSONS))
     else:
         share, interval = error.percent.value, error.percent.interval
-        verdict = "skilled" if share <= limits[0] else "beginner" if share <= limits[1] else "not_yet"
+        verdict = (
+            "skilled" if share <= limits[0] else "beginner" if share <= limits[1] else "not_yet"
+        )
         bound = limits[0] if verdict == "skilled" else limits[1]
-        sure = interval is not None and (interval.high <= bound if verdict != "not_yet" else interval.low > bound)
+        sure = interval is not None and (
+            interval.high <= bound if verdict != "not_yet" else interval.low > bound
+        )
         if not sure:
             notes.append(note("assessor_unsure", bound=f"{bound:g}"))
     if error.reliability is not None and error.reliability < RELIABILITY_LIMIT:
-        notes.append(note("assessor_unreliable", reliability=f"{error.reliability:.2f}", limit=RELIABILITY_LIMIT))
+        notes.append(
+            note(
+                "assessor_unreliable",
+                reliability=f"{error.reliability:.2f}",
+                limit=RELIABILITY_LIMIT,
+            )
+        )
     return AssessorResult(assessor, metric, error, limits, verdict, sure, tuple(notes))
 
 
@@ -79,7 +91,15 @@ def pairs_of(values: Iterable[AssessorValue], assessor: str, metric: str) -> lis
     out = []
     for (person, day), by_repeat in people.items():
         first, second = by_repeat.get(1), by_repeat.get(2)
-        out.append(Pair(person, day, first, second, None if first is None or second is None else second - first))
+        out.append(
+            Pair(
+                person,
+                day,
+                first,
+                second,
+                None if first is None or second is None else second - first,
+            )
+        )
     return out
 
 

@@ -13,11 +13,16 @@ from ...domain.snapshot import Floats
 from ...domain.units import ValueRefused, parse_quantity
 from ...stats.estimate import Note, note
 
-# how far a value may lie from its sisters and from the last visit before it is asked about, and the range that people have;
+# how far a value may lie from its sisters and from the last visit before it is asked about, and the
+# range that people have;
 # by metric or dimension (common practice). Shares are of the expected value.
 _SISTERS = {"percent": (3.0, 0.15), "mass": (1.5, 0.03), "length": (1.5, 0.05)}
 _LAST = {"percent": (6.0, 0.3), "mass": (5.0, 0.08), "length": (4.0, 0.12)}
-_PEOPLE = {"body_mass": (30.0, 200.0), "body_fat_percent": (3.0, 60.0), "total_body_water_percent": (35.0, 75.0)}
+_PEOPLE = {
+    "body_mass": (30.0, 200.0),
+    "body_fat_percent": (3.0, 60.0),
+    "total_body_water_percent": (35.0, 75.0),
+}
 _SKINFOLD_SISTERS, _SKINFOLD_LAST = (4.0, 0.3), (8.0, 0.6)
 _USUAL = 8.0  # usual SDs from the sisters
 
@@ -34,7 +39,11 @@ def reach(metric: Metric, expected: Floats, *, of_sisters: bool = False) -> Floa
     """How far values may lie from those of visits nearby, or from their sisters, before they are asked about; of one shape."""
     fold = metric.id.startswith(("skinfold_", "sum_"))
     table = _SISTERS if of_sisters else _LAST
-    fixed, share = (_SKINFOLD_SISTERS if of_sisters else _SKINFOLD_LAST) if fold else table.get(metric.dimension, (0.0, 0.4))
+    fixed, share = (
+        (_SKINFOLD_SISTERS if of_sisters else _SKINFOLD_LAST)
+        if fold
+        else table.get(metric.dimension, (0.0, 0.4))
+    )
     return np.maximum(fixed, share * np.abs(expected))
 
 
@@ -58,7 +67,11 @@ def _slips(text: str, metric: Metric) -> list[str]:
             out.append(bare[:k] + bare[k + 1] + bare[k] + bare[k + 2 :])
     for k, digit in enumerate(bare):  # a leading digit that is one too high or too low
         if k == 0 and digit.isdigit() and len(digits) > 2:
-            out += [f"{d}{bare[1:]}" for d in (int(digit) - 1, int(digit) - 2, int(digit) + 1, int(digit) + 2) if 0 < d < 10]
+            out += [
+                f"{d}{bare[1:]}"
+                for d in (int(digit) - 1, int(digit) - 2, int(digit) + 1, int(digit) + 2)
+                if 0 < d < 10
+            ]
     return out
 
 
@@ -73,8 +86,9 @@ def doubt(
 ) -> Doubt | None:
     """Whether a typed value is to be asked about before it is kept.
 
-    ``sisters`` are the other ok repeats, ``last`` the client's value at the visit before, ``usual_sd`` the device's within-tally SD,
-    ``mass`` the client's body mass (kg). None when the value makes sense, or is not one that can be judged.
+    ``sisters`` are the other ok repeats, ``last`` the client's value at the visit before,
+    ``usual_sd`` the device's within-tally SD, ``mass`` the client's body mass (kg). None when
+    the value makes sense, or is not one that can be judged.
     """
     try:
         value: float | None = parse_quantity(text, metric).value

@@ -23,7 +23,8 @@ GridRow = tuple[str, str, str]  # instrument, kind, metric
 class EntryRow:
     """One row: an instrument and what it measures, the rule of its repeats, and how they are walked.
 
-    ``setting`` is that of all readings of the row (None: the one in force); ``unit`` is that of a number typed without one.
+    ``setting`` is that of all readings of the row (None: the one in force); ``unit`` is that of
+    a number typed without one.
     """
 
     instrument: str
@@ -51,7 +52,11 @@ class EntryRow:
 
     def on_other_side(self, r: Reading) -> bool:
         """Whether a reading is of the same site on the other side of the body."""
-        if (r.instrument, r.metric) != (self.instrument, self.metric) or self.setting is None or self.kind == "device":
+        if (
+            (r.instrument, r.metric) != (self.instrument, self.metric)
+            or self.setting is None
+            or self.kind == "device"
+        ):
             return False
         own, other = base_of(self.setting), base_of(r.setting)
         swapped = own.replace("right", "*").replace("left", "right").replace("*", "left")
@@ -99,18 +104,27 @@ def device_rows(
 ) -> tuple[tuple[EntryRow, ...], int]:
     """Rows of the devices: what was read or is offered by a device, what no station has, and what was just added.
 
-    An instrument that was read under several settings in this visit, or is about to be (``also`` names further settings), has a
-    row for each. At most MOST_ROWS are given, those read in this visit and just added first; the second value counts the others.
+    An instrument that was read under several settings in this visit, or is about to be (``also``
+    names further settings), has a row for each. At most MOST_ROWS are given, those read in this
+    visit and just added first; the second value counts the others.
     """
     named = {i.name: i for i in catalogue.instruments.values() if i.id > 0}
     here = list(here)
-    there = [x for x in read if x[1] == "device" or (x[2] not in _AT_STATIONS and region_of(x[2])[1] == "total")]
+    there = [
+        x
+        for x in read
+        if x[1] == "device" or (x[2] not in _AT_STATIONS and region_of(x[2])[1] == "total")
+    ]
     for number, metrics in catalogue.offers.items():
         i = catalogue.instruments.get(number)
         there += [(i.name, i.kind, m) for m in metrics if i and i.kind == "device"]
     added = list(added)
     used = {(r.instrument, r.kind, r.metric) for r in here}
-    entry_rows = [x for x in dict.fromkeys((*there, *added)) if metric_named(x[2]) and not (without_fat and is_fat(x[2]))]
+    entry_rows = [
+        x
+        for x in dict.fromkeys((*there, *added))
+        if metric_named(x[2]) and not (without_fat and is_fat(x[2]))
+    ]
 
     def place(x: GridRow) -> tuple[bool, int, int, int]:
         """Where a row stands: by its instrument, and in the order of its display, so that a reading moves no row."""
@@ -118,12 +132,19 @@ def device_rows(
         if i is None:
             return True, 10**6, 10**6, 0
         shown = list(catalogue.offers.get(i.id, ()))
-        return i.kind == "reference", i.position, i.id, shown.index(x[2]) if x[2] in shown else len(shown)
+        return (
+            i.kind == "reference",
+            i.position,
+            i.id,
+            shown.index(x[2]) if x[2] in shown else len(shown),
+        )
 
     entry_rows.sort(key=place)
     wanted = set(sorted(entry_rows, key=lambda x: x not in used and x not in added)[:MOST_ROWS])
     shown = [x for x in entry_rows if x in wanted]
-    settings = {x[0]: _settings_here(catalogue, x[0], here, also.get(x[0], ()), day, client) for x in shown}
+    settings = {
+        x[0]: _settings_here(catalogue, x[0], here, also.get(x[0], ()), day, client) for x in shown
+    }
     plans = []
     for name in dict.fromkeys(x[0] for x in shown):
         for setting in settings[name]:
@@ -132,7 +153,12 @@ def device_rows(
 
 
 def _settings_here(
-    catalogue: Catalogue, name: str, here: Sequence[Reading], also: Sequence[str], day: str, client: str
+    catalogue: Catalogue,
+    name: str,
+    here: Sequence[Reading],
+    also: Sequence[str],
+    day: str,
+    client: str,
 ) -> tuple[str | None, ...]:
     """The settings that an instrument has rows for; one None when there is only one."""
     used = dict.fromkeys(r.setting for r in here if r.instrument == name)

@@ -64,8 +64,9 @@ def parse_input(key: str, text: str) -> float:
 class MethodLine:
     """One equation for one person: the number with its limits, or the reason why there is none.
 
-    ``state`` is applies, outside (a number, but the person is outside the population), unfit (no number for this person) or
-    missing (``missing`` names the inputs). ``value`` is the main output, in ``metric``; ``others`` are the further outputs.
+    ``state`` is applies, outside (a number, but the person is outside the population), unfit (no
+    number for this person) or missing (``missing`` names the inputs). ``value`` is the main
+    output, in ``metric``; ``others`` are the further outputs.
     """
 
     id: str
@@ -84,7 +85,9 @@ class MethodLine:
     @property
     def for_others(self) -> bool:
         """Whether the equation is for people of another sex, age or build."""
-        return self.state in ("unfit", "outside") and any(r.startswith("the equation is") for r in self.reasons)
+        return self.state in ("unfit", "outside") and any(
+            r.startswith("the equation is") for r in self.reasons
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +100,8 @@ class Sensitivity:
     change: float
 
 
-# one step of a reading, by kind of input: one millimetre, one centimetre, what a tired hand misses by
+# one step of a reading, by kind of input: one millimetre, one centimetre, what a tired hand misses
+# by
 _STEPS: tuple[tuple[str, float, str], ...] = (
     ("skinfold_", 1.0, "mm"),
     ("sum_skinfolds", 1.0, "mm"),
@@ -119,7 +123,9 @@ _STEPS: tuple[tuple[str, float, str], ...] = (
 )
 
 
-def _with_substitutes(equation: Equation, given: dict[str, float], form: str) -> tuple[dict[str, float], list[str]]:
+def _with_substitutes(
+    equation: Equation, given: dict[str, float], form: str
+) -> tuple[dict[str, float], list[str]]:
     """Fill in what may stand for a missing input: a sum for its sites, a volume for density, an estimated residual volume."""
     out, notes = dict(given), []
     sites = SITES.get(equation.id, ())
@@ -136,10 +142,16 @@ def _with_substitutes(equation: Equation, given: dict[str, float], form: str) ->
             out[key] = given[other]
             notes.append(f"from the {METRICS[other].label.lower()}")
     person = {"sex", "age_years", "height"}
-    if "residual_volume" in equation.inputs and "residual_volume" not in given and person <= given.keys():
+    if (
+        "residual_volume" in equation.inputs
+        and "residual_volume" not in given
+        and person <= given.keys()
+    ):
         estimate = float(residual_volume({k: np.array([given[k]]) for k in person})[0])
         out["residual_volume"] = estimate
-        notes.append(f"residual volume estimated as {estimate:.2f} L (Goldman & Becklake 1959, coefficients from memory)")
+        notes.append(
+            f"residual volume estimated as {estimate:.2f} L (Goldman & Becklake 1959, coefficients from memory)"
+        )
     if form == "brozek_1963" and "body_density" in equation.outputs:
         notes.append("density to fat by Brozek 1963")
     return out, notes
@@ -157,7 +169,9 @@ def _missing(equation: Equation, v: dict[str, Floats]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(gone))
 
 
-def _outputs(equation: Equation, v: dict[str, Floats], form: str) -> tuple[dict[str, float], list[str]]:
+def _outputs(
+    equation: Equation, v: dict[str, Floats], form: str
+) -> tuple[dict[str, float], list[str]]:
     """Finite outputs, and the reasons why they cannot be of one body."""
     raw = equation.function(v)
     if form == "brozek_1963" and "body_density" in raw:
@@ -174,9 +188,9 @@ def _outputs(equation: Equation, v: dict[str, Floats], form: str) -> tuple[dict[
 def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     """Compute one equation from ``key: text`` inputs with units.
 
-    ``sum_skinfolds`` may stand in for the sites of a skinfold equation, ``body_volume`` with ``body_mass`` for density; a
-    missing ``residual_volume`` is estimated and said so; ``density_equation=brozek_1963`` changes density to fat. Raises
-    InputRefused in one sentence.
+    ``sum_skinfolds`` may stand in for the sites of a skinfold equation, ``body_volume`` with
+    ``body_mass`` for density; a missing ``residual_volume`` is estimated and said so;
+    ``density_equation=brozek_1963`` changes density to fat. Raises InputRefused in one sentence.
     """
     equation = EQUATIONS.get(equation_id)
     if equation is None:
@@ -190,10 +204,14 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     extra |= set(equation.substitutes)
     unknown = sorted(set(typed) - {*equation.all_inputs, *_PERSON, *extra})
     if unknown:
-        raise InputRefused(f"{equation_id} has no input {', '.join(unknown)} (it has {', '.join(equation.all_inputs)})")
+        raise InputRefused(
+            f"{equation_id} has no input {', '.join(unknown)} (it has {', '.join(equation.all_inputs)})"
+        )
     if typed.get("residual_volume") == ESTIMATED_RESIDUAL:
         del typed["residual_volume"]
-    given, substituted = _with_substitutes(equation, {k: parse_input(k, v) for k, v in typed.items()}, form)
+    given, substituted = _with_substitutes(
+        equation, {k: parse_input(k, v) for k, v in typed.items()}, form
+    )
     v = _vector(equation, given)
     missing = _missing(equation, v)
     if missing:
@@ -207,7 +225,12 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     notes += substituted
     if equation.certainty == "from memory":
         notes.append("coefficients from memory, not yet checked against the publication")
-    if essential_fat("body_fat_percent", typed.get("sex", ""), outputs.get("body_fat_percent", math.inf)) is not None:
+    if (
+        essential_fat(
+            "body_fat_percent", typed.get("sex", ""), outputs.get("body_fat_percent", math.inf)
+        )
+        is not None
+    ):
         notes.append("at or under essential fat: question the value; if it is true, stop and refer")
     notes.append(equation.advice)
     return MethodResult(equation_id, outputs, applies, tuple(notes), equation.source)
@@ -228,14 +251,20 @@ def side_by_side(given: dict[str, float], form: str = "siri_1961") -> tuple[Meth
 
 def spread(lines: Iterable[MethodLine], metric: str) -> tuple[int, float, float] | None:
     """Number of equations that apply and give ``metric``, with the lowest and the highest value; None with fewer than two."""
-    values = [x.value for x in lines if x.state == "applies" and x.metric == metric and x.value is not None]
+    values = [
+        x.value
+        for x in lines
+        if x.state == "applies" and x.metric == metric and x.value is not None
+    ]
     return (len(values), min(values), max(values)) if len(values) > 1 else None
 
 
 def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -> MethodLine:
     """One equation for one person."""
 
-    def made(state: str, outputs: dict[str, float], reasons: list[str], missing: tuple[str, ...] = ()) -> MethodLine:
+    def made(
+        state: str, outputs: dict[str, float], reasons: list[str], missing: tuple[str, ...] = ()
+    ) -> MethodLine:
         main = equation.outputs[0]
         return MethodLine(
             equation.id,
@@ -256,7 +285,9 @@ def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -
     full, substituted = _with_substitutes(equation, usable, form)
     v = _vector(equation, full)
     if not np.isnan(v["sex"][0]) and v["sex"][0] not in equation.sexes:
-        return made("unfit", {}, [f"the equation is for {'men' if MALE in equation.sexes else 'women'}"])
+        return made(
+            "unfit", {}, [f"the equation is for {'men' if MALE in equation.sexes else 'women'}"]
+        )
     missing = _missing(equation, v)
     if missing:
         return made("missing", {}, [], missing)
@@ -272,10 +303,13 @@ def _sex_words(given: dict[str, float]) -> str:
     return {MALE: "male", 0.0: "female"}.get(given.get("sex", math.nan), "")
 
 
-def sensitivity(equation: Equation, given: dict[str, float], form: str = "siri_1961") -> tuple[Sensitivity, ...]:
+def sensitivity(
+    equation: Equation, given: dict[str, float], form: str = "siri_1961"
+) -> tuple[Sensitivity, ...]:
     """What one step of reading error in each input does to the main output, all inputs in one evaluation.
 
-    Empty when an input is missing. The change is f(x + step) − f(x); errors of the other sign change it the other way.
+    Empty when an input is missing. The change is f(x + step) − f(x); errors of the other sign
+    change it the other way.
     """
     full, _ = _with_substitutes(equation, given, form)
     if _missing(equation, _vector(equation, full)):
@@ -285,20 +319,34 @@ def sensitivity(equation: Equation, given: dict[str, float], form: str = "siri_1
         other = equation.women if full.get("sex") == MALE else equation.men
         own = equation.men if full.get("sex") == MALE else equation.women
         keys = [k for k in keys if k not in other or k in own]
-    steps = [next((size, unit) for start, size, unit in _STEPS if k.startswith(start)) for k in keys]
+    steps = [
+        next((size, unit) for start, size, unit in _STEPS if k.startswith(start)) for k in keys
+    ]
     base = np.array([full.get(k, np.nan) for k in keys])
-    shifted = np.vstack([base, base + np.diag([size for size, _ in steps])]) if keys else np.empty((1, 0))
-    fixed = {k: np.full(len(keys) + 1, full.get(k, np.nan)) for k in {*equation.all_inputs, *_PERSON}}
+    shifted = (
+        np.vstack([base, base + np.diag([size for size, _ in steps])]) if keys else np.empty((1, 0))
+    )
+    fixed = {
+        k: np.full(len(keys) + 1, full.get(k, np.nan)) for k in {*equation.all_inputs, *_PERSON}
+    }
     raw = equation.function({**fixed, **{k: shifted[:, n] for n, k in enumerate(keys)}})
     if form == "brozek_1963" and "body_density" in raw:
         raw["body_fat_percent"] = brozek(raw["body_density"])
     main = raw[equation.outputs[0]]
     found = zip(keys, steps, main[1:] - main[0], strict=True)
-    return tuple(Sensitivity(k, size, unit, float(change)) for k, (size, unit), change in found if np.isfinite(change))
+    return tuple(
+        Sensitivity(k, size, unit, float(change))
+        for k, (size, unit), change in found
+        if np.isfinite(change)
+    )
 
 
 def station_results(
-    station: Station, given: dict[str, float], sex: str, checks: Iterable[AssessorValue], assessor: str
+    station: Station,
+    given: dict[str, float],
+    sex: str,
+    checks: Iterable[AssessorValue],
+    assessor: str,
 ) -> tuple[list[MethodLine], dict[str, float]]:
     """Equations that use what a station measures, and the SD that the assessor's own error gives each result (by equation).
 
@@ -308,21 +356,32 @@ def station_results(
     if sex:
         known.setdefault("sex", _SEXES[sex])
     metrics = set(station.metrics) if station.kind == "method" else set()
-    lines = [x for x in side_by_side(known) if metrics & {*EQUATIONS[x.id].all_inputs, *EQUATIONS[x.id].substitutes}]
+    lines = [
+        x
+        for x in side_by_side(known)
+        if metrics & {*EQUATIONS[x.id].all_inputs, *EQUATIONS[x.id].substitutes}
+    ]
     tem = errors_of(checks, assessor) if assessor else {}
     errors = {}
     for x in lines if tem else ():
-        sd = reading_error(sensitivity(EQUATIONS[x.id], known), tem, station.repeats) if x.value is not None else None
+        sd = (
+            reading_error(sensitivity(EQUATIONS[x.id], known), tem, station.repeats)
+            if x.value is not None
+            else None
+        )
         if sd is not None:
             errors[x.id] = sd
     return lines, errors
 
 
-def reading_error(changes: Iterable[Sensitivity], tem: dict[str, float], repeats: int) -> float | None:
+def reading_error(
+    changes: Iterable[Sensitivity], tem: dict[str, float], repeats: int
+) -> float | None:
     """SD of an equation's result from the assessor's error alone, each input being the mean of ``repeats`` readings.
 
-    First-order propagation of independent errors, √Σ(∂f/∂x · TEM)²/√repeats, in the unit of the result; None when no input
-    has a known error (common practice). Inputs without a known error count as free of it.
+    First-order propagation of independent errors, √Σ(∂f/∂x · TEM)²/√repeats, in the unit of the
+    result; None when no input has a known error (common practice). Inputs without a known error
+    count as free of it.
     """
     parts = [s.change / s.step * tem[s.input] for s in changes if s.input in tem]
     return float(np.sqrt(np.sum(np.square(parts)) / repeats)) if parts else None

@@ -8,7 +8,8 @@ import numpy as np
 
 from ...stats.measurement_error import DigitPreference, digit_preference
 
-# what is read: lowest and highest value, in mm for the dial and cm for the tape; both are read to one decimal
+# what is read: lowest and highest value, in mm for the dial and cm for the tape; both are read to
+# one decimal
 RANGES = {"dial": (3.0, 40.0), "tape": (20.0, 120.0)}
 
 
@@ -39,5 +40,10 @@ def score(hidden: tuple[float, ...], read: tuple[float, ...]) -> PracticeScore:
         return PracticeScore(0, None, None, None, digits)
     close = float((np.abs(error) <= 0.1 + 1e-9).mean())
     return PracticeScore(
-        n, float(error.mean()), float(error.std(ddof=1)) if n > 1 else None, close, digits, tuple(error.tolist())
+        n,
+        float(error.mean()),
+        float(error.std(ddof=1)) if n > 1 else None,
+        close,
+        digits,
+        tuple(error.tolist()),
     )

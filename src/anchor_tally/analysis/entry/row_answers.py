@@ -24,10 +24,12 @@ from .repeats import Tally, judge
 class RowAnswer:
     """What one row gives: the tally, the corrected value (None: no calibration, or nothing to correct), notes.
 
-    ``uncorrected`` marks a device's value that no calibration corrects, or none for this client and setting; ``warning`` speaks of
-    essential fat, in the raw value too; ``locked`` is the caution that forbids the row. ``side`` is how much more there is than on
-    the other side of the body; ``landmark`` the one that its readings were taken at, where it is not the study's; ``broken`` the
-    conditions that this instrument wants and that were not kept. ``unseen``: no number of it is said.
+    ``uncorrected`` marks a device's value that no calibration corrects, or none for this client
+    and setting; ``warning`` speaks of essential fat, in the raw value too; ``locked`` is the
+    caution that forbids the row. ``side`` is how much more there is than on the other side of
+    the body; ``landmark`` the one that its readings were taken at, where it is not the study's;
+    ``broken`` the conditions that this instrument wants and that were not kept. ``unseen``: no
+    number of it is said.
     """
 
     plan: EntryRow
@@ -47,7 +49,9 @@ class RowAnswer:
 
 
 def forbidden_readings(
-    items: Catalogue, readings: Iterable[tuple[str, str, str, int]], cards: Iterable[ImportCard] = ()
+    items: Catalogue,
+    readings: Iterable[tuple[str, str, str, int]],
+    cards: Iterable[ImportCard] = (),
 ) -> list[tuple[str, str, int, Caution]]:
     """Of (client, instrument, kind, count) those that a caution forbids, with the caution; ``cards`` are people not in the study yet."""
     told = {c.code: c.cautions for c in cards}
@@ -81,8 +85,9 @@ def row_answer(
 ) -> RowAnswer:
     """What the readings of one row in one visit give, in the order of their repeats.
 
-    ``setting`` is that of the readings; ``usual`` the instrument's usual within-tally SD; ``correcting`` is off where the
-    values are raw measurements that nothing corrects. ``blind`` leaves the corrected value out, never a caution.
+    ``setting`` is that of the readings; ``usual`` the instrument's usual within-tally SD;
+    ``correcting`` is off where the values are raw measurements that nothing corrects. ``blind``
+    leaves the corrected value out, never a caution.
     """
     metric = metric_named(plan.metric)
     assert metric is not None
@@ -94,10 +99,14 @@ def row_answer(
     if tally.value is not None and correcting and plan.kind != "reference":
         record = record_for(records, plan.instrument, plan.metric, setting)
         if record is not None and client is not None:
-            corrected = correct(record, client.code, tally.value, day, setting, stale=stale.get(record.id, False))
+            corrected = correct(
+                record, client.code, tally.value, day, setting, stale=stale.get(record.id, False)
+            )
     if tally.value is not None:
         ends = (
-            (corrected.value, corrected.interval.low) if corrected and corrected.value is not None and corrected.interval else ()
+            (corrected.value, corrected.interval.low)
+            if corrected and corrected.value is not None and corrected.interval
+            else ()
         )
         warning = essential_fat(plan.metric, client.sex if client else "", tally.value, *ends)
     return RowAnswer(
@@ -122,7 +131,9 @@ def row_answer(
     )
 
 
-def _more_than(value: float | None, other_side: Sequence[Reading], metric: Metric, rule: Rule) -> float | None:
+def _more_than(
+    value: float | None, other_side: Sequence[Reading], metric: Metric, rule: Rule
+) -> float | None:
     """How much more a tally gives than that of the other side."""
     values = [r.value for r in other_side if r.status == "ok" and r.value is not None]
     other = judge(metric, values, rule).value
@@ -135,11 +146,15 @@ def _other_landmark(readings: Sequence[Reading], landmark: str) -> str:
     return ", ".join(sorted(u or "the usual place" for u in used))
 
 
-def free_repeat(readings: Iterable[Reading], instrument: str, metrics: Iterable[str], most: int) -> int | None:
+def free_repeat(
+    readings: Iterable[Reading], instrument: str, metrics: Iterable[str], most: int
+) -> int | None:
     """The first repeat that none of these metrics of an instrument has yet; None when ``most`` are kept."""
     used: dict[str, set[int]] = {}
     for r in readings:
         if r.instrument == instrument:
             used.setdefault(r.metric, set()).add(r.replicate)
     wanted = list(metrics)
-    return next((n for n in range(1, most + 1) if not any(n in used.get(m, ()) for m in wanted)), None)
+    return next(
+        (n for n in range(1, most + 1) if not any(n in used.get(m, ()) for m in wanted)), None
+    )

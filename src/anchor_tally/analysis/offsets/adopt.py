@@ -15,26 +15,38 @@ from ..pairs.comparator import CannotCompare
 from .calibrate import LINES, CalibrateResult
 
 
-def record_of(result: CalibrateResult, catalogue: Catalogue, now: datetime, reason: str = "") -> CalibrationRecord:
+def record_of(
+    result: CalibrateResult, catalogue: Catalogue, now: datetime, reason: str = ""
+) -> CalibrationRecord:
     """The record that adopting ``result`` writes; a ``reason`` is needed where the advice is not to correct."""
     pairs, lens = result.comparison.pairs, result.comparison.lens
     if not result.offer or result.range is None or result.pooled is None:
         raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")
     if result.settings_apart is not None:
-        raise CannotCompare("its settings differ, and one offset for all of them fits none: choose one setting in the lens bar")
+        raise CannotCompare(
+            "its settings differ, and one offset for all of them fits none: choose one setting in the lens bar"
+        )
     if not result.valid_until:
-        raise CannotCompare("the device drifts: its offset at the last scan is not the one of all scans together; scan again")
+        raise CannotCompare(
+            "the device drifts: its offset at the last scan is not the one of all scans together; scan again"
+        )
     if needs_reason(result) and not reason.strip():
-        raise UserError("the advice is not to correct: write down why you adopt the offset all the same")
+        raise UserError(
+            "the advice is not to correct: write down why you adopt the offset all the same"
+        )
     p = result.pooled
-    last = datetime.fromtimestamp(float(pairs.anchors.instant[pairs.occasion].max()), zone_named(catalogue.zone)).date()
+    last = datetime.fromtimestamp(
+        float(pairs.anchors.instant[pairs.occasion].max()), zone_named(catalogue.zone)
+    ).date()
     labels = {i: s.label for i, s in catalogue.settings.items()} | {0: ""}
     parts = {"client": result.clients, "line_client": result.line_clients}.get(result.offer, ())
     own = {c.client: (c.offset, c.new.low, c.new.high, c.n) for c in parts}
     moved, drift, drift_from = result.movement, None, ""
     if moved is not None and moved.found and moved.slope.interval is not None:
         drift = (moved.slope.interval.low, moved.slope.interval.high)
-        drift_from = datetime.fromtimestamp(moved.origin, zone_named(catalogue.zone)).date().isoformat()
+        drift_from = (
+            datetime.fromtimestamp(moved.origin, zone_named(catalogue.zone)).date().isoformat()
+        )
     return CalibrationRecord(
         id=0,
         instrument=pairs.instrument.name,
@@ -77,7 +89,15 @@ def _line(result: CalibrateResult) -> LineRecord | None:
     if result.line is None or result.offer not in LINES:
         return None
     x = result.line.line
-    return LineRecord(x.centre, x.level, x.slope, x.new, x.level_variance, x.slope_variance, t_quantile(0.975, x.df))
+    return LineRecord(
+        x.centre,
+        x.level,
+        x.slope,
+        x.new,
+        x.level_variance,
+        x.slope_variance,
+        t_quantile(0.975, x.df),
+    )
 
 
 def needs_reason(result: CalibrateResult) -> bool:

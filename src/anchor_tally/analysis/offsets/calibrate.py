@@ -63,13 +63,16 @@ class ClientOffset:
 class CalibrateResult:
     """Offsets of one instrument; ``model`` is what cross-validation chose: none, pooled, client, line or line_client.
 
-    ``offer`` is the model that can be adopted all the same ('' when there is none). ``advice_code`` is none, level_only,
-    level_and_change or not_enough. ``within_slope`` is the slope of the device on the scan within clients: near 1 it follows, near 0
-    it does not. ``sources`` names the readings behind the offsets and ``digest`` fingerprints those, so that what is adopted is
-    what was computed. ``valid_until`` is empty where nothing can be adopted, for instance under a drift, or where ``settings_apart``
-    tells that the settings in it differ. ``line`` is there where the
-    error is shown to grow with the value; ``line_clients`` hold what clients differ from it. ``method_error`` is the SD of a field
-    method that stands in for a scan, and is in the intervals of new readings. ``key`` is the fingerprint of all it stands on.
+    ``offer`` is the model that can be adopted all the same ('' when there is none).
+    ``advice_code`` is none, level_only, level_and_change or not_enough. ``within_slope`` is the
+    slope of the device on the scan within clients: near 1 it follows, near 0 it does not.
+    ``sources`` names the readings behind the offsets and ``digest`` fingerprints those, so that
+    what is adopted is what was computed. ``valid_until`` is empty where nothing can be adopted,
+    for instance under a drift, or where ``settings_apart`` tells that the settings in it differ.
+    ``line`` is there where the error is shown to grow with the value; ``line_clients`` hold what
+    clients differ from it. ``method_error`` is the SD of a field method that stands in for a
+    scan, and is in the intervals of new readings. ``key`` is the fingerprint of all it stands
+    on.
     """
 
     asked: Asked
@@ -107,7 +110,8 @@ class CalibrateResult:
 class CalibrateRequest:
     """Offsets of all instruments that have the metric, or of the one named.
 
-    ``kept`` are answers of before: those that stand on the same readings and the same question are not computed again.
+    ``kept`` are answers of before: those that stand on the same readings and the same question
+    are not computed again.
     """
 
     snapshot: Snapshot
@@ -140,23 +144,35 @@ class CalibrateRequest:
             yield (k + 1) / len(items)
         return tuple(out)
 
-    def _of(self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument) -> CalibrateResult:
+    def _of(
+        self, asked: Asked, lens: Lens, item: Instrument, reference: Instrument
+    ) -> CalibrateResult:
         equation = (i for i in self.snapshot.instruments.values() if i.equation == BMI_EQUATION)
-        key = content_key(self.snapshot, lens, (item, reference, *equation), self.reference_sd, self.client_sd)
+        key = content_key(
+            self.snapshot, lens, (item, reference, *equation), self.reference_sd, self.client_sd
+        )
         before = next((r for r in self.kept if r.key == key), None)
         if before is not None:
             return replace(before, asked=asked, comparison=replace(before.comparison, asked=asked))
         pairs = pair(self.snapshot, lens, item, reference)
         compared = compare_pairs(
-            asked, pairs, lens, self.snapshot.catalogue, reference_sd=self.reference_sd, offsets_only=not self.instrument
+            asked,
+            pairs,
+            lens,
+            self.snapshot.catalogue,
+            reference_sd=self.reference_sd,
+            offsets_only=not self.instrument,
         )
         return replace(calibrate(compared, self.snapshot, self.client_sd), key=key)
 
 
-def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | None = None) -> CalibrateResult:
+def calibrate(
+    comparison: CompareResult, snapshot: Snapshot, client_sd: float | None = None
+) -> CalibrateResult:
     """Offsets from one comparison, and the simplest model that cross-validation supports.
 
-    ``client_sd`` states the spread between clients where too few clients were scanned to show one; default: as stated in the study.
+    ``client_sd`` states the spread between clients where too few clients were scanned to show
+    one; default: as stated in the study.
     """
     pairs, bias = comparison.pairs, comparison.bias
     scans = rows_of(snapshot, pairs.metric, chain.from_iterable(pairs.reference_rows.values()))
@@ -187,7 +203,11 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
     if bias is None:
         return nothing
     notes: list[Note] = []
-    stated = client_sd if client_sd is not None else snapshot.catalogue.stated.get((pairs.metric, "client_sd"))
+    stated = (
+        client_sd
+        if client_sd is not None
+        else snapshot.catalogue.stated.get((pairs.metric, "client_sd"))
+    )
     pooled, used = _pooled(comparison, bias, stated, notes)
     clients = _clients(comparison, snapshot, notes)
     provisional = False
@@ -195,7 +215,12 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         clients = _provisional(comparison, snapshot, notes)
         provisional = bool(clients)
     means, line = _line(comparison)
-    cv = validated(comparison, snapshot, means if line is not None else None, has_own=bool(clients) and not provisional)
+    cv = validated(
+        comparison,
+        snapshot,
+        means if line is not None else None,
+        has_own=bool(clients) and not provisional,
+    )
     error = _method_error(comparison, notes)
     if pairs.reference.kind != "reference":
         provisional = True
@@ -205,11 +230,19 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
     trend = comparison.reference_trend
     slope = follows(pairs, trend, moved) if trend is not None else None
     model = cv.model if cv is not None else "none"
-    if model == "pooled" and bias.interval is not None and bias.interval.low <= 0 <= bias.interval.high:
+    if (
+        model == "pooled"
+        and bias.interval is not None
+        and bias.interval.low <= 0 <= bias.interval.high
+    ):
         model = "none"  # what the data cannot tell from nothing is not corrected
     if cv is not None and model != cv.model:
         cv = replace(cv, model=model, after=cv.before)
-    offer = _offer(model, cv, pooled, clients) if pairs.reference.kind == "reference" or error is not None else ""
+    offer = (
+        _offer(model, cv, pooled, clients)
+        if pairs.reference.kind == "reference" or error is not None
+        else ""
+    )
     apart = settings_apart(pairs)
     until, late = _valid_until(comparison, moved, snapshot)
     if apart is not None:
@@ -244,7 +277,9 @@ def calibrate(comparison: CompareResult, snapshot: Snapshot, client_sd: float | 
         provisional=provisional,
         client_sd=used,
         line=line,
-        line_clients=_clients_of(client_offsets(line.fit, line.grid), snapshot) if line is not None and clients else (),
+        line_clients=_clients_of(client_offsets(line.fit, line.grid), snapshot)
+        if line is not None and clients
+        else (),
         method_error=error,
         notes=tuple(notes),
     )
@@ -259,7 +294,10 @@ def _size_ends(e: Estimate) -> Interval:
 def _weekly(moved: OffsetDrift) -> dict[str, str]:
     """A slope per week with its interval, as facts of a note."""
     e, i = moved.slope, moved.slope.interval or Interval(moved.slope.value, moved.slope.value)
-    return {k: f"{v:+.2f}".replace("-", "−") for k, v in (("slope", e.value), ("low", i.low), ("high", i.high))}
+    return {
+        k: f"{v:+.2f}".replace("-", "−")
+        for k, v in (("slope", e.value), ("low", i.low), ("high", i.high))
+    }
 
 
 def _unit(pairs: PairSet) -> str:
@@ -273,7 +311,9 @@ def _range(y: Floats) -> tuple[float, float]:
     return float(y.mean()) - spread, float(y.mean()) + spread
 
 
-def _pooled(c: CompareResult, bias: Estimate, stated: float | None, notes: list[Note]) -> tuple[PooledOffset, float | None]:
+def _pooled(
+    c: CompareResult, bias: Estimate, stated: float | None, notes: list[Note]
+) -> tuple[PooledOffset, float | None]:
     """The offset for anybody, and the stated spread where it was needed."""
     pairs = c.pairs
     if c.fit is None:
@@ -319,7 +359,9 @@ def _clients_of(o: ClientOffsets, snapshot: Snapshot) -> tuple[ClientOffset, ...
     )
 
 
-def _provisional(c: CompareResult, snapshot: Snapshot, notes: list[Note]) -> tuple[ClientOffset, ...]:
+def _provisional(
+    c: CompareResult, snapshot: Snapshot, notes: list[Note]
+) -> tuple[ClientOffset, ...]:
     """One client, one scan and many mornings: the offset on that day, with the day-to-day spread and the scan's stated precision."""
     pairs = c.pairs
     if pairs.clients != 1 or pairs.occasions != 1:
@@ -333,7 +375,9 @@ def _provisional(c: CompareResult, snapshot: Snapshot, notes: list[Note]) -> tup
     )
     mornings = occasion_means(columns.value[own], columns.visit[own] * 0, columns.visit[own])
     first = np.full(mornings.occasions.size, np.iinfo(np.int64).max)
-    np.minimum.at(first, np.searchsorted(mornings.occasions, columns.visit[own]), columns.instant[own])
+    np.minimum.at(
+        first, np.searchsorted(mornings.occasions, columns.visit[own]), columns.instant[own]
+    )
     series = mornings.mean[np.argsort(first)]
     days = day_to_day(series, np.zeros(series.size, dtype=np.int64))
     if days is None:
@@ -351,7 +395,11 @@ def _provisional(c: CompareResult, snapshot: Snapshot, notes: list[Note]) -> tup
     sd, new = math.sqrt(variance), math.sqrt(variance + sd_day**2)
     notes.append(note("one_scan_provisional", mornings=series.size))
     code = snapshot.clients[int(pairs.client[0])].code
-    return (ClientOffset(code, offset, t_interval(offset, sd, df), sd, 1, 1.0, t_interval(offset, new, df)),)
+    return (
+        ClientOffset(
+            code, offset, t_interval(offset, sd, df), sd, 1, 1.0, t_interval(offset, new, df)
+        ),
+    )
 
 
 def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
@@ -364,7 +412,9 @@ def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
         return None, None
     scans = pairs.anchors.n[pairs.occasion]
     means = client_means(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, trend.reference)
-    return means, line_fit(pairs.d, pairs.y, pairs.client, pairs.occasion, means, trend.between.slope)
+    return means, line_fit(
+        pairs.d, pairs.y, pairs.client, pairs.occasion, means, trend.between.slope
+    )
 
 
 def _method_error(c: CompareResult, notes: list[Note]) -> float | None:
@@ -375,7 +425,9 @@ def _method_error(c: CompareResult, notes: list[Note]) -> float | None:
     equation = EQUATIONS.get(reference.equation)
     error = equation.error_in(c.pairs.metric) if equation is not None else None
     facts = {"method": reference.name, "sd": f"{error:g}" if error is not None else ""}
-    notes.append(note("provisional_method" if error is not None else "method_error_unknown", **facts))
+    notes.append(
+        note("provisional_method" if error is not None else "method_error_unknown", **facts)
+    )
     return error
 
 
@@ -384,10 +436,14 @@ def _widened(new: Interval | None, value: float, error: float | None) -> Interva
     if new is None or error is None:
         return new
     more = normal_quantile(0.975) * error
-    return Interval(value - math.hypot(value - new.low, more), value + math.hypot(new.high - value, more))
+    return Interval(
+        value - math.hypot(value - new.low, more), value + math.hypot(new.high - value, more)
+    )
 
 
-def _offer(model: str, cv: CrossValidation | None, pooled: PooledOffset, clients: tuple[ClientOffset, ...]) -> str:
+def _offer(
+    model: str, cv: CrossValidation | None, pooled: PooledOffset, clients: tuple[ClientOffset, ...]
+) -> str:
     """What can be adopted: the chosen model, else the closer of those that there are; '' for none."""
     if model != "none":
         return model
@@ -407,18 +463,24 @@ def _advice(model: str, cv: CrossValidation | None, slope: Estimate | None) -> s
     if model == "none":
         return "none"
     follows = slope is not None and slope.interval is not None and slope.interval.low > 1e-6
-    # closer than the carried-over scans counts as following only when the device moves with the scan at all
+    # closer than the carried-over scans counts as following only when the device moves with the
+    # scan at all
     closer = cv.beats_scans is True and slope is not None and slope.value > 0.5
     return "level_and_change" if follows or closer else "level_only"
 
 
-def _valid_until(c: CompareResult, moved: OffsetDrift | None, snapshot: Snapshot) -> tuple[str, bool]:
+def _valid_until(
+    c: CompareResult, moved: OffsetDrift | None, snapshot: Snapshot
+) -> tuple[str, bool]:
     """The last day of an offset: EXPIRY_WEEKS after the last anchor used, or until a drift amounts to half of what matters.
 
-    With a drift the offset belongs to the middle of the anchors; True when it is too far gone at the last of them.
+    With a drift the offset belongs to the middle of the anchors; True when it is too far gone at
+    the last of them.
     """
     pairs = c.pairs
-    last = datetime.fromtimestamp(float(pairs.anchors.instant[pairs.occasion].max()), zone_named(snapshot.catalogue.zone)).date()
+    last = datetime.fromtimestamp(
+        float(pairs.anchors.instant[pairs.occasion].max()), zone_named(snapshot.catalogue.zone)
+    ).date()
     weeks = float(EXPIRY_WEEKS)
     if moved is not None and moved.found:
         matters = c.margin if c.margin is not None else 2 * (c.sd or 0.0)

@@ -15,10 +15,14 @@ from ..agreement.agreement import CompareResult
 from ..agreement.agreement_forms import BMI_EQUATION
 from ..pairs.pairing import PairSet
 
-LEAST_CLIENTS = 3  # from which on a spread between clients can be told, and leaving out clients means something
+LEAST_CLIENTS = (
+    3  # from which on a spread between clients can be told, and leaving out clients means something
+)
 
 
-def validated(c: CompareResult, snapshot: Snapshot, line: ClientMeans | None, *, has_own: bool) -> CrossValidation | None:
+def validated(
+    c: CompareResult, snapshot: Snapshot, line: ClientMeans | None, *, has_own: bool
+) -> CrossValidation | None:
     """Errors on left-out occasions beside the baselines; None below LEAST_CLIENTS clients."""
     pairs = c.pairs
     if pairs.clients < LEAST_CLIENTS:
@@ -44,7 +48,9 @@ def _half(sd: Floats, df: int) -> Floats:
     return np.asarray(t_quantile(0.975, max(df, 1)) * sd, dtype=float)
 
 
-def _left_out(means: OccasionMeans, grid: VarianceGrid | None) -> tuple[Floats, Floats, tuple[Floats, Floats] | None]:
+def _left_out(
+    means: OccasionMeans, grid: VarianceGrid | None
+) -> tuple[Floats, Floats, tuple[Floats, Floats] | None]:
     """Differences predicted without the client, and without the occasion; their SDs where there is a grid."""
     left = leave_out(grid) if grid is not None else None
     if left is not None:
@@ -54,19 +60,31 @@ def _left_out(means: OccasionMeans, grid: VarianceGrid | None) -> tuple[Floats, 
     person = means.per_client(means.mean) / n
     others = ((person.sum() - person) / (person.size - 1))[means.client_of]
     rest = n[means.client_of] - 1
-    if means.n == means.clients.size:  # of the others alone: mean and SD, as the pooled offset states them
+    if (
+        means.n == means.clients.size
+    ):  # of the others alone: mean and SD, as the pooled offset states them
         c = person.size
         square = (person**2).sum() - person**2
-        spread = np.sqrt(np.maximum(square - (c - 1) * others**2, 0.0) / max(c - 2, 1) * (1 + 1 / (c - 1)))
+        spread = np.sqrt(
+            np.maximum(square - (c - 1) * others**2, 0.0) / max(c - 2, 1) * (1 + 1 / (c - 1))
+        )
         return others, others, (spread, spread)
-    alone = np.where(rest > 0, (means.per_client(means.mean)[means.client_of] - means.mean) / np.maximum(rest, 1), others)
+    alone = np.where(
+        rest > 0,
+        (means.per_client(means.mean)[means.client_of] - means.mean) / np.maximum(rest, 1),
+        others,
+    )
     return others, alone, None
 
 
 def _bmi_values(pairs: PairSet, means: OccasionMeans, snapshot: Snapshot) -> Floats | None:
     """The BMI-only equation at the visit of each occasion's readings; None where the study has none, or it is what is judged."""
     item = next((i for i in snapshot.instruments.values() if i.equation == BMI_EQUATION), None)
-    if item is None or item.id == pairs.instrument.id or pairs.instrument.equation.startswith("bmi_"):
+    if (
+        item is None
+        or item.id == pairs.instrument.id
+        or pairs.instrument.equation.startswith("bmi_")
+    ):
         return None
     c = snapshot.columns[pairs.metric]
     rows = np.flatnonzero((c.instrument == item.id) & (c.status == OK))

@@ -17,7 +17,9 @@ from ...stats.estimate import FrozenArrays, Interval, Note, note
 
 def rows_of(snapshot: Snapshot, metric: str, readings: Iterable[int]) -> Ints:
     """Rows of stored readings."""
-    return np.flatnonzero(np.isin(snapshot.columns[metric].reading, np.fromiter(readings, np.int64)))
+    return np.flatnonzero(
+        np.isin(snapshot.columns[metric].reading, np.fromiter(readings, np.int64))
+    )
 
 
 def _rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
@@ -37,15 +39,19 @@ def _names(snapshot: Snapshot, c: Columns, rows: Ints) -> npt.NDArray[np.str_]:
     names = c.reading[rows].astype(np.str_).astype(object)
     for item in np.unique(c.instrument[rows[c.reading[rows] < 0]]):
         at = np.flatnonzero((c.reading[rows] < 0) & (c.instrument[rows] == item))
-        names[at] = f"{snapshot.instruments[int(item)].equation}@" + c.visit[rows[at]].astype(np.str_).astype(object)
+        names[at] = f"{snapshot.instruments[int(item)].equation}@" + c.visit[rows[at]].astype(
+            np.str_
+        ).astype(object)
     return names.astype(np.str_)
 
 
-def fingerprint(snapshot: Snapshot, metric: str, rows: Ints, form: int = 2) -> tuple[tuple[str, ...], str]:
+def fingerprint(
+    snapshot: Snapshot, metric: str, rows: Ints, form: int = 2
+) -> tuple[tuple[str, ...], str]:
     """Names of readings and a fingerprint of their values and states.
 
-    Form 0 is that of the first records, over numbers that hung on the order of the equations; it is kept to see whether one of
-    those is stale.
+    Form 0 is that of the first records, over numbers that hung on the order of the equations; it
+    is kept to see whether one of those is stale.
     """
     c = snapshot.columns[metric]
     names = _names(snapshot, c, rows)
@@ -65,7 +71,11 @@ def fingerprint(snapshot: Snapshot, metric: str, rows: Ints, form: int = 2) -> t
 def _form_0(name: str) -> int:
     """The number by which a first record knew a reading."""
     equation, _, visit = name.partition("@")
-    return int(name) if not visit else -((FORM_0_EQUATIONS.index(equation) + 1) * 10_000_000 + int(visit))
+    return (
+        int(name)
+        if not visit
+        else -((FORM_0_EQUATIONS.index(equation) + 1) * 10_000_000 + int(visit))
+    )
 
 
 def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
@@ -73,11 +83,15 @@ def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
     c = snapshot.columns.get(record.metric)
     if c is None:
         return True
-    names, digest = fingerprint(snapshot, record.metric, _rows_named(snapshot, c, record.sources), record.form)
+    names, digest = fingerprint(
+        snapshot, record.metric, _rows_named(snapshot, c, record.sources), record.form
+    )
     return set(names) != set(record.sources) or digest != record.digest
 
 
-def record_for(records: Sequence[CalibrationRecord], instrument: str, metric: str, setting: str) -> CalibrationRecord | None:
+def record_for(
+    records: Sequence[CalibrationRecord], instrument: str, metric: str, setting: str
+) -> CalibrationRecord | None:
     """The calibration in force for a reading: that of its setting; without one the newest of the instrument, to say what is missing."""
     own = [r for r in records if (r.instrument, r.metric) == (instrument, metric)]
     return next((r for r in own if serves_setting(r, setting)), own[-1] if own else None)
@@ -92,7 +106,8 @@ def serves_setting(record: CalibrationRecord, setting: str) -> bool:
 class Corrected:
     """A corrected reading with its 95 % prediction interval and what is to be said of it.
 
-    ``value`` and ``interval`` are None where the record does not serve this client or this setting; ``notes`` say why.
+    ``value`` and ``interval`` are None where the record does not serve this client or this
+    setting; ``notes`` say why.
     """
 
     value: float | None
@@ -101,7 +116,15 @@ class Corrected:
     notes: tuple[Note, ...]
 
 
-def correct(record: CalibrationRecord, client: str, value: float, day: str, setting: str, *, stale: bool = False) -> Corrected:
+def correct(
+    record: CalibrationRecord,
+    client: str,
+    value: float,
+    day: str,
+    setting: str,
+    *,
+    stale: bool = False,
+) -> Corrected:
     """Correct one reading: reading − offset, with the interval of a new difference.
 
     Parameters
@@ -121,25 +144,41 @@ def correct(record: CalibrationRecord, client: str, value: float, day: str, sett
 
     Returns
     -------
-    Corrected
-        Without a value where the record does not serve this client or this setting; a note says why.
+    Corrected Without a value where the record does not serve this client or this setting; a note
+    says why.
     """
     if not serves_setting(record, setting):
-        used, calibrated = setting or "none", record.setting or ", ".join(s for s in record.made_of.settings if s) or "none"
-        return Corrected(None, None, record.version, (note("other_setting", used=used, calibrated=calibrated),))
+        used, calibrated = (
+            setting or "none",
+            record.setting or ", ".join(s for s in record.made_of.settings if s) or "none",
+        )
+        return Corrected(
+            None, None, record.version, (note("other_setting", used=used, calibrated=calibrated),)
+        )
     found = _corrected(record, client, np.array([value], dtype=float), (day,))
     if found is None:
-        return Corrected(None, None, record.version, (note("not_for_others", clients=", ".join(sorted(record.clients))),))
+        return Corrected(
+            None,
+            None,
+            record.version,
+            (note("not_for_others", clients=", ".join(sorted(record.clients))),),
+        )
     fixed, low, high = (float(x[0]) for x in found)
-    return Corrected(fixed, Interval(low, high), record.version, _notes(record, client, value, day, stale=stale))
+    return Corrected(
+        fixed, Interval(low, high), record.version, _notes(record, client, value, day, stale=stale)
+    )
 
 
-def _notes(record: CalibrationRecord, client: str, value: float, day: str, *, stale: bool) -> tuple[Note, ...]:
+def _notes(
+    record: CalibrationRecord, client: str, value: float, day: str, *, stale: bool
+) -> tuple[Note, ...]:
     """What is to be kept in mind of a corrected reading."""
     made, own = record.made_of, client in record.clients
     notes: list[Note] = []
     if not record.range_low <= value <= record.range_high:
-        notes.append(note("outside_range", low=f"{record.range_low:.1f}", high=f"{record.range_high:.1f}"))
+        notes.append(
+            note("outside_range", low=f"{record.range_low:.1f}", high=f"{record.range_high:.1f}")
+        )
     if day[:10] > record.valid_until:
         notes.append(note("expired", until=record.valid_until))
     if not own and (record.clients or client not in made.clients):
@@ -157,10 +196,13 @@ def _notes(record: CalibrationRecord, client: str, value: float, day: str, *, st
     return tuple(notes)
 
 
-def _corrected(record: CalibrationRecord, client: str, value: Floats, day: Sequence[str]) -> tuple[Floats, Floats, Floats] | None:
+def _corrected(
+    record: CalibrationRecord, client: str, value: Floats, day: Sequence[str]
+) -> tuple[Floats, Floats, Floats] | None:
     """Corrected values (n,) of one client with the ends of their intervals; None where the record does not serve the client.
 
-    A new difference lies so many weeks from where the offset holds; under a known drift its interval grows from there.
+    A new difference lies so many weeks from where the offset holds; under a known drift its
+    interval grows from there.
     """
     own = record.clients.get(client)
     ends = own[:3] if own else record.pooled
@@ -186,7 +228,8 @@ def _corrected(record: CalibrationRecord, client: str, value: Floats, day: Seque
 class CorrectedSeries(FrozenArrays):
     """Readings of one client corrected together, (n,): NaN-free; ``known`` tells where there is a corrected value.
 
-    ``value`` is the reading itself where there is none; ``low`` and ``high`` are its 95 % prediction interval.
+    ``value`` is the reading itself where there is none; ``low`` and ``high`` are its 95 %
+    prediction interval.
     """
 
     value: Floats
@@ -197,7 +240,13 @@ class CorrectedSeries(FrozenArrays):
 
 
 def correct_series(
-    record: CalibrationRecord | None, client: str, value: Floats, day: Sequence[str], settings: Sequence[str], *, stale: bool
+    record: CalibrationRecord | None,
+    client: str,
+    value: Floats,
+    day: Sequence[str],
+    settings: Sequence[str],
+    *,
+    stale: bool,
 ) -> CorrectedSeries:
     """Correct many readings of one client at once: ``value`` (n,), ``day`` and ``settings`` of length n.
 
@@ -211,7 +260,14 @@ def correct_series(
     if found is None:
         why = correct(record, client, float(value[0]), day[0], settings[0], stale=stale).notes
         return CorrectedSeries(value.copy(), value.copy(), value.copy(), known, why)
-    last, least = int(np.flatnonzero(served)[-1]), int(np.flatnonzero(served)[value[served].argmin()])
-    notes = {n.code: n for k in {last, least} for n in _notes(record, client, float(value[k]), day[k], stale=stale)}
+    last, least = (
+        int(np.flatnonzero(served)[-1]),
+        int(np.flatnonzero(served)[value[served].argmin()]),
+    )
+    notes = {
+        n.code: n
+        for k in {last, least}
+        for n in _notes(record, client, float(value[k]), day[k], stale=stale)
+    }
     fixed, low, high = (np.where(served, x, value) for x in found)
     return CorrectedSeries(fixed, low, high, served, tuple(notes.values()))

@@ -32,7 +32,9 @@ class VersionRow:
         return None if self.first is None or self.second is None else self.second[0] - self.first[0]
 
 
-def versions(found: list[tuple[CalibrationRecord, bool]], day: str, stale: frozenset[int]) -> tuple[Version, ...]:
+def versions(
+    found: list[tuple[CalibrationRecord, bool]], day: str, stale: frozenset[int]
+) -> tuple[Version, ...]:
     """The state of every version on an ISO ``day``, the newest first; ``stale`` are numbers of records whose readings have changed."""
     newest = {r.setting: r.id for r, withdrawn in found if not withdrawn}
 
@@ -46,7 +48,9 @@ def versions(found: list[tuple[CalibrationRecord, bool]], day: str, stale: froze
     return tuple(Version(r, state(r, withdrawn=gone)) for r, gone in reversed(found))
 
 
-def subtracted(record: CalibrationRecord, client: str, reading: float) -> tuple[float, float, float] | None:
+def subtracted(
+    record: CalibrationRecord, client: str, reading: float
+) -> tuple[float, float, float] | None:
     """What a record subtracts from a reading of a client, with the 95 % interval of a new difference; None where it does not serve."""
     own = record.clients.get(client)
     ends = own[:3] if own else record.pooled
@@ -61,4 +65,6 @@ def compare_versions(first: CalibrationRecord, second: CalibrationRecord) -> tup
     """Client by client, those of either version, then all others; lines are compared at the middle of the first one's range."""
     at = (first.range_low + first.range_high) / 2
     names = sorted(set(first.clients) | set(second.clients))
-    return tuple(VersionRow(n, subtracted(first, n, at), subtracted(second, n, at)) for n in ("", *names))
+    return tuple(
+        VersionRow(n, subtracted(first, n, at), subtracted(second, n, at)) for n in ("", *names)
+    )

@@ -27,7 +27,9 @@ class CannotCompare(UserError):
 
 def _named(metric: str) -> str:
     found = metric_named(metric)
-    return f"{found.label.lower()} ({metric})" if found else f'"{metric}", a metric that is not known'
+    return (
+        f"{found.label.lower()} ({metric})" if found else f'"{metric}", a metric that is not known'
+    )
 
 
 def readers_of(snapshot: Snapshot, metric: str) -> list[Instrument]:
@@ -44,7 +46,9 @@ def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
     """
     metric = metric_named(lens.metric)
     if metric is not None and metric.device_only:
-        raise CannotCompare(f"{metric.label.lower()} is a device's own value, which no other device shares: it is not compared")
+        raise CannotCompare(
+            f"{metric.label.lower()} is a device's own value, which no other device shares: it is not compared"
+        )
     if lens.reference is not None:
         if lens.reference.strip().lower() == CONSENSUS.name.lower():
             return CONSENSUS
@@ -56,7 +60,9 @@ def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
     if not found:
         raise CannotCompare(f"no reference has readings of {_named(lens.metric)}")
     if len(found) > 1:
-        raise CannotCompare(f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)}; name one")
+        raise CannotCompare(
+            f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)}; name one"
+        )
     return found[0]
 
 
@@ -64,7 +70,10 @@ def substitutes(readers: Iterable[tuple[str, str]]) -> tuple[str, ...]:
     """Of (name, kind) that have a metric, names that could stand in for a reference: the consensus first, then devices and methods."""
     there = [(name, kind) for name, kind in readers if kind != "reference"]
     devices = [name for name, kind in there if kind == "device"]
-    return (*((CONSENSUS.name,) if len(devices) > LEAST_OTHERS else ()), *(name for name, _ in there))
+    return (
+        *((CONSENSUS.name,) if len(devices) > LEAST_OTHERS else ()),
+        *(name for name, _ in there),
+    )
 
 
 def with_consensus(snapshot: Snapshot, c: Columns, compared: Instrument) -> Columns:
@@ -72,12 +81,16 @@ def with_consensus(snapshot: Snapshot, c: Columns, compared: Instrument) -> Colu
 
     ``compared`` is left out of it, so that no device is compared with itself.
     """
-    devices = [i.id for i in snapshot.instruments.values() if i.kind == "device" and i.id != compared.id]
+    devices = [
+        i.id for i in snapshot.instruments.values() if i.kind == "device" and i.id != compared.id
+    ]
     rows = np.flatnonzero((c.status == OK) & np.isin(c.instrument, devices))
     if rows.size == 0:
         return c
     order = rows[np.lexsort((c.instrument[rows], c.visit[rows]))]
-    new_tally = np.append(True, (np.diff(c.visit[order]) != 0) | (np.diff(c.instrument[order]) != 0))
+    new_tally = np.append(
+        True, (np.diff(c.visit[order]) != 0) | (np.diff(c.instrument[order]) != 0)
+    )
     tally = np.cumsum(new_tally) - 1
     size = np.bincount(tally)
     mean = np.bincount(tally, c.value[order]) / size
@@ -117,16 +130,24 @@ def _filled(at: Ints, value: int) -> Ints:
 
 def words_of(comparator: Instrument) -> str:
     """Its name; of one that is no reference, that it is none."""
-    return comparator.name if comparator.kind == "reference" else f"{comparator.name}, not a reference"
+    return (
+        comparator.name if comparator.kind == "reference" else f"{comparator.name}, not a reference"
+    )
 
 
 def others_of(snapshot: Snapshot, lens: Lens, comparator: Instrument) -> list[Instrument]:
     """The instruments that are compared: all that have readings of the metric but references and the comparator."""
-    return [i for i in readers_of(snapshot, lens.metric) if i.kind != "reference" and i.id != comparator.id]
+    return [
+        i
+        for i in readers_of(snapshot, lens.metric)
+        if i.kind != "reference" and i.id != comparator.id
+    ]
 
 
 def lens_for(snapshot: Snapshot, lens: Lens, item: Instrument) -> Lens:
     """The lens for one of several instruments: a setting that it does not have is not asked of it."""
-    if lens.setting is None or lens.setting in {s.label for s in snapshot.catalogue.settings_of(item.id)}:
+    if lens.setting is None or lens.setting in {
+        s.label for s in snapshot.catalogue.settings_of(item.id)
+    }:
         return lens
     return replace(lens, setting=None)

@@ -22,7 +22,9 @@ _NOT_RAW = ("sex", "age_years", "height")
 @cache
 def raw_metrics() -> frozenset[str]:
     """Metrics that some equation needs."""
-    return frozenset(k for e in EQUATIONS.values() for k in (*e.all_inputs, *e.substitutes) if k not in _NOT_RAW)
+    return frozenset(
+        k for e in EQUATIONS.values() for k in (*e.all_inputs, *e.substitutes) if k not in _NOT_RAW
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,12 +39,14 @@ class _Raw:
 def _by_visit(c: Columns, usable: np.ndarray, visits: Ints, counts: str = "agree") -> _Raw:
     """What counts of the visit's ok readings: their median (of two the mean), or as the protocol says their mean or the last one.
 
-    Of an instrument read under several settings in one visit (both sides of the body, another mode) the first setting counts:
-    what is kept apart at the bench is not averaged here.
+    Of an instrument read under several settings in one visit (both sides of the body, another
+    mode) the first setting counts: what is kept apart at the bench is not averaged here.
     """
     rows = np.flatnonzero((c.status == 0) & usable)
     shift = int(c.instrument.max(initial=0)) + 1
-    _, first, own = np.unique(c.visit[rows] * shift + c.instrument[rows], return_index=True, return_inverse=True)
+    _, first, own = np.unique(
+        c.visit[rows] * shift + c.instrument[rows], return_index=True, return_inverse=True
+    )
     rows = rows[c.setting[rows] == c.setting[rows][first][own]]
     by = (c.replicate[rows], c.instant[rows]) if counts == "last" else (c.value[rows],)
     order = rows[np.lexsort((*by, c.visit[rows]))]
@@ -70,7 +74,12 @@ def _inputs(snapshot: Snapshot) -> tuple[dict[str, _Raw], dict[str, Floats]]:
     raw: dict[str, _Raw] = {}
     for key in raw_metrics() & snapshot.columns.keys():
         c = snapshot.columns[key]
-        raw[key] = _by_visit(c, ~np.isin(c.instrument, reference), visits.visit, snapshot.catalogue.rule_of(key).counts)
+        raw[key] = _by_visit(
+            c,
+            ~np.isin(c.instrument, reference),
+            visits.visit,
+            snapshot.catalogue.rule_of(key).counts,
+        )
     sex = {k.id: {"male": 1.0, "female": 0.0}.get(k.sex, np.nan) for k in snapshot.clients.values()}
     nothing = np.full(visits.visit.size, np.nan)
     values = dict.fromkeys(raw_metrics(), nothing) | {k: r.value for k, r in raw.items()}
@@ -82,7 +91,8 @@ def _inputs(snapshot: Snapshot) -> tuple[dict[str, _Raw], dict[str, Floats]]:
 def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
     """What the equations can use of one visit, in canonical units; inputs that are not there are left out.
 
-    Body mass falls back on the client's last visit that has one: it is needed before the scale is stepped on.
+    Body mass falls back on the client's last visit that has one: it is needed before the scale
+    is stepped on.
     """
     at = np.flatnonzero(snapshot.visits.visit == visit)
     if at.size == 0:
@@ -94,7 +104,9 @@ def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
         own = (snapshot.visits.client == snapshot.visits.client[k]) & ~np.isnan(values["body_mass"])
         earlier = np.flatnonzero(own & (snapshot.visits.instant <= snapshot.visits.instant[k]))
         if earlier.size:
-            given["body_mass"] = float(values["body_mass"][earlier[np.argmax(snapshot.visits.instant[earlier])]])
+            given["body_mass"] = float(
+                values["body_mass"][earlier[np.argmax(snapshot.visits.instant[earlier])]]
+            )
     return given
 
 
@@ -131,7 +143,9 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
         usable = complete & ~np.any([*equation.reasons(full).values()], axis=0)
         if equation.men or equation.women:
             usable &= ~np.isnan(values["sex"])
-        existing = next((i for i in snapshot.instruments.values() if i.equation == equation.id), None)
+        existing = next(
+            (i for i in snapshot.instruments.values() if i.equation == equation.id), None
+        )
         item = existing or Instrument(-number, equation.label, "method", equation.id)
         parts_of = _parts(equation, raw)
         for lead, keep in _leads(equation, raw, usable):
@@ -141,19 +155,35 @@ def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
             results = equation.function({k: v[keep] for k, v in full.items()})
             for output, result in results.items():
                 made = _columns(
-                    snapshot, snapshot.columns[lead], raw[lead].row[keep], output, result, item.id, keep, number, parts
+                    snapshot,
+                    snapshot.columns[lead],
+                    raw[lead].row[keep],
+                    output,
+                    result,
+                    item.id,
+                    keep,
+                    number,
+                    parts,
                 )
                 columns[output] = joined(columns[output], made) if output in columns else made
-    sites = {e.id: tuple(m for k in (*e.all_inputs, *e.substitutes) if (m := mixed.get(k))) for e in EQUATIONS.values()}
+    sites = {
+        e.id: tuple(m for k in (*e.all_inputs, *e.substitutes) if (m := mixed.get(k)))
+        for e in EQUATIONS.values()
+    }
     landmarks = {i.id: sites[i.equation] for i in instruments.values() if sites[i.equation]}
     return Derived(
-        MappingProxyType(instruments), MappingProxyType(columns), MappingProxyType(outside), MappingProxyType(landmarks)
+        MappingProxyType(instruments),
+        MappingProxyType(columns),
+        MappingProxyType(outside),
+        MappingProxyType(landmarks),
     )
 
 
 def _mixed_landmarks(snapshot: Snapshot) -> dict[str, str]:
     """Sites whose ok readings were taken at several landmarks, in words, by metric."""
-    labels = {i: landmark_of(s.label) or "the usual place" for i, s in snapshot.settings.items()} | {0: "the usual place"}
+    labels = {
+        i: landmark_of(s.label) or "the usual place" for i, s in snapshot.settings.items()
+    } | {0: "the usual place"}
     out = {}
     for key in raw_metrics() & snapshot.columns.keys():
         c = snapshot.columns[key]
@@ -164,12 +194,16 @@ def _mixed_landmarks(snapshot: Snapshot) -> dict[str, str]:
     return out
 
 
-def _leads(equation: Equation, raw: Mapping[str, _Raw], usable: np.ndarray) -> list[tuple[str, Ints]]:
+def _leads(
+    equation: Equation, raw: Mapping[str, _Raw], usable: np.ndarray
+) -> list[tuple[str, Ints]]:
     """The raw metric whose reading lends a computed value its time, and the visits for which it does: the last input that is read.
 
     Visits where another one stands in for it follow with that one.
     """
-    lead = next((k for k in reversed(equation.all_inputs) if k in raw or k in dict(equation.instead)), None)
+    lead = next(
+        (k for k in reversed(equation.all_inputs) if k in raw or k in dict(equation.instead)), None
+    )
     if lead is None:
         return []
     left, out = usable.copy(), []
@@ -197,7 +231,10 @@ def _parts(equation: Equation, raw: Mapping[str, _Raw]) -> list[dict[int, tuple[
 def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:
     """The snapshot with the instruments of equations, and their values in the columns that it holds."""
     instruments = MappingProxyType({**snapshot.instruments, **derived.instruments})
-    columns = {m: joined(c, derived.columns[m]) if m in derived.columns else c for m, c in snapshot.columns.items()}
+    columns = {
+        m: joined(c, derived.columns[m]) if m in derived.columns else c
+        for m, c in snapshot.columns.items()
+    }
     return replace(
         snapshot,
         catalogue=replace(snapshot.catalogue, instruments=instruments),

@@ -50,15 +50,23 @@ def settings_apart(pairs: PairSet) -> Estimate | None:
     found = []
     for k in range(beside.shape[1]):
         rest = np.delete(beside, k, axis=1)
-        e = slope_beside(pairs.d, pairs.client, pairs.occasion, beside[:, k], rest if rest.size else None)
-        if e is not None and e.slope.interval is not None and not e.slope.interval.low <= 0 <= e.slope.interval.high:
+        e = slope_beside(
+            pairs.d, pairs.client, pairs.occasion, beside[:, k], rest if rest.size else None
+        )
+        if (
+            e is not None
+            and e.slope.interval is not None
+            and not e.slope.interval.low <= 0 <= e.slope.interval.high
+        ):
             found.append(e.slope)
     return max(found, key=lambda e: abs(e.value), default=None)
 
 
 def slope_of(pairs: PairSet) -> TimeSlope | None:
     """Slope of the difference on weeks in the nested mixed model; with several settings that within their periods."""
-    return slope_on_time(pairs.d, pairs.client, pairs.occasion, weeks_of(pairs), periods_beside(pairs))
+    return slope_on_time(
+        pairs.d, pairs.client, pairs.occasion, weeks_of(pairs), periods_beside(pairs)
+    )
 
 
 def movement(pairs: PairSet) -> OffsetDrift | None:

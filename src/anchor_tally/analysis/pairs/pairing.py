@@ -14,7 +14,17 @@ from ...domain.instants import zone_named
 from ...domain.lens import Lens
 from ...domain.metrics import metric_named
 from ...domain.records import Instrument
-from ...domain.snapshot import EXCLUDED, FAILED, OK, SIMULATED, Columns, Floats, Ints, Snapshot, read_only
+from ...domain.snapshot import (
+    EXCLUDED,
+    FAILED,
+    OK,
+    SIMULATED,
+    Columns,
+    Floats,
+    Ints,
+    Snapshot,
+    read_only,
+)
 from ...stats.estimate import Note, note
 from .comparator import CONSENSUS, CannotCompare, with_consensus, words_of
 
@@ -68,14 +78,18 @@ class LeftOut:
             (self.clients[c], at, timed, self.reasons[why], reading)
             for c, at, timed, why, reading in zip(*(a.tolist() for a in columns), strict=True)
         )
-        return tuple(Dropped(code, stamp(at, zone, timed=timed), why, reading) for code, at, timed, why, reading in sorted(rows))
+        return tuple(
+            Dropped(code, stamp(at, zone, timed=timed), why, reading)
+            for code, at, timed, why, reading in sorted(rows)
+        )
 
 
 @dataclass(frozen=True, eq=False)
 class Anchors:
     """Scans as columns of shape (a,): the visit of the first, mean instant, mean value, number of scans.
 
-    ``ss`` is the sum of squares of the scans about their mean: what replicate scans say of the reference's own error.
+    ``ss`` is the sum of squares of the scans about their mean: what replicate scans say of the
+    reference's own error.
     """
 
     visit: Ints
@@ -90,7 +104,8 @@ class Anchors:
 class PairSet:
     """Pairs as columns of shape (n,): reference mean x, instrument reading y, their sources and groups.
 
-    ``occasion`` is the place of the pair's anchor in ``anchors``; ``row`` that of the reading in the metric's columns.
+    ``occasion`` is the place of the pair's anchor in ``anchors``; ``row`` that of the reading in
+    the metric's columns.
     """
 
     instrument: Instrument
@@ -140,19 +155,24 @@ class PairSet:
 def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Instrument) -> PairSet:
     """Pair ok readings of ``instrument`` with the scans of their client, by instant.
 
-    Scans of one client closer than the study's visit gap, or dated alone and of one day, are one anchor; their mean is x. A
-    reading goes to its nearest anchor within ``window_hours``; of the instrument's tallies (visits) at an anchor the nearest
-    counts, or all of them when the lens says *around*. Where only a date is known, the same calendar day decides.
+    Scans of one client closer than the study's visit gap, or dated alone and of one day, are one
+    anchor; their mean is x. A reading goes to its nearest anchor within ``window_hours``; of the
+    instrument's tallies (visits) at an anchor the nearest counts, or all of them when the lens
+    says *around*. Where only a date is known, the same calendar day decides.
     """
     c = snapshot.columns.get(lens.metric)
     if c is None:
         found = metric_named(lens.metric)
-        raise CannotCompare(f"the study has no readings of {found.label.lower() if found else lens.metric}")
+        raise CannotCompare(
+            f"the study has no readings of {found.label.lower() if found else lens.metric}"
+        )
     if reference.id == CONSENSUS.id:
         c = with_consensus(snapshot, c, instrument)
     wanted = np.ones(c.n, dtype=bool)
     if lens.clients is not None:
-        wanted = np.isin(c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients])
+        wanted = np.isin(
+            c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients]
+        )
     is_ref = wanted & (c.instrument == reference.id)
     is_ins = wanted & (c.instrument == instrument.id)
     reasons: list[str] = []
@@ -162,7 +182,11 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
         told[rows] = len(reasons)
         reasons.append(why)
 
-    for status, why in ((FAILED, "failed reading"), (EXCLUDED, "excluded reading"), (SIMULATED, "simulated reading")):
+    for status, why in (
+        (FAILED, "failed reading"),
+        (EXCLUDED, "excluded reading"),
+        (SIMULATED, "simulated reading"),
+    ):
         leave_out(np.flatnonzero((is_ref | is_ins) & (c.status == status)), why)
     notes: list[Note] = []
     put_out = int(((is_ref | is_ins) & (c.status == EXCLUDED)).sum())
@@ -197,8 +221,13 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     first[position[::-1]] = ref[::-1]
     unused = np.setdiff1d(np.arange(anchors.mean.size), at)
     strangers = _of_strangers(snapshot, instrument, anchors, unused, lens.window_hours)
-    leave_out(first[unused[~strangers]], f"{anchor} without a reading of {instrument.name} within the window")
-    leave_out(first[unused[strangers]], "outside the equation's population (age, sex or body mass index)")
+    leave_out(
+        first[unused[~strangers]],
+        f"{anchor} without a reading of {instrument.name} within the window",
+    )
+    leave_out(
+        first[unused[strangers]], "outside the equation's population (age, sex or body mass index)"
+    )
     out = np.flatnonzero(told >= 0)
     left_out = LeftOut(
         reading=read_only(c.reading[out], np.int64),
@@ -231,7 +260,9 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     )
 
 
-def _of_strangers(snapshot: Snapshot, instrument: Instrument, anchors: Anchors, unused: Ints, hours: float) -> Bools:
+def _of_strangers(
+    snapshot: Snapshot, instrument: Instrument, anchors: Anchors, unused: Ints, hours: float
+) -> Bools:
     """Which unused anchors have a visit within the window whose inputs are there, but whose person the equation is not for."""
     visits = snapshot.visits
     rows = np.flatnonzero(np.isin(visits.visit, snapshot.outside.get(instrument.id, ())))
@@ -261,8 +292,12 @@ def _of_setting(
         if len(present) > 1:
             notes.append(note("settings_pooled", settings=", ".join(present)))
         return is_ins
-    if lens.setting not in present and lens.setting not in {s.label for s in snapshot.catalogue.settings_of(instrument.id)}:
-        raise CannotCompare(f'{instrument.name} has no setting "{lens.setting}" (it has: {", ".join(present)})')
+    if lens.setting not in present and lens.setting not in {
+        s.label for s in snapshot.catalogue.settings_of(instrument.id)
+    }:
+        raise CannotCompare(
+            f'{instrument.name} has no setting "{lens.setting}" (it has: {", ".join(present)})'
+        )
     of_setting = np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
     leave_out(np.flatnonzero(is_ins & (c.status == OK) & ~of_setting), "another setting")
     return is_ins & of_setting
@@ -308,14 +343,20 @@ def _members(c: Columns, ref: Ints, position: Ints) -> dict[int, tuple[int, ...]
     groups = np.split(ref[order], cuts) if ref.size else []
     if not c.parts:
         return {k: tuple(c.reading[g].tolist()) for k, g in enumerate(groups)}
-    return {k: tuple(i for row in g.tolist() for i in (c.parts[row] or (int(c.reading[row]),))) for k, g in enumerate(groups)}
+    return {
+        k: tuple(i for row in g.tolist() for i in (c.parts[row] or (int(c.reading[row]),)))
+        for k, g in enumerate(groups)
+    }
 
 
-def _nearest(c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, hours: float) -> tuple[Ints, Floats, Bools]:
+def _nearest(
+    c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, hours: float
+) -> tuple[Ints, Floats, Bools]:
     """Of each reading its nearest anchor (-1: none within the window), the distance in seconds, and whether a day decided.
 
-    A reading and an anchor that both have a time of day are as far apart as their instants; otherwise they meet on the same
-    calendar day only, as if half a day apart, so that a known time goes first. Of two anchors equally far the earlier one.
+    A reading and an anchor that both have a time of day are as far apart as their instants;
+    otherwise they meet on the same calendar day only, as if half a day apart, so that a known
+    time goes first. Of two anchors equally far the earlier one.
     """
     chosen = np.full(ins.size, -1, dtype=np.int64)
     best = np.full(ins.size, np.inf)
@@ -325,7 +366,9 @@ def _nearest(c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, h
     order = np.lexsort((anchors.instant, anchors.client))
     axis = anchors.client[order] * _SPAN + anchors.instant[order]
     spot = np.searchsorted(axis, c.client[ins] * _SPAN + c.instant[ins])
-    for shift in range(-3, 3):  # three neighbours on each side hold the nearest and that of the same day
+    for shift in range(
+        -3, 3
+    ):  # three neighbours on each side hold the nearest and that of the same day
         k = spot + shift
         there = (k >= 0) & (k < order.size)
         a = order[np.clip(k, 0, order.size - 1)]
@@ -360,7 +403,9 @@ def _last_repeats(c: Columns, rows: Ints) -> Bools:
     if rows.size:
         order = np.lexsort((c.replicate[rows], c.instant[rows], c.setting[rows], c.visit[rows]))
         k = rows[order]
-        out[order] = np.append((c.visit[k][1:] != c.visit[k][:-1]) | (c.setting[k][1:] != c.setting[k][:-1]), True)
+        out[order] = np.append(
+            (c.visit[k][1:] != c.visit[k][:-1]) | (c.setting[k][1:] != c.setting[k][:-1]), True
+        )
     return out
 
 

@@ -21,24 +21,34 @@ def scan_error(pairs: PairSet, stated: float | None) -> ScanError:
     return reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
 
 
-def slopes_on_reference(pairs: PairSet, error: ScanError, moved: OffsetDrift | None = None) -> ReferenceTrend:
+def slopes_on_reference(
+    pairs: PairSet, error: ScanError, moved: OffsetDrift | None = None
+) -> ReferenceTrend:
     """Slopes of the difference on the reference, between clients and within them.
 
-    Of the slope within clients the settings of the device are first taken out of both sides: their levels would look like changes of
-    clients. So is the common course of time of a device that moves: else a drift that goes against the clients' own course looks
-    like a device that is stuck.
+    Of the slope within clients the settings of the device are first taken out of both sides:
+    their levels would look like changes of clients. So is the common course of time of a device
+    that moves: else a drift that goes against the clients' own course looks like a device that
+    is stuck.
     """
     scans = pairs.anchors.n[pairs.occasion].astype(float)
     found = reference_trend(pairs.d, pairs.x, scans, pairs.client, pairs.occasion, error)
     beside = periods_beside(pairs)
     columns = [] if beside is None else list(beside.T)
-    if moved is not None and moved.found and not pairs.instrument.equation:  # a formula has nothing that drifts
+    if (
+        moved is not None and moved.found and not pairs.instrument.equation
+    ):  # a formula has nothing that drifts
         columns.append(weeks_of(pairs))
     if not columns or found.within is None:
         return found
     t = np.column_stack([centred(c, pairs.client) for c in columns])
-    d, x = (v - t @ np.linalg.lstsq(t, centred(v, pairs.client), rcond=None)[0] for v in (pairs.d, pairs.x))
-    return replace(found, within=reference_trend(d, x, scans, pairs.client, pairs.occasion, error).within)
+    d, x = (
+        v - t @ np.linalg.lstsq(t, centred(v, pairs.client), rcond=None)[0]
+        for v in (pairs.d, pairs.x)
+    )
+    return replace(
+        found, within=reference_trend(d, x, scans, pairs.client, pairs.occasion, error).within
+    )
 
 
 def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) -> Estimate | None:
@@ -50,14 +60,18 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) ->
     return within.slope.moved(1.0)
 
 
-def within_slope(pairs: PairSet, reference_sd: float | None, moved: OffsetDrift | None) -> Estimate | None:
+def within_slope(
+    pairs: PairSet, reference_sd: float | None, moved: OffsetDrift | None
+) -> Estimate | None:
     """``follows`` from pairs alone; ``reference_sd`` is the stated precision of a scan, where there is one."""
     if pairs.occasions <= pairs.clients or pairs.n < 4:
         return None
     return follows(pairs, slopes_on_reference(pairs, scan_error(pairs, reference_sd)), moved)
 
 
-def following(pairs: PairSet, reference_sd: float | None) -> tuple[Estimate | None, OffsetDrift | None]:
+def following(
+    pairs: PairSet, reference_sd: float | None
+) -> tuple[Estimate | None, OffsetDrift | None]:
     """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time."""
     moved = movement(pairs)
     return within_slope(pairs, reference_sd, moved), moved

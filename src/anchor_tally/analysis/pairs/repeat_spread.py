@@ -34,7 +34,9 @@ def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
     return outliers_named(tally, pairs.y, pairs.client, pairs.instant, catalogue, pairs.metric)
 
 
-def outliers_named(tally: Ints, value: Floats, client: Ints, instant: Ints, catalogue: Catalogue, name: str) -> list[Note]:
+def outliers_named(
+    tally: Ints, value: Floats, client: Ints, instant: Ints, catalogue: Catalogue, name: str
+) -> list[Note]:
     """Readings far off their sisters of one tally, named; all arrays of shape (n,)."""
     found = far_off(tally, value)
     zone, metric = zone_named(catalogue.zone), metric_named(name)

@@ -31,7 +31,11 @@ class Series:
 
 
 def rows_of_instrument(
-    snapshot: Snapshot, lens: Lens, instrument: Instrument, metric: str, notes: list[Note] | None = None
+    snapshot: Snapshot,
+    lens: Lens,
+    instrument: Instrument,
+    metric: str,
+    notes: list[Note] | None = None,
 ) -> Ints:
     """Places of an instrument's ok readings in the metric's columns, of the lens' clients and setting.
 
@@ -47,7 +51,9 @@ def rows_of_instrument(
     if put_out and notes is not None:
         notes.append(note("excluded_readings", n=put_out))
     labels = {i: s.label for i, s in snapshot.settings.items()} | {0: "no setting"}
-    if lens.setting is not None and lens.setting in {s.label for s in snapshot.catalogue.settings_of(instrument.id)}:
+    if lens.setting is not None and lens.setting in {
+        s.label for s in snapshot.catalogue.settings_of(instrument.id)
+    }:
         wanted &= np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
     present = sorted({labels[int(s)] for s in np.unique(c.setting[wanted])})
     if len(present) > 1 and notes is not None:
@@ -58,7 +64,9 @@ def rows_of_instrument(
 def series_of(c: Columns, rows: Ints) -> Series:
     """Means of the readings at ``rows`` by visit and setting, in the order of client and time."""
     key = c.visit[rows] * (int(c.setting.max(initial=0)) + 1) + c.setting[rows]
-    _, first, cell, size = np.unique(key, return_index=True, return_inverse=True, return_counts=True)
+    _, first, cell, size = np.unique(
+        key, return_index=True, return_inverse=True, return_counts=True
+    )
     at = rows[first]
     instant = np.bincount(cell, c.instant[rows], minlength=size.size) / np.maximum(size, 1)
     mean = np.bincount(cell, c.value[rows], minlength=size.size) / np.maximum(size, 1)

@@ -12,7 +12,12 @@ from ...stats.estimate import Note, note
 # essential fat, percent of body mass
 ESSENTIAL_FAT = {"male": 5.0, "female": 12.0}
 ADULT = 18
-WORDS_ONLY = ("eating_disorder", "low_energy", "cutting_weight", "ill")  # they forbid no instrument; the words say what to leave
+WORDS_ONLY = (
+    "eating_disorder",
+    "low_energy",
+    "cutting_weight",
+    "ill",
+)  # they forbid no instrument; the words say what to leave
 SCAN_SPACING_WEEKS, SCAN_LEAST_WEEKS = 12, 8
 
 
@@ -24,7 +29,9 @@ class Caution:
     forbids: str = ""
 
 
-def essential_fat(metric: str, sex: str, value: float, corrected: float | None = None, low: float | None = None) -> Note | None:
+def essential_fat(
+    metric: str, sex: str, value: float, corrected: float | None = None, low: float | None = None
+) -> Note | None:
     """A caution when a body-fat value, raw or corrected, lies at or under essential fat, or its interval reaches it.
 
     The lower bound holds when the sex is not known.
@@ -34,17 +41,27 @@ def essential_fat(metric: str, sex: str, value: float, corrected: float | None =
         return None
     if value <= bound or (corrected is not None and corrected <= bound):
         return note("essential_fat", bound=f"{bound:g}")
-    return note("essential_fat_near", bound=f"{bound:g}") if low is not None and low <= bound else None
+    return (
+        note("essential_fat_near", bound=f"{bound:g}") if low is not None and low <= bound else None
+    )
 
 
 def cautions_of(client: Client, day: str = "") -> tuple[Caution, ...]:
     """What holds for a client whatever is measured, the weightiest first; ``day`` (ISO) tells whether the client is under 18."""
     out = []
     if "pregnant" in client.cautions:
-        out += [Caution(note("no_impedance_pregnant"), "impedance"), Caution(note("no_scan_pregnant"), "scan")]
+        out += [
+            Caution(note("no_impedance_pregnant"), "impedance"),
+            Caution(note("no_scan_pregnant"), "scan"),
+        ]
     if "implant" in client.cautions:
         cleared = "implant_cleared" in client.cautions
-        out.append(Caution(note("implant_cleared" if cleared else "no_impedance_implant"), "" if cleared else "impedance"))
+        out.append(
+            Caution(
+                note("implant_cleared" if cleared else "no_impedance_implant"),
+                "" if cleared else "impedance",
+            )
+        )
     out += [Caution(note(key)) for key in WORDS_ONLY if key in client.cautions]
     if client.birth and day:
         adult, now = f"{int(client.birth[:4]) + ADULT}{client.birth[4:]}", day[: len(client.birth)]
@@ -63,7 +80,11 @@ def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple
     if last:
         weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(last)).days / 7
         if weeks < SCAN_LEAST_WEEKS:
-            out.append(note("scan_too_soon", weeks=f"{weeks:.0f} week" + ("" if round(weeks) == 1 else "s")))
+            out.append(
+                note(
+                    "scan_too_soon", weeks=f"{weeks:.0f} week" + ("" if round(weeks) == 1 else "s")
+                )
+            )
     return tuple(out)
 
 
@@ -72,7 +93,13 @@ def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str,
     why = {c.forbids: c for c in reversed(cautions_of(client)) if c.forbids} if client else {}
     out: dict[str, Caution] = {}
     for i in instruments:
-        caution = why.get("impedance") if i.is_impedance else why.get("scan") if i.kind == "reference" else None
+        caution = (
+            why.get("impedance")
+            if i.is_impedance
+            else why.get("scan")
+            if i.kind == "reference"
+            else None
+        )
         if caution is not None:
             out[i.name] = caution
     return out

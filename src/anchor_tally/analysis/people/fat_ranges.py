@@ -1,8 +1,10 @@
 """Ranges of body fat by sex and age from a published table: information, never a target.
 
-Gallagher, Heymsfield, Heo, Jebb, Murgatroyd & Sakamoto 2000, Am J Clin Nutr 72:694, table 4: percent body fat that goes with a body
-mass index of 18.5, 25 and 30, for adults of African American and European descent (values from memory). The ranges describe what
-body mass index means for fat; they are no verdict on a person, and athletes lie outside what they were made from.
+Gallagher, Heymsfield, Heo, Jebb, Murgatroyd & Sakamoto 2000, Am J Clin Nutr 72:694, table 4:
+percent body fat that goes with a body mass index of 18.5, 25 and 30, for adults of African
+American and European descent (values from memory). The ranges describe what body mass index
+means for fat; they are no verdict on a person, and athletes lie outside what they were made
+from.
 """
 
 from __future__ import annotations
@@ -41,7 +43,9 @@ class Placed:
         return self.first == self.last
 
 
-def placed(metric: str, sex: str, age: float | None, value: float, interval: Interval) -> Placed | None:
+def placed(
+    metric: str, sex: str, age: float | None, value: float, interval: Interval
+) -> Placed | None:
     """Where a value with its interval lies; None for another metric, a sex or age that the table has not."""
     if metric != "body_fat_percent" or sex not in _BOUNDS or age is None:
         return None

@@ -39,13 +39,20 @@ class ReviewResult:
 
     def about(self, readings_from: int, visits_from: int) -> tuple[Finding, ...]:
         """The findings about readings or visits with numbers from these on: those of a table that is not taken yet."""
-        return tuple(f for f in self.found if f.visit >= visits_from or max(f.readings, default=0) >= readings_from)
+        return tuple(
+            f
+            for f in self.found
+            if f.visit >= visits_from or max(f.readings, default=0) >= readings_from
+        )
 
     def decided(self, decisions: Iterable[str]) -> tuple[Finding, ...]:
         """The findings that were decided, with those that are not found any more since."""
         here = {f.key: f for f in self.found}
         kept = [(key, here.get(key)) for key in decisions]
-        gone = (f or (named(key, RULE[rule].severity) if (rule := key.split("|")[0]) in RULE else None) for key, f in kept)
+        gone = (
+            f or (named(key, RULE[rule].severity) if (rule := key.split("|")[0]) in RULE else None)
+            for key, f in kept
+        )
         return tuple(f for f in gone if f is not None)
 
 
@@ -63,8 +70,17 @@ class ReviewRequest:
             found += test(self.material)
             yield k / len(tests)
         apart = {i for f in found if f.rule == "repeats" for i in f.readings}
-        kept = [f for f in found if f.rule not in ("at_odds", "slip") or not apart & set(f.readings) or len(f.readings) == 1]
-        return ReviewResult(self.material, tuple(sorted(kept, key=lambda f: (SEVERITIES.index(f.severity), -f.weight))))
+        kept = [
+            f
+            for f in found
+            if f.rule not in ("at_odds", "slip")
+            or not apart & set(f.readings)
+            or len(f.readings) == 1
+        ]
+        return ReviewResult(
+            self.material,
+            tuple(sorted(kept, key=lambda f: (SEVERITIES.index(f.severity), -f.weight))),
+        )
 
 
 __all__ = ["RULE", "RULES", "Finding", "Material", "ReviewRequest", "ReviewResult", "Rule"]

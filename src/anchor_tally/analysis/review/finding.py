@@ -32,7 +32,8 @@ class Material:
 class Finding:
     """One thing that does not look right: rule, facts for its sentence, what it is about, how far off (for the order).
 
-    ``key`` names it for a decision that is kept: the rule and what it is about, whatever its numbers are.
+    ``key`` names it for a decision that is kept: the rule and what it is about, whatever its
+    numbers are.
     """
 
     rule: str
@@ -59,7 +60,17 @@ def named(key: str, severity: str) -> Finding | None:
         return None
     rule, client, visit, instrument, metric, ids = parts
     readings = tuple(int(i) for i in ids.split(",") if i.isdigit())
-    return Finding(rule, severity, note("review_gone"), 0.0, int(client), int(visit), int(instrument), metric, readings)
+    return Finding(
+        rule,
+        severity,
+        note("review_gone"),
+        0.0,
+        int(client),
+        int(visit),
+        int(instrument),
+        metric,
+        readings,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,12 +113,31 @@ def tallies_of(c: Columns) -> Tallies:
     """Group the stored ok readings of a metric: one tally a visit, instrument and setting."""
     rows = np.flatnonzero((c.status == OK) & stored(c))
     when = _visit_time(c, rows)
-    order = rows[np.lexsort((c.value[rows], c.visit[rows], when, c.setting[rows], c.instrument[rows], c.client[rows]))]
-    new = np.append(True, (np.diff(c.visit[order]) != 0) | (np.diff(c.instrument[order]) != 0) | (np.diff(c.setting[order]) != 0))
+    order = rows[
+        np.lexsort(
+            (
+                c.value[rows],
+                c.visit[rows],
+                when,
+                c.setting[rows],
+                c.instrument[rows],
+                c.client[rows],
+            )
+        )
+    ]
+    new = np.append(
+        True,
+        (np.diff(c.visit[order]) != 0)
+        | (np.diff(c.instrument[order]) != 0)
+        | (np.diff(c.setting[order]) != 0),
+    )
     start = np.flatnonzero(new) if order.size else np.empty(0, dtype=np.int64)
     size = np.diff(np.append(start, order.size))
     at = order[start] if order.size else order
-    low, high = order[start + (size - 1) // 2] if order.size else order, order[start + size // 2] if order.size else order
+    low, high = (
+        order[start + (size - 1) // 2] if order.size else order,
+        order[start + size // 2] if order.size else order,
+    )
     return Tallies(
         c.visit[at],
         c.client[at],

@@ -29,14 +29,19 @@ BALANCE_PERCENT = 1.5
 def _expected(t: Tallies) -> tuple[Floats, Floats]:
     """Of each tally the median of its series' other tallies nearby, and a robust SD (NaN below four tallies).
 
-    A series is one client, instrument and setting; nearby are the four tallies around it. The SD is that of the
-    series or that of all the instrument's, whichever is larger: fourteen gaps alone tell their spread too loosely.
+    A series is one client, instrument and setting; nearby are the four tallies around it. The SD
+    is that of the series or that of all the instrument's, whichever is larger: fourteen gaps
+    alone tell their spread too loosely.
     """
     n = t.visit.size
     key = np.stack([t.client, t.instrument, t.setting])
-    new = np.append(True, np.any(np.diff(key, axis=1) != 0, axis=0)) if n else np.empty(0, dtype=bool)
+    new = (
+        np.append(True, np.any(np.diff(key, axis=1) != 0, axis=0)) if n else np.empty(0, dtype=bool)
+    )
     series = np.cumsum(new) - 1
-    _, first, cell, size = np.unique(series, return_index=True, return_inverse=True, return_counts=True)
+    _, first, cell, size = np.unique(
+        series, return_index=True, return_inverse=True, return_counts=True
+    )
     row = np.arange(n)
     begin = np.clip(row - 2, first[cell], np.maximum(first[cell] + size[cell] - 5, first[cell]))
     near = np.minimum(begin + np.arange(5)[:, None], max(n - 1, 0))
@@ -82,7 +87,11 @@ def at_odds(m: Material) -> list[Finding]:
 def _odd(c: Columns, t: Tallies, k: int, expected: float, metric: Metric) -> Finding:
     value = float(t.median[k])
     slip = slip_of(value, expected, metric)
-    facts = {"value": f"{value:.{metric.decimals}f}", "expected": f"{expected:.{metric.decimals}f}", "unit": _unit(metric)}
+    facts = {
+        "value": f"{value:.{metric.decimals}f}",
+        "expected": f"{expected:.{metric.decimals}f}",
+        "unit": _unit(metric),
+    }
     code = "review_slip" if slip else "review_at_odds"
     return Finding(
         "slip" if slip else "at_odds",
@@ -129,8 +138,14 @@ def repeats_apart(m: Material) -> list[Finding]:
             for k in far_off(tally, c.value[own], least).tolist():
                 row = own[k]
                 sisters = c.value[own[(tally == tally[k]) & (np.arange(own.size) != k)]]
-                words = " and ".join(f"{v:.{metric.decimals}f}" for v in sorted(sisters.tolist())[:3])
-                facts = {"value": f"{c.value[row]:.{metric.decimals}f}", "sisters": words, "unit": _unit(metric)}
+                words = " and ".join(
+                    f"{v:.{metric.decimals}f}" for v in sorted(sisters.tolist())[:3]
+                )
+                facts = {
+                    "value": f"{c.value[row]:.{metric.decimals}f}",
+                    "sisters": words,
+                    "unit": _unit(metric),
+                }
                 gap = float(np.abs(c.value[row] - np.median(sisters)))
                 out.append(
                     Finding(
@@ -148,15 +163,37 @@ def missing_repeats(m: Material) -> list[Finding]:
         rows = np.flatnonzero(stored(c))
         for item in np.unique(c.instrument[rows]).tolist():
             instrument = m.snapshot.instruments.get(item)
-            if instrument is None or instrument.kind == "reference" or name in ("body_mass", "total_body_water_percent"):
+            if (
+                instrument is None
+                or instrument.kind == "reference"
+                or name in ("body_mass", "total_body_water_percent")
+            ):
                 continue
             planned = m.snapshot.catalogue.rule_of(name, instrument).repeats
             own = rows[c.instrument[rows] == item]
-            _, size = np.unique(c.visit[own] * (int(c.setting.max()) + 1) + c.setting[own], return_counts=True)
+            _, size = np.unique(
+                c.visit[own] * (int(c.setting.max()) + 1) + c.setting[own], return_counts=True
+            )
             short = int((size < planned).sum())
-            if planned > 1 and size.size >= 4 and short > size.size / 4 and float(size.mean()) > 1.2:
+            if (
+                planned > 1
+                and size.size >= 4
+                and short > size.size / 4
+                and float(size.mean()) > 1.2
+            ):
                 facts = {"short": short, "visits": size.size, "planned": planned}
-                out.append(Finding("missing_repeats", "know", note("review_missing_repeats", **facts), short, 0, 0, item, name))
+                out.append(
+                    Finding(
+                        "missing_repeats",
+                        "know",
+                        note("review_missing_repeats", **facts),
+                        short,
+                        0,
+                        0,
+                        item,
+                        name,
+                    )
+                )
     return out
 
 
@@ -170,7 +207,18 @@ def failures(m: Material) -> list[Finding]:
             share = float((own == 1).mean())
             if own.size >= 20 and share > 0.2:
                 facts = {"share": f"{100 * share:.0f}", "n": own.size}
-                out.append(Finding("failures", "look", note("review_failures", **facts), share, 0, 0, item, name))
+                out.append(
+                    Finding(
+                        "failures",
+                        "look",
+                        note("review_failures", **facts),
+                        share,
+                        0,
+                        0,
+                        item,
+                        name,
+                    )
+                )
     return out
 
 
@@ -183,7 +231,11 @@ def water_out_of_line(m: Material) -> list[Finding]:
     out = []
     for k, recent, bound in _beyond_recent(t):
         gap = float(t.median[k]) - recent
-        facts = {"gap": f"{abs(gap):.1f}", "way": "above" if gap > 0 else "below", "usual": f"{bound:.1f}"}
+        facts = {
+            "gap": f"{abs(gap):.1f}",
+            "way": "above" if gap > 0 else "below",
+            "usual": f"{bound:.1f}",
+        }
         out.append(
             Finding(
                 "water", "look", note("review_water", **facts), abs(gap), int(t.client[k]), int(t.visit[k]), int(t.instrument[k]),
@@ -198,7 +250,9 @@ def _beyond_recent(t: Tallies) -> list[tuple[int, float, float]]:
     n = t.visit.size
     if n < 2:
         return []
-    new = np.append(True, (np.diff(t.client) != 0) | (np.diff(t.instrument) != 0) | (np.diff(t.setting) != 0))
+    new = np.append(
+        True, (np.diff(t.client) != 0) | (np.diff(t.instrument) != 0) | (np.diff(t.setting) != 0)
+    )
     series = np.cumsum(new) - 1
     total, count = np.zeros(n), np.zeros(n)
     for back in range(1, _RECENT + 1):
@@ -244,7 +298,16 @@ def mass_parts(m: Material) -> list[Finding]:
         gap = abs(float(missing[k]))
         facts = {"missing": f"{gap:.1f}", "way": "below" if missing[k] > 0 else "above"}
         out.append(
-            Finding("mass_balance", "look", note("review_balance", **facts), gap, of_client[visit], visit, item, "body_mass")
+            Finding(
+                "mass_balance",
+                "look",
+                note("review_balance", **facts),
+                gap,
+                of_client[visit],
+                visit,
+                item,
+                "body_mass",
+            )
         )
     return out
 

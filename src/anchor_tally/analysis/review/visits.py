@@ -17,7 +17,9 @@ MUSCLES = ("skeletal_muscle_mass", "total_muscle_mass", "lean_soft_tissue", "fat
 
 
 def _client_of(m: Material) -> dict[int, int]:
-    return dict(zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.client.tolist(), strict=True))
+    return dict(
+        zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.client.tolist(), strict=True)
+    )
 
 
 def broken_conditions(m: Material) -> list[Finding]:
@@ -30,7 +32,12 @@ def broken_conditions(m: Material) -> list[Finding]:
             words = "; ".join(f"{c.label.lower()}: {c.breach}" for c in found)
             out.append(
                 Finding(
-                    "conditions", "look", note("review_conditions", words=words), float(len(found)), client.get(visit, 0), visit
+                    "conditions",
+                    "look",
+                    note("review_conditions", words=words),
+                    float(len(found)),
+                    client.get(visit, 0),
+                    visit,
                 )
             )
     return out
@@ -40,14 +47,18 @@ def unlike_the_scan(m: Material) -> list[Finding]:
     """Scans that have only tallies of another visit of that day, taken under other conditions."""
     scans, tallies = _visits_by_kind(m)
     client = _client_of(m)
-    when = dict(zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.instant.tolist(), strict=True))
+    when = dict(
+        zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.instant.tolist(), strict=True)
+    )
     labels = {i.condition.key: i.condition.label for i in m.snapshot.catalogue.protocol}
     by_client: dict[int, list[int]] = {}
     for visit in tallies:
         by_client.setdefault(client.get(visit, 0), []).append(visit)
     out = []
     for scan in scans - tallies:
-        near = [v for v in by_client.get(client.get(scan, 0), ()) if abs(when[v] - when[scan]) <= _DAY]
+        near = [
+            v for v in by_client.get(client.get(scan, 0), ()) if abs(when[v] - when[scan]) <= _DAY
+        ]
         for visit in near:
             a, b = m.conditions.get(scan, {}), m.conditions.get(visit, {})
             other = [key for key in a.keys() & b.keys() if a[key] != b[key]]
@@ -55,7 +66,12 @@ def unlike_the_scan(m: Material) -> list[Finding]:
                 words = ", ".join(labels.get(key, key).lower() for key in sorted(other))
                 out.append(
                     Finding(
-                        "unlike_scan", "look", note("review_unlike", words=words), float(len(other)), client.get(visit, 0), visit
+                        "unlike_scan",
+                        "look",
+                        note("review_unlike", words=words),
+                        float(len(other)),
+                        client.get(visit, 0),
+                        visit,
                     )
                 )
     return out
@@ -79,7 +95,9 @@ def setting_changed(m: Material) -> list[Finding]:
     """Settings that began between a tally and the scan it pairs with: the pair belongs to neither period."""
     scans, _ = _visits_by_kind(m)
     client = _client_of(m)
-    when = dict(zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.instant.tolist(), strict=True))
+    when = dict(
+        zip(m.snapshot.visits.visit.tolist(), m.snapshot.visits.instant.tolist(), strict=True)
+    )
     labels = {s.id: s for s in m.snapshot.settings.values()}
     out = []
     for name, c in m.columns():
@@ -89,22 +107,34 @@ def setting_changed(m: Material) -> list[Finding]:
             if (
                 instrument is None
                 or instrument.kind != "device"
-                or len({labels[s].label for s in np.unique(c.setting[ok[c.instrument[ok] == item]]).tolist()}) < 2
+                or len(
+                    {
+                        labels[s].label
+                        for s in np.unique(c.setting[ok[c.instrument[ok] == item]]).tolist()
+                    }
+                )
+                < 2
             ):
                 continue
             own = ok[c.instrument[ok] == item]
             order = own[np.lexsort((c.instant[own], c.client[own]))]
             before, after = order[:-1], order[1:]
             turns = (c.client[before] == c.client[after]) & (c.setting[before] != c.setting[after])
-            turns &= (c.instant[after] - c.instant[before] <= 2 * _DAY) & (c.visit[before] != c.visit[after])
+            turns &= (c.instant[after] - c.instant[before] <= 2 * _DAY) & (
+                c.visit[before] != c.visit[after]
+            )
             for a, b in zip(before[turns].tolist(), after[turns].tolist(), strict=True):
                 near = [
                     s
                     for s in scans
-                    if client.get(s) == int(c.client[a]) and c.instant[a] - _DAY <= when[s] <= c.instant[b] + _DAY
+                    if client.get(s) == int(c.client[a])
+                    and c.instant[a] - _DAY <= when[s] <= c.instant[b] + _DAY
                 ]
                 if near:
-                    facts = {"first": labels[int(c.setting[a])].label, "then": labels[int(c.setting[b])].label}
+                    facts = {
+                        "first": labels[int(c.setting[a])].label,
+                        "then": labels[int(c.setting[b])].label,
+                    }
                     out.append(
                         Finding(
                             "setting_changed", "look", note("review_setting", **facts), 1.0, int(c.client[a]), int(c.visit[b]), item, name,
@@ -133,7 +163,11 @@ def folds_on_high_bmi(m: Material) -> list[Finding]:
         usual = float(np.median(own)) if own.size else 0.0
         if usual > BMI_HIGH:
             facts = {"bmi": f"{usual:.1f}"}
-            out.append(Finding("folds_bmi", "look", note("review_folds_bmi", **facts), usual - BMI_HIGH, client))
+            out.append(
+                Finding(
+                    "folds_bmi", "look", note("review_folds_bmi", **facts), usual - BMI_HIGH, client
+                )
+            )
     return out
 
 
@@ -183,7 +217,9 @@ def different_things(m: Material) -> list[Finding]:
     for name, items in shown.items():
         metric = metric_named(name)
         parts.append(f"{metric.label.lower() if metric else name} ({', '.join(items)})")
-    return [Finding("different_things", "know", note("review_different", words="; ".join(parts)), 1.0)]
+    return [
+        Finding("different_things", "know", note("review_different", words="; ".join(parts)), 1.0)
+    ]
 
 
 def unchecked_assessors(m: Material) -> list[Finding]:

@@ -43,8 +43,9 @@ class Days(FrozenArrays):
 class TrackSeries(FrozenArrays):
     """One instrument's days of a client (n,): raw and corrected means of the day with the prediction interval, and means of the week.
 
-    ``corrected`` tells where there is a correction. ``follows`` is the slope of the device on the scan within clients, ``moved`` that of
-    its difference through time, of all clients (None: not known).
+    ``corrected`` tells where there is a correction. ``follows`` is the slope of the device on
+    the scan within clients, ``moved`` that of its difference through time, of all clients (None:
+    not known).
     """
 
     instrument: Instrument
@@ -71,10 +72,14 @@ class TrackSeries(FrozenArrays):
 def days_of(c: Columns, rows: Ints) -> Days:
     """Means of the tallies of each day; readings of two settings on one day stay apart."""
     settings = int(c.setting.max(initial=0)) + 1
-    _, first, cell = np.unique(c.visit[rows] * settings + c.setting[rows], return_index=True, return_inverse=True)
+    _, first, cell = np.unique(
+        c.visit[rows] * settings + c.setting[rows], return_index=True, return_inverse=True
+    )
     tally = np.bincount(cell, c.value[rows]) / np.bincount(cell)
     at = rows[first]
-    key, start, back = np.unique(c.day[at] * settings + c.setting[at], return_index=True, return_inverse=True)
+    key, start, back = np.unique(
+        c.day[at] * settings + c.setting[at], return_index=True, return_inverse=True
+    )
     value = np.bincount(back, tally) / np.bincount(back) if key.size else np.empty(0)
     return Days(
         day=read_only(key // settings + _EPOCH, np.int64),
@@ -84,12 +89,16 @@ def days_of(c: Columns, rows: Ints) -> Days:
     )
 
 
-def client_days(snapshot: Snapshot, item: Instrument, metric: str, client: Client, setting: str | None = None) -> Days | None:
+def client_days(
+    snapshot: Snapshot, item: Instrument, metric: str, client: Client, setting: str | None = None
+) -> Days | None:
     """The days of a client with an instrument; None without readings."""
     c = snapshot.columns.get(metric)
     if c is None:
         return None
-    rows = rows_of_instrument(snapshot, Lens(metric, clients=frozenset({client.code}), setting=setting), item, metric)
+    rows = rows_of_instrument(
+        snapshot, Lens(metric, clients=frozenset({client.code}), setting=setting), item, metric
+    )
     return days_of(c, rows) if rows.size else None
 
 
@@ -106,7 +115,12 @@ def track_series(
     days = client_days(snapshot, item, lens.metric, client, lens.setting)
     if days is None:
         return None, False
-    labels, kept, notes, version = {0: ""} | {i: s.label for i, s in snapshot.settings.items()}, tuple(records), list[Note](), 0
+    labels, kept, notes, version = (
+        {0: ""} | {i: s.label for i, s in snapshot.settings.items()},
+        tuple(records),
+        list[Note](),
+        0,
+    )
     value, low, high = (days.value.copy() for _ in range(3))
     known = np.zeros(days.day.size, dtype=bool)
     for number in np.unique(days.setting).tolist():
@@ -114,7 +128,9 @@ def track_series(
         record = record_for(kept, item.name, lens.metric, labels[number])
         texts = [date.fromordinal(d).isoformat() for d in days.day[at].tolist()]
         is_stale = record is not None and record.id in stale
-        fixed = correct_series(record, client.code, days.value[at], texts, [labels[number]] * at.size, stale=is_stale)
+        fixed = correct_series(
+            record, client.code, days.value[at], texts, [labels[number]] * at.size, stale=is_stale
+        )
         value[at], low[at], high[at], known[at] = fixed.value, fixed.low, fixed.high, fixed.known
         notes += fixed.notes
         if record is not None and fixed.known.any():
@@ -141,18 +157,30 @@ def track_series(
     ), offered
 
 
-def _noise(snapshot: Snapshot, lens: Lens, item: Instrument, day: Ints, value: Floats, settings_of: Ints | None) -> Noise | None:
+def _noise(
+    snapshot: Snapshot,
+    lens: Lens,
+    item: Instrument,
+    day: Ints,
+    value: Floats,
+    settings_of: Ints | None,
+) -> Noise | None:
     """The client's own noise, within the settings where values are not corrected; with few days that of all clients with this device."""
     own = noise_of(day, value, settings_of)
     if own is not None and day.size >= OWN_DAYS:
         return own
-    everyone = series_of(snapshot.columns[lens.metric], rows_of_instrument(snapshot, Lens(lens.metric), item, lens.metric))
+    everyone = series_of(
+        snapshot.columns[lens.metric],
+        rows_of_instrument(snapshot, Lens(lens.metric), item, lens.metric),
+    )
     settings = int(everyone.setting.max(initial=0)) + 1
     found = day_to_day(everyone.mean, everyone.client * settings + everyone.setting)
     return own if found is None else Noise(found[0], float(found[1]), own=False)
 
 
-def _of_everyone(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[Estimate | None, OffsetDrift | None]:
+def _of_everyone(
+    snapshot: Snapshot, lens: Lens, item: Instrument
+) -> tuple[Estimate | None, OffsetDrift | None]:
     """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time."""
     try:
         reference = find_comparator(snapshot, lens)
@@ -160,11 +188,18 @@ def _of_everyone(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[Esti
         return None, None
     if reference.kind != "reference":
         return None, None
-    pairs = pair(snapshot, Lens(lens.metric, reference.name, setting=None, window_hours=lens.window_hours), item, reference)
+    pairs = pair(
+        snapshot,
+        Lens(lens.metric, reference.name, setting=None, window_hours=lens.window_hours),
+        item,
+        reference,
+    )
     return following(pairs, snapshot.catalogue.stated.get((lens.metric, "reference_sd")))
 
 
-def _by_water(snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, visits: Ints, how: str) -> tuple[Floats, bool]:
+def _by_water(
+    snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, visits: Ints, how: str
+) -> tuple[Floats, bool]:
     """What a correction by water adds at each visit; and whether one is offered: never where fat and water are one number."""
     none = np.zeros(visits.size)
     if lens.metric != FAT or WATER not in snapshot.columns or item.kind != "device":
@@ -178,7 +213,9 @@ def _by_water(snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, 
         return none, False
     if how == "off":
         return none, True
-    per_point = 1.0 if how == "rule" else -found.slope.slope.value if found.slope is not None else 0.0
+    per_point = (
+        1.0 if how == "rule" else -found.slope.slope.value if found.slope is not None else 0.0
+    )
     seen, water = found.visit[own], centred(found.water, found.within)[own]
     order = np.argsort(seen)
     place = np.minimum(np.searchsorted(seen[order], visits), seen.size - 1)

@@ -19,7 +19,15 @@ from ...stats.components import fit_nested
 from ...stats.control_chart import Chart, control_chart
 from ...stats.estimate import Estimate, Note, note
 from ...stats.steps import Search, Step, find_steps
-from ...stats.time_slope import RobustSlope, TimeSlope, moments_apart, robust_slope, rounds_needed, slope_beside, straight_line
+from ...stats.time_slope import (
+    RobustSlope,
+    TimeSlope,
+    moments_apart,
+    robust_slope,
+    rounds_needed,
+    slope_beside,
+    straight_line,
+)
 from ...stats.variance_grid import occasion_means
 from ...stats.within_clients import centred
 from ..ask.content_key import ContentKey, content_key
@@ -82,10 +90,12 @@ class SideEvidence:
 class DriftResult:
     """The difference of one instrument through time.
 
-    ``weeks``, ``instant``, ``client``, ``mean`` and ``centred`` (M,) are the anchors with pairs, in the order of clients: weeks since
-    the first, when, whose, the mean difference, and that less the client's own part. ``bound`` is the slope per week that would
-    amount to what matters in the life of an offset; ``not_following`` holds how much of a client's change the device shows, where that,
-    and no drift, explains what moves; ``needed`` the further anchors of each client until such a slope would show. ``key`` is the fingerprint of all it stands on.
+    ``weeks``, ``instant``, ``client``, ``mean`` and ``centred`` (M,) are the anchors with pairs,
+    in the order of clients: weeks since the first, when, whose, the mean difference, and that
+    less the client's own part. ``bound`` is the slope per week that would amount to what matters
+    in the life of an offset; ``not_following`` holds how much of a client's change the device
+    shows, where that, and no drift, explains what moves; ``needed`` the further anchors of each
+    client until such a slope would show. ``key`` is the fingerprint of all it stands on.
     """
 
     asked: Asked
@@ -138,42 +148,70 @@ class DriftRequest:
         items = others_of(self.snapshot, self.lens, reference)
         asked = [instrument_asked(self.snapshot, self.instrument)] if self.instrument else items
         if reference in asked:
-            raise CannotCompare(f"{reference.name} is what is compared with; choose another instrument")
-        items = [*items, *(i for i in asked if i not in items)]  # the others are looked at as well: who moves is no witness
+            raise CannotCompare(
+                f"{reference.name} is what is compared with; choose another instrument"
+            )
+        items = [
+            *items,
+            *(i for i in asked if i not in items),
+        ]  # the others are looked at as well: who moves is no witness
         found = []
         for k, item in enumerate(items):
-            lens = self.lens if self.instrument and item in asked else lens_for(self.snapshot, self.lens, item)
+            lens = (
+                self.lens
+                if self.instrument and item in asked
+                else lens_for(self.snapshot, self.lens, item)
+            )
             found.append((self._kept_or_new(lens, item, reference), lens))
             yield (k + 1) / len(items)
         moving = [r.instrument for r, _ in found if _moves(r)]
-        return tuple(self._with_witnesses(r, lens, moving) for r, lens in found if r.instrument in asked)
+        return tuple(
+            self._with_witnesses(r, lens, moving) for r, lens in found if r.instrument in asked
+        )
 
     def _kept_or_new(self, lens: Lens, item: Instrument, reference: Instrument) -> DriftResult:
-        own = [e for e in self.events if e.instrument == item.id], [w for w in self.weights if w.instrument == item.name]
+        own = (
+            [e for e in self.events if e.instrument == item.id],
+            [w for w in self.weights if w.instrument == item.name],
+        )
         # a consensus is made of all devices
-        devices = [i for i in self.snapshot.instruments.values() if i.kind == "device"] if reference.id == CONSENSUS.id else []
+        devices = (
+            [i for i in self.snapshot.instruments.values() if i.kind == "device"]
+            if reference.id == CONSENSUS.id
+            else []
+        )
         key = content_key(self.snapshot, lens, (item, reference, *devices), item.name, *own)
         before = next((r for r in self.kept if r.key == key), None)
         if before is not None:
             return replace(before, asked=Asked(self.snapshot.revision, self.lens))
         return replace(self._of(pair(self.snapshot, lens, item, reference)), key=key)
 
-    def _with_witnesses(self, r: DriftResult, lens: Lens, moving: Sequence[Instrument]) -> DriftResult:
+    def _with_witnesses(
+        self, r: DriftResult, lens: Lens, moving: Sequence[Instrument]
+    ) -> DriftResult:
         """What other devices and check weights say beside the scans; ``moving`` are the devices that scans show to move."""
         others = [i for i in moving if i != r.instrument]
         beside = slope_beside_others(self.snapshot, lens, r.instrument, others)
         notes = [n for n in r.notes if n.code not in ("consensus_is_weaker", "movers_left_out")]
         if beside is not None:
             names = ", ".join(i.name for i in others if i.kind == "device" and not i.equation)
-            notes += [note("consensus_is_weaker"), *([note("movers_left_out", names=names)] if names else [])]
-        found = None if beside is None else SideEvidence("consensus", *beside), self._weights(r.pairs)
+            notes += [
+                note("consensus_is_weaker"),
+                *([note("movers_left_out", names=names)] if names else []),
+            ]
+        found = (
+            None if beside is None else SideEvidence("consensus", *beside),
+            self._weights(r.pairs),
+        )
         return replace(r, side=tuple(x for x in found if x is not None), notes=tuple(notes))
 
     def _not_following(self, pairs: PairSet) -> Estimate | None:
         """How much of a client's change the device shows, where it is the clients who moved, and not the device."""
         if not _clients_moved(pairs):
             return None
-        return within_slope(pairs, self.snapshot.catalogue.stated.get((pairs.metric, "reference_sd")), None)
+        return within_slope(
+            pairs, self.snapshot.catalogue.stated.get((pairs.metric, "reference_sd")), None
+        )
 
     def _of(self, pairs: PairSet) -> DriftResult:
         notes = list(pairs.notes)
@@ -194,7 +232,11 @@ class DriftRequest:
         search = find_steps(m, at, pairs.d, pairs.client, pairs.occasion, known)
         fit = fit_nested(pairs.d, pairs.client, pairs.occasion)
         chart = control_chart(m, at, fit) if fit is not None and moments_apart(at) > 1 else None
-        own = fit.blup[m.client_of] if fit is not None and fit.blup.size == m.clients.size else np.zeros(m.mean.size)
+        own = (
+            fit.blup[m.client_of]
+            if fit is not None and fit.blup.size == m.clients.size
+            else np.zeros(m.mean.size)
+        )
         metric = metric_of(pairs.metric)
         margin = self.snapshot.catalogue.margin(metric)
         bound = margin / EXPIRY_WEEKS if margin is not None else None
@@ -216,11 +258,15 @@ class DriftRequest:
             mean=m.mean,
             centred=read_only(m.mean - own, np.float64),
             slope=slope,
-            robust=robust_slope(m.mean, _in_periods(pairs, m.occasions, m.client_of), at) if moments_apart(at) > 1 else None,
+            robust=robust_slope(m.mean, _in_periods(pairs, m.occasions, m.client_of), at)
+            if moments_apart(at) > 1
+            else None,
             search=search,
             steps=steps,
             chart=chart,
-            periods=periods_of(self.snapshot, pairs.instrument, float(instant.min()), float(instant.max())),
+            periods=periods_of(
+                self.snapshot, pairs.instrument, float(instant.min()), float(instant.max())
+            ),
             changes=changes,
             side=(),
             verdict=verdict,
@@ -268,8 +314,9 @@ def _moves(r: DriftResult) -> bool:
 def _clients_moved(pairs: PairSet) -> bool:
     """Whether the difference moves because clients change and the device does not.
 
-    Time and the scan's departure from the client's mean stand beside each other: when the first has nothing left to explain, and
-    the second shows less than the whole of a client's change, it is the clients who moved.
+    Time and the scan's departure from the client's mean stand beside each other: when the first
+    has nothing left to explain, and the second shows less than the whole of a client's change,
+    it is the clients who moved.
     """
     if pairs.occasions <= pairs.clients:
         return False
@@ -282,7 +329,9 @@ def _clients_moved(pairs: PairSet) -> bool:
     share = slope_beside(pairs.d, pairs.client, pairs.occasion, moved, with_periods(time))
     if left is None or share is None or left.slope.interval is None or share.slope.interval is None:
         return False
-    return left.slope.interval.low <= 0 <= left.slope.interval.high and share.slope.interval.high < 0
+    return (
+        left.slope.interval.low <= 0 <= left.slope.interval.high and share.slope.interval.high < 0
+    )
 
 
 def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> str:
@@ -301,7 +350,9 @@ def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> st
     return VERDICTS[0]
 
 
-def _needed(pairs: PairSet, slope: TimeSlope | None, at: Floats, client_of: Ints, bound: float | None) -> int | None:
+def _needed(
+    pairs: PairSet, slope: TimeSlope | None, at: Floats, client_of: Ints, bound: float | None
+) -> int | None:
     """Further anchors of each client until the slope is known well enough (None: years); up to three where the spread is not known yet."""
     per = np.bincount(client_of)
     anchors = float(np.median(per))
@@ -326,14 +377,19 @@ def changes_of(snapshot: Snapshot, item: Instrument, events: Sequence[Event]) ->
         for e in events
         if e.instrument == item.id
     ]
-    spans = sorted((s.starts, s.label) for s in snapshot.catalogue.settings_of(item.id) if s.client is None)
+    spans = sorted(
+        (s.starts, s.label) for s in snapshot.catalogue.settings_of(item.id) if s.client is None
+    )
     if spans and any(
-        _unset_before(c, item, float(moment(spans[0][0], zone, lenient=True).instant)) for c in snapshot.columns.values()
+        _unset_before(c, item, float(moment(spans[0][0], zone, lenient=True).instant))
+        for c in snapshot.columns.values()
     ):
         spans.insert(0, ("", ""))  # read without a setting before
     for (_, old), (starts, new) in itertools.pairwise(spans):
         if new != old:
-            found.append(Change(float(moment(starts, zone, lenient=True).instant), new, setting=True))
+            found.append(
+                Change(float(moment(starts, zone, lenient=True).instant), new, setting=True)
+            )
     return tuple(sorted(found, key=lambda c: c.at))
 
 
@@ -342,7 +398,9 @@ def _unset_before(c: Columns, item: Instrument, start: float) -> bool:
     return bool(((c.instrument == item.id) & (c.setting == 0) & (c.instant < start - DAY)).any())
 
 
-def periods_of(snapshot: Snapshot, item: Instrument, start: float, end: float) -> tuple[Period, ...]:
+def periods_of(
+    snapshot: Snapshot, item: Instrument, start: float, end: float
+) -> tuple[Period, ...]:
     """Spans of the settings that are in force for all, cut to the span from the first anchor to the last."""
     zone = zone_named(snapshot.catalogue.zone)
     spans = sorted(

@@ -15,7 +15,16 @@ from ...domain.records import Client
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
 from ...stats.distributions import normal_quantile, t_quantile
 from ...stats.estimate import Estimate, Interval, Note, note
-from ...stats.one_client import Rate, Verdict, around, days_to, disagreement, noise_of, rate_of, verdict
+from ...stats.one_client import (
+    Rate,
+    Verdict,
+    around,
+    days_to,
+    disagreement,
+    noise_of,
+    rate_of,
+    verdict,
+)
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers_of
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
@@ -33,7 +42,8 @@ RECENT_DAYS = 84  # days that the rate is taken from
 class DeviceChange:
     """What one instrument says of a change; ``why`` it was left out of the common one, "" where it counts.
 
-    Reasons: no_dates, few (too few readings to know its noise), settings (another one at each date), stuck.
+    Reasons: no_dates, few (too few readings to know its noise), settings (another one at each
+    date), stuck.
     """
 
     instrument: str
@@ -106,8 +116,9 @@ class TrackResult:
 class TrackRequest:
     """A client in the lens' metric; the snapshot holds that, body mass, water and girths.
 
-    ``instrument`` is the one in hand ("": the first). ``since`` and ``until`` are ordinals of dates (None: first and last day).
-    ``water`` is off, rule or slope. ``records`` are calibrations in force, ``stale`` the numbers of those that are.
+    ``instrument`` is the one in hand ("": the first). ``since`` and ``until`` are ordinals of
+    dates (None: first and last day). ``water`` is off, rule or slope. ``records`` are
+    calibrations in force, ``stale`` the numbers of those that are.
     """
 
     snapshot: Snapshot
@@ -137,7 +148,13 @@ class TrackRequest:
         offered = False
         for k, item in enumerate(items):
             found, may = track_series(
-                self.snapshot, lens_for(self.snapshot, self.lens, item), item, client, self.records, self.stale, self.water
+                self.snapshot,
+                lens_for(self.snapshot, self.lens, item),
+                item,
+                client,
+                self.records,
+                self.stale,
+                self.water,
             )
             offered |= may
             if found is not None:
@@ -146,7 +163,9 @@ class TrackRequest:
         anchor_day, anchor_value = self._anchors(client)
         if not series and not anchor_day.size:
             raise CannotCompare(f"{client.code} has no readings of this metric")
-        result = self._result(client, tuple(series), anchor_day, anchor_value, offered=offered, notes=notes)
+        result = self._result(
+            client, tuple(series), anchor_day, anchor_value, offered=offered, notes=notes
+        )
         yield 1.0
         return result
 
@@ -155,7 +174,11 @@ class TrackRequest:
             reference = find_comparator(self.snapshot, self.lens)
         except CannotCompare:
             return read_only([], np.int64), np.empty(0)
-        found = client_days(self.snapshot, reference, self.lens.metric, client) if reference.kind == "reference" else None
+        found = (
+            client_days(self.snapshot, reference, self.lens.metric, client)
+            if reference.kind == "reference"
+            else None
+        )
         return (read_only([], np.int64), np.empty(0)) if found is None else (found.day, found.value)
 
     # what they say
@@ -173,7 +196,10 @@ class TrackRequest:
         since = int(days[0]) if self.since is None else self.since
         until = int(days[-1]) if self.until is None else self.until
         since, until = min(since, until), max(since, until)
-        hand = next((s for s in series if s.instrument.name == self.instrument), series[0] if series else None)
+        hand = next(
+            (s for s in series if s.instrument.name == self.instrument),
+            series[0] if series else None,
+        )
         metric = metric_named(self.lens.metric)
         target = self.snapshot.catalogue.margin(metric) if metric is not None else None
         change = self._between(hand, since, until, target) if hand is not None else None
@@ -183,9 +209,19 @@ class TrackRequest:
         sex, age = client.sex, self._age(client)
         cautions = [c.note for c in cautions_of(client, self.today)]
         if hand is not None and hand.day.size:
-            warned = essential_fat(self.lens.metric, sex, float(hand.raw[-1]), float(hand.value[-1]), float(hand.low[-1]))
+            warned = essential_fat(
+                self.lens.metric,
+                sex,
+                float(hand.raw[-1]),
+                float(hand.value[-1]),
+                float(hand.low[-1]),
+            )
             cautions += [warned] if warned is not None else []
-        if mass_rate is not None and mass_rate.interval is not None and mass_rate.value < -FALL_PERCENT:
+        if (
+            mass_rate is not None
+            and mass_rate.interval is not None
+            and mass_rate.value < -FALL_PERCENT
+        ):
             i = mass_rate.interval
             facts = {
                 "rate": f"{-mass_rate.value:.1f}",
@@ -194,10 +230,21 @@ class TrackRequest:
                 "most": f"{FALL_PERCENT:g}",
             }
             cautions.append(note("fast_fall", **facts))
-        if hand is not None and not hand.counts and hand.follows is not None and hand.follows.interval is not None:
+        if (
+            hand is not None
+            and not hand.counts
+            and hand.follows is not None
+            and hand.follows.interval is not None
+        ):
             f, i = hand.follows, hand.follows.interval
             notes.append(
-                note("stuck_device", name=hand.instrument.name, slope=f"{f.value:.2f}", low=f"{i.low:.2f}", high=f"{i.high:.2f}")
+                note(
+                    "stuck_device",
+                    name=hand.instrument.name,
+                    slope=f"{f.value:.2f}",
+                    low=f"{i.low:.2f}",
+                    high=f"{i.high:.2f}",
+                )
             )
         if hand is not None and hand.moved is None and not hand.instrument.equation:
             notes.append(note("drift_not_known", name=hand.instrument.name))
@@ -205,7 +252,13 @@ class TrackRequest:
             notes.append(note("no_water_correction"))
         place = None
         if hand is not None and hand.day.size and bool(hand.corrected[-1]):
-            place = placed(self.lens.metric, sex, age, float(hand.value[-1]), Interval(float(hand.low[-1]), float(hand.high[-1])))
+            place = placed(
+                self.lens.metric,
+                sex,
+                age,
+                float(hand.value[-1]),
+                Interval(float(hand.low[-1]), float(hand.high[-1])),
+            )
         return TrackResult(
             asked=Asked(self.snapshot.revision, self.lens),
             client=client,
@@ -214,7 +267,9 @@ class TrackRequest:
             series=series,
             anchor_day=anchor_day,
             anchor_value=anchor_value,
-            events=tuple(e for e in self.events if e.instrument is None and e.client in (None, client.id)),
+            events=tuple(
+                e for e in self.events if e.instrument is None and e.client in (None, client.id)
+            ),
             since=since,
             until=until,
             change=change,
@@ -230,7 +285,9 @@ class TrackRequest:
             notes=tuple(dict.fromkeys((*notes, *(hand.notes if hand is not None else ())))),
         )
 
-    def _between(self, s: TrackSeries, since: int, until: int, target: float | None) -> Verdict | None:
+    def _between(
+        self, s: TrackSeries, since: int, until: int, target: float | None
+    ) -> Verdict | None:
         """What one instrument says of the change between two days; None without readings at both, or across a change of setting."""
         a, b = around(s.day, since), around(s.day, until)
         if s.noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
@@ -244,10 +301,13 @@ class TrackRequest:
             first, second = s.value[a], s.value[b]
         return verdict(first, second, s.noise, target, _moved(s, a, b))
 
-    def _together(self, series: Sequence[TrackSeries], since: int, until: int, target: float | None) -> Together | None:
+    def _together(
+        self, series: Sequence[TrackSeries], since: int, until: int, target: float | None
+    ) -> Together | None:
         """All that may speak: their departures from the client's mean, weighted by precision, are one series with a noise of its own.
 
-        So what they share (water) stays in the noise, which a product of independent errors would lose.
+        So what they share (water) stays in the noise, which a product of independent errors
+        would lose.
         """
         devices, speaking = [], []
         for s in series:
@@ -262,21 +322,30 @@ class TrackRequest:
         if len(said) == 1 or not speaking:
             return Together(said[0], tuple(devices), None, since, until)
         day = np.concatenate([s.day for s in speaking])
-        weight = np.concatenate([np.full(s.day.size, 1 / s.noise.sd**2) for s in speaking if s.noise is not None])
+        weight = np.concatenate(
+            [np.full(s.day.size, 1 / s.noise.sd**2) for s in speaking if s.noise is not None]
+        )
         level = np.concatenate([_departures(s) for s in speaking])
         days, cell = np.unique(day, return_inverse=True)
         value = np.bincount(cell, weight * level) / np.bincount(cell, weight)
         noise, a, b = noise_of(days, value), around(days, since), around(days, until)
-        q = disagreement(np.array([v.change.value for v in said]), np.array([v.change.se or 0.0 for v in said]))
+        q = disagreement(
+            np.array([v.change.value for v in said]), np.array([v.change.se or 0.0 for v in said])
+        )
         if noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
             return Together(None, tuple(devices), q[1] if q else None, since, until)
         own = [_moved(s, around(s.day, since), around(s.day, until)) for s in speaking]
         w = np.array([1 / s.noise.sd**2 for s in speaking if s.noise is not None])
-        shift, sd = (w @ np.array([x for x, _ in own]) / w.sum(), np.hypot.reduce(w * np.array([x for _, x in own])) / w.sum())
+        shift, sd = (
+            w @ np.array([x for x, _ in own]) / w.sum(),
+            np.hypot.reduce(w * np.array([x for _, x in own])) / w.sum(),
+        )
         found = verdict(value[a], value[b], noise, target, (float(shift), float(sd)))
         return Together(found, tuple(devices), q[1] if q else None, since, until)
 
-    def _since_anchor(self, series: Sequence[TrackSeries], last: int | None, target: float | None) -> Together | None:
+    def _since_anchor(
+        self, series: Sequence[TrackSeries], last: int | None, target: float | None
+    ) -> Together | None:
         if last is None or not series:
             return None
         newest = max(int(s.day[-1]) for s in series)
@@ -310,7 +379,9 @@ class TrackRequest:
                     continue
                 a, b = around(found.day, since), around(found.day, until)
                 if a.size and b.size and not np.intersect1d(a, b).size:
-                    out.append(SecondOpinion(metric, verdict(found.value[a], found.value[b], noise)))
+                    out.append(
+                        SecondOpinion(metric, verdict(found.value[a], found.value[b], noise))
+                    )
         return tuple(out)
 
     def _age(self, client: Client) -> float | None:
@@ -338,7 +409,8 @@ def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
     ):  # of a device that is stuck it is the clients who moved
         return 0.0, 0.0
     weeks = float(s.day[b].mean() - s.day[a].mean()) / 7
-    # as the SD of a normal error with the same 95 % interval, since few degrees of freedom widen the slope's
+    # as the SD of a normal error with the same 95 % interval, since few degrees of freedom widen
+    # the slope's
     sd = m.slope.se * t_quantile(0.975, m.slope.df) / normal_quantile(0.975)
     return (m.slope.value * weeks if m.found else 0.0), sd * abs(weeks)
 
@@ -371,4 +443,6 @@ def _forecast(goal: float | None, rate: Rate | None, hand: TrackSeries | None) -
     )
     if found is None or reached:
         return Forecast(goal, rate, None, None, reached=reached)
-    return Forecast(goal, rate, last + found[0], None if found[1] is None else last + found[1], reached=False)
+    return Forecast(
+        goal, rate, last + found[0], None if found[1] is None else last + found[1], reached=False
+    )

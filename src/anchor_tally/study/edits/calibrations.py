@@ -37,7 +37,9 @@ class AdoptCalibration:
         )  # fmt: skip
         version = (newest[0] if newest and newest[0] else 0) + 1
         parameters = {
-            "form": NEWEST_FORM if r.line is not None else PLAIN_FORM,  # a program that knows no lines does not read one
+            "form": NEWEST_FORM
+            if r.line is not None
+            else PLAIN_FORM,  # a program that knows no lines does not read one
             "pooled": r.pooled,
             "clients": r.clients,
             "sources": r.sources,

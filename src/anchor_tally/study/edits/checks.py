@@ -29,8 +29,16 @@ class AddCheckWeight:
     def write(self, journal: Journal) -> None:
         """Insert it."""
         written, _ = when(journal, self.at)
-        row: Row = {"instrument": self.instrument, "taken_at": written, "nominal_kg": self.nominal.value}
-        row |= {"shown_kg": self.shown.value, "entered": self.shown.entered, "unit": self.shown.unit}
+        row: Row = {
+            "instrument": self.instrument,
+            "taken_at": written,
+            "nominal_kg": self.nominal.value,
+        }
+        row |= {
+            "shown_kg": self.shown.value,
+            "entered": self.shown.entered,
+            "unit": self.shown.unit,
+        }
         journal.insert("check_weight", row)
 
 
@@ -51,7 +59,11 @@ class AddAssessorPair:
 
     def write(self, journal: Journal) -> None:
         """Insert the values, numbered from 1."""
-        assessor, person, day = plain_name(self.assessor), plain_name(self.person), check_day(self.day)
+        assessor, person, day = (
+            plain_name(self.assessor),
+            plain_name(self.person),
+            check_day(self.day),
+        )
         for text, noun in ((assessor, "an assessor's name"), (person, "a person"), (day, "a day")):
             if not text:
                 raise EditRefused(f"the check needs {noun}; nothing was changed")

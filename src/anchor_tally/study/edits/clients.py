@@ -23,14 +23,21 @@ def check_day(text: str, *, partial: bool = False) -> str:
     except UserError as error:
         if not text:
             return ""
-        form = "a year, a month or a day such as 1994 or 1994-05-17" if partial else "a day such as 2026-03-02"
+        form = (
+            "a year, a month or a day such as 1994 or 1994-05-17"
+            if partial
+            else "a day such as 2026-03-02"
+        )
         raise EditRefused(f'"{text[:40]}" is not {form}; nothing was changed') from error
     return text if partial and len(text) < 10 else kept
 
 
 def taken_already(journal: Journal, table: str, column: str, text: str, number: int) -> None:
     """Refuse a name that another row has."""
-    if journal.one(f"SELECT 1 FROM {table} WHERE {column} = ? AND id <> ?", text, number) is not None:
+    if (
+        journal.one(f"SELECT 1 FROM {table} WHERE {column} = ? AND id <> ?", text, number)
+        is not None
+    ):
         raise EditRefused(f"{text} is there already; nothing was changed")
 
 
@@ -110,11 +117,23 @@ class AddHeight:
         day = check_day(self.day)
         if not day:
             raise EditRefused("a height needs the day it was measured; nothing was changed")
-        if journal.one("SELECT 1 FROM client_height WHERE client = ? AND day = ?", self.client, day) is not None:
+        if (
+            journal.one(
+                "SELECT 1 FROM client_height WHERE client = ? AND day = ?", self.client, day
+            )
+            is not None
+        ):
             raise EditRefused(f"a height of {day} is there already; nothing was changed")
         q = self.height
         journal.insert(
-            "client_height", {"client": self.client, "day": day, "height_cm": q.value, "entered": q.entered, "unit": q.unit}
+            "client_height",
+            {
+                "client": self.client,
+                "day": day,
+                "height_cm": q.value,
+                "entered": q.entered,
+                "unit": q.unit,
+            },
         )
 
 
@@ -136,6 +155,10 @@ class PutStudy:
         title = plain_name(self.title)
         if not title:
             raise EditRefused("the study needs a title; nothing was changed")
-        journal.update("study", {"id": 1}, {"title": title, "practice": int(self.practice), "blind": int(self.blind)})
+        journal.update(
+            "study",
+            {"id": 1},
+            {"title": title, "practice": int(self.practice), "blind": int(self.blind)},
+        )
         for (metric,) in journal.rows("SELECT DISTINCT metric FROM reading WHERE simulated = 1"):
             journal.touch_metric(metric, None, added=False)

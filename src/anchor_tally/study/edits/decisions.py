@@ -22,7 +22,9 @@ class Decide:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return {"keep": "keep a finding as it is", "again": "have it measured again"}.get(self.decision, "exclude what was found")
+        return {"keep": "keep a finding as it is", "again": "have it measured again"}.get(
+            self.decision, "exclude what was found"
+        )
 
     def write(self, journal: Journal) -> None:
         """Write the decision, and the state of the readings."""
@@ -31,9 +33,19 @@ class Decide:
             raise EditRefused("a decision needs a reason; nothing was changed")
         if self.decision == "exclude":
             for reading in self.readings:
-                if journal.one("SELECT 1 FROM reading WHERE id = ? AND status = 'excluded'", reading) is None:
+                if (
+                    journal.one(
+                        "SELECT 1 FROM reading WHERE id = ? AND status = 'excluded'", reading
+                    )
+                    is None
+                ):
                     ExcludeReading(reading, reason, self.who).write(journal)
-        row: Row = {"key": self.key, "decision": self.decision, "reason": reason, "at": journal.clock.stamp()}
+        row: Row = {
+            "key": self.key,
+            "decision": self.decision,
+            "reason": reason,
+            "at": journal.clock.stamp(),
+        }
         journal.put("decision", row)
 
 
@@ -56,6 +68,10 @@ class Reopen:
         if kept and kept[0] == "exclude":
             for reading in self.readings:
                 # one that was excluded on its own keeps its state and its reason
-                if journal.one("SELECT 1 FROM reading WHERE id = ? AND status = 'excluded' AND note = ?", reading, kept[1]):
+                if journal.one(
+                    "SELECT 1 FROM reading WHERE id = ? AND status = 'excluded' AND note = ?",
+                    reading,
+                    kept[1],
+                ):
                     PutBackReading(reading, self.who).write(journal)
         journal.delete("decision", {"key": self.key})

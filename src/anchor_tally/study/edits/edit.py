@@ -142,14 +142,24 @@ class Journal:
         where = " AND ".join(f"{c} = ?" for c in key)
         cursor = self.conn.execute(f"SELECT * FROM {table} WHERE {where}", tuple(key.values()))
         found = cursor.fetchone()
-        return None if found is None else dict(zip((d[0] for d in cursor.description), found, strict=True))
+        return (
+            None
+            if found is None
+            else dict(zip((d[0] for d in cursor.description), found, strict=True))
+        )
 
     # writing
     def insert(self, table: str, row: Row) -> int:
         """Add a row; return its number (0 for a table without numbers)."""
         marks = ", ".join("?" * len(row))
-        cursor = self.conn.execute(f"INSERT INTO {table} ({', '.join(row)}) VALUES ({marks})", tuple(row.values()))
-        key: Row = {c: row[c] for c in _KEYS[table]} if table in _KEYS else {"id": row.get("id", cursor.lastrowid)}
+        cursor = self.conn.execute(
+            f"INSERT INTO {table} ({', '.join(row)}) VALUES ({marks})", tuple(row.values())
+        )
+        key: Row = (
+            {c: row[c] for c in _KEYS[table]}
+            if table in _KEYS
+            else {"id": row.get("id", cursor.lastrowid)}
+        )
         self._note(table, key, None, row)
         return int(cursor.lastrowid or 0)
 
@@ -157,11 +167,15 @@ class Journal:
         """Change columns of the row at ``key``; nothing is written where nothing differs."""
         old = self.row_at(table, key)
         if old is None:
-            raise EditRefused(f"that {table.replace('_', ' ')} is no longer in the study; nothing was changed")
+            raise EditRefused(
+                f"that {table.replace('_', ' ')} is no longer in the study; nothing was changed"
+            )
         new = {c: v for c, v in row.items() if old[c] != v or (old[c] is None) != (v is None)}
         if new:
             sets, where = ", ".join(f"{c} = ?" for c in new), " AND ".join(f"{c} = ?" for c in key)
-            self.conn.execute(f"UPDATE {table} SET {sets} WHERE {where}", (*new.values(), *key.values()))
+            self.conn.execute(
+                f"UPDATE {table} SET {sets} WHERE {where}", (*new.values(), *key.values())
+            )
             self._note(table, key, {c: old[c] for c in new}, new, old)
 
     def delete(self, table: str, key: Row) -> None:
@@ -185,18 +199,35 @@ class Journal:
         else:
             self.update(table, key, row)
 
-    def made(self, table: str, where: str, values: tuple[Value, ...], metrics: frozenset[str] = frozenset()) -> None:
+    def made(
+        self,
+        table: str,
+        where: str,
+        values: tuple[Value, ...],
+        metrics: frozenset[str] = frozenset(),
+    ) -> None:
         """Keep in mind many rows that were written at once."""
         self.changes.append(Made(table, where, values, metrics))
         self._touch_all(table, metrics)
 
-    def move(self, table: str, column: str, before: Value, after: Value, where: str, values: tuple[Value, ...]) -> None:
+    def move(
+        self,
+        table: str,
+        column: str,
+        before: Value,
+        after: Value,
+        where: str,
+        values: tuple[Value, ...],
+    ) -> None:
         """Set one column of many readings at once, from one value to another; ``where`` picks them by numbered parameters."""
         number = next(_kept)
         self.conn.execute(
-            f"CREATE TEMP TABLE kept_{number} AS SELECT id FROM main.{table} WHERE {column} IS ?1 AND {where}", (before, *values)
+            f"CREATE TEMP TABLE kept_{number} AS SELECT id FROM main.{table} WHERE {column} IS ?1 AND {where}",
+            (before, *values),
         )
-        metrics = self.rows(f"SELECT DISTINCT metric FROM main.{table} WHERE id IN (SELECT id FROM temp.kept_{number})")
+        metrics = self.rows(
+            f"SELECT DISTINCT metric FROM main.{table} WHERE id IN (SELECT id FROM temp.kept_{number})"
+        )
         self._move(Moved(table, column, before, after, number, frozenset(m for (m,) in metrics)))
 
     def _move(self, moved: Moved) -> None:
@@ -210,7 +241,8 @@ class Journal:
     def mark(self, calibration: int, kind: str) -> None:
         """Withdraw or reinstate an adopted calibration; the record itself stays."""
         self.conn.execute(
-            "INSERT INTO calibration_mark (calibration, at, kind) VALUES (?, ?, ?)", (calibration, self.clock.stamp(), kind)
+            "INSERT INTO calibration_mark (calibration, at, kind) VALUES (?, ?, ?)",
+            (calibration, self.clock.stamp(), kind),
         )
         self.changes.append(Marked(calibration, kind))
         self._facts.add("calibrations")
@@ -241,7 +273,9 @@ class Journal:
         self._visits.add(visit)
         self._only_adds &= added
 
-    def _note(self, table: str, key: Row, before: Row | None, after: Row | None, whole: Row | None = None) -> None:
+    def _note(
+        self, table: str, key: Row, before: Row | None, after: Row | None, whole: Row | None = None
+    ) -> None:
         self.changes.append(
             Changed(
                 table,
@@ -254,9 +288,13 @@ class Journal:
         if table == "reading":
             self.touch_metric(str(full["metric"]), int(full["visit"] or 0), added=before is None)
             return
-        self._facts |= touched_by(table, None if before is None or after is None else frozenset(after))
+        self._facts |= touched_by(
+            table, None if before is None or after is None else frozenset(after)
+        )
         if table == "visit" and before and after and "client" in after:  # its readings change hands
-            for (metric,) in self.rows("SELECT DISTINCT metric FROM reading WHERE visit = ?", key["id"]):
+            for (metric,) in self.rows(
+                "SELECT DISTINCT metric FROM reading WHERE visit = ?", key["id"]
+            ):
                 self.touch_metric(metric, None, added=False)
 
     def _touch_all(self, table: str, metrics: frozenset[str], *, added: bool = True) -> None:
@@ -279,7 +317,11 @@ class Journal:
                     self.insert(table, dict(before))
             case Made(table, where, values, metrics):
                 for dependent, column in _DEPENDENTS.get(table, ()):
-                    self._put_aside(Made(dependent, f"{column} IN (SELECT id FROM {table} WHERE {where})", values))
+                    self._put_aside(
+                        Made(
+                            dependent, f"{column} IN (SELECT id FROM {table} WHERE {where})", values
+                        )
+                    )
                 self._put_aside(change)
                 self._touch_all(table, metrics, added=False)
             case PutAside(made, number):
@@ -293,7 +335,10 @@ class Journal:
 
     def _put_aside(self, made: Made) -> None:
         number = next(_kept)
-        self.conn.execute(f"CREATE TEMP TABLE kept_{number} AS SELECT * FROM main.{made.table} WHERE {made.where}", made.values)
+        self.conn.execute(
+            f"CREATE TEMP TABLE kept_{number} AS SELECT * FROM main.{made.table} WHERE {made.where}",
+            made.values,
+        )
         self.conn.execute(f"DELETE FROM main.{made.table} WHERE {made.where}", made.values)
         self.changes.append(PutAside(made, number))
 
@@ -314,11 +359,24 @@ class Restore:
     def write(self, journal: Journal) -> None:
         """Undo the changes, the last one first; corrected readings keep a line of history."""
         for change in reversed(self.changes):
-            number = dict(change.key).get("id") if isinstance(change, Changed) and change.table in _STATE else None
-            old = journal.state_of(change.table, int(number)) if number and isinstance(change, Changed) else None
+            number = (
+                dict(change.key).get("id")
+                if isinstance(change, Changed) and change.table in _STATE
+                else None
+            )
+            old = (
+                journal.state_of(change.table, int(number))
+                if number and isinstance(change, Changed)
+                else None
+            )
             journal.restore(change)
             if old is not None and number and isinstance(change, Changed):
-                journal.log(change.table, int(number), old, f"{'redo' if self.again else 'undo'}: {self.words}")
+                journal.log(
+                    change.table,
+                    int(number),
+                    old,
+                    f"{'redo' if self.again else 'undo'}: {self.words}",
+                )
 
 
 def run(conn: sqlite3.Connection, edit: Edit, clock: Clock = SYSTEM) -> tuple[Restore, Touched]:
@@ -338,23 +396,33 @@ class LongEdit(Edit, Protocol):
         """Write in slices inside the caller's transaction; yields the share done."""
 
 
-def run_steps(conn: sqlite3.Connection, edit: LongEdit, clock: Clock = SYSTEM) -> Generator[float, None, tuple[Restore, Touched]]:
+def run_steps(
+    conn: sqlite3.Connection, edit: LongEdit, clock: Clock = SYSTEM
+) -> Generator[float, None, tuple[Restore, Touched]]:
     """Apply a long edit in one transaction, in steps; closing the generator takes everything back."""
     return (yield from _guarded(conn, edit, edit.steps, clock))
 
 
-def _guarded(conn: sqlite3.Connection, edit: Edit, steps: Any, clock: Clock) -> Generator[float, None, tuple[Restore, Touched]]:
+def _guarded(
+    conn: sqlite3.Connection, edit: Edit, steps: Any, clock: Clock
+) -> Generator[float, None, tuple[Restore, Touched]]:
     """Run steps in one transaction, with what the file refuses turned into a sentence."""
     journal = Journal(conn, clock)
     try:
         with transaction(conn):
             yield from steps(journal)
     except sqlite3.IntegrityError as error:
-        raise EditRefused(f"{edit.words}: refused by the study file ({error}); nothing was changed") from error
+        raise EditRefused(
+            f"{edit.words}: refused by the study file ({error}); nothing was changed"
+        ) from error
     except sqlite3.Error as error:
-        raise StudyError(f"{edit.words}: the study cannot be written ({why(error)}); nothing was changed") from error
+        raise StudyError(
+            f"{edit.words}: the study cannot be written ({why(error)}); nothing was changed"
+        ) from error
     except OverflowError as error:
-        raise EditRefused(f"{edit.words}: a number is too large for the study file; nothing was changed") from error
+        raise EditRefused(
+            f"{edit.words}: a number is too large for the study file; nothing was changed"
+        ) from error
     again = isinstance(edit, Restore) and not edit.again
     return Restore(edit.words, tuple(journal.changes), again), journal.touched()
 

@@ -17,7 +17,9 @@ def day_of(text: str) -> str:
     try:
         return canonical(text.strip())[:10]
     except NotAMoment as error:
-        raise EditRefused(f'"{text[:40]}" is not a day such as 2026-03-02; nothing was changed') from error
+        raise EditRefused(
+            f'"{text[:40]}" is not a day such as 2026-03-02; nothing was changed'
+        ) from error
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +90,16 @@ class SetGoal:
             journal.delete("goal", {"client": self.client, "metric": m.id})
             return
         if not (math.isfinite(self.value) and m.low <= self.value <= m.high):
-            raise EditRefused(f"a goal lies between {m.low:g} and {m.high:g} {m.unit}; nothing was changed")
+            raise EditRefused(
+                f"a goal lies between {m.low:g} and {m.high:g} {m.unit}; nothing was changed"
+            )
         ensure_metric(journal, m.id)
-        journal.put("goal", {"client": self.client, "metric": m.id, "value": self.value, "set_at": journal.clock.stamp()})
+        journal.put(
+            "goal",
+            {
+                "client": self.client,
+                "metric": m.id,
+                "value": self.value,
+                "set_at": journal.clock.stamp(),
+            },
+        )

@@ -59,15 +59,17 @@ class ImportReadings:
         staged = finish(stage(journal.conn, self.rows))
         if staged.refused:
             r = staged.refused[0]
-            raise EditRefused(f"{self.source}, line {r.line}, {r.column}: {r.reason}; nothing was imported")
+            raise EditRefused(
+                f"{self.source}, line {r.line}, {r.column}: {r.reason}; nothing was imported"
+            )
         TakeStaged(staged, self.source).write(journal)
 
 
 def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None, None]:
     """Write staged rows inside the caller's transaction; yields the share done.
 
-    Visits form where readings of a client lie closer than the study's gap. Raises UserError when age, height or a condition
-    is stated twice, differently, for one visit.
+    Visits form where readings of a client lie closer than the study's gap. Raises UserError when
+    age, height or a condition is stated twice, differently, for one visit.
     """
     k, conn = staged.number, journal.conn
     for card in staged.cards:
@@ -78,7 +80,9 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
     sexes = dict(staged.sexes)
     clients = dict(conn.execute("SELECT code, id FROM client").fetchall())
     unknown = {number for (number,) in conn.execute("SELECT id FROM client WHERE sex = ''")}
-    for (code,) in conn.execute(f"SELECT DISTINCT client FROM moment_{k} WHERE id {used} ORDER BY id").fetchall():
+    for (code,) in conn.execute(
+        f"SELECT DISTINCT client FROM moment_{k} WHERE id {used} ORDER BY id"
+    ).fetchall():
         if code not in clients:
             clients[code] = journal.insert("client", {"code": code, "sex": sexes.get(code, "")})
         elif code in sexes and clients[code] in unknown:
@@ -89,18 +93,33 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
         f" JOIN series_{k} l ON l.id = s.series GROUP BY l.id ORDER BY l.id"
     ).fetchall()
     for series, name, kind, label, known, starts in series_known:
-        row = None if known else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
-        item = known or (row[0] if row else journal.insert("instrument", {"name": name, "kind": kind}))
-        ids = conn.execute("SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)).fetchall()
+        row = (
+            None
+            if known
+            else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
+        )
+        item = known or (
+            row[0] if row else journal.insert("instrument", {"name": name, "kind": kind})
+        )
+        ids = conn.execute(
+            "SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)
+        ).fetchall()
         setting = ids[0][0] if len(ids) == 1 else None
         if label and not ids:
-            setting = journal.insert("setting", {"instrument": item, "client": None, "label": label, "starts": starts})
+            setting = journal.insert(
+                "setting", {"instrument": item, "client": None, "label": label, "starts": starts}
+            )
         elif setting is not None:
             begin_by(journal, setting, starts)
-        conn.execute(f"UPDATE series_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?", (item, setting, series))
+        conn.execute(
+            f"UPDATE series_{k} SET instrument_id = ?, setting_id = ? WHERE id = ?",
+            (item, setting, series),
+        )
     fresh = _place(journal, k, clients)
     _note_visits(journal, k, staged, source, fresh)
-    top = conn.execute("SELECT ifnull(max(seq), 0) FROM sqlite_sequence WHERE name = 'reading'").fetchone()[0]
+    top = conn.execute(
+        "SELECT ifnull(max(seq), 0) FROM sqlite_sequence WHERE name = 'reading'"
+    ).fetchone()[0]
     last = conn.execute(f"SELECT ifnull(max(id), 0) FROM moment_{k}").fetchone()[0]
     step = max(last // 25, 500)
     _choose_settings(journal, k)
@@ -133,10 +152,23 @@ def _write_card(journal: Journal, card: ImportCard) -> None:
         card.code,
     )
     if row is None:
-        AddClient(Client(0, card.code, card.sex, card.name, card.birth, card.cautions, notes=card.notes)).write(journal)
+        AddClient(
+            Client(0, card.code, card.sex, card.name, card.birth, card.cautions, notes=card.notes)
+        ).write(journal)
     else:
         number, code, sex, name, birth, cautions, activity, before, last, notes = row
-        old = Client(number, code, sex, name, birth, frozenset(cautions.split()), activity, before, last, notes)
+        old = Client(
+            number,
+            code,
+            sex,
+            name,
+            birth,
+            frozenset(cautions.split()),
+            activity,
+            before,
+            last,
+            notes,
+        )
         new = replace(
             old,
             sex=old.sex or card.sex,
@@ -148,7 +180,9 @@ def _write_card(journal: Journal, card: ImportCard) -> None:
         PutClient(new).write(journal)
     if card.height is not None:
         found = journal.one("SELECT id FROM client WHERE code = ?", card.code)
-        AddHeight(found[0] if found else 0, journal.clock.today().isoformat(), card.height).write(journal)
+        AddHeight(found[0] if found else 0, journal.clock.today().isoformat(), card.height).write(
+            journal
+        )
 
 
 _GUARDS = ("reading_range", "reading_key", "reading_metric")
@@ -165,7 +199,10 @@ def _lift(conn: sqlite3.Connection, k: int) -> None:
     ).fetchone()
     if odd:
         raise sqlite3.IntegrityError(f"line {odd[0]}: value outside the possible range")
-    conn.execute(f"CREATE TEMP TABLE guard_{k} AS SELECT sql FROM main.sqlite_master WHERE name IN (?, ?, ?)", _GUARDS)
+    conn.execute(
+        f"CREATE TEMP TABLE guard_{k} AS SELECT sql FROM main.sqlite_master WHERE name IN (?, ?, ?)",
+        _GUARDS,
+    )
     conn.execute("DROP TRIGGER main.reading_range")
     conn.execute("DROP INDEX main.reading_key")
     conn.execute("DROP INDEX main.reading_metric")
@@ -180,12 +217,15 @@ def _restore(conn: sqlite3.Connection, k: int) -> None:
 def _choose_settings(journal: Journal, k: int) -> None:
     """Where a label was in force several times (or for one client), choose the period by date, the client's own first."""
     conn = journal.conn
-    conn.execute(f"CREATE TEMP TABLE choice_{k} (moment INTEGER, series INTEGER, setting INTEGER, PRIMARY KEY (moment, series))")
+    conn.execute(
+        f"CREATE TEMP TABLE choice_{k} (moment INTEGER, series INTEGER, setting INTEGER, PRIMARY KEY (moment, series))"
+    )
     for series, instrument, label in conn.execute(
         f"SELECT id, instrument_id, label FROM series_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
     ).fetchall():
         periods = conn.execute(
-            "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ? ORDER BY starts", (instrument, label)
+            "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ? ORDER BY starts",
+            (instrument, label),
         ).fetchall()
         for moment, taken, client in conn.execute(
             f"SELECT DISTINCT m.id, m.taken_at, v.client FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment"
@@ -205,7 +245,9 @@ def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
     """
     conn = journal.conn
     gap = conn.execute("SELECT visit_gap_minutes FROM study").fetchone()[0] * 60
-    first = conn.execute("SELECT ifnull(max(seq), 0) + 1 FROM sqlite_sequence WHERE name = 'visit'").fetchone()[0]
+    first = conn.execute(
+        "SELECT ifnull(max(seq), 0) + 1 FROM sqlite_sequence WHERE name = 'visit'"
+    ).fetchone()[0]
     waiting: dict[str, list[tuple[int, int, int, str]]] = {}
     for number, code, taken, instant, timed in conn.execute(
         f"SELECT id, client, taken_at, instant, timed FROM moment_{k} WHERE visit IS NULL AND id IN (SELECT moment FROM staged_{k})"
@@ -215,7 +257,9 @@ def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
     new: list[tuple[int, int, str, int, int]] = []
     for code, moments in waiting.items():
         known = moments_of(journal, clients[code])
-        there = {timed: sorted((w, v) for w, t, v in known if t == timed) for timed in (True, False)}
+        there = {
+            timed: sorted((w, v) for w, t, v in known if t == timed) for timed in (True, False)
+        }
         last: tuple[int, int, int] | None = None
         for timed, instant, number, taken in sorted(moments):
             near = nearest(there[bool(timed)], instant, gap) if there[bool(timed)] else None
@@ -228,7 +272,9 @@ def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
                 new.append((visit, clients[code], taken, instant, timed))
             last = (timed, instant, visit)
             found.append((visit, number))
-    conn.executemany("INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, ?, ?, ?)", new)
+    conn.executemany(
+        "INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, ?, ?, ?)", new
+    )
     conn.executemany(f"UPDATE moment_{k} SET visit = ? WHERE id = ?", found)
     fresh = range(first, first + len(new))
     if new:
@@ -242,7 +288,11 @@ def _note_visits(journal: Journal, k: int, staged: Staged, source: str, fresh: r
     ``fresh`` visits were just made: nothing is known of them yet.
     """
     conn = journal.conn
-    where = dict(conn.execute(f"SELECT id, visit FROM moment_{k} WHERE id IN (SELECT moment FROM staged_{k})").fetchall())
+    where = dict(
+        conn.execute(
+            f"SELECT id, visit FROM moment_{k} WHERE id IN (SELECT moment FROM staged_{k})"
+        ).fetchall()
+    )
     told: dict[int, tuple[float | None, float | None, tuple[tuple[str, str], ...]]] = {}
     visits: dict[int, dict[str, Any]] = {}
     changed: dict[int, dict[str, Any]] = {}
@@ -256,15 +306,23 @@ def _note_visits(journal: Journal, k: int, staged: Staged, source: str, fresh: r
         if visit not in visits and visit in fresh:
             visits[visit] = {}
         elif visit not in visits:
-            known = conn.execute("SELECT age_years, height_cm FROM visit WHERE id = ?", (visit,)).fetchone()
+            known = conn.execute(
+                "SELECT age_years, height_cm FROM visit WHERE id = ?", (visit,)
+            ).fetchone()
             visits[visit] = {"age_years": known[0], "height_cm": known[1]}
-            for key, text in conn.execute("SELECT key, value FROM condition WHERE visit = ?", (visit,)):
+            for key, text in conn.execute(
+                "SELECT key, value FROM condition WHERE visit = ?", (visit,)
+            ):
                 visits[visit][f"condition:{key}"] = text
-        said: dict[str, Any] = {"age_years": age, "height_cm": height} | {f"condition:{key}": text for key, text in conditions}
+        said: dict[str, Any] = {"age_years": age, "height_cm": height} | {
+            f"condition:{key}": text for key, text in conditions
+        }
         for what, new in said.items():
             old = visits[visit].get(what)
             if old is not None and new is not None and old != new:
-                code = conn.execute(f"SELECT client FROM moment_{k} WHERE id = ?", (moment,)).fetchone()[0]
+                code = conn.execute(
+                    f"SELECT client FROM moment_{k} WHERE id = ?", (moment,)
+                ).fetchone()[0]
                 raise UserError(
                     f"{source}, line {line}, {what}: {new} differs from {old} at the same visit of {code}; nothing was imported"
                 )
@@ -276,15 +334,24 @@ def _note_visits(journal: Journal, k: int, staged: Staged, source: str, fresh: r
         [(c.get("age_years"), c.get("height_cm"), visit) for visit, c in new.items()],
     )
     conn.executemany(
-        "INSERT INTO condition VALUES (?, ?, ?)", [(visit, key, text) for visit, c in new.items() for key, text in _conditions(c)]
+        "INSERT INTO condition VALUES (?, ?, ?)",
+        [(visit, key, text) for visit, c in new.items() for key, text in _conditions(c)],
     )
     for visit, c in changed.items():
         if visit in new:
             continue
-        journal.update("visit", {"id": visit}, {what: c[what] for what in ("age_years", "height_cm") if what in c})
+        journal.update(
+            "visit",
+            {"id": visit},
+            {what: c[what] for what in ("age_years", "height_cm") if what in c},
+        )
         for key, text in _conditions(c):
             journal.put("condition", {"visit": visit, "key": key, "value": text})
 
 
 def _conditions(said: dict[str, Any]) -> list[tuple[str, str]]:
-    return [(what.removeprefix("condition:"), text) for what, text in said.items() if what.startswith("condition:")]
+    return [
+        (what.removeprefix("condition:"), text)
+        for what, text in said.items()
+        if what.startswith("condition:")
+    ]

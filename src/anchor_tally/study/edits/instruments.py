@@ -18,13 +18,17 @@ def _row(i: Instrument) -> Row:
     if not name:
         raise EditRefused("the instrument needs a name; nothing was changed")
     if i.kind not in KINDS:
-        raise EditRefused(f"an instrument is a {', '.join(KINDS[:-1])} or {KINDS[-1]}; nothing was changed")
+        raise EditRefused(
+            f"an instrument is a {', '.join(KINDS[:-1])} or {KINDS[-1]}; nothing was changed"
+        )
     if i.electrodes not in ELECTRODES:
         raise EditRefused(f'electrode layout "{i.electrodes}" is not known; nothing was changed')
     if not 1 <= i.repeats <= MOST_REPEATS:
         raise EditRefused(f"1 to {MOST_REPEATS} repeats are planned; nothing was changed")
     if i.counts not in COUNTS:
-        raise EditRefused(f"what counts of the repeats is one of {', '.join(COUNTS)}; nothing was changed")
+        raise EditRefused(
+            f"what counts of the repeats is one of {', '.join(COUNTS)}; nothing was changed"
+        )
     return {
         "name": name,
         "kind": i.kind,
@@ -110,14 +114,22 @@ class OfferMetric:
         """Write the offer."""
         m = known_metric(self.metric)
         if self.resolution is not None and not 0 < self.resolution < m.high:
-            raise EditRefused(f"{self.resolution:g} is not a resolution in {m.unit}; nothing was changed")
+            raise EditRefused(
+                f"{self.resolution:g} is not a resolution in {m.unit}; nothing was changed"
+            )
         ensure_metric(journal, m.id)
         key: Row = {"instrument": self.instrument, "metric": m.id}
         if journal.row_at("instrument_metric", key) is not None:
             journal.update("instrument_metric", key, {"resolution": self.resolution})
             return
-        last = journal.one("SELECT ifnull(max(position), 0) FROM instrument_metric WHERE instrument = ?", self.instrument)
-        journal.insert("instrument_metric", key | {"resolution": self.resolution, "position": (last[0] if last else 0) + 1})
+        last = journal.one(
+            "SELECT ifnull(max(position), 0) FROM instrument_metric WHERE instrument = ?",
+            self.instrument,
+        )
+        journal.insert(
+            "instrument_metric",
+            key | {"resolution": self.resolution, "position": (last[0] if last else 0) + 1},
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,11 +169,16 @@ class StartSetting:
         try:
             starts = canonical(s.starts)
         except NotAMoment as error:
-            raise EditRefused(f'"{s.starts[:40]}" is not a day such as 2026-03-02; nothing was changed') from error
+            raise EditRefused(
+                f'"{s.starts[:40]}" is not a day such as 2026-03-02; nothing was changed'
+            ) from error
         there = journal.one(
             "SELECT 1 FROM setting WHERE instrument = ? AND ifnull(client, 0) = ? AND label = ? AND starts = ?",
             s.instrument, s.client or 0, label, starts,
         )  # fmt: skip
         if there is not None:
             raise EditRefused(f"{label} from {starts} is there already; nothing was changed")
-        journal.insert("setting", {"instrument": s.instrument, "client": s.client, "label": label, "starts": starts})
+        journal.insert(
+            "setting",
+            {"instrument": s.instrument, "client": s.client, "label": label, "starts": starts},
+        )

@@ -1,6 +1,7 @@
 """Edits of setting periods after the fact: a change of setting that was forgotten, dated wrongly, or never was.
 
-The readings go along: only those that stood in the period that is cut or joined, never those that were kept under another setting.
+The readings go along: only those that stood in the period that is cut or joined, never those
+that were kept under another setting.
 """
 
 from __future__ import annotations
@@ -22,14 +23,19 @@ def _before(journal: Journal, instrument: int, day: str, but: int = 0) -> tuple[
     return (int(row[0]), str(row[1])) if row else (None, "")
 
 
-def _hand_over(journal: Journal, instrument: int, old: int | None, new: int | None, start: str, end: str) -> None:
+def _hand_over(
+    journal: Journal, instrument: int, old: int | None, new: int | None, start: str, end: str
+) -> None:
     """Readings of the days from ``start`` up to ``end`` ("": without end) go from one setting to another."""
     where = "instrument = ?2 AND substr(taken_at, 1, 10) >= ?3 AND (?4 = '' OR substr(taken_at, 1, 10) < ?4)"
     journal.move("reading", "setting", old, new, where, (instrument, start, end))
 
 
 def _period(journal: Journal, setting: int) -> tuple[int, str, str]:
-    row = journal.one("SELECT instrument, label, substr(starts, 1, 10) FROM setting WHERE id = ? AND client IS NULL", setting)
+    row = journal.one(
+        "SELECT instrument, label, substr(starts, 1, 10) FROM setting WHERE id = ? AND client IS NULL",
+        setting,
+    )
     if row is None:
         raise EditRefused("that setting period is no longer in the study; nothing was changed")
     return int(row[0]), str(row[1]), str(row[2])
@@ -64,7 +70,10 @@ class BeginPeriod:
             self.instrument, day,
         )  # fmt: skip
         end = str(later[0]) if later and later[0] else ""
-        new = journal.insert("setting", {"instrument": self.instrument, "client": None, "label": label, "starts": day})
+        new = journal.insert(
+            "setting",
+            {"instrument": self.instrument, "client": None, "label": label, "starts": day},
+        )
         _hand_over(journal, self.instrument, old, new, day, end)
 
 
@@ -109,7 +118,9 @@ class MovePeriod:
             instrument, self.setting, low, high,
         )  # fmt: skip
         if between is not None:
-            raise EditRefused(f"another change of setting lies between {start} and {day}; nothing was changed")
+            raise EditRefused(
+                f"another change of setting lies between {start} and {day}; nothing was changed"
+            )
         old, _ = _before(journal, instrument, start, self.setting)
         if day > start:
             _hand_over(journal, instrument, self.setting, old, start, day)

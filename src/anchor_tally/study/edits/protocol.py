@@ -22,7 +22,9 @@ def _wanted(key: str, answer: str) -> str:
     if known is not None and known.hours:
         if text == ANY or (re.fullmatch(r"\d{1,2}(\.\d+)?", text) and float(text) <= 24):
             return text
-        raise EditRefused(f'"{answer[:20]}" is not a number of hours from 0 to 24, or any; nothing was changed')
+        raise EditRefused(
+            f'"{answer[:20]}" is not a number of hours from 0 to 24, or any; nothing was changed'
+        )
     if text not in ("yes", "no", ANY):
         raise EditRefused(f'"{answer[:20]}" is not yes, no or any; nothing was changed')
     return text
@@ -47,7 +49,11 @@ class AskCondition:
             raise EditRefused(f"condition {self.key[:40]} is not known; nothing was changed")
         wanted = _wanted(self.key, self.wanted) if self.wanted else ""
         old = journal.row_at("protocol_item", {"key": self.key}) or {}
-        row: Row = {"key": self.key, "asked": int(self.asked), "wanted": wanted or old.get("wanted", "")}
+        row: Row = {
+            "key": self.key,
+            "asked": int(self.asked),
+            "wanted": wanted or old.get("wanted", ""),
+        }
         journal.put("protocol_item", row)
 
 
@@ -74,7 +80,10 @@ class AddCondition:
         if journal.row_at("protocol_item", {"key": key}) is not None:
             raise EditRefused(f"{label} is asked already; nothing was changed")
         row: Row = {"key": key, "asked": 1, "wanted": _wanted(key, self.wanted), "label": label}
-        journal.insert("protocol_item", row | {"breach": plain_name(self.breach) or "it does not compare with other visits"})
+        journal.insert(
+            "protocol_item",
+            row | {"breach": plain_name(self.breach) or "it does not compare with other visits"},
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,12 +127,19 @@ class PutStation:
         if station is None:
             raise EditRefused(f"station {c.station[:40]} is not known; nothing was changed")
         if not 1 <= c.repeats <= MOST_REPEATS or c.counts not in COUNTS:
-            raise EditRefused(f"1 to {MOST_REPEATS} repeats are planned, and {', '.join(COUNTS)} counts; nothing was changed")
+            raise EditRefused(
+                f"1 to {MOST_REPEATS} repeats are planned, and {', '.join(COUNTS)} counts; nothing was changed"
+            )
         if c.unit and unit_named(c.unit) != c.unit:
             raise EditRefused(f'unit "{c.unit[:20]}" is not known; nothing was changed')
         metrics = [known_metric(m).id for m in c.metrics]
         old = journal.row_at("station", {"id": c.station})
-        row: Row = {"id": c.station, "metrics": " ".join(metrics), "setting": plain_name(c.setting), "unit": c.unit}
+        row: Row = {
+            "id": c.station,
+            "metrics": " ".join(metrics),
+            "setting": plain_name(c.setting),
+            "unit": c.unit,
+        }
         row |= {"repeats": c.repeats, "counts": c.counts}
         journal.put("station", row)
         before = (station.repeats, "agree") if old is None else (old["repeats"], old["counts"])

@@ -23,7 +23,9 @@ def known_metric(name: str) -> Metric:
 def ensure_metric(journal: Journal, metric: str) -> None:
     """Make sure that a metric of the registry has its row; that row is no edit of anybody's."""
     m = known_metric(metric)
-    journal.conn.execute("INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (m.id, m.unit, m.low, m.high))
+    journal.conn.execute(
+        "INSERT OR IGNORE INTO metric VALUES (?, ?, ?, ?)", (m.id, m.unit, m.low, m.high)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,8 +45,9 @@ class NewReading:
 class AddReadings:
     """Add readings of one client at one moment, all or none.
 
-    They belong to the visit named, to a new one when ``fresh``, else to the client's nearest within the study's gap. Client,
-    instrument and setting are made when they are not there. ``simulated`` marks what no real device has measured.
+    They belong to the visit named, to a new one when ``fresh``, else to the client's nearest
+    within the study's gap. Client, instrument and setting are made when they are not there.
+    ``simulated`` marks what no real device has measured.
     """
 
     client: str
@@ -73,7 +76,9 @@ class AddReadings:
             metric = known_metric(r.metric)
             q = None if r.typed is None else parse_quantity(r.typed, metric)
             if not 1 <= r.replicate <= MOST_REPLICATES:
-                raise EditRefused(f"a repeat is numbered from 1 to {MOST_REPLICATES}; nothing was changed")
+                raise EditRefused(
+                    f"a repeat is numbered from 1 to {MOST_REPLICATES}; nothing was changed"
+                )
             ensure_metric(journal, metric.id)
             instrument = _instrument(journal, r)
             setting = _setting(journal, instrument, r.setting, client, written)
@@ -115,7 +120,9 @@ def _instrument(journal: Journal, r: NewReading) -> int:
             raise EditRefused("a reading needs an instrument's name; nothing was changed")
         return journal.insert("instrument", {"name": name, "kind": r.kind})
     if row[1] != r.kind:
-        raise EditRefused(f"{name} is a {row[1]} in this study, not a {r.kind}; nothing was changed")
+        raise EditRefused(
+            f"{name} is a {row[1]} in this study, not a {r.kind}; nothing was changed"
+        )
     return int(row[0])
 
 
@@ -124,10 +131,16 @@ def _setting(journal: Journal, instrument: int, label: str, client: int, at: str
     label = plain_name(label)
     if not label:
         return None
-    periods = journal.rows("SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ?", instrument, label)
+    periods = journal.rows(
+        "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ?",
+        instrument,
+        label,
+    )
     chosen = period_of(periods, client, at)
     if chosen is None:
-        return journal.insert("setting", {"instrument": instrument, "client": None, "label": label, "starts": at})
+        return journal.insert(
+            "setting", {"instrument": instrument, "client": None, "label": label, "starts": at}
+        )
     begin_by(journal, chosen, at)
     return chosen
 
@@ -168,10 +181,22 @@ class CorrectReading:
         old, metric = _old(journal, self.reading)
         note = str(old["note"]) if old["status"] == "ok" else ""
         if self.typed is None:
-            new: Row = {"value": None, "entered": "", "unit": old["unit"], "status": "failed", "note": old["note"]}
+            new: Row = {
+                "value": None,
+                "entered": "",
+                "unit": old["unit"],
+                "status": "failed",
+                "note": old["note"],
+            }
         else:
             q = parse_quantity(self.typed, known_metric(metric), str(old["unit"]))
-            new = {"value": q.value, "entered": q.entered, "unit": q.unit, "status": "ok", "note": note}
+            new = {
+                "value": q.value,
+                "entered": q.entered,
+                "unit": q.unit,
+                "status": "ok",
+                "note": note,
+            }
         _change(journal, self.reading, old, new, self.why, self.who)
 
 
@@ -193,7 +218,9 @@ class RemarkReading:
         old, _ = _old(journal, self.reading)
         if old["status"] == "excluded":
             raise EditRefused("an excluded reading keeps its reason; nothing was changed")
-        _change(journal, self.reading, old, {**old, "note": plain_text(self.remark)}, "remark", self.who)
+        _change(
+            journal, self.reading, old, {**old, "note": plain_text(self.remark)}, "remark", self.who
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,7 +244,14 @@ class ExcludeReading:
         old, _ = _old(journal, self.reading)
         if old["value"] is None:
             raise EditRefused("a failed reading has nothing to exclude; nothing was changed")
-        _change(journal, self.reading, old, {**old, "status": "excluded", "note": reason}, reason, self.who)
+        _change(
+            journal,
+            self.reading,
+            old,
+            {**old, "status": "excluded", "note": reason},
+            reason,
+            self.who,
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -237,7 +271,9 @@ class PutBackReading:
         old, _ = _old(journal, self.reading)
         if old["status"] != "excluded":
             raise EditRefused("that reading is not excluded; nothing was changed")
-        _change(journal, self.reading, old, {**old, "status": "ok", "note": ""}, "put back", self.who)
+        _change(
+            journal, self.reading, old, {**old, "status": "ok", "note": ""}, "put back", self.who
+        )
 
 
 def _old(journal: Journal, reading: int) -> tuple[Row, str]:

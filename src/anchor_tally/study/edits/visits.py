@@ -31,7 +31,9 @@ def client_number(journal: Journal, code: str) -> int:
 def nearest(times: list[tuple[int, int]], instant: int, gap: int) -> int | None:
     """The visit of the nearest of sorted (instant, visit) that lies closer than ``gap`` seconds; None when none does."""
     k = bisect_left(times, (instant,))
-    near = [(abs(instant - w), v) for w, v in times[max(k - 1, 0) : k + 1] if abs(instant - w) < gap]
+    near = [
+        (abs(instant - w), v) for w, v in times[max(k - 1, 0) : k + 1] if abs(instant - w) < gap
+    ]
     return min(near)[1] if near else None
 
 
@@ -47,7 +49,9 @@ def moments_of(journal: Journal, client: int) -> list[tuple[int, bool, int]]:
     ]
 
 
-def visit_for(journal: Journal, client: int, at: str, *, visit: int | None = None, fresh: bool = False) -> int:
+def visit_for(
+    journal: Journal, client: int, at: str, *, visit: int | None = None, fresh: bool = False
+) -> int:
     """The visit that a moment belongs to: the one named, a new one, or the client's nearest within the study's gap."""
     if visit is not None:
         if journal.one("SELECT 1 FROM visit WHERE id = ? AND client = ?", visit, client) is None:
@@ -56,17 +60,24 @@ def visit_for(journal: Journal, client: int, at: str, *, visit: int | None = Non
     written, m = when(journal, at)
     if not fresh:
         gap = journal.rows("SELECT visit_gap_minutes FROM study")[0][0] * 60
-        near = nearest(sorted((w, v) for w, timed, v in moments_of(journal, client) if timed == m.timed), m.instant, gap)
+        near = nearest(
+            sorted((w, v) for w, timed, v in moments_of(journal, client) if timed == m.timed),
+            m.instant,
+            gap,
+        )
         if near is not None:
             return near
-    return journal.insert("visit", {"client": client, "start": written, "instant": m.instant, "timed": int(m.timed)})
+    return journal.insert(
+        "visit", {"client": client, "start": written, "instant": m.instant, "timed": int(m.timed)}
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class NoteVisit:
     """Note conditions (key to answer; None takes an answer back), assessor or remarks of a visit.
 
-    The visit is the one named, a new one when ``fresh``, else the client's nearest around ``at``; it is made when there is none.
+    The visit is the one named, a new one when ``fresh``, else the client's nearest around
+    ``at``; it is made when there is none.
     """
 
     client: str
@@ -84,12 +95,21 @@ class NoteVisit:
 
     def write(self, journal: Journal) -> None:
         """Write the answers."""
-        visit = visit_for(journal, client_number(journal, self.client), self.at, visit=self.visit, fresh=self.fresh)
+        visit = visit_for(
+            journal,
+            client_number(journal, self.client),
+            self.at,
+            visit=self.visit,
+            fresh=self.fresh,
+        )
         for key, answer in self.conditions:
             if answer is None:
                 journal.delete("condition", {"visit": visit, "key": key})
             else:
-                journal.put("condition", {"visit": visit, "key": plain_name(key), "value": plain_name(answer)})
+                journal.put(
+                    "condition",
+                    {"visit": visit, "key": plain_name(key), "value": plain_name(answer)},
+                )
         if self.assessor is not None:
             journal.update("visit", {"id": visit}, {"assessor": plain_name(self.assessor)})
         if self.notes is not None:
@@ -100,7 +120,8 @@ class NoteVisit:
 class MoveVisit:
     """Move a visit with all its readings to another time, or to another client, or both.
 
-    Readings keep their distance in time from each other. Refused when a reading would fall on one that is there already.
+    Readings keep their distance in time from each other. Refused when a reading would fall on
+    one that is there already.
     """
 
     visit: int
@@ -115,7 +136,9 @@ class MoveVisit:
 
     def write(self, journal: Journal) -> None:
         """Shift the visit and its readings; the history keeps where it was."""
-        row = journal.one("SELECT start, instant, timed, client FROM visit WHERE id = ?", self.visit)
+        row = journal.one(
+            "SELECT start, instant, timed, client FROM visit WHERE id = ?", self.visit
+        )
         if row is None:
             raise EditRefused("that visit is no longer in the study; nothing was changed")
         client = client_number(journal, self.client)
@@ -124,7 +147,9 @@ class MoveVisit:
         _, before = when(journal, row[0])
         days = m.day - before.day
         seconds = m.instant - before.instant if m.timed and before.timed else days * 86400
-        for number, taken in journal.rows("SELECT id, taken_at FROM reading WHERE visit = ?", self.visit):
+        for number, taken in journal.rows(
+            "SELECT id, taken_at FROM reading WHERE visit = ?", self.visit
+        ):
             text, moved = when(journal, shifted(taken, seconds, days))
             there = journal.one(
                 "SELECT c.code FROM reading a JOIN reading b ON b.instrument = a.instrument AND b.metric = a.metric"
@@ -134,8 +159,14 @@ class MoveVisit:
                 number, client, self.visit, moved.instant, int(moved.timed),
             )  # fmt: skip
             if there is not None:
-                raise EditRefused(f"{there[0]} has such a reading at {text.replace('T', ' ')} already; the visit was not moved")
-            journal.update("reading", {"id": number}, {"taken_at": text, "instant": moved.instant, "timed": int(moved.timed)})
+                raise EditRefused(
+                    f"{there[0]} has such a reading at {text.replace('T', ' ')} already; the visit was not moved"
+                )
+            journal.update(
+                "reading",
+                {"id": number},
+                {"taken_at": text, "instant": moved.instant, "timed": int(moved.timed)},
+            )
         new = {"client": client, "start": written, "instant": m.instant, "timed": int(m.timed)}
         journal.update("visit", {"id": self.visit}, new)  # type: ignore[arg-type]
         journal.log("visit", self.visit, old, "moved", self.who)
@@ -158,9 +189,19 @@ class AttachFile:
         """Insert it."""
         if journal.one("SELECT 1 FROM visit WHERE id = ?", self.visit) is None:
             raise EditRefused("that visit is no longer in the study; nothing was changed")
-        if journal.one("SELECT 1 FROM attachment WHERE visit = ? AND path = ?", self.visit, self.path) is not None:
+        if (
+            journal.one(
+                "SELECT 1 FROM attachment WHERE visit = ? AND path = ?", self.visit, self.path
+            )
+            is not None
+        ):
             raise EditRefused("that file is attached already; nothing was changed")
-        row: Row = {"visit": self.visit, "path": self.path, "sha256": self.sha256, "added_at": journal.clock.stamp()}
+        row: Row = {
+            "visit": self.visit,
+            "path": self.path,
+            "sha256": self.sha256,
+            "added_at": journal.clock.stamp(),
+        }
         journal.insert("attachment", row)
 
 

@@ -75,11 +75,19 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
 
     # asking and saying
     def _now(self) -> tuple[Any, ...]:
-        around: tuple[Any, ...] = (self.session.events(), tuple(self.session.check_weights())) if not self.session.writing else ()
+        around: tuple[Any, ...] = (
+            (self.session.events(), tuple(self.session.check_weights()))
+            if not self.session.writing
+            else ()
+        )
         return (*super()._now(), *around)
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[DriftResult, ...]]:
-        return DriftRequest(snapshot, lens, events=self._events, weights=self._weights, kept=self.results).run()
+    def request(
+        self, snapshot: Snapshot, lens: Lens
+    ) -> Generator[float, None, tuple[DriftResult, ...]]:
+        return DriftRequest(
+            snapshot, lens, events=self._events, weights=self._weights, kept=self.results
+        ).run()
 
     def ask(self) -> None:
         """Take down what stands around the readings, here; the worker sees frozen things only."""
@@ -120,11 +128,17 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         if not self.results:
             return
         r = self.results[self.chosen]
-        self.under.setText(words.drift_advice(r) + " Click a point for its readings, or a day to note a change.")
+        self.under.setText(
+            words.drift_advice(r) + " Click a point for its readings, or a day to note a change."
+        )
         self.info = figures.info(r, self.session.catalogue().zone)
         if self.change is not None and self.change not in self.info.changes:  # taken back meanwhile
             self._let_go()
-        self._chart().redraw(lambda axes, family: figures.draw_chart(axes, self._shown(), self.mark(), self.colours, family))
+        self._chart().redraw(
+            lambda axes, family: figures.draw_chart(
+                axes, self._shown(), self.mark(), self.colours, family
+            )
+        )
         self._chart().show()
         self.editor.setVisible(not r.instrument.equation and not self.session.read_only)
 
@@ -154,7 +168,11 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
 
     def answer_day(self, instant: float) -> str:
         """The day of an instant in the study's zone."""
-        return datetime.fromtimestamp(instant, zone_named(self.session.catalogue().zone)).date().isoformat()
+        return (
+            datetime.fromtimestamp(instant, zone_named(self.session.catalogue().zone))
+            .date()
+            .isoformat()
+        )
 
     def clicked(self, event: Any) -> None:
         what = self._shown()
@@ -169,7 +187,10 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             return
         self.point = None
         self.at = figures.instant_at(event.xdata)
-        scale = abs(self._figure().axes.transData.transform((1, 0))[0] - self._figure().axes.transData.transform((0, 0))[0])
+        scale = abs(
+            self._figure().axes.transData.transform((1, 0))[0]
+            - self._figure().axes.transData.transform((0, 0))[0]
+        )
         near = [c for c in what.changes if abs(c.at - self.at) / 86400 * scale <= NEAR]
         self.change = near[0] if near else None
         self.day.setText(self.answer_day(self.at if self.change is None else self.change.at))
@@ -187,8 +208,18 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             return None
         r = self.results[self.chosen]
         instant, client = r.instant[self.point], r.client[self.point]
-        rows = np.flatnonzero((r.pairs.client == client) & (r.pairs.anchors.instant[r.pairs.occasion] == instant)).tolist()
-        ids = [i for k in rows for i in (r.pairs.parts[k] if r.pairs.parts and r.pairs.parts[k] else (int(r.pairs.reading[k]),))]
+        rows = np.flatnonzero(
+            (r.pairs.client == client) & (r.pairs.anchors.instant[r.pairs.occasion] == instant)
+        ).tolist()
+        ids = [
+            i
+            for k in rows
+            for i in (
+                r.pairs.parts[k]
+                if r.pairs.parts and r.pairs.parts[k]
+                else (int(r.pairs.reading[k]),)
+            )
+        ]
         ids += r.pairs.reference_rows[int(r.pairs.occasion[rows[0]])]
         return EvidenceFor(f"{r.instrument.name}: one anchor", readings=tuple(dict.fromkeys(ids)))
 
@@ -198,7 +229,13 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         if self.what.currentText() == "setting":
             self._do(BeginPeriod(r.instrument.id, text, self.day.text()))
         else:
-            self._do(AddEvent(Event(0, None, r.instrument.id, self.day.text(), "", self.what.currentText(), text)))
+            self._do(
+                AddEvent(
+                    Event(
+                        0, None, r.instrument.id, self.day.text(), "", self.what.currentText(), text
+                    )
+                )
+            )
 
     def _of_change(self) -> int | None:
         """Return the number of the setting, or of the event, that the chosen change stands for; None when it is gone."""
@@ -208,10 +245,18 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         item, day = self.results[self.chosen].instrument.id, self.answer_day(change.at)
         if change.setting:
             own = self.session.catalogue().settings_of(item)
-            found = (s.id for s in own if s.client is None and s.label == change.words and s.starts[:10] == day)
+            found = (
+                s.id
+                for s in own
+                if s.client is None and s.label == change.words and s.starts[:10] == day
+            )
         else:
             noted = self.session.events()
-            found = (e.id for e in noted if e.instrument == item and e.kind == change.words and e.starts[:10] == day)
+            found = (
+                e.id
+                for e in noted
+                if e.instrument == item and e.kind == change.words and e.starts[:10] == day
+            )
         number = next(found, None)
         if number is None:
             self._let_go()

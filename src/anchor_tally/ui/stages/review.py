@@ -37,7 +37,9 @@ class ReviewPage(Page):
         self.weighed: Lens | None = None
         self.headline = label("Looking through the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
-        self.table = Table(["What", "How grave", "Rule", "About", "When"], "Findings", numeric_from=99)
+        self.table = Table(
+            ["What", "How grave", "Rule", "About", "When"], "Findings", numeric_from=99
+        )
         self.table.chosen.connect(lambda _row, _column: self._show_chosen())
         self.table.activated.connect(lambda _index: self._open_readings())
         self.decided = QCheckBox("Show what was decided")
@@ -106,7 +108,12 @@ class ReviewPage(Page):
     def _ask_what_exclusions_move(self) -> None:
         """The one thing here that hangs on the lens; asked when it is looked at."""
         lens = self.session.lens
-        if self.result is None or self.session.writing or self.weighed == lens or not self.isVisible():
+        if (
+            self.result is None
+            or self.session.writing
+            or self.weighed == lens
+            or not self.isVisible()
+        ):
             return
         self.weighed = lens
         self.under.setText("")
@@ -118,7 +125,10 @@ class ReviewPage(Page):
                 background=True,
             )
             self.jobs.start(
-                "sensitivity", job, lambda found: self.under.setText(words.sensitivity_words(found)), lambda _text: None
+                "sensitivity",
+                job,
+                lambda found: self.under.setText(words.sensitivity_words(found)),
+                lambda _text: None,
             )
 
     # showing
@@ -178,7 +188,9 @@ class ReviewPage(Page):
         items = self.result.material.snapshot.instruments
         marks = tuple(known(items[run.instrument]) for run in what.runs)
         self.figure.show()
-        self.figure.redraw(lambda axes, family: timeline.draw(axes, what, marks, self.colours, family))
+        self.figure.redraw(
+            lambda axes, family: timeline.draw(axes, what, marks, self.colours, family)
+        )
 
     def set_palette(self, palette: Palette) -> None:
         super().set_palette(palette)
@@ -189,7 +201,9 @@ class ReviewPage(Page):
     def drawer_open(self, is_open: bool) -> None:
         window = self.window()
         narrow = is_open and window is not None and window.width() < NARROW
-        self.table.leave_out((2, 4) if narrow else ())  # the sentence names the rule's matter, its picture the day
+        self.table.leave_out(
+            (2, 4) if narrow else ()
+        )  # the sentence names the rule's matter, its picture the day
 
     def _open_readings(self) -> None:
         f = self.chosen()

@@ -49,7 +49,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.since: int | None = None
         self.until: int | None = None
         self._next = "since"
-        self._before: tuple[int | None, int | None, str] | None = None  # the dates before the last click,
+        self._before: tuple[int | None, int | None, str] | None = (
+            None  # the dates before the last click,
+        )
         self._clicked = 0.0  # and when that was
         self._asking: dict[str, Any] = {}
         self.place: FigureView | None = None
@@ -95,7 +97,13 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.away = QPushButton("Take it away")
         self.away.clicked.connect(self._take_away)
         row = Flow(6)
-        for part in (paired("Event", self.kind, "Kind of event"), self.remark, note, self.noted, self.away):
+        for part in (
+            paired("Event", self.kind, "Kind of event"),
+            self.remark,
+            note,
+            self.noted,
+            self.away,
+        ):
             row.addWidget(part)
         self.events = QWidget()
         self.events.setLayout(row)
@@ -112,7 +120,15 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         if self.session.writing:
             return super()._now()
         around = (self.session.events(), self.session.goals(), tuple(self.session.calibrations()))
-        return (*super()._now(), *around, self.client.currentText(), self.hand, self.since, self.until, self.water.currentData())
+        return (
+            *super()._now(),
+            *around,
+            self.client.currentText(),
+            self.hand,
+            self.since,
+            self.until,
+            self.water.currentData(),
+        )
 
     def refresh(self) -> None:
         codes = self.session.codes_by_last_visit() if not self.session.writing else []
@@ -122,7 +138,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             before = self.client.currentText()
             self.client.clear()
             self.client.addItems(codes)
-            self.client.setCurrentIndex(max(codes.index(before) if before in codes else 0, 0) if codes else -1)
+            self.client.setCurrentIndex(
+                max(codes.index(before) if before in codes else 0, 0) if codes else -1
+            )
         super().refresh()
 
     def ask(self) -> None:
@@ -132,13 +150,19 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             person = self.session.catalogue().client_coded(code)
             records = tuple(self.session.calibrations())
             goal = next(
-                (g.value for g in self.session.goals() if person is not None and (g.client, g.metric) == (person.id, metric)),
+                (
+                    g.value
+                    for g in self.session.goals()
+                    if person is not None and (g.client, g.metric) == (person.id, metric)
+                ),
                 None,
             )
             self._asking = {
                 "client": code,
                 "records": records,
-                "stale": frozenset(r.id for r in records if r.metric == metric and self.session.stale(r)),
+                "stale": frozenset(
+                    r.id for r in records if r.metric == metric and self.session.stale(r)
+                ),
                 "events": self.session.events(),
                 "instrument": self.hand,
                 "since": self.since,
@@ -191,7 +215,11 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         r = self.result
         if r is None:
             return ""
-        written = [f"{day}: {text}" for day, text in self.session.remarks(r.client.code)] if not self.session.writing else []
+        written = (
+            [f"{day}: {text}" for day, text in self.session.remarks(r.client.code)]
+            if not self.session.writing
+            else []
+        )
         parts = (
             words.place_words(r.place),
             words.track_notes(r),
@@ -209,7 +237,12 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.table.fill([])
             self._figure().redraw(self.draw)
         super().paint()
-        said = (words.settle_words(r), words.since_anchor_words(r), words.value_words(r), words.goal_words(r.forecast, r.metric))
+        said = (
+            words.settle_words(r),
+            words.since_anchor_words(r),
+            words.value_words(r),
+            words.goal_words(r.forecast, r.metric),
+        )
         self.under.setText(" ".join(x for x in said if x))
         caution = words.caution_words(r)
         self.cautions.setText(caution)
@@ -242,7 +275,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.place.setVisible(place is not None)
             if place is not None:
                 mark = self.mark()
-                self.place.redraw(lambda axes, family: figures.draw_place(axes, place, mark, self.colours, family))
+                self.place.redraw(
+                    lambda axes, family: figures.draw_place(axes, place, mark, self.colours, family)
+                )
 
     def draw(self, axes: Any, family: str) -> None:
         r = self.result
@@ -252,7 +287,14 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         known = marks_of(items.values(), self.colours)
         reference = known(Instrument(0, "", "reference"))
         labels = {k: s.label for k, s in self.session.catalogue().settings.items()}
-        figures.draw(axes, figures.info(r, labels), self.mark() if self.results else reference, reference, self.colours, family)
+        figures.draw(
+            axes,
+            figures.info(r, labels),
+            self.mark() if self.results else reference,
+            reference,
+            self.colours,
+            family,
+        )
 
     # choosing
     def choose(self, k: int) -> None:
@@ -266,8 +308,13 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         if event.xdata is None or self.result is None:
             return
         if event.dblclick:
-            if self._before is not None and time.monotonic() - self._clicked < 1e-3 * QApplication.doubleClickInterval():
-                self.since, self.until, self._next = self._before  # its first click has moved a date, which is put back
+            if (
+                self._before is not None
+                and time.monotonic() - self._clicked < 1e-3 * QApplication.doubleClickInterval()
+            ):
+                self.since, self.until, self._next = (
+                    self._before
+                )  # its first click has moved a date, which is put back
                 self.ask()
             self._before = None
             self._open_day(figures.ordinal_at(event.xdata))
@@ -300,10 +347,14 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         for v in self.session.visits_of(self.result.client.code):
             if v.start[:10] == day:
                 own = self.session.readings(visit=v.id)
-                ids += [x.id for x in own if x.instrument == name and x.metric == self.result.metric] or [
-                    x.id for x in own if s.instrument.equation
-                ]
-        self.evidence.emit(EvidenceFor(f"{short_name(name)}: {self.result.client.code}, {day}", readings=tuple(ids)))
+                ids += [
+                    x.id for x in own if x.instrument == name and x.metric == self.result.metric
+                ] or [x.id for x in own if s.instrument.equation]
+        self.evidence.emit(
+            EvidenceFor(
+                f"{short_name(name)}: {self.result.client.code}, {day}", readings=tuple(ids)
+            )
+        )
 
     def open_point(self) -> EvidenceFor | None:
         if self.result is not None:
@@ -322,7 +373,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def _dates_typed(self) -> None:
         try:
-            since, until = (date.fromisoformat(f.text().strip()).toordinal() for f in (self.from_, self.to))
+            since, until = (
+                date.fromisoformat(f.text().strip()).toordinal() for f in (self.from_, self.to)
+            )
         except ValueError:
             self.message.emit("A date is written as 2026-03-02.", True)
             return
@@ -337,7 +390,11 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def _set_goal(self) -> None:
         text = self.goal.text().strip().replace(",", ".").rstrip("%").strip()
-        before = "" if self.result is None or self.result.forecast is None else f"{self.result.forecast.goal:g}"
+        before = (
+            ""
+            if self.result is None or self.result.forecast is None
+            else f"{self.result.forecast.goal:g}"
+        )
         if text == before or self.result is None:
             return
         try:
@@ -349,8 +406,22 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def _note(self) -> None:
         if self.result is not None:
-            since, until = (date.fromordinal(x).isoformat() for x in (self.result.since, self.result.until))
-            if self.edit(AddEvent(Event(0, self._person(), None, since, until, self.kind.currentText(), self.remark.text()))):
+            since, until = (
+                date.fromordinal(x).isoformat() for x in (self.result.since, self.result.until)
+            )
+            if self.edit(
+                AddEvent(
+                    Event(
+                        0,
+                        self._person(),
+                        None,
+                        since,
+                        until,
+                        self.kind.currentText(),
+                        self.remark.text(),
+                    )
+                )
+            ):
                 self.remark.clear()
 
     def _take_away(self) -> None:

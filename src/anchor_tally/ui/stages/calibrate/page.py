@@ -41,9 +41,17 @@ if TYPE_CHECKING:
     from ...canvas import FigureView
 
 VIEWS = (
-    ("forest", "Forest", "Offsets of one instrument, client by client, and errors on left-out scans"),
+    (
+        "forest",
+        "Forest",
+        "Offsets of one instrument, client by client, and errors on left-out scans",
+    ),
     ("board", "Board", "Offsets of all instruments as a table"),
-    ("versions", "Adopted versions", "What was adopted, two versions beside each other, and certificates"),
+    (
+        "versions",
+        "Adopted versions",
+        "What was adopted, two versions beside each other, and certificates",
+    ),
 )
 
 
@@ -71,7 +79,9 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
         self.versions = Versions(self.session.free_text)
-        self.versions.withdrawn.connect(lambda number: self.edit(WithdrawCalibration(number), "Withdrawn; Undo brings it back."))
+        self.versions.withdrawn.connect(
+            lambda number: self.edit(WithdrawCalibration(number), "Withdrawn; Undo brings it back.")
+        )
         self.versions.said.connect(lambda text: self.message.emit(text, False))
         self.pictures = QWidget()
         self.figures = QHBoxLayout(self.pictures)
@@ -130,13 +140,17 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         return card
 
     # asking
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[CalibrateResult, ...]]:
+    def request(
+        self, snapshot: Snapshot, lens: Lens
+    ) -> Generator[float, None, tuple[CalibrateResult, ...]]:
         return CalibrateRequest(snapshot, lens, kept=self.results).run()
 
     def refresh(self) -> None:
         super().refresh()
         if self.results:
-            self._explain(paint=False)  # what is in force may have changed, and whether this answer still holds
+            self._explain(
+                paint=False
+            )  # what is in force may have changed, and whether this answer still holds
 
     def no_answer(self, text: str) -> None:
         self.results = ()
@@ -157,7 +171,11 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         if not found:
             self.no_answer("no device or method has readings of this metric")
             return
-        before = self.results[self.chosen].comparison.pairs.instrument.name if self.chosen < len(self.results) else ""
+        before = (
+            self.results[self.chosen].comparison.pairs.instrument.name
+            if self.chosen < len(self.results)
+            else ""
+        )
         self.results = found
         names = [r.comparison.pairs.instrument.name for r in self.results]
         self.chosen, self.row = (names.index(before) if before in names else 0), -1
@@ -213,15 +231,28 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.advice.setText(f"{name}: {offsets.calibration_sentence(r)}")
         named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
         said = [sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
-        words = [offsets.error_sentence(r), " ".join(said), f"{offsets.adopted_for(r)} {offsets.range_sentence(r)}".strip()]
+        words = [
+            offsets.error_sentence(r),
+            " ".join(said),
+            f"{offsets.adopted_for(r)} {offsets.range_sentence(r)}".strip(),
+        ]
         self.detail.setText("\n".join(w for w in words if w))
-        found = self.session.calibration_versions(name, r.comparison.pairs.metric) if not self.session.writing else []
-        newest = {c.setting: c for c, gone in found if not gone}.values()  # only of those in force it matters
+        found = (
+            self.session.calibration_versions(name, r.comparison.pairs.metric)
+            if not self.session.writing
+            else []
+        )
+        newest = {
+            c.setting: c for c, gone in found if not gone
+        }.values()  # only of those in force it matters
         stale = frozenset(c.id for c in newest if self.session.stale(c))
         kept = versions(found, self.session.today(), stale)
         live = [v for v in kept if v.state not in ("superseded", "withdrawn")]
         self.in_force.setText(
-            "In force: " + "; ".join(offsets.record_sentence(v.record) + offsets.state_words(v.state) for v in live)
+            "In force: "
+            + "; ".join(
+                offsets.record_sentence(v.record) + offsets.state_words(v.state) for v in live
+            )
             if live
             else "Nothing adopted yet: readings are shown uncorrected."
         )
@@ -231,7 +262,11 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         if self.view == "board":
             self._fill_board()
         fresh = self.up_to_date(r.asked)
-        self.adopt.setText(f"Adopt the offset of {short_name(name)}" if fresh else "Working: the study or the lens has changed")
+        self.adopt.setText(
+            f"Adopt the offset of {short_name(name)}"
+            if fresh
+            else "Working: the study or the lens has changed"
+        )
         self._enable()
         if paint:
             self._paint()
@@ -240,7 +275,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         """Fill the table when it is looked at: many clients take a while."""
         if not self.tabled:
             b = board(self.results)
-            self.table.fill([(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)], ["Subtract for", *b.columns])
+            self.table.fill(
+                [(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)],
+                ["Subtract for", *b.columns],
+            )
             self.tabled = True
         self.table.choose(max(self.table.row, 0), self.chosen + 1)
 
@@ -249,14 +287,22 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             return
         r = self.results[self.chosen]
         left, right = self._figures()
-        self.info = forest.info(r, {k: c.code for k, c in self.session.catalogue().clients.items()}, left.room(forest.ROW_HIGH))
+        self.info = forest.info(
+            r,
+            {k: c.code for k, c in self.session.catalogue().clients.items()},
+            left.room(forest.ROW_HIGH),
+        )
         what, bars, mark = self.info, forest.errors(r), self.mark()
         now = (what, bars, mark, self.row, self.colours)
         if now == self.painted:  # an edit elsewhere leaves the picture as it is
             return
         self.painted = now
-        left.redraw(lambda axes, family: forest.draw(axes, what, mark, self.row, self.colours, family))
-        right.redraw(lambda axes, family: forest.draw_errors(axes, bars, mark, self.colours, family))
+        left.redraw(
+            lambda axes, family: forest.draw(axes, what, mark, self.row, self.colours, family)
+        )
+        right.redraw(
+            lambda axes, family: forest.draw_errors(axes, bars, mark, self.colours, family)
+        )
 
     def _figures(self) -> tuple[FigureView, FigureView]:
         if self.forest is None or self.errors is None:
@@ -296,14 +342,24 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
     def _open(self, r: CalibrateResult, client: str) -> None:
         """The readings and scans behind one offset; "" for the pooled one."""
         pairs = r.comparison.pairs
-        number = next((k for k, c in self.session.catalogue().clients.items() if c.code == client), None)
+        number = next(
+            (k for k, c in self.session.catalogue().clients.items() if c.code == client), None
+        )
         rows = np.flatnonzero(pairs.client == number) if client else np.arange(pairs.n)
-        ids = [i for k in rows.tolist() for i in (pairs.parts[k] if pairs.parts and pairs.parts[k] else (int(pairs.reading[k]),))]
+        ids = [
+            i
+            for k in rows.tolist()
+            for i in (
+                pairs.parts[k] if pairs.parts and pairs.parts[k] else (int(pairs.reading[k]),)
+            )
+        ]
         for occasion in np.unique(pairs.occasion[rows]).tolist():
             ids += pairs.reference_rows[occasion]
         title = f"{pairs.instrument.name}: {client or 'all clients'}"
         said, source = offset_words(r, client)
-        self.evidence.emit(EvidenceFor(title, readings=tuple(dict.fromkeys(ids)), formula=said, source=source))
+        self.evidence.emit(
+            EvidenceFor(title, readings=tuple(dict.fromkeys(ids)), formula=said, source=source)
+        )
 
     def drawer_open(self, is_open: bool) -> None:
         window = self.window()
@@ -321,7 +377,11 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             self.reason.hide()
             return
         r = self.results[self.chosen]
-        can = bool(r.offer and r.valid_until) and self.up_to_date(r.asked) and not self.session.read_only
+        can = (
+            bool(r.offer and r.valid_until)
+            and self.up_to_date(r.asked)
+            and not self.session.read_only
+        )
         self.reason.setVisible(needs_reason(r) and bool(r.offer and r.valid_until))
         self.adopt.setEnabled(can and (not needs_reason(r) or bool(self.reason.text().strip())))
 
@@ -329,7 +389,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         r = self.results[self.chosen]
         if not self.up_to_date(r.asked):  # what is adopted is what is on the screen, or nothing
             self.message.emit(
-                "The study or the lens has changed since these offsets were derived; look at the new ones first.", True
+                "The study or the lens has changed since these offsets were derived; look at the new ones first.",
+                True,
             )
             self.refresh()
             return

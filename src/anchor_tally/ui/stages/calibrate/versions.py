@@ -36,7 +36,10 @@ class Versions(QWidget):
         self.certificate = QPushButton("Copy certificate data (JSON)")
         self.certificate.clicked.connect(self._copy)
         row = Flow(6)
-        for part in (paired("Beside each other", self.first, "First version"), paired("and", self.second, "Second version")):
+        for part in (
+            paired("Beside each other", self.first, "First version"),
+            paired("and", self.second, "Second version"),
+        ):
             row.addWidget(part)
         for button in (self.withdraw, self.certificate):
             row.addWidget(button)
@@ -46,14 +49,18 @@ class Versions(QWidget):
             letters_wide(box, 12)
             box.activated.connect(lambda _k: self._compare())
         self.sentence = label("", wrap=True)
-        self.table = Table(["Client", "First", "Second", "Difference"], "Two versions beside each other")
+        self.table = Table(
+            ["Client", "First", "Second", "Difference"], "Two versions beside each other"
+        )
         box_ = QVBoxLayout(self)
         box_.setContentsMargins(0, 0, 0, 0)
         for w in (self.list, bar, self.sentence):
             box_.addWidget(w)
         box_.addWidget(self.table, 1)
 
-    def show_versions(self, item: Instrument, found: tuple[Version, ...], metric: str, *, read_only: bool) -> None:
+    def show_versions(
+        self, item: Instrument, found: tuple[Version, ...], metric: str, *, read_only: bool
+    ) -> None:
         """Show the versions of an instrument, the newest two beside each other."""
         self.item, self.of_metric, self.versions, self.read_only = item, metric, found, read_only
         self.list.fill([words.version_row(v) for v in found])
@@ -77,7 +84,9 @@ class Versions(QWidget):
             self.table.fill([])
             return
         rows = compare_versions(self.versions[a].record, self.versions[b].record)
-        self.sentence.setText(words.compared_words(self.versions[a], self.versions[b], rows, self.of_metric))
+        self.sentence.setText(
+            words.compared_words(self.versions[a], self.versions[b], rows, self.of_metric)
+        )
         heads: Sequence[str] = (
             "Client",
             words.version_name(self.versions[a]),
@@ -88,7 +97,9 @@ class Versions(QWidget):
 
     def _enable(self) -> None:
         v = self.chosen()
-        self.withdraw.setEnabled(v is not None and v.state in ("in force", "stale", "expired") and not self.read_only)
+        self.withdraw.setEnabled(
+            v is not None and v.state in ("in force", "stale", "expired") and not self.read_only
+        )
         self.withdraw.setText(f"Withdraw {words.version_name(v)}" if v is not None else "Withdraw")
         self.certificate.setEnabled(v is not None)
 
@@ -100,5 +111,9 @@ class Versions(QWidget):
     def _copy(self) -> None:
         v, clipboard = self.chosen(), QApplication.clipboard()
         if v is not None and clipboard is not None and self.item is not None:
-            clipboard.setText(json.dumps(certificate_json(v, self.item, self.free_text()), indent=1, ensure_ascii=False))
+            clipboard.setText(
+                json.dumps(
+                    certificate_json(v, self.item, self.free_text()), indent=1, ensure_ascii=False
+                )
+            )
             self.said.emit("The data of the certificate are on the clipboard.")

@@ -26,7 +26,9 @@ class MappingEditor(QWidget):
         super().__init__()
         self.table: Source | None = None
         self.mapping = Mapping(())
-        self.columns = Table(["Column", "Taken as", "For example"], "Columns of the table", numeric_from=99)
+        self.columns = Table(
+            ["Column", "Taken as", "For example"], "Columns of the table", numeric_from=99
+        )
         self.columns.chosen.connect(lambda _row, _column: self._show_column())
         self.dates, self.decimal, self.client = QComboBox(), QComboBox(), QLineEdit()
         for key, words in ORDERS.items():
@@ -48,7 +50,13 @@ class MappingEditor(QWidget):
         ):
             self.whole.addRow(label(text, "faint"), w)
             w.setAccessibleName(text)
-        self.role, self.by, self.kind, self.what, self.unit = QComboBox(), QLineEdit(), QComboBox(), self._metrics(), QComboBox()
+        self.role, self.by, self.kind, self.what, self.unit = (
+            QComboBox(),
+            QLineEdit(),
+            QComboBox(),
+            self._metrics(),
+            QComboBox(),
+        )
         self.setting, self.repeat, self.key = QLineEdit(), QComboBox(), QComboBox()
         for key, words in ROLES.items():
             self.role.addItem(words, key)
@@ -114,7 +122,9 @@ class MappingEditor(QWidget):
         chosen = self.columns.row
         rows = []
         for k, (head, c) in enumerate(zip(self.table.header, self.mapping.columns, strict=True)):
-            examples = ", ".join(dict.fromkeys(row[k] for row in self.table.sample if k < len(row) and row[k]))
+            examples = ", ".join(
+                dict.fromkeys(row[k] for row in self.table.sample if k < len(row) and row[k])
+            )
             words = ROLES[c.role]
             if c.role == "reading":
                 m = metric_named(c.metric)
@@ -138,7 +148,13 @@ class MappingEditor(QWidget):
         self.gaps.setCurrentIndex(self.gaps.findData(whole.gaps))
         self.whole.setRowVisible(self.gaps, bool(self.open_gaps))
         text = missing(whole, self.open_gaps)
-        days = [row[k] for k, c in enumerate(whole.columns) if c.role == "taken_at" for row in self.table.sample if k < len(row)]
+        days = [
+            row[k]
+            for k, c in enumerate(whole.columns)
+            if c.role == "taken_at"
+            for row in self.table.sample
+            if k < len(row)
+        ]
         if not text and whole.date_order != "iso" and ambiguous(days):
             text = "Every date here could be day first or month first: make sure which it is."
         self.wanting.setText(text)
@@ -158,14 +174,18 @@ class MappingEditor(QWidget):
         self.repeat.setCurrentText(str(c.replicate))
         self.key.setEditText(c.key)
         for w in (self.by, self.kind, self.what, self.unit, self.setting, self.repeat):
-            self.one.setRowVisible(w, c.role == "reading" or (w is self.unit and c.role == "height_cm"))
+            self.one.setRowVisible(
+                w, c.role == "reading" or (w is self.unit and c.role == "height_cm")
+            )
         self.one.setRowVisible(self.key, c.role == "condition")
 
     def _units(self, c: Column) -> None:
         m = HEIGHT if c.role == "height_cm" else metric_named(c.metric)
         self.unit.clear()
         if m:
-            self.unit.addItems([u for u, (dimension, _) in UNITS.items() if dimension == m.dimension])
+            self.unit.addItems(
+                [u for u, (dimension, _) in UNITS.items() if dimension == m.dimension]
+            )
             self.unit.setCurrentText(c.unit or m.unit)
 
     def _metric_chosen(self, _index: int) -> None:
@@ -199,7 +219,10 @@ class MappingEditor(QWidget):
             columns = self.mapping.columns
             mapping = replace(self.mapping, columns=(*columns[:k], new, *columns[k + 1 :]))
             if role == "taken_at" and old.role != role:
-                mapping = replace(mapping, date_order=order_of(row[k] for row in self.table.sample if k < len(row)))
+                mapping = replace(
+                    mapping,
+                    date_order=order_of(row[k] for row in self.table.sample if k < len(row)),
+                )
             self._set(mapping)
             self._show_column()
 

@@ -8,10 +8,27 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QProgressBar,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....analysis.review import Material, ReviewRequest, ReviewResult
-from ....app.importing import Foreign, ForeignTable, TidyFile, look_at, paste, place_of, rows_of, wanting
+from ....app.importing import (
+    Foreign,
+    ForeignTable,
+    TidyFile,
+    look_at,
+    paste,
+    place_of,
+    rows_of,
+    wanting,
+)
 from ....app.jobs import Job
 from ....app.mappings import remember
 from ....domain.metrics import metric_named
@@ -62,7 +79,9 @@ class ImportPage(Page):
         self.doubts = label("", "warn", wrap=True)
         self.doubts.setAccessibleName("What would want a look")
         self.refused_title = label("Rows that cannot be taken", "title")
-        self.refused = Table(["Reason", "Rows", "Column", "For example", "First"], "Refused rows", numeric_from=99)
+        self.refused = Table(
+            ["Reason", "Rows", "Column", "For example", "First"], "Refused rows", numeric_from=99
+        )
         self.refused.chosen.connect(lambda _row, _column: self._offer_remedy())
         self.remedy = QPushButton("")
         self.remedy.setAccessibleName("What would take these rows")
@@ -109,7 +128,11 @@ class ImportPage(Page):
 
     def refresh(self) -> None:
         """The table stays as it was read; the study behind it may have got another writer."""
-        self.take.setEnabled(bool(self.found and self.found.adds) and not self.session.read_only and not self.jobs.busy(OWNER))
+        self.take.setEnabled(
+            bool(self.found and self.found.adds)
+            and not self.session.read_only
+            and not self.jobs.busy(OWNER)
+        )
 
     # reading
     @property
@@ -123,7 +146,13 @@ class ImportPage(Page):
         self._give_up()
         self.name = path.name
         if isinstance(found, TidyFile):
-            self.foreign, self.mappings, self.wanted_sheets, self.why, self.left_out = (), [], [], "", found.left_out
+            self.foreign, self.mappings, self.wanted_sheets, self.why, self.left_out = (
+                (),
+                [],
+                [],
+                "",
+                found.left_out,
+            )
             for w in (self.editor, self.sheets):
                 w.hide()
             self._stage(found.rows, found.progress)
@@ -152,7 +181,11 @@ class ImportPage(Page):
         self.at = k
         self.sheet.setCurrentIndex(k)
         self.take_sheet.setChecked(self.wanted_sheets[k])
-        self.editor.open(self.foreign[k].table, self.mappings[k], gaps_in(self.foreign[k].table, self.mappings[k]))
+        self.editor.open(
+            self.foreign[k].table,
+            self.mappings[k],
+            gaps_in(self.foreign[k].table, self.mappings[k]),
+        )
 
     def _sheet_chosen(self, k: int) -> None:
         self._show_table(k)
@@ -173,7 +206,10 @@ class ImportPage(Page):
         columns = []
         for table, mapping in self._chosen():
             sheet = f"{table.sheet}: " if len(self.foreign) > 1 else ""
-            columns += [(sheet + name, filled, examples) for name, filled, examples in not_taken(table, mapping)]
+            columns += [
+                (sheet + name, filled, examples)
+                for name, filled, examples in not_taken(table, mapping)
+            ]
         said = [words.not_taken_words(columns)]
         if self.found is not None:
             said += words.caution_warnings(self.session.catalogue(), self.found)
@@ -190,7 +226,11 @@ class ImportPage(Page):
         if rows is None:
             self._give_up()
             open_ = next(((t, m) for t, m in chosen if wanting(t, m)), None)
-            self.headline.setText(words.open_words(self.name, open_[0].sheet if open_ and len(self.foreign) > 1 else ""))
+            self.headline.setText(
+                words.open_words(
+                    self.name, open_[0].sheet if open_ and len(self.foreign) > 1 else ""
+                )
+            )
             if open_ is not None and len(self.foreign) > 1 and open_[0] is not self.table:
                 self._show_table(next(k for k, f in enumerate(self.foreign) if f.table is open_[0]))
             self._show_counts()
@@ -207,7 +247,10 @@ class ImportPage(Page):
         self.cancel.setText("Stop reading")
         self.bar.setRange(0, 1000 if share else 0)
         self.bar.show()
-        job = Job(f"Reading {self.name}", lambda: self.session.stage(rows, lambda line: place_of(tables, line)[1]))
+        job = Job(
+            f"Reading {self.name}",
+            lambda: self.session.stage(rows, lambda line: place_of(tables, line)[1]),
+        )
         self.jobs.start(OWNER, job, self._staged, self._failed, self._progress)
 
     # the job
@@ -228,11 +271,19 @@ class ImportPage(Page):
         self._rest()
         self.found = staged
         self._show_counts()
-        self.headline.setText(words.verdict(self.name, staged.new, staged.already_there, len(staged.refused), len(staged.cards)))
+        self.headline.setText(
+            words.verdict(
+                self.name, staged.new, staged.already_there, len(staged.refused), len(staged.cards)
+            )
+        )
         self.take.setText(words.button(staged.new, len(staged.refused), len(staged.cards)))
         self.previewed.emit()
         if 0 < staged.new <= MOST_LOOKED_THROUGH:
-            job = Job(f"Looking through {self.name}", lambda: self.session.import_preview_steps(staged), self._look_through)
+            job = Job(
+                f"Looking through {self.name}",
+                lambda: self.session.import_preview_steps(staged),
+                self._look_through,
+            )
             self.jobs.start(LOOK, job, self._doubted, lambda _text: self._doubted(None))
 
     @staticmethod
@@ -244,7 +295,11 @@ class ImportPage(Page):
         if result is not None:
             tables = [t for t, _ in self._chosen()]
             found = result.about(LINE, FRESH)
-            self.doubts.setText(words.doubt_words(found, result.material, lambda number: place_of(tables, number - LINE)[1]))
+            self.doubts.setText(
+                words.doubt_words(
+                    found, result.material, lambda number: place_of(tables, number - LINE)[1]
+                )
+            )
         self.doubts.setVisible(bool(self.doubts.text()))
         self.looked.emit()
 
@@ -288,7 +343,15 @@ class ImportPage(Page):
         rows = []
         tables = [t for t, _ in self._chosen()]
         for g in self.groups:
-            rows.append((g.reason, str(g.count), g.column, ", ".join(g.examples), place_of(tables, g.line)[1]))
+            rows.append(
+                (
+                    g.reason,
+                    str(g.count),
+                    g.column,
+                    ", ".join(g.examples),
+                    place_of(tables, g.line)[1],
+                )
+            )
         self.refused.fill(rows)
         for w in (self.refused, self.refused_title, self.remedy):
             w.setVisible(bool(refused))
@@ -297,15 +360,30 @@ class ImportPage(Page):
         lines = []
         for r in found.sample if found else ():
             m = metric_named(r.metric)
-            lines.append((r.client, r.taken_at, r.instrument, m.label if m else r.metric, r.entered or "failed", r.unit))
+            lines.append(
+                (
+                    r.client,
+                    r.taken_at,
+                    r.instrument,
+                    m.label if m else r.metric,
+                    r.entered or "failed",
+                    r.unit,
+                )
+            )
         self.preview.fill(lines)
         self.refresh()
         self._say_untaken()
         said = [self.why] if self.why else []
         if found:
-            said.append(words.counts(found.new, found.already_there, len(refused), len(found.cards)))
+            said.append(
+                words.counts(found.new, found.already_there, len(refused), len(found.cards))
+            )
         if self.table is not None:
-            said.append(f"Read as {self.table.form}." if len(self.foreign) == 1 else f"{len(self.foreign)} sheets.")
+            said.append(
+                f"Read as {self.table.form}."
+                if len(self.foreign) == 1
+                else f"{len(self.foreign)} sheets."
+            )
         if any(f.again for f in self.foreign):
             said.append("These columns were mapped before; the same mapping is used.")
         if self.left_out:
@@ -321,7 +399,11 @@ class ImportPage(Page):
             return grouped(found.refused)
         out: list[RefusedGroup] = []
         for k, (table, mapping) in enumerate(chosen):
-            own = [r for r in found.refused if place_of([t for t, _ in chosen], r.line)[0] is chosen[k][0]]
+            own = [
+                r
+                for r in found.refused
+                if place_of([t for t, _ in chosen], r.line)[0] is chosen[k][0]
+            ]
             out += grouped(own, table, mapping)
         return tuple(sorted(out, key=lambda g: -g.count))
 
@@ -362,7 +444,10 @@ class ImportPage(Page):
         self._rest()
         new, cards = (self.found.new, len(self.found.cards)) if self.found else (0, 0)
         self.found = None
-        self.message.emit(f"{words.amount(new, cards)} imported from {self.name}. Undo takes them out again.", False)
+        self.message.emit(
+            f"{words.amount(new, cards)} imported from {self.name}. Undo takes them out again.",
+            False,
+        )
         self._leave_page()
 
     def leave(self) -> None:

@@ -37,17 +37,29 @@ class AssessorCheck(Tab):
         line = self.assessor.lineEdit()
         if line is not None:
             line.editingFinished.connect(self.refresh)
-        for words, field in (("Person", self.person), ("First", self.first), ("Second", self.second)):
-            entry.addWidget(paired(words, field, words if words == "Person" else f"{words} reading"))
+        for words, field in (
+            ("Person", self.person),
+            ("First", self.first),
+            ("Second", self.second),
+        ):
+            entry.addWidget(
+                paired(words, field, words if words == "Person" else f"{words} reading")
+            )
             field.setFixedWidth(100)
-        rule = label("Enter keeps the pair. Take the second round only after everybody was measured once.", "faint", wrap=True)
+        rule = label(
+            "Enter keeps the pair. Take the second round only after everybody was measured once.",
+            "faint",
+            wrap=True,
+        )
         self.person.returnPressed.connect(lambda: self.first.setFocus())
         self.first.returnPressed.connect(lambda: self.second.setFocus())
         self.second.returnPressed.connect(self._keep)
         self.trouble = label("", "warn", wrap=True)
         self.verdict = label("", "title", wrap=True)
         self.notes = label("", wrap=True)
-        self.table = Table(["Person", "Day", "First", "Second", "Difference"], "People measured", numeric_from=2)
+        self.table = Table(
+            ["Person", "Day", "First", "Second", "Difference"], "People measured", numeric_from=2
+        )
         self.numbers = Table(["Statistic", "Value", "95 % interval"], "Error of the assessor")
         self.source = label(
             "TEM = √(Σd²/2n), interval from χ²; limits 5 % and 7.5 % for skinfolds, 1 % and 1.5 % for girths and breadths: "
@@ -85,19 +97,30 @@ class AssessorCheck(Tab):
         m = METRICS[metric]
         people = pairs_of(values, who, metric)
         k = m.decimals
-        rows = [(p.person, p.day, number(p.first, k), number(p.second, k), signed(p.difference, k)) for p in reversed(people)]
+        rows = [
+            (p.person, p.day, number(p.first, k), number(p.second, k), signed(p.difference, k))
+            for p in reversed(people)
+        ]
         self.table.fill(rows)
         result = check(values, who, metric)
-        self.verdict.setText(verdict(result) if who else "Name the assessor, then measure at least 10 people twice.")
+        self.verdict.setText(
+            verdict(result) if who else "Name the assessor, then measure at least 10 people twice."
+        )
         self.notes.setText(assessor_notes(result) if who else "")
         self.numbers.fill(assessor_rows(result))
         if not self.person.text() and not self.person.hasFocus():
             self.person.setText(str(len(people) + 1))
 
     def _keep(self) -> None:
-        who, metric, person = self.assessor.currentText().strip(), self.metric_box.currentData(), self.person.text().strip()
+        who, metric, person = (
+            self.assessor.currentText().strip(),
+            self.metric_box.currentData(),
+            self.person.text().strip(),
+        )
         try:
-            pair = tuple(parse_quantity(f.text(), METRICS[metric]) for f in (self.first, self.second))
+            pair = tuple(
+                parse_quantity(f.text(), METRICS[metric]) for f in (self.first, self.second)
+            )
             self.session.do(AddAssessorPair(who, self.session.today(), metric, person, pair))
         except UserError as error:
             said = str(error)

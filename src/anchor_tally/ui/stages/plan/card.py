@@ -6,7 +6,16 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Generic, TypeVar
 
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....app.session import Session
 from ....domain.errors import UserError
@@ -93,7 +102,9 @@ class Card(Tab, Generic[R]):
         raise NotImplementedError
 
     # fields
-    def line(self, name: str, text: str, hint: str = "", *, parse: Callable[[str], Any] = str) -> None:
+    def line(
+        self, name: str, text: str, hint: str = "", *, parse: Callable[[str], Any] = str
+    ) -> None:
         """A text field of the record."""
         field = QLineEdit()
         field.setPlaceholderText(hint)

@@ -48,13 +48,20 @@ class Clients(Card[Client]):
         for c in items.clients.values():
             history = items.heights.get(c.id)
             last = history[-1].height_cm if history else stated.get(c.id)
-            out.append((c.id, (c.code, c.sex or "–", c.birth or "–", number(last), "⚠" if c.cautions else "")))
+            out.append(
+                (
+                    c.id,
+                    (c.code, c.sex or "–", c.birth or "–", number(last), "⚠" if c.cautions else ""),
+                )
+            )
         return out
 
     def build_form(self) -> None:
         self.line("code", "Code", "a short code, not the name")
         self.line("name", "Name (stays in this file)", "optional, never exported")
-        self.choice("sex", "Equation sex", (("not known", ""), ("female", "female"), ("male", "male")))
+        self.choice(
+            "sex", "Equation sex", (("not known", ""), ("female", "female"), ("male", "male"))
+        )
         self.line("birth", "Born", "1994 or 1994-05-17")
         self.line("usual_activity", "Usual activity", "rows 5 days a week")
         self.line("scans_before", "Scans before this study", "how many", parse=_count)
@@ -90,15 +97,28 @@ class Clients(Card[Client]):
 
     def show_record(self, record: Client) -> None:
         self.title.setText(record.code)
-        for name in ("code", "name", "sex", "birth", "usual_activity", "scans_before", "last_scan", "notes"):
+        for name in (
+            "code",
+            "name",
+            "sex",
+            "birth",
+            "usual_activity",
+            "scans_before",
+            "last_scan",
+            "notes",
+        ):
             self.put(name, getattr(record, name))
         for key, box in self.boxes.items():
             box.setChecked(key in record.cautions)
         self.cycle.setChecked(record.cycle)
         self.boxes["implant_cleared"].setEnabled("implant" in record.cautions)
-        self.warning.setText(" ".join(caution_words(x) for x in cautions_of(record, self.session.today())))
+        self.warning.setText(
+            " ".join(caution_words(x) for x in cautions_of(record, self.session.today()))
+        )
         history = self.session.catalogue().heights.get(record.id, ())
-        self.heights.fill([(h.day, number(h.height_cm), f"{h.entered} {h.unit}") for h in reversed(history)])
+        self.heights.fill(
+            [(h.day, number(h.height_cm), f"{h.entered} {h.unit}") for h in reversed(history)]
+        )
         if not self.day.text():
             self.day.setText(self.session.today())
 

@@ -10,7 +10,14 @@ from ....domain.metrics import metric_named
 from ....domain.records import ELECTRODES, Instrument, Setting
 from ....domain.repeats import COUNTS, MOST_REPEATS
 from ....study.edits.edit import Edit
-from ....study.edits.instruments import AddInstrument, OfferMetric, OrderInstruments, PutInstrument, StartSetting, WithdrawMetric
+from ....study.edits.instruments import (
+    AddInstrument,
+    OfferMetric,
+    OrderInstruments,
+    PutInstrument,
+    StartSetting,
+    WithdrawMetric,
+)
 from ...metric_choice import MetricChoice
 from ...widgets import Flow, Table, label
 from .card import Card
@@ -29,15 +36,30 @@ class Instruments(Card[Instrument]):
 
     def build_form(self) -> None:
         self.line("name", "Name")
-        self.choice("kind", "Kind", (("device", "device"), ("reference scan", "reference"), ("method", "method")))
+        self.choice(
+            "kind",
+            "Kind",
+            (("device", "device"), ("reference scan", "reference"), ("method", "method")),
+        )
         self.choice("electrodes", "Electrodes", [(_LAYOUTS.get(e, e), e) for e in ELECTRODES])
         self.choice(
-            "walk", "Typed", [("down the display, then the next repeat", "down"), ("across: all repeats of a value", "across")]
+            "walk",
+            "Typed",
+            [
+                ("down the display, then the next repeat", "down"),
+                ("across: all repeats of a value", "across"),
+            ],
         )
-        self.choice("repeats", "Repeats at a visit", [(str(n), n) for n in range(1, MOST_REPEATS + 1)])
+        self.choice(
+            "repeats", "Repeats at a visit", [(str(n), n) for n in range(1, MOST_REPEATS + 1)]
+        )
         self.choice("counts", "Counts", [(words, key) for key, words in COUNTS.items()])
         self.line("price", "Price", "149 EUR")
-        self.choice("exports_data", "Data can be exported", (("not known", None), ("yes", True), ("no", False)))
+        self.choice(
+            "exports_data",
+            "Data can be exported",
+            (("not known", None), ("yes", True), ("no", False)),
+        )
         self.line("notes", "Notes")
         self._offers()
         self._settings()
@@ -53,7 +75,11 @@ class Instruments(Card[Instrument]):
         self.resolution.setPlaceholderText("0.1")
         self.resolution.setAccessibleName("Resolution")
         self.resolution.setFixedWidth(80)
-        keep, five, drop = QPushButton("Keep"), QPushButton("Keep for five segments"), QPushButton("Remove chosen")
+        keep, five, drop = (
+            QPushButton("Keep"),
+            QPushButton("Keep for five segments"),
+            QPushButton("Remove chosen"),
+        )
         five.clicked.connect(lambda: self._keep_metric(segments=True))
         keep.clicked.connect(lambda: self._keep_metric())
         self.resolution.returnPressed.connect(self._keep_metric)
@@ -98,12 +124,33 @@ class Instruments(Card[Instrument]):
         out: list[tuple[int, Sequence[str]]] = []
         for i in self._in_order():
             layout = i.electrodes or ("not known" if i.kind == "device" else "–")
-            out.append((i.id, (i.name, i.kind, layout, str(i.repeats), items.setting_in_force(i.name, today) or "–")))
+            out.append(
+                (
+                    i.id,
+                    (
+                        i.name,
+                        i.kind,
+                        layout,
+                        str(i.repeats),
+                        items.setting_in_force(i.name, today) or "–",
+                    ),
+                )
+            )
         return out
 
     def show_record(self, record: Instrument) -> None:
         self.title.setText(record.name)
-        for name in ("name", "kind", "electrodes", "repeats", "counts", "walk", "price", "notes", "exports_data"):
+        for name in (
+            "name",
+            "kind",
+            "electrodes",
+            "repeats",
+            "counts",
+            "walk",
+            "price",
+            "notes",
+            "exports_data",
+        ):
             self.put(name, getattr(record, name))
         self.fields["electrodes"].setEnabled(record.kind != "reference")
         items = self.session.catalogue()
@@ -112,11 +159,15 @@ class Instruments(Card[Instrument]):
         lines = []
         for name, step in offers.items():
             m = metric_named(name)
-            lines.append((m.label if m else name, "–" if step is None else f"{step:g} {m.unit if m else ''}"))
+            lines.append(
+                (m.label if m else name, "–" if step is None else f"{step:g} {m.unit if m else ''}")
+            )
         self.offers.fill(lines)
         own = sorted(items.settings_of(record.id), key=lambda s: s.starts)
         who = {c.id: c.code for c in items.clients.values()}
-        self.settings.fill([(s.label, s.starts[:10], who.get(s.client or 0, "all clients")) for s in reversed(own)])
+        self.settings.fill(
+            [(s.label, s.starts[:10], who.get(s.client or 0, "all clients")) for s in reversed(own)]
+        )
         codes: list[int | None] = [None, *who]
         if [self.whom.itemData(k) for k in range(self.whom.count())] != codes:
             self.whom.clear()
@@ -143,7 +194,9 @@ class Instruments(Card[Instrument]):
             self.say(f"{what}; nothing was changed.")
             return
         if not names:
-            self.say("Only masses and shares of fat, lean and muscle have segments; nothing was changed.")
+            self.say(
+                "Only masses and shares of fat, lean and muscle have segments; nothing was changed."
+            )
         for name in names:
             if not self.do(OfferMetric(self.row, name, step)):
                 return
@@ -156,7 +209,11 @@ class Instruments(Card[Instrument]):
 
     def _start_setting(self) -> None:
         if self.row is not None and self.do(
-            StartSetting(Setting(0, self.row, self.label_.text(), self.starts.text(), self.whom.currentData()))
+            StartSetting(
+                Setting(
+                    0, self.row, self.label_.text(), self.starts.text(), self.whom.currentData()
+                )
+            )
         ):
             self.label_.clear()
 

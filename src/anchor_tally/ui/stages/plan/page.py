@@ -21,11 +21,26 @@ from .tab import Tab
 
 _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("clients", "Clients", Clients, "Who is measured, and what must not be done to them."),
-    ("instruments", "Instruments", Instruments, "What measures, with which settings, in which order."),
+    (
+        "instruments",
+        "Instruments",
+        Instruments,
+        "What measures, with which settings, in which order.",
+    ),
     ("protocol", "Protocol", Protocol, "What must be so at each visit."),
-    ("stated", "Stated values", Stated, "What cannot be computed from the study, and what difference matters."),
+    (
+        "stated",
+        "Stated values",
+        Stated,
+        "What cannot be computed from the study, and what difference matters.",
+    ),
     ("assessors", "Assessor check", AssessorCheck, "How closely does this assessor repeat?"),
-    ("practice", "Practice", Practice, "Read a dial or a tape until reading is no source of error."),
+    (
+        "practice",
+        "Practice",
+        Practice,
+        "Read a dial or a tape until reading is no source of error.",
+    ),
 )
 _PURPOSE = {key: purpose for key, _, _, purpose in _TABS}
 
@@ -81,7 +96,16 @@ class PlanStage(Page):
         self.go("instruments")
         tab = self.tab("instruments")
         assert isinstance(tab, Instruments)
-        tab.select(next((i.id for i in self.session.catalogue().instruments.values() if i.name == found.key), 0))
+        tab.select(
+            next(
+                (
+                    i.id
+                    for i in self.session.catalogue().instruments.values()
+                    if i.name == found.key
+                ),
+                0,
+            )
+        )
 
     def refresh(self) -> None:
         tab = self.tab(self.current)

@@ -62,7 +62,11 @@ class Scale(QWidget):
             p.drawLine(direction * inner, direction * r * 0.98)
             if long:
                 at = direction * (r * 0.74)
-                p.drawText(QRectF(at.x() - 30, at.y() - 24, 60, 48), Qt.AlignmentFlag.AlignCenter, str(k // 5))
+                p.drawText(
+                    QRectF(at.x() - 30, at.y() - 24, 60, 48),
+                    Qt.AlignmentFlag.AlignCenter,
+                    str(k // 5),
+                )
         p.setPen(QPen(QColor(c.line), 1))
         window = QRectF(-r * 0.3, r * 0.26, r * 0.6, r * 0.2)
         p.drawRoundedRect(window, 4, 4)
@@ -93,7 +97,9 @@ class Scale(QWidget):
             p.setPen(QPen(QColor(c.ink), 2 if whole else 1))
             p.drawLine(QPointF(x, top), QPointF(x, top + (40 if whole else 22)))
             if whole:
-                p.drawText(QRectF(x - 30, top + 48, 60, 28), Qt.AlignmentFlag.AlignCenter, str(k // 5))
+                p.drawText(
+                    QRectF(x - 30, top + 48, 60, 28), Qt.AlignmentFlag.AlignCenter, str(k // 5)
+                )
         p.setPen(QPen(QColor(c.warn), 2))
         p.drawLine(QPointF(w / 2, top - 26), QPointF(w / 2, top + 92))
 
@@ -178,6 +184,9 @@ class Practice(Tab):
         self.scale.show_value(kind, self.hidden[len(self.read)])
         result = score(self.hidden, self.read)
         self.words.setText(practice_words(result, _UNIT[kind]))
-        rows = [(number(a), number(b, 2), signed(e, 2)) for a, b, e in zip(self.read, self.hidden, result.errors, strict=False)]
+        rows = [
+            (number(a), number(b, 2), signed(e, 2))
+            for a, b, e in zip(self.read, self.hidden, result.errors, strict=False)
+        ]
         self.table.fill(rows[::-1])
         self.digits.fill([(str(d), str(n)) for d, n in enumerate(result.digits.counts)])

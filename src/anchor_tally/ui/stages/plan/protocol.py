@@ -2,7 +2,16 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....app.session import Session
 from ....domain.errors import UserError
@@ -20,7 +29,8 @@ _HOURS = ("0.5", "1", "2", "3", "4")
 class Protocol(Tab):
     """A tick for each condition, with what is wanted and what a breach means.
 
-    What is wanted is that of the study, or of one instrument where it differs; only what differs is kept.
+    What is wanted is that of the study, or of one instrument where it differs; only what differs
+    is kept.
     """
 
     def __init__(self, session: Session) -> None:
@@ -51,11 +61,18 @@ class Protocol(Tab):
         add.clicked.connect(self._add)
         self.question.returnPressed.connect(self._add)
         own = Flow()
-        for w in (paired("Own condition", self.question), paired("wanted", self.own_wanted), self.breach, add):
+        for w in (
+            paired("Own condition", self.question),
+            paired("wanted", self.own_wanted),
+            self.breach,
+            add,
+        ):
             own.addWidget(w)
         self.practice = QCheckBox("This study is for practice: readings of simulated devices count")
         self.practice.clicked.connect(lambda on: self._do(self._study(practice=on)))
-        self.blind = QCheckBox("Blind: at the bench earlier and corrected values are hidden until the visit is two hours old")
+        self.blind = QCheckBox(
+            "Blind: at the bench earlier and corrected values are hidden until the visit is two hours old"
+        )
         self.blind.clicked.connect(lambda on: self._do(self._study(blind=on)))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
@@ -64,7 +81,9 @@ class Protocol(Tab):
             "The question about the cycle is asked only of clients for whom it is switched on (their card)."
         )
         column.addWidget(label(text, "faint", wrap=True))
-        column.addWidget(paired("Wanted answers of", self.whose, "Wanted answers of the study or an instrument"))
+        column.addWidget(
+            paired("Wanted answers of", self.whose, "Wanted answers of the study or an instrument")
+        )
         column.addWidget(scroll, 1)
         column.addLayout(own)
         column.addWidget(self.practice)
@@ -73,7 +92,9 @@ class Protocol(Tab):
     def _study(self, *, practice: bool | None = None, blind: bool | None = None) -> PutStudy:
         items = self.session.catalogue()
         return PutStudy(
-            self.session.title, items.practice if practice is None else practice, items.blind if blind is None else blind
+            self.session.title,
+            items.practice if practice is None else practice,
+            items.blind if blind is None else blind,
         )
 
     def _do(self, edit: Edit) -> None:
@@ -101,7 +122,11 @@ class Protocol(Tab):
             key = item.condition.key
             self.boxes[key].setChecked(item.asked)
             self.boxes[key].setEnabled(instrument is None)
-            own = items.wanted_by.get((instrument, key), "") if instrument is not None else item.condition.wanted
+            own = (
+                items.wanted_by.get((instrument, key), "")
+                if instrument is not None
+                else item.condition.wanted
+            )
             box = self.wanted[key]
             if box.findData(own) < 0:
                 box.addItem(self._words(item.condition, own), own)
@@ -113,8 +138,13 @@ class Protocol(Tab):
         self.blind.setChecked(items.blind)
 
     def _fill_whose(self) -> None:
-        there = [(_STUDY, None), *((i.name, i.id) for i in self.session.catalogue().instruments.values() if i.id > 0)]
-        if [(self.whose.itemText(k), self.whose.itemData(k)) for k in range(self.whose.count())] != there:
+        there = [
+            (_STUDY, None),
+            *((i.name, i.id) for i in self.session.catalogue().instruments.values() if i.id > 0),
+        ]
+        if [
+            (self.whose.itemText(k), self.whose.itemData(k)) for k in range(self.whose.count())
+        ] != there:
             chosen = self.whose.currentData()
             self.whose.clear()
             for text, number in there:

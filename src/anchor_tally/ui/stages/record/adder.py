@@ -55,20 +55,35 @@ class Adder(QWidget):
         name = self.name.text().strip()
         if not name:
             return
-        known = next((i for i in self.session.catalogue().instruments.values() if i.name.lower() == name.lower()), None)
+        known = next(
+            (
+                i
+                for i in self.session.catalogue().instruments.values()
+                if i.name.lower() == name.lower()
+            ),
+            None,
+        )
         try:
             metric = self.what.chosen()
         except ValueError as error:
             self.message.emit(f"{error}; no row was added.", True)
             return
         self.name.clear()
-        self.entry_row.emit(known.name if known else name, known.kind if known else self.kind.currentText(), metric)
+        self.entry_row.emit(
+            known.name if known else name, known.kind if known else self.kind.currentText(), metric
+        )
 
     def ask_setting(self, instrument: str) -> None:
         """Ask for one more setting of an instrument in this visit."""
         self.whose = instrument
-        item = next((i for i in self.session.catalogue().instruments.values() if i.name == instrument), None)
-        known = dict.fromkeys(s.label for s in self.session.catalogue().settings_of(item.id)) if item is not None else {}
+        item = next(
+            (i for i in self.session.catalogue().instruments.values() if i.name == instrument), None
+        )
+        known = (
+            dict.fromkeys(s.label for s in self.session.catalogue().settings_of(item.id))
+            if item is not None
+            else {}
+        )
         self.other.clear()
         self.other.addItems(list(known))
         self.other.setAccessibleName(f"Another setting of {instrument}")

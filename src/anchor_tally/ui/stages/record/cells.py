@@ -42,7 +42,11 @@ class Cell(QLineEdit):
     def load(self, reading: Reading | None) -> None:
         """Show a reading, or emptiness."""
         self.reading = reading
-        self.stored = "" if reading is None else ("failed" if reading.status == "failed" else self._text(reading))
+        self.stored = (
+            ""
+            if reading is None
+            else ("failed" if reading.status == "failed" else self._text(reading))
+        )
         self.setText(self.stored)
         out = reading is not None and reading.status == "excluded"
         self.setReadOnly(out)
@@ -50,12 +54,18 @@ class Cell(QLineEdit):
         said = f"Excluded: {reading.note}" if reading is not None and out else ""
         tip(
             self,
-            "Simulated: no real device has measured this" if reading is not None and reading.simulated and not said else said,
+            "Simulated: no real device has measured this"
+            if reading is not None and reading.simulated and not said
+            else said,
         )
 
     @staticmethod
     def _text(reading: Reading) -> str:
-        return reading.entered if reading.unit in ("percent", "kg", "cm", "mm", "ohm") else f"{reading.entered} {reading.unit}"
+        return (
+            reading.entered
+            if reading.unit in ("percent", "kg", "cm", "mm", "ohm")
+            else f"{reading.entered} {reading.unit}"
+        )
 
     def state(self, name: str) -> None:
         """Set the look."""
@@ -66,7 +76,9 @@ class Cell(QLineEdit):
         restyle(self)
 
     def _leave(self) -> None:
-        if self.doubt is None and (self.text().strip() != self.stored or self.property("state") == "refused"):
+        if self.doubt is None and (
+            self.text().strip() != self.stored or self.property("state") == "refused"
+        ):
             self.committed.emit(self)
 
     def ask(self, doubt: Doubt) -> None:
@@ -169,7 +181,9 @@ class TallyStrip(QWidget):
 class GridRow:
     """One instrument and metric at the bench: its cells, strip and labels, and what they give."""
 
-    def __init__(self, plan: EntryRow, text: str, tag: QLabel, strip: TallyStrip, meaning: QLabel) -> None:
+    def __init__(
+        self, plan: EntryRow, text: str, tag: QLabel, strip: TallyStrip, meaning: QLabel
+    ) -> None:
         self.plan, self.label = plan, text
         self.cells: list[Cell] = []
         self.tag, self.strip, self.meaning = tag, strip, meaning
@@ -190,4 +204,6 @@ class GridRow:
         if self.answer is None or self.answer.locked is not None:
             return False
         tally = self.answer.tally
-        return cell.replicate <= self.plan.rule.repeats or (tally.ask and cell.replicate == tally.n + 1)
+        return cell.replicate <= self.plan.rule.repeats or (
+            tally.ask and cell.replicate == tally.n + 1
+        )

@@ -29,7 +29,11 @@ class CheckWeights(QWidget):
         self.nominal.returnPressed.connect(lambda: self.shown.setFocus())
         self.shown.returnPressed.connect(self._keep)
         row = Flow()
-        for text, w in (("Scale", self.scale), ("Known mass", self.nominal), ("Scale shows", self.shown)):
+        for text, w in (
+            ("Scale", self.scale),
+            ("Known mass", self.nominal),
+            ("Scale shows", self.shown),
+        ):
             row.addWidget(paired(text, w, text))
         self.nominal.setPlaceholderText("20 kg")
         self.shown.setPlaceholderText("20.1")
@@ -37,11 +41,19 @@ class CheckWeights(QWidget):
             w.setFixedWidth(100)
         row.addWidget(self.add)
         self.trouble = label("", "warn", wrap=True)
-        self.table = Table(["Scale", "When", "Known (kg)", "Shown (kg)", "Difference (kg)"], "Check weights", numeric_from=2)
+        self.table = Table(
+            ["Scale", "When", "Known (kg)", "Shown (kg)", "Difference (kg)"],
+            "Check weights",
+            numeric_from=2,
+        )
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 6, 0, 0)
         box.addWidget(
-            label("A known mass on the scale, before the first client: it shows drift of the scale itself.", "faint", wrap=True)
+            label(
+                "A known mass on the scale, before the first client: it shows drift of the scale itself.",
+                "faint",
+                wrap=True,
+            )
         )
         box.addLayout(row)
         box.addWidget(self.trouble)
@@ -49,7 +61,9 @@ class CheckWeights(QWidget):
 
     def refresh(self) -> None:
         """Show scales and what was kept."""
-        names = [i.name for i in self.session.catalogue().instruments.values() if i.kind == "device"]
+        names = [
+            i.name for i in self.session.catalogue().instruments.values() if i.kind == "device"
+        ]
         if [self.scale.itemText(k) for k in range(self.scale.count())] != names:
             self.scale.clear()
             self.scale.addItems(names)
@@ -65,7 +79,9 @@ class CheckWeights(QWidget):
         ]
         self.table.fill(rows)
         self.add.setEnabled(bool(names))
-        self.trouble.setText("" if names else "Add a scale under Plan, Instruments, or at the Devices station first.")
+        self.trouble.setText(
+            "" if names else "Add a scale under Plan, Instruments, or at the Devices station first."
+        )
 
     def _keep(self) -> None:
         if not self.add.isEnabled():
@@ -75,9 +91,13 @@ class CheckWeights(QWidget):
             shown = parse_quantity(self.shown.text(), METRICS["body_mass"])
             items = self.session.catalogue().instruments.values()
             scale = next(i.id for i in items if i.name == self.scale.currentText())
-            self.session.do(AddCheckWeight(scale, self.session.now().strftime("%Y-%m-%dT%H:%M"), nominal, shown))
+            self.session.do(
+                AddCheckWeight(scale, self.session.now().strftime("%Y-%m-%dT%H:%M"), nominal, shown)
+            )
         except UserError as error:
-            self.trouble.setText(f"{error}; nothing was written.".replace("nothing was changed; ", ""))
+            self.trouble.setText(
+                f"{error}; nothing was written.".replace("nothing was changed; ", "")
+            )
             return
         self.shown.clear()
         self.nominal.setFocus()

@@ -19,7 +19,10 @@ class Switch(QPushButton):
         super().__init__()
         self.condition = condition
         self.answer: str | None = None
-        tip(self, f"{condition.question} The protocol wants: {condition.wanted}. Otherwise {condition.breach}.")
+        tip(
+            self,
+            f"{condition.question} The protocol wants: {condition.wanted}. Otherwise {condition.breach}.",
+        )
 
     def show_answer(self, answer: str | None) -> None:
         """Show an answer; None is not noted."""
@@ -28,7 +31,11 @@ class Switch(QPushButton):
         state = "open" if answer is None else "broken" if c.broken_by(answer) else "kept"
         mark = {"open": "?", "kept": "✓", "broken": "✗"}[state]
         self.setText(f"{mark} {c.label}" + (f": {answer}" if c.wanted == ANY and answer else ""))
-        said = {"open": "not noted", "kept": f"{answer}, as wanted", "broken": f"{answer}, against the protocol"}[state]
+        said = {
+            "open": "not noted",
+            "kept": f"{answer}, as wanted",
+            "broken": f"{answer}, against the protocol",
+        }[state]
         self.setAccessibleName(f"{c.question} {said}")
         self.setProperty("condition", state)
         restyle(self)
@@ -50,7 +57,10 @@ class Hours(QLineEdit):
         self.setFixedWidth(96)
         self.setPlaceholderText(condition.label.lower())
         self.setAccessibleName(condition.question)
-        tip(self, f"{condition.question} The protocol wants {condition.wanted} or more. Otherwise {condition.breach}.")
+        tip(
+            self,
+            f"{condition.question} The protocol wants {condition.wanted} or more. Otherwise {condition.breach}.",
+        )
 
     def show_answer(self, answer: str | None) -> None:
         """Show an answer; None is not noted."""
@@ -74,7 +84,9 @@ class ConditionsBar(QWidget):
         self.conditions: tuple[Condition, ...] = ()
         self.row = Flow()
         self.all = QPushButton("All as wanted (F7)")
-        self.all.setToolTip("Note every condition as the protocol wants it; then change those that are not so")
+        self.all.setToolTip(
+            "Note every condition as the protocol wants it; then change those that are not so"
+        )
         self.all.clicked.connect(self.note_all)
         self.breach = label("", "warn", wrap=True)
         self.breach.hide()
@@ -99,12 +111,16 @@ class ConditionsBar(QWidget):
         tag.setMinimumHeight(self.all.sizeHint().height())
         self.row.addWidget(tag)
         for condition in conditions:
-            self.row.addWidget(self._hours(condition) if condition.hours else self._switch(condition))
+            self.row.addWidget(
+                self._hours(condition) if condition.hours else self._switch(condition)
+            )
         self.row.addWidget(self.all)
 
     def _switch(self, condition: Condition) -> Switch:
         switch = Switch(condition)
-        switch.clicked.connect(lambda _=False, s=switch: self.noted.emit(((s.condition.key, s.following),)))
+        switch.clicked.connect(
+            lambda _=False, s=switch: self.noted.emit(((s.condition.key, s.following),))
+        )
         self.switches.append(switch)
         return switch
 
@@ -141,6 +157,8 @@ class ConditionsBar(QWidget):
 
     def note_all(self) -> None:
         """Note what is not noted yet as the protocol wants it."""
-        open_ = tuple((s.condition.key, s.condition.first) for s in self.switches if s.answer is None)
+        open_ = tuple(
+            (s.condition.key, s.condition.first) for s in self.switches if s.answer is None
+        )
         if open_:
             self.noted.emit(open_)

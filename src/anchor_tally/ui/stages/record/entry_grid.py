@@ -25,7 +25,11 @@ from ...pages import EvidenceFor
 from ...widgets import label, restyle, rich
 from .cells import Cell, GridRow, TallyStrip
 
-_WIDTHS = ((3, 74, 58), (5, 62, 50), (10, 48, 40))  # most cells of a row, width of each, width in a crowded window
+_WIDTHS = (
+    (3, 74, 58),
+    (5, 62, 50),
+    (10, 48, 40),
+)  # most cells of a row, width of each, width in a crowded window
 
 
 class Bench(Protocol):
@@ -44,8 +48,9 @@ class Bench(Protocol):
 class EntryGrid(QWidget):
     """Rows of one station in one visit.
 
-    ``by_round`` walks all rows for the first repeat, then all for the second. Devices are walked one after the other, each down its
-    display (all its values, then the next repeat) or across (all repeats of a value), as its card says.
+    ``by_round`` walks all rows for the first repeat, then all for the second. Devices are walked
+    one after the other, each down its display (all its values, then the next repeat) or across
+    (all repeats of a value), as its card says.
     """
 
     evidence = pyqtSignal(object)
@@ -60,7 +65,9 @@ class EntryGrid(QWidget):
         self.entry_rows: list[GridRow] = []
         self.columns = 3  # cells of the longest row
         self.by_round, self.narrow, self.crowded, self.one = False, False, False, False
-        self.asked = label("", "asked", wrap=True)  # what is odd about a typed value, under its cell
+        self.asked = label(
+            "", "asked", wrap=True
+        )  # what is odd about a typed value, under its cell
         self.asked.setParent(self)
         self.asked.setAccessibleName("What is odd about this value")
         self.asked.hide()
@@ -82,9 +89,15 @@ class EntryGrid(QWidget):
         self.one = one_instrument
         self.columns = max((plan.cells for plan in wanted), default=3)
         self._clear()
-        heads = ["Site or value" if one_instrument else "Instrument", "" if one_instrument else "Measures"]
+        heads = [
+            "Site or value" if one_instrument else "Instrument",
+            "" if one_instrument else "Measures",
+        ]
         short = self.columns > 3
-        heads += [str(n) if short else f"Repeat {n}" for n in range(1, self.columns + 1)] + ["Tally", "What it gives"]
+        heads += [str(n) if short else f"Repeat {n}" for n in range(1, self.columns + 1)] + [
+            "Tally",
+            "What it gives",
+        ]
         self._heads = [label(head, "faint") for head in heads if wanted]
         for k, words in enumerate(self._heads):
             self._grid.addWidget(words, 0, k)
@@ -159,13 +172,19 @@ class EntryGrid(QWidget):
             entry_row.strip.update()
 
     # showing
-    def load(self, readings: Sequence[Reading], locks: Mapping[str, Caution], who: str, visit: int | None) -> None:
+    def load(
+        self, readings: Sequence[Reading], locks: Mapping[str, Caution], who: str, visit: int | None
+    ) -> None:
         """Show the readings of the visit; ``locks`` maps an instrument to the caution that forbids it."""
         items, day = self.session.catalogue(), self.bench.day()
         client, records = items.client_coded(who), self.session.calibrations()
         answers = self.session.visit_note(visit).conditions if visit is not None else {}
         named = {i.name: i.id for i in items.instruments.values()}
-        comparable = {metric for _, kind, metric in self.session.instruments_and_metrics() if kind == "reference"}
+        comparable = {
+            metric
+            for _, kind, metric in self.session.instruments_and_metrics()
+            if kind == "reference"
+        }
         for entry_row in self.entry_rows:
             plan = entry_row.plan
             at = {r.replicate: r for r in readings if plan.owns(r)}
@@ -175,7 +194,11 @@ class EntryGrid(QWidget):
                 cell.setEnabled(plan.instrument not in locks or cell.reading is not None)
             own = [cell.reading for cell in entry_row.cells if cell.reading is not None]
             setting = own[-1].setting if own else self._setting_now(plan, day, who)
-            stale = {r.id: self.session.stale(r) for r in records if (r.instrument, r.metric) == (plan.instrument, plan.metric)}
+            stale = {
+                r.id: self.session.stale(r)
+                for r in records
+                if (r.instrument, r.metric) == (plan.instrument, plan.metric)
+            }
             entry_row.answer = row_answer(
                 plan,
                 own,
@@ -205,7 +228,11 @@ class EntryGrid(QWidget):
 
     def _setting_now(self, plan: EntryRow, day: str, who: str) -> str:
         """The setting that a reading typed now gets: the row's own, or the one in force."""
-        return plan.setting if plan.setting is not None else self.session.catalogue().setting_in_force(plan.instrument, day, who)
+        return (
+            plan.setting
+            if plan.setting is not None
+            else self.session.catalogue().setting_in_force(plan.instrument, day, who)
+        )
 
     # walking
     def ordered(self) -> list[Cell]:
@@ -216,7 +243,11 @@ class EntryGrid(QWidget):
         if self.one:
             return cells
         # one step on the scale is one walk down its display: all its values, then its next repeat
-        devices = list(dict.fromkeys((entry_row.instrument, entry_row.plan.setting) for entry_row in self.entry_rows))
+        devices = list(
+            dict.fromkeys(
+                (entry_row.instrument, entry_row.plan.setting) for entry_row in self.entry_rows
+            )
+        )
         place = {key: k for k, key in enumerate(devices)}
         return sorted(
             cells,
@@ -249,7 +280,9 @@ class EntryGrid(QWidget):
     def _vertical(self, cell: Cell, step: int) -> None:
         k = self.entry_rows.index(cell.entry_row) + step
         if 0 <= k < len(self.entry_rows):
-            self.entry_rows[k].cells[min(cell.replicate, len(self.entry_rows[k].cells)) - 1].setFocus()
+            self.entry_rows[k].cells[
+                min(cell.replicate, len(self.entry_rows[k].cells)) - 1
+            ].setFocus()
 
     # writing
     def _commit(self, cell: Cell) -> None:
@@ -281,7 +314,12 @@ class EntryGrid(QWidget):
         odd = self._doubt(cell, typed)
         if odd is not None:
             cell.ask(odd)
-            self._ask_under(cell, doubt_words(odd, unseen=cell.entry_row.answer is not None and cell.entry_row.answer.unseen))
+            self._ask_under(
+                cell,
+                doubt_words(
+                    odd, unseen=cell.entry_row.answer is not None and cell.entry_row.answer.unseen
+                ),
+            )
             return
         cell.state("")
         try:
@@ -289,8 +327,14 @@ class EntryGrid(QWidget):
                 self.session.do(CorrectReading(cell.reading.id, typed, "corrected at the bench"))
             else:
                 setting = self._setting_now(plan, place.at, place.client)
-                new = NewReading(plan.instrument, plan.kind, plan.metric, typed, cell.replicate, setting)
-                self.session.do(AddReadings(place.client, place.at, (new,), visit=place.visit, fresh=place.fresh))
+                new = NewReading(
+                    plan.instrument, plan.kind, plan.metric, typed, cell.replicate, setting
+                )
+                self.session.do(
+                    AddReadings(
+                        place.client, place.at, (new,), visit=place.visit, fresh=place.fresh
+                    )
+                )
         except UserError as error:
             cell.state("refused")
             self.bench.refuse(refusal_words(error))
@@ -317,7 +361,10 @@ class EntryGrid(QWidget):
         sisters = [
             c.reading.value
             for c in cell.entry_row.cells
-            if c is not cell and c.reading is not None and c.reading.status == "ok" and c.reading.value is not None
+            if c is not cell
+            and c.reading is not None
+            and c.reading.status == "ok"
+            and c.reading.value is not None
         ]
         answer = cell.entry_row.answer
         usual = answer.usual if answer is not None else None

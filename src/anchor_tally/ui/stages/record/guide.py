@@ -61,17 +61,26 @@ class Guide(QWidget):
         self.figure.colours = palette
         self.figure.update()
 
-    def show_site(self, entry_row: EntryRow | None, reminder: str, error: str = "", landmark: str = "") -> None:
+    def show_site(
+        self, entry_row: EntryRow | None, reminder: str, error: str = "", landmark: str = ""
+    ) -> None:
         """Show the site of a row, or the station's reminder when it is none of the body's sites.
 
-        ``error`` speaks of the assessor's own error there; the study's ``landmark`` goes before the usual words.
+        ``error`` speaks of the assessor's own error there; the study's ``landmark`` goes before
+        the usual words.
         """
         site = SITES_OF_BODY.get(entry_row.metric) if entry_row else None
         metric = metric_named(entry_row.metric) if entry_row else None
         self.title.setText(metric.label if metric else "")
         self.figure.setVisible(site is not None)
         self.figure.show_site(entry_row.metric if entry_row else "")
-        self.where.setText(f"This study: {landmark}. Usually: {site.where}" if site and landmark else site.where if site else "")
+        self.where.setText(
+            f"This study: {landmark}. Usually: {site.where}"
+            if site and landmark
+            else site.where
+            if site
+            else ""
+        )
         self.where.setVisible(site is not None)
         self.how.setText(" ".join(x for x in (site.how if site else "", reminder, error) if x))
 
@@ -93,6 +102,12 @@ class Guide(QWidget):
             value, said = method_words(x, self._errors.get(x.id))
             rows.append((f"{short_name(x.label)}\n{said}" if said else short_name(x.label), value))
         self.results.setVisible(bool(rows))
-        self.results.fill(rows, tips=[f"{x.label}. {x.source}. Standard error {x.see}." for x in shown])
+        self.results.fill(
+            rows, tips=[f"{x.label}. {x.source}. Standard error {x.see}." for x in shown]
+        )
         self.fold.setVisible(bool(folded))
-        self.fold.setText("Fold away" if self.fold.isChecked() else f"{count(folded, 'equation')} for other people")
+        self.fold.setText(
+            "Fold away"
+            if self.fold.isChecked()
+            else f"{count(folded, 'equation')} for other people"
+        )

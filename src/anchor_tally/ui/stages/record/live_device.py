@@ -8,7 +8,14 @@ from typing import Protocol
 
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtSerialPort import QSerialPortInfo
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QPushButton,
+    QStackedWidget,
+    QWidget,
+)
 
 from ....analysis.people.cautions import fat_unseen
 from ....app.bench import Standing
@@ -37,7 +44,12 @@ class Bench(Protocol):
     bar: VisitBar
 
     def take_tally(
-        self, standing: Standing | None, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
+        self,
+        standing: Standing | None,
+        values: Sequence[tuple[str, str]] | None,
+        reason: str,
+        *,
+        simulated: bool,
     ) -> str:
         """Take what was sent; return why not, or ""."""
 
@@ -82,7 +94,10 @@ class LiveDevice(QWidget):
         self.where.setEditable(True)
         self.where.setMinimumWidth(190)
         self._ports()
-        self.connect_button, self.step_on = QPushButton("Connect"), QPushButton("Step on (simulated)")
+        self.connect_button, self.step_on = (
+            QPushButton("Connect"),
+            QPushButton("Step on (simulated)"),
+        )
         self.connect_button.clicked.connect(self._toggle)
         self.step_on.clicked.connect(lambda: self.port.send("GO"))
         self.step_on.hide()
@@ -112,7 +127,10 @@ class LiveDevice(QWidget):
         place = QWidget()
         row = QHBoxLayout(place)
         row.setContentsMargins(0, 0, 0, 0)
-        self.watch, self.look_at = QPushButton("Watch a folder for results…"), QPushButton("Look at it")
+        self.watch, self.look_at = (
+            QPushButton("Watch a folder for results…"),
+            QPushButton("Look at it"),
+        )
         self.watch.clicked.connect(self._ask_folder)
         self.look_at.clicked.connect(lambda: self.file_wanted.emit(str(self.arrived)))
         self.look_at.hide()
@@ -126,7 +144,9 @@ class LiveDevice(QWidget):
         """Show the row that belongs to a station."""
         self.setVisible(station in ("devices", "scan"))
         self.stack.setCurrentIndex(1 if station == "scan" else 0)
-        names = [i.name for i in self.session.catalogue().instruments.values() if i.kind == "device"]
+        names = [
+            i.name for i in self.session.catalogue().instruments.values() if i.kind == "device"
+        ]
         if [self.instrument.itemText(k) for k in range(self.instrument.count())] != names:
             current = self.instrument.currentText()
             self.instrument.clear()
@@ -168,7 +188,9 @@ class LiveDevice(QWidget):
 
     def _event(self, told: Event) -> None:
         if isinstance(told, Shown):
-            if told.kg >= LEAST_MASS and not self.on_it:  # stepped on: the reading is this person's, whoever is chosen later
+            if (
+                told.kg >= LEAST_MASS and not self.on_it
+            ):  # stepped on: the reading is this person's, whoever is chosen later
                 self.on_it, self.standing = True, self._stepped_on()
             elif told.kg < LEAST_MASS:
                 self.on_it, self.standing = False, None
@@ -188,13 +210,21 @@ class LiveDevice(QWidget):
         return (
             None
             if place is None
-            else Standing(place, name, self.session.catalogue().setting_in_force(name, place.at, place.client))
+            else Standing(
+                place, name, self.session.catalogue().setting_in_force(name, place.at, place.client)
+            )
         )
 
     def _take(self, told: Taken | NoValue) -> None:
         standing = self.standing
-        name = standing.instrument if standing is not None else self.instrument.currentText().strip()
-        values = [(m, f"{text} {unit}") for m, text, unit in told.values] if isinstance(told, Taken) else None
+        name = (
+            standing.instrument if standing is not None else self.instrument.currentText().strip()
+        )
+        values = (
+            [(m, f"{text} {unit}") for m, text, unit in told.values]
+            if isinstance(told, Taken)
+            else None
+        )
         reason = told.reason if isinstance(told, NoValue) else ""
         simulated = self.simulator.process is not None
         said = self.bench.take_tally(standing, values, reason, simulated=simulated)
@@ -232,7 +262,10 @@ class LiveDevice(QWidget):
             self.arrived = ready[-1]
             self.folder_says.setText(f"{self.arrived.name} has arrived")
             self.look_at.show()
-            self.message.emit(f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you look at it.", False)
+            self.message.emit(
+                f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you look at it.",
+                False,
+            )
 
     def stop(self) -> None:
         """Let go of device, simulator and folder."""

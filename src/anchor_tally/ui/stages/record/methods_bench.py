@@ -5,10 +5,27 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....analysis.entry.entry_rows import may_be_said
-from ....analysis.entry.field_method import InputRefused, MethodLine, parse_input, rank, sensitivity, side_by_side, spread
+from ....analysis.entry.field_method import (
+    InputRefused,
+    MethodLine,
+    parse_input,
+    rank,
+    sensitivity,
+    side_by_side,
+    spread,
+)
 from ....domain.metrics import METRICS, is_fat, metric_named
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
@@ -112,7 +129,10 @@ class MethodsBench(QWidget):
 
     def focus_first(self) -> None:
         """Go to the first empty input."""
-        next((f for f in self.fields.values() if not f.text() and not f.isHidden()), next(iter(self.fields.values()))).setFocus()
+        next(
+            (f for f in self.fields.values() if not f.text() and not f.isHidden()),
+            next(iter(self.fields.values())),
+        ).setFocus()
 
     def take_from_visit(self, given: Mapping[str, float], *, sums_only: bool = False) -> None:
         """Fill in what the visit has; what was typed by hand stays where the visit has nothing.
@@ -130,7 +150,11 @@ class MethodsBench(QWidget):
         for key, value in given.items():
             if key in self.fields and not (sums_only and is_fat(key)):
                 m = metric_named(key)
-                text = ("male" if value == 1 else "female") if key == "sex" else f"{value:.{max(m.decimals, 1) if m else 1}f}"
+                text = (
+                    ("male" if value == 1 else "female")
+                    if key == "sex"
+                    else f"{value:.{max(m.decimals, 1) if m else 1}f}"
+                )
                 self.fields[key].setText(text)
         self.table.choose(0)
         self._open()
@@ -164,10 +188,18 @@ class MethodsBench(QWidget):
             restyle(field)
         self.refused.setText("; ".join(bad))
         wanted, form = self.output.currentData(), self.form.currentData()
-        found = [x for x in side_by_side(self.given, form) if wanted is None or wanted in (x.metric, *EQUATIONS[x.id].outputs)]
+        found = [
+            x
+            for x in side_by_side(self.given, form)
+            if wanted is None or wanted in (x.metric, *EQUATIONS[x.id].outputs)
+        ]
         others = [x for x in found if x.for_others]
         self.fold.setVisible(bool(others))
-        self.fold.setText("Fold away" if self.fold.isChecked() else f"{count(len(others), 'equation')} for other people")
+        self.fold.setText(
+            "Fold away"
+            if self.fold.isChecked()
+            else f"{count(len(others), 'equation')} for other people"
+        )
         if not self.fold.isChecked():
             found = [x for x in found if not x.for_others or x.id == self.only.currentData()]
         if self.sums_only:
@@ -193,7 +225,9 @@ class MethodsBench(QWidget):
             )
         else:
             there = any(x.value is not None for x in self.lines)
-            self.spread.setText("" if there else "Type what was measured; equations fill in as their inputs come.")
+            self.spread.setText(
+                "" if there else "Type what was measured; equations fill in as their inputs come."
+            )
 
     def _open(self) -> None:
         k = self.table.row
@@ -202,7 +236,11 @@ class MethodsBench(QWidget):
         x = self.lines[k]
         e = EQUATIONS[x.id]
         self.title.setText(x.label)
-        memory = " Coefficients from memory, not yet checked against the publication." if e.certainty == "from memory" else ""
+        memory = (
+            " Coefficients from memory, not yet checked against the publication."
+            if e.certainty == "from memory"
+            else ""
+        )
         about = f"For {e.population}. {e.advice}{memory}\n\nStandard error as published: {e.see}.\n{e.source}.\n{e.id}"
         self.about.setText(about)
         changes = sensitivity(e, self.given, self.form.currentData()) if x.value is not None else ()

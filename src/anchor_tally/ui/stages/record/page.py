@@ -6,7 +6,15 @@ from collections.abc import Mapping, Sequence
 from functools import cached_property
 
 from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....analysis.entry.assessor import errors_of
 from ....analysis.entry.entry_rows import device_rows, may_be_said
@@ -53,7 +61,12 @@ _KEYS = (
     " · Ctrl+Page down: next station"
 )
 DEVICES, CHECK, METHODS = "devices", "check", "methods"
-LABELS = {DEVICES: "Devices", **{s.id: s.label for s in STATIONS}, CHECK: "Check weight", METHODS: "Methods"}
+LABELS = {
+    DEVICES: "Devices",
+    **{s.id: s.label for s in STATIONS},
+    CHECK: "Check weight",
+    METHODS: "Methods",
+}
 LOW = 720  # height of the page below which the guide gives way to the card of a station
 NARROW, CROWDED = 1000, 720  # widths of the page from which on strips, and the guide, have no room
 
@@ -64,11 +77,20 @@ class RecordStage(Page):
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.added: list[tuple[str, str, str]] = []
-        self.also: dict[str, tuple[str, ...]] = {}  # further settings of an instrument in the visit shown
-        self.typing_unseen = False  # rows of fat are shown, without their numbers, to a client who is to see none
+        self.also: dict[
+            str, tuple[str, ...]
+        ] = {}  # further settings of an instrument in the visit shown
+        self.typing_unseen = (
+            False  # rows of fat are shown, without their numbers, to a client who is to see none
+        )
         self.station, self.crowded = DEVICES, False
         self.bar = VisitBar(self.session)
-        self.client, self.visits, self.when, self.assessor = self.bar.client, self.bar.visits, self.bar.when, self.bar.assessor
+        self.client, self.visits, self.when, self.assessor = (
+            self.bar.client,
+            self.bar.visits,
+            self.bar.when,
+            self.bar.assessor,
+        )
         self.bar.chosen.connect(self._chosen)
         self.bar.assessor_named.connect(self._note_assessor)
         self.bar.message.connect(self.message)
@@ -140,7 +162,11 @@ class RecordStage(Page):
         self.adder.entry_row.connect(self._row_wanted)
         self.adder.setting.connect(self._setting_wanted)
         self.adder.message.connect(self.message)
-        self.new_instrument, self.new_kind, self.new_metric = self.adder.name, self.adder.kind, self.adder.what
+        self.new_instrument, self.new_kind, self.new_metric = (
+            self.adder.name,
+            self.adder.kind,
+            self.adder.what,
+        )
         self.more = self.adder.more
         column.addWidget(self.adder)
         self.stack = QStackedWidget()
@@ -192,7 +218,10 @@ class RecordStage(Page):
     def _setting_wanted(self, instrument: str, setting: str) -> None:
         self.also[instrument] = tuple(dict.fromkeys((*self.also.get(instrument, ()), setting)))
         self.refresh()
-        entry_row = next((x for x in self.entry_rows if (x.instrument, x.plan.setting) == (instrument, setting)), None)
+        entry_row = next(
+            (x for x in self.entry_rows if (x.instrument, x.plan.setting) == (instrument, setting)),
+            None,
+        )
         if entry_row is not None:
             entry_row.cells[0].setFocus()
 
@@ -228,7 +257,9 @@ class RecordStage(Page):
     def place(self) -> Place | None:
         """Where a reading typed now belongs; None (said in place) when that is not known."""
         if self.bar.moment is None:
-            self.refuse(f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was written.')
+            self.refuse(
+                f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was written.'
+            )
         elif not self.who():
             self.refuse("Choose or type a client's code first; nothing was written.")
         elif self.bar.place is None:
@@ -312,7 +343,10 @@ class RecordStage(Page):
     def _station_done(self) -> None:
         keys = list(LABELS)
         following = LABELS[keys[keys.index(self.station) + 1]]
-        self.message.emit(f"{LABELS[self.station]}: nothing more is asked for. Ctrl+Page down: {following}.", False)
+        self.message.emit(
+            f"{LABELS[self.station]}: nothing more is asked for. Ctrl+Page down: {following}.",
+            False,
+        )
 
     def _show_station(self, own: Sequence[Reading]) -> None:
         station = STATION.get(self.station)
@@ -320,7 +354,13 @@ class RecordStage(Page):
         no_fat = fat_unseen(client) and not self.typing_unseen
         self.unseen.setVisible(fat_unseen(client))
         self.tabs["visual"].setVisible(not fat_unseen(client))
-        other = self.check if self.station == CHECK else self.methods if self.station == METHODS else None
+        other = (
+            self.check
+            if self.station == CHECK
+            else self.methods
+            if self.station == METHODS
+            else None
+        )
         self.stack.setCurrentWidget(other or self._bench)
         self.head.setVisible(station is not None)
         self._place_guide()
@@ -350,7 +390,11 @@ class RecordStage(Page):
 
     def _inputs(self) -> dict[str, float]:
         client = self._client()
-        return visit_inputs(self.session.person(client.id), self.visit) if client and self.visit is not None else {}
+        return (
+            visit_inputs(self.session.person(client.id), self.visit)
+            if client and self.visit is not None
+            else {}
+        )
 
     def _load(self, own: Sequence[Reading], note: VisitNote) -> None:
         self.conditions.build(self.session.catalogue().conditions_for(self._client()))
@@ -359,22 +403,35 @@ class RecordStage(Page):
         self.bar.show_assessor(note.assessor)
         empty = not self.entry_rows and self.station == DEVICES
         self.headline.setText(
-            bench_headline(self.who(), len(own), noted=bool(note.conditions), empty=empty, before=self.bar.before)
+            bench_headline(
+                self.who(),
+                len(own),
+                noted=bool(note.conditions),
+                empty=empty,
+                before=self.bar.before,
+            )
         )
         for key, button in self.tabs.items():
             station = STATION.get(key)
-            kept = {r.metric for r in own if station and r.metric in station.metrics and r.kind == station.kind}
+            kept = {
+                r.metric
+                for r in own
+                if station and r.metric in station.metrics and r.kind == station.kind
+            }
             button.setText(LABELS[key] + (f" · {len(kept)}" if kept else ""))
         locked = self._cautions()
         if self.station == CHECK:
             self.check.refresh()
         elif self.station != METHODS:
-            self.grid.blind = self.session.catalogue().blind and not self.bar.is_closed(self.session.catalogue().gap)
+            self.grid.blind = self.session.catalogue().blind and not self.bar.is_closed(
+                self.session.catalogue().gap
+            )
             self.grid.last = last_visit(self.session, self.who(), self.visit)
             self.grid.load(own, locked, self.who(), self.visit)
             if self.station in STATION:
                 focused = next(
-                    (c.entry_row for c in self.grid.ordered() if c.hasFocus()), self.entry_rows[0] if self.entry_rows else None
+                    (c.entry_row for c in self.grid.ordered() if c.hasFocus()),
+                    self.entry_rows[0] if self.entry_rows else None,
                 )
                 self._show_site(focused)
                 self._show_results({})
@@ -397,7 +454,9 @@ class RecordStage(Page):
                 found[self.head.name] = forbidding
         if self.station == "scan" and client:
             day = self.day() or self.session.now().isoformat()
-            texts += [sentence(n) for n in scan_cautions(client, self.session.scan_days(client.code), day)]
+            texts += [
+                sentence(n) for n in scan_cautions(client, self.session.scan_days(client.code), day)
+            ]
         self.caution.setText("⚠ " + "  ".join(texts))
         self.caution.setVisible(bool(texts))
         return found
@@ -415,8 +474,17 @@ class RecordStage(Page):
             self.guide.show_site(None, reminder)
             return
         errors = errors_of(self.session.assessor_values(), assessor) if assessor else {}
-        error = error_words(entry_row.metric, assessor, errors) if entry_row.metric in SITES_OF_BODY else ""
-        self.guide.show_site(entry_row.plan, reminder, error, self.session.catalogue().landmarks.get(entry_row.metric, ""))
+        error = (
+            error_words(entry_row.metric, assessor, errors)
+            if entry_row.metric in SITES_OF_BODY
+            else ""
+        )
+        self.guide.show_site(
+            entry_row.plan,
+            reminder,
+            error,
+            self.session.catalogue().landmarks.get(entry_row.metric, ""),
+        )
 
     def _typing(self, cell: Cell, text: str) -> None:
         """Results follow while a first repeat is being typed; the mean with those before comes when the cell is left."""
@@ -432,33 +500,54 @@ class RecordStage(Page):
     def _show_results(self, typed: dict[str, float]) -> None:
         client, values = self._client(), self.session.assessor_values()
         sex = client.sex if client else ""
-        lines, errors = station_results(STATION[self.station], self._inputs() | typed, sex, values, self.assessor.text().strip())
+        lines, errors = station_results(
+            STATION[self.station], self._inputs() | typed, sex, values, self.assessor.text().strip()
+        )
         if fat_unseen(client):
             lines = [x for x in lines if may_be_said(x.metric)]
         self.guide.show_results(lines, errors)
 
     def take_tally(
-        self, standing: Standing | None, values: Sequence[tuple[str, str]] | None, reason: str, *, simulated: bool
+        self,
+        standing: Standing | None,
+        values: Sequence[tuple[str, str]] | None,
+        reason: str,
+        *,
+        simulated: bool,
     ) -> str:
         """Take what a device sent for the person who stood on it, as one edit: (metric, text with unit), or None for a failure.
 
-        Each value goes into the next free repeat of the visit. Returns the sentence that says why nothing was taken, or "".
+        Each value goes into the next free repeat of the visit. Returns the sentence that says
+        why nothing was taken, or "".
         """
         if standing is None:
             return "A device has sent a reading, but no client was chosen when it began: nothing was taken."
         place, instrument = standing.place, standing.instrument
         items = self.session.catalogue()
-        item = next((i for i in items.instruments.values() if i.name == instrument), Instrument(0, instrument, "device"))
+        item = next(
+            (i for i in items.instruments.values() if i.name == instrument),
+            Instrument(0, instrument, "device"),
+        )
         lock = locks(items.client_coded(place.client), [item]).get(instrument)
         if lock is not None:
             return f"Nothing was taken from {instrument}. {caution_words(lock)}"
         kept: Sequence[tuple[str, str | None]]
         if values is None:
-            kept = [(next((x.metric for x in self.entry_rows if x.instrument == instrument), "body_fat_percent"), None)]
+            kept = [
+                (
+                    next(
+                        (x.metric for x in self.entry_rows if x.instrument == instrument),
+                        "body_fat_percent",
+                    ),
+                    None,
+                )
+            ]
         else:
             kept = list(values)
         try:
-            take_measurement(self.session, standing, values=kept, reason=reason, simulated=simulated)
+            take_measurement(
+                self.session, standing, values=kept, reason=reason, simulated=simulated
+            )
         except UserError as error:
             return f"{error}."
         self.refuse("")
@@ -466,7 +555,11 @@ class RecordStage(Page):
 
     # writing around the readings
     def _note(
-        self, *, conditions: tuple[tuple[str, str | None], ...] = (), assessor: str | None = None, remark: str | None = None
+        self,
+        *,
+        conditions: tuple[tuple[str, str | None], ...] = (),
+        assessor: str | None = None,
+        remark: str | None = None,
     ) -> None:
         place = self.place()
         if place is None:
@@ -475,7 +568,9 @@ class RecordStage(Page):
         try:
             if self._client() is None:
                 self.session.do(AddClient(Client(0, place.client)))
-            self.session.do(NoteVisit(place.client, at, conditions, assessor, remark, place.visit, place.fresh))
+            self.session.do(
+                NoteVisit(place.client, at, conditions, assessor, remark, place.visit, place.fresh)
+            )
         except UserError as error:
             self.refuse(str(error))
 
@@ -492,7 +587,14 @@ class RecordStage(Page):
     def show_found(self, found: Found) -> None:
         self.client.setEditText(found.client or found.key)
         self.bar.choose_client()
-        at = next((k for k in range(1, self.visits.count()) if str(self.visits.itemData(k).id) == found.key), 0)
+        at = next(
+            (
+                k
+                for k in range(1, self.visits.count())
+                if str(self.visits.itemData(k).id) == found.key
+            ),
+            0,
+        )
         if found.kind == "visit" and at:
             self.visits.setCurrentIndex(at)
             self.bar.choose_visit()

@@ -9,8 +9,20 @@ from PyQt6.QtWidgets import QWidget
 from ....domain.sites import SITES_OF_BODY, Site
 from ....figures.style import Palette
 
-# half of an outline, from the neck down the arm and leg on the viewer's left (x of the middle is 50); mirrored for the other
-_TORSO = ((45, 26), (44, 32), (30, 37), (28, 44), (31, 56), (34, 72), (35, 84), (33, 97), (31, 110), (50, 118))
+# half of an outline, from the neck down the arm and leg on the viewer's left (x of the middle is
+# 50); mirrored for the other
+_TORSO = (
+    (45, 26),
+    (44, 32),
+    (30, 37),
+    (28, 44),
+    (31, 56),
+    (34, 72),
+    (35, 84),
+    (33, 97),
+    (31, 110),
+    (50, 118),
+)
 _ARM = (
     (30, 37),
     (24, 39),

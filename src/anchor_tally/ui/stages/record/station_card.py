@@ -36,7 +36,12 @@ class StationCard(QWidget):
         self.boxes: dict[str, QCheckBox] = {}
         self.sites, self.holder = Flow(10), QWidget()
         self.holder.setLayout(self.sites)
-        self.repeats, self.counts, self.unit, self.site = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.repeats, self.counts, self.unit, self.site = (
+            QComboBox(),
+            QComboBox(),
+            QComboBox(),
+            QComboBox(),
+        )
         for n in range(1, MOST_REPEATS + 1):
             self.repeats.addItem(str(n), n)
         for key, words in COUNTS.items():
@@ -63,7 +68,9 @@ class StationCard(QWidget):
         self.marks.setLayout(marks)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 6)
-        column.addWidget(label("What this station measures here; kept in the study for every visit.", "faint"))
+        column.addWidget(
+            label("What this station measures here; kept in the study for every visit.", "faint")
+        )
         column.addWidget(self.holder)
         column.addLayout(row)
         column.addWidget(self.marks)
@@ -71,11 +78,15 @@ class StationCard(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
-        self.holder.setMinimumHeight(self.sites.heightForWidth(self.width() - 20))  # a flow alone can be pressed together
+        self.holder.setMinimumHeight(
+            self.sites.heightForWidth(self.width() - 20)
+        )  # a flow alone can be pressed together
 
     def choice(self, station: Station) -> StationChoice:
         """What was chosen for a station, or how it comes."""
-        return self.session.catalogue().stations.get(station.id) or StationChoice(station.id, repeats=station.repeats)
+        return self.session.catalogue().stations.get(station.id) or StationChoice(
+            station.id, repeats=station.repeats
+        )
 
     def show_station(self, station: Station) -> None:
         """Show the choices of a station."""
@@ -87,7 +98,9 @@ class StationCard(QWidget):
             box.setChecked(not chosen.metrics or metric in chosen.metrics)
         self.repeats.setCurrentIndex(self.repeats.findData(chosen.repeats))
         self.counts.setCurrentIndex(self.counts.findData(chosen.counts))
-        self.unit.setCurrentIndex(max(self.unit.findData(chosen.unit or self._own_unit(station)), 0))
+        self.unit.setCurrentIndex(
+            max(self.unit.findData(chosen.unit or self._own_unit(station)), 0)
+        )
 
     @staticmethod
     def _own_unit(station: Station) -> str:
@@ -123,7 +136,9 @@ class StationCard(QWidget):
         self._show_landmark()
 
     def _show_landmark(self, *_: object) -> None:
-        self.landmark.setText(self.session.catalogue().landmarks.get(self.site.currentData() or "", ""))
+        self.landmark.setText(
+            self.session.catalogue().landmarks.get(self.site.currentData() or "", "")
+        )
 
     def _changed(self, *_: object) -> None:
         if self.station is None:
@@ -149,12 +164,20 @@ class StationCard(QWidget):
 
     def remember_setting(self, setting: str) -> None:
         """Keep side and calliper for the next visit."""
-        if self.station is not None and not self.session.read_only and setting != self.choice(self.station).setting:
+        if (
+            self.station is not None
+            and not self.session.read_only
+            and setting != self.choice(self.station).setting
+        ):
             self._do(PutStation(replace(self.choice(self.station), setting=setting)))
 
     def take_sites(self, metrics: tuple[str, ...]) -> None:
         """Measure these sites from now on; none means all."""
-        if self.station is not None and not self.session.read_only and metrics != self.choice(self.station).metrics:
+        if (
+            self.station is not None
+            and not self.session.read_only
+            and metrics != self.choice(self.station).metrics
+        ):
             self._do(PutStation(replace(self.choice(self.station), metrics=metrics)))
 
     def _do(self, edit: Edit) -> None:

@@ -34,7 +34,12 @@ class StationHead(QWidget):
         self.card = StationCard(session)
         self.shown: tuple[str, str] | None = None
         self.visit: int | None = None
-        self.instrument, self.setting, self.profile, self.frequency = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.instrument, self.setting, self.profile, self.frequency = (
+            QComboBox(),
+            QComboBox(),
+            QComboBox(),
+            QComboBox(),
+        )
         for box, name in (
             (self.instrument, "Instrument of the station"),
             (self.setting, "Setting"),
@@ -56,7 +61,9 @@ class StationHead(QWidget):
         self.frequency.addItem("five segments", 0)
         self.frequency.currentIndexChanged.connect(self._add_frequency)
         self.setting.activated.connect(lambda _k: self.card.remember_setting(self.label_of_setting))
-        self.profile.activated.connect(lambda _k: self.card.take_sites(tuple(self.profile.currentData() or ())))
+        self.profile.activated.connect(
+            lambda _k: self.card.take_sites(tuple(self.profile.currentData() or ()))
+        )
         self.more = QPushButton("Sites, repeats, landmarks…")
         self.more.setCheckable(True)
         self.more.toggled.connect(self.card.setVisible)
@@ -103,14 +110,18 @@ class StationHead(QWidget):
         """The setting that readings get here."""
         return self.setting.currentText().strip() if self.station.setting_label else ""
 
-    def show_station(self, station: Station, visit: int | None, who: str, day: str, used_settings: Sequence[str]) -> None:
+    def show_station(
+        self, station: Station, visit: int | None, who: str, day: str, used_settings: Sequence[str]
+    ) -> None:
         """Offer the choices of a station; what was chosen stays while station and client do.
 
         Another visit that has readings here (under ``used_settings``) is shown with their setting.
         """
         self.card.show_station(station)
         self._show_sites(station)
-        if (station.id, who) == self.shown and (visit == self.visit or self.visit is None or not used_settings):
+        if (station.id, who) == self.shown and (
+            visit == self.visit or self.visit is None or not used_settings
+        ):
             self.visit = visit
             return
         self.shown, self.visit, self.station = (station.id, who), visit, station
@@ -120,15 +131,25 @@ class StationHead(QWidget):
         self.card.setVisible(self.more.isChecked() and not self.more.isHidden())
         self.frequency.setVisible(station.id == "impedance")
         known_items = self.session.catalogue()
-        known = [i.name for i in known_items.instruments.values() if i.id > 0 and i.kind == station.kind and not i.equation]
+        known = [
+            i.name
+            for i in known_items.instruments.values()
+            if i.id > 0 and i.kind == station.kind and not i.equation
+        ]
         used_here = [
             i
             for i, kind, m in self.session.instruments_and_metrics()
             if kind == station.kind and (m in station.metrics or region_of(m)[1] != "total")
         ]
         names = list(dict.fromkeys([*used_here, station.instrument, *known]))
-        own = [s.label for s in known_items.settings.values() if known_items.instruments[s.instrument].name == names[0]]
-        settings = list(dict.fromkeys([*station.setting_choices, *(b for b in map(base_of, own) if b)]))
+        own = [
+            s.label
+            for s in known_items.settings.values()
+            if known_items.instruments[s.instrument].name == names[0]
+        ]
+        settings = list(
+            dict.fromkeys([*station.setting_choices, *(b for b in map(base_of, own) if b)])
+        )
         for box, items in ((self.instrument, names), (self.setting, settings)):
             box.blockSignals(True)
             box.clear()
@@ -140,11 +161,19 @@ class StationHead(QWidget):
         tag = self.setting_pair.findChild(QLabel)
         if tag is not None:
             tag.setText(station.setting_label)
-        bases = [b for b in map(base_of, used_settings) if b] or [base_of(x) for x in used_settings[:1]]
+        bases = [b for b in map(base_of, used_settings) if b] or [
+            base_of(x) for x in used_settings[:1]
+        ]
         remembered = self.card.choice(station).setting
-        in_force = bases[0] if bases else remembered or base_of(known_items.setting_in_force(names[0], day, who))
+        in_force = (
+            bases[0]
+            if bases
+            else remembered or base_of(known_items.setting_in_force(names[0], day, who))
+        )
         read_without = bool(used_here) and not own
-        self.setting.setEditText(in_force if in_force or used_settings or read_without or not settings else settings[0])
+        self.setting.setEditText(
+            in_force if in_force or used_settings or read_without or not settings else settings[0]
+        )
 
     def _show_sites(self, station: Station) -> None:
         """Show the set of sites that was chosen for the study."""
@@ -169,11 +198,15 @@ class StationHead(QWidget):
         choice = self.card.choice(station)
         metrics = list(choice.metrics or station.metrics)
         if station.id == "impedance":
-            metrics += [f"{what}_{f}khz" for f in self.frequencies for what in ("resistance", "reactance")]
+            metrics += [
+                f"{what}_{f}khz" for f in self.frequencies for what in ("resistance", "reactance")
+            ]
             if self.segments:
                 bands = dict.fromkeys((50, *self.frequencies))
                 metrics += [f"resistance_{where}_{f}khz" for where in SEGMENTS for f in bands]
-            metrics += [m for m in self.session.metrics() if m.startswith(("resistance_", "reactance_"))]
+            metrics += [
+                m for m in self.session.metrics() if m.startswith(("resistance_", "reactance_"))
+            ]
         if station.id == "skinfolds" and self.profile.currentData():
             metrics = list(self.profile.currentData())
         if self.without_fat:
@@ -184,7 +217,9 @@ class StationHead(QWidget):
                 self.name,
                 station.kind,
                 m,
-                Rule(1) if m in station.once or station.kind == "reference" else Rule(choice.repeats, choice.counts),
+                Rule(1)
+                if m in station.once or station.kind == "reference"
+                else Rule(choice.repeats, choice.counts),
                 setting=setting_for(m, chosen, items.landmarks.get(m, "")),
                 unit=choice.unit if self._is_length(m) else "",
             )

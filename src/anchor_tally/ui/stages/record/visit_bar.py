@@ -19,8 +19,9 @@ NEW = "New visit"
 class VisitBar(QWidget):
     """Client, visit, time and assessor.
 
-    ``chosen`` is sent when another client or visit is shown, ``unknown`` when a code that nobody has waits for a second Enter. The visit follows the time: a time near a visit shows that visit,
-    any other one a new visit, and *New visit* a new one even within the visit gap.
+    ``chosen`` is sent when another client or visit is shown, ``unknown`` when a code that nobody
+    has waits for a second Enter. The visit follows the time: a time near a visit shows that
+    visit, any other one a new visit, and *New visit* a new one even within the visit gap.
     """
 
     chosen = pyqtSignal()
@@ -52,7 +53,9 @@ class VisitBar(QWidget):
         self.when.setFixedWidth(130)
         self.when.editingFinished.connect(self._time_typed)
         self.assessor.setFixedWidth(100)
-        self.assessor.editingFinished.connect(lambda: self.assessor_named.emit(self.assessor.text().strip()))
+        self.assessor.editingFinished.connect(
+            lambda: self.assessor_named.emit(self.assessor.text().strip())
+        )
         self.move_button = QPushButton("Move visit…")
         self.move_button.setAccessibleName("Move this visit to another time or client")
         self.move_button.clicked.connect(self._ask_move)
@@ -111,7 +114,10 @@ class VisitBar(QWidget):
 
     def is_closed(self, gap: int) -> bool:
         """Whether the visit shown began longer ago than the visit gap: nothing more is read in it."""
-        return self.visit is not None and self.session.clock.now().timestamp() - self.visit.instant > gap
+        return (
+            self.visit is not None
+            and self.session.clock.now().timestamp() - self.visit.instant > gap
+        )
 
     @property
     def place(self) -> Place | None:
@@ -137,16 +143,27 @@ class VisitBar(QWidget):
             self._now()
         known = self.session.visits_of(self.who)
         if self.visit is not None:
-            self.visit = next((v for v in known if v.id == self.visit.id), None)  # None: it was taken back
+            self.visit = next(
+                (v for v in known if v.id == self.visit.id), None
+            )  # None: it was taken back
         if self.visit is None:
             self._find(known)
-        earlier = next((v for v in known if self.visit is None or v.instant < self.visit.instant), None)
+        earlier = next(
+            (v for v in known if self.visit is None or v.instant < self.visit.instant), None
+        )
         self.before = earlier.words if earlier is not None else ""
         self.visits.clear()
         self.visits.addItem(NEW, None)
         for v in known:
             self.visits.addItem(v.words, v)
-        at = next((k for k, v in enumerate(known, start=1) if self.visit is not None and v.id == self.visit.id), 0)
+        at = next(
+            (
+                k
+                for k, v in enumerate(known, start=1)
+                if self.visit is not None and v.id == self.visit.id
+            ),
+            0,
+        )
         self.visits.setCurrentIndex(at)
         self.move_button.setVisible(self.visit is not None and not self.session.read_only)
         if self.visit is None:
@@ -236,7 +253,9 @@ class VisitBar(QWidget):
             return
         visit, to = self.visit, self.to_client.currentText()
         try:
-            self.session.do(MoveVisit(visit.id, self.to_when.text(), to, self.assessor.text().strip()))
+            self.session.do(
+                MoveVisit(visit.id, self.to_when.text(), to, self.assessor.text().strip())
+            )
         except UserError as error:
             self.message.emit(str(error), True)
             return

@@ -35,7 +35,10 @@ class VisitNotes(QWidget):
         self.remark.setFixedWidth(150)
         self.remark.editingFinished.connect(lambda: self.remarked.emit(self.remark.text().strip()))
         self.button = QPushButton("Attach…")
-        tip(self.button, "Keep the place and checksum of a photo or file with this visit; it is never exported")
+        tip(
+            self.button,
+            "Keep the place and checksum of a photo or file with this visit; it is never exported",
+        )
         self.button.clicked.connect(self._ask)
         self.drop = QPushButton("Detach the last")
         self.drop.clicked.connect(self._detach)
@@ -78,7 +81,9 @@ class VisitNotes(QWidget):
             with path.open("rb") as f:
                 digest = hashlib.file_digest(f, "sha256").hexdigest()
         except OSError as error:
-            self.message.emit(f"{path.name} cannot be read ({error.strerror}); it was not attached.", True)
+            self.message.emit(
+                f"{path.name} cannot be read ({error.strerror}); it was not attached.", True
+            )
             return
         except UserError as error:
             self.message.emit(f"{error}.", True)

@@ -79,7 +79,9 @@ class AgreementPage(ViewPage[CompareResult]):
         return self.figure
 
     # asking and saying
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, Sequence[CompareResult]]:
+    def request(
+        self, snapshot: Snapshot, lens: Lens
+    ) -> Generator[float, None, Sequence[CompareResult]]:
         return LadderRequest(snapshot, lens, kept=self.results).run()
 
     def instrument_of(self, result: CompareResult) -> Instrument:
@@ -97,7 +99,11 @@ class AgreementPage(ViewPage[CompareResult]):
 
     def _offer_substitute(self) -> bool:
         """Offer what could be compared with where the filters name no reference."""
-        found = substitutes(self.session.readers(self.session.lens.metric)) if not self.session.writing else ()
+        found = (
+            substitutes(self.session.readers(self.session.lens.metric))
+            if not self.session.writing
+            else ()
+        )
         devices = [n for n in found if n != CONSENSUS.name]
         offer = found[0] if len(devices) > 1 and self.session.lens.reference is None else ""
         self.substitute.setText(f"Compare with {offer} (not a reference)")
@@ -139,20 +145,26 @@ class AgreementPage(ViewPage[CompareResult]):
         super().paint()
         if self.results:
             said = sentences.pairs_sentence(self.results[self.chosen])
-            self.under.setText(f"{said}  Choose a rung, then a point: every number opens up to its readings.")
+            self.under.setText(
+                f"{said}  Choose a rung, then a point: every number opens up to its readings."
+            )
             self._paint_plot()
 
     def fill_table(self, result: CompareResult) -> None:
         if self.form == "difference" or result.forms is None:
             lines = rows(result)
             self.keys = [line[0] for line in lines]
-            self.table.fill([line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys])
+            self.table.fill(
+                [line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys]
+            )
         else:
             super().fill_table(result)
             self.keys = ["bias"] * self.table.count
 
     def draw(self, axes: Any, family: str) -> None:
-        ladder.draw(axes, ladder.info(self.results), self.marks(), self.chosen, self.colours, family)
+        ladder.draw(
+            axes, ladder.info(self.results), self.marks(), self.chosen, self.colours, family
+        )
 
     def _paint_plot(self) -> None:
         if self.plot is None:
@@ -162,7 +174,9 @@ class AgreementPage(ViewPage[CompareResult]):
             return
         info = self.info = difference.info(self.results[self.chosen])
         mark = self.mark()
-        self.plot.redraw(lambda axes, family: difference.draw(axes, info, mark, self.colours, family, self.point))
+        self.plot.redraw(
+            lambda axes, family: difference.draw(axes, info, mark, self.colours, family, self.point)
+        )
 
     # other forms
     def choose_form(self, form: str) -> None:
@@ -177,7 +191,9 @@ class AgreementPage(ViewPage[CompareResult]):
             return
         what = forms.info(r, form)
         if self.plot is not None:
-            self.plot.redraw(lambda axes, family: forms.draw(axes, what, mark, self.colours, family, self.point))
+            self.plot.redraw(
+                lambda axes, family: forms.draw(axes, what, mark, self.colours, family, self.point)
+            )
 
     def _ask_forms(self, r: CompareResult) -> None:
         metric, scan = r.pairs.metric, r.reference_trend.reference
@@ -203,8 +219,15 @@ class AgreementPage(ViewPage[CompareResult]):
         self._open("bias")
 
     def _point_clicked(self, event: Any) -> None:
-        if event.xdata is not None and self.info is not None and self.plot is not None and self.form == "difference":
-            found = difference.nearest(self.info, self.plot.axes.transData.transform, event.x, event.y)
+        if (
+            event.xdata is not None
+            and self.info is not None
+            and self.plot is not None
+            and self.form == "difference"
+        ):
+            found = difference.nearest(
+                self.info, self.plot.axes.transData.transform, event.x, event.y
+            )
             if found is not None:
                 self._choose_point(found)
 

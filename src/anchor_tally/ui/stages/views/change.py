@@ -31,7 +31,14 @@ class ChangePage(ViewPage[ChangeResult]):
             )
 
     def draw(self, axes: Any, family: str) -> None:
-        figures.draw_quadrants(axes, figures.quadrants(self.results[self.chosen]), self.mark(), self.colours, family, self.point)
+        figures.draw_quadrants(
+            axes,
+            figures.quadrants(self.results[self.chosen]),
+            self.mark(),
+            self.colours,
+            family,
+            self.point,
+        )
 
     def clicked(self, event: Any) -> None:
         r = self.results[self.chosen]
@@ -47,7 +54,15 @@ class ChangePage(ViewPage[ChangeResult]):
         for anchor in (int(r.first[self.point]), int(r.last[self.point])):
             at = np.flatnonzero(r.pairs.occasion == anchor).tolist()
             ids += [
-                i for k in at for i in (r.pairs.parts[k] if r.pairs.parts and r.pairs.parts[k] else (int(r.pairs.reading[k]),))
+                i
+                for k in at
+                for i in (
+                    r.pairs.parts[k]
+                    if r.pairs.parts and r.pairs.parts[k]
+                    else (int(r.pairs.reading[k]),)
+                )
             ]
             ids += r.pairs.reference_rows[anchor]
-        return EvidenceFor(f"{r.instrument.name}: one change, both ends", readings=tuple(dict.fromkeys(ids)))
+        return EvidenceFor(
+            f"{r.instrument.name}: one change, both ends", readings=tuple(dict.fromkeys(ids))
+        )

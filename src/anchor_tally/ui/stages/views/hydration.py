@@ -34,7 +34,11 @@ class HydrationPage(ViewPage[HydrationResult]):
         self.sensitivity.setAccessibleName("What the two mornings showed")
         self.challenge = QWidget()
         row = Flow()
-        for words_, box in (("Two mornings of", self.client), ("dry", self.dry), ("loaded", self.loaded)):
+        for words_, box in (
+            ("Two mornings of", self.client),
+            ("dry", self.dry),
+            ("loaded", self.loaded),
+        ):
             letters_wide(box, 14)
             row.addWidget(paired(words_, box, f"Challenge: {words_}"))
         self.challenge.setLayout(row)
@@ -49,7 +53,9 @@ class HydrationPage(ViewPage[HydrationResult]):
     # two mornings
     def _offer(self, excluded: Sequence[str]) -> None:
         """Offer those who may be asked; nobody is chosen."""
-        codes = [c.code for c in self.session.catalogue().clients.values() if c.code not in excluded]
+        codes = [
+            c.code for c in self.session.catalogue().clients.values() if c.code not in excluded
+        ]
         if [self.client.itemText(k) for k in range(1, self.client.count())] != codes:
             self.client.clear()
             self.client.addItems(["nobody", *codes])
@@ -81,7 +87,12 @@ class HydrationPage(ViewPage[HydrationResult]):
             lambda: self.session.wide_snapshot_steps((FAT, MASS)),
             lambda s: HydrationTestRequest(s, lens, name, client, dry, loaded).run(),
         )
-        self.jobs.start("challenge", job, lambda found: self._tell(words.hydration_test_result_words(found)), self._tell)
+        self.jobs.start(
+            "challenge",
+            job,
+            lambda found: self._tell(words.hydration_test_result_words(found)),
+            self._tell,
+        )
 
     def _tell(self, text: str) -> None:
         self.sensitivity.setText(text[:1].upper() + text[1:] + ("" if text.endswith(".") else "."))
@@ -104,7 +115,14 @@ class HydrationPage(ViewPage[HydrationResult]):
             self._offer(excluded)
 
     def draw(self, axes: Any, family: str) -> None:
-        figures.draw_water(axes, figures.water(self.results[self.chosen]), self.mark(), self.colours, family, self.point)
+        figures.draw_water(
+            axes,
+            figures.water(self.results[self.chosen]),
+            self.mark(),
+            self.colours,
+            family,
+            self.point,
+        )
 
     def clicked(self, event: Any) -> None:
         info = figures.water(self.results[self.chosen])
@@ -117,5 +135,9 @@ class HydrationPage(ViewPage[HydrationResult]):
         if self.point is None:
             return None
         visit = int(figures.water(r).visit[self.point])
-        own = [x.id for x in self.session.readings(visit=visit) if x.instrument == r.instrument.name and x.metric in (FAT, WATER)]
+        own = [
+            x.id
+            for x in self.session.readings(visit=visit)
+            if x.instrument == r.instrument.name and x.metric in (FAT, WATER)
+        ]
         return EvidenceFor(f"{r.instrument.name}: fat and water of one visit", readings=tuple(own))

@@ -33,7 +33,9 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
             )
 
     def draw(self, axes: Any, family: str) -> None:
-        figures.draw_strips(axes, figures.strips(self.results), self.marks(), self.chosen, self.colours, family)
+        figures.draw_strips(
+            axes, figures.strips(self.results), self.marks(), self.chosen, self.colours, family
+        )
 
     def clicked(self, event: Any) -> None:
         if event.ydata is not None:
@@ -43,5 +45,6 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
         r = self.results[self.chosen]
         worst = sorted(range(r.deviation.size), key=lambda k: -abs(r.deviation[k]))[:MOST]
         return EvidenceFor(
-            f"{r.instrument.name}: repeats, those farthest off first", readings=tuple(int(r.reading[k]) for k in worst)
+            f"{r.instrument.name}: repeats, those farthest off first",
+            readings=tuple(int(r.reading[k]) for k in worst),
         )

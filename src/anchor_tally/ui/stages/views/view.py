@@ -41,7 +41,9 @@ class ViewTabs(QWidget):
 
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
-        self.buttons[self._shown].setFocus()  # the keys stand on the view that is shown, not on the first tab
+        self.buttons[
+            self._shown
+        ].setFocus()  # the keys stand on the view that is shown, not on the first tab
 
     def stay(self) -> None:
         """Mark the view that is shown, whatever was clicked."""

@@ -7,7 +7,12 @@ from typing import Any
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QWidget
 
-from ....analysis.agreement.which_device import CRITERIA, MustHaves, WhichDeviceRequest, WhichDeviceResult
+from ....analysis.agreement.which_device import (
+    CRITERIA,
+    MustHaves,
+    WhichDeviceRequest,
+    WhichDeviceResult,
+)
 from ....domain.lens import Lens
 from ....domain.metrics import metric_named
 from ....domain.records import Instrument
@@ -69,7 +74,17 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
         self.column.insertWidget(3, self.choices)
         self.column.insertWidget(4, self.sliders)
         self.cards = Table(
-            ["Instrument", "Error", "Of change", "Shows of 1", "Repeats", "Failed", "Price", "Score"], "Score card"
+            [
+                "Instrument",
+                "Error",
+                "Of change",
+                "Shows of 1",
+                "Repeats",
+                "Failed",
+                "Price",
+                "Score",
+            ],
+            "Score card",
         )
         self.picture.addWidget(self.cards, 1)
         self.side.hide()
@@ -79,9 +94,17 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
         super().refresh()
 
     def _fill(self) -> None:
-        shown = sorted({m for _, kind, m in self.session.instruments_and_metrics() if kind == "device"})
-        names = [("anything", ""), *((m.label, m.id) for m in map(metric_named, shown) if m is not None)]
-        people = [("anybody", ""), *((c.code, c.code) for c in self.session.catalogue().clients.values() if c.cautions)]
+        shown = sorted(
+            {m for _, kind, m in self.session.instruments_and_metrics() if kind == "device"}
+        )
+        names = [
+            ("anything", ""),
+            *((m.label, m.id) for m in map(metric_named, shown) if m is not None),
+        ]
+        people = [
+            ("anybody", ""),
+            *((c.code, c.code) for c in self.session.catalogue().clients.values() if c.cautions),
+        ]
         for box, there in ((self.metric_, names), (self.client, people)):
             if [box.itemData(k) for k in range(box.count())] != [d for _, d in there]:
                 chosen = box.currentData()
@@ -115,10 +138,14 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
         for name, _, metric in self.session.instruments_and_metrics():
             has.setdefault(named.get(name, 0), set()).add(metric)
         offers = {i: frozenset(m) for i, m in has.items()}
-        self._request = lambda snapshot, lens: WhichDeviceRequest(snapshot, lens, must, weights, offers)
+        self._request = lambda snapshot, lens: WhichDeviceRequest(
+            snapshot, lens, must, weights, offers
+        )
         super().ask()
 
-    def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, Sequence[WhichDeviceResult]]:
+    def request(
+        self, snapshot: Snapshot, lens: Lens
+    ) -> Generator[float, None, Sequence[WhichDeviceResult]]:
         return ((yield from self._request(snapshot, lens).run()),)
 
     def instrument_of(self, result: WhichDeviceResult) -> Instrument:
@@ -146,7 +173,9 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
             self.under.setText(" ".join(s for s in said if s))
 
     def draw(self, axes: Any, family: str) -> None:
-        figures.draw_score(axes, figures.score(self.results[0]), self.marks(), -1, self.colours, family)
+        figures.draw_score(
+            axes, figures.score(self.results[0]), self.marks(), -1, self.colours, family
+        )
 
     def drawer_open(self, is_open: bool) -> None:
         self.crowded = is_open
