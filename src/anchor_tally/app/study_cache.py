@@ -477,16 +477,16 @@ class Piece:
         return by_readings or bool(self.facts & touched.facts)
 
 
-def _piece(facts: Iterable[Fact], readings: Readings, *names: str) -> Piece:
-    """A piece that is made of attributes which are None, or empty, until they are read."""
+def _piece(
+    facts: Iterable[Fact], readings: Readings, *names: str, tables: tuple[str, ...] = ()
+) -> Piece:
+    """A piece made of attributes: ``names`` are None until they are read, ``tables`` fill up."""
 
     def drop(cache: StudyCache, _touched: Touched) -> None:
         for name in names:
-            kept = getattr(cache, name)
-            if isinstance(kept, dict):
-                kept.clear()
-            else:
-                setattr(cache, name, None)
+            setattr(cache, name, None)
+        for name in tables:
+            setattr(cache, name, {})
 
     return Piece(frozenset(facts), readings, drop)
 
@@ -505,10 +505,10 @@ PIECES: tuple[Piece, ...] = (
     ),
     _piece(("visits", "people"), "none", "_codes", "_visits", "_heights", "_aged"),
     _piece(("events", "cards", "people", "instruments"), "none", "_events", "_goals"),
-    _piece(("visits", "people", "instruments", "settings"), "any", "_people"),
+    _piece(("visits", "people", "instruments", "settings"), "any", tables=("_people",)),
     _piece(("visits", "people", "instruments"), "raw", "_derived"),
     _piece(("calibrations", "instruments"), "none", "_versions"),
-    _piece(("visits", "people", "instruments", "study"), "any", "_stale", "_present"),
+    _piece(("visits", "people", "instruments", "study"), "any", "_present", tables=("_stale",)),
     _piece(("instruments",), "any", "_series_known"),
     Piece(ANSWERS, "any", StudyCache._forget_answers),
     Piece(frozenset({"conditions", "protocol", "checks", "offers", "visits"}), "none", _count),
