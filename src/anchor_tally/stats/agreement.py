@@ -54,8 +54,9 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95) -> A
 
     Returns
     -------
-    Agreement An interval is None below three pairs, below five clients with repeats, and where a
-    value does not vary; a note says which.
+    Agreement
+        An interval is None below three pairs, below five clients with repeats, and where a value
+        does not vary; a note says which.
 
     Notes
     -----

@@ -71,8 +71,9 @@ def may_be_a_line(means: Floats, slope: Estimate | None) -> bool:
 
     Returns
     -------
-    bool True for ten clients or more, a range of ten units between their means, and an interval
-    of the slope that excludes zero.
+    bool
+        True for ten clients or more, a range of ten units between their means, and an interval of the
+        slope that excludes zero.
     """
     if (
         slope is None

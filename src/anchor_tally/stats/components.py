@@ -274,14 +274,15 @@ def fit_nested(
 
     Returns
     -------
-    NestedFit or None Variances, fixed effects with their covariance, and what degrees of freedom
-    are made from. None when there is no more than one pair, fewer pairs than fixed effects plus
-    one, or where fixed effects and groups together explain everything.
+    NestedFit or None
+        Variances, fixed effects with their covariance, and what degrees of freedom are made from. None
+        when there is no more than one pair, fewer pairs than fixed effects plus one, or where fixed
+        effects and groups together explain everything.
 
     Notes
     -----
-    Unbalanced designs and zero variances are allowed. Newton steps on the SD ratios, on sums of
-    each cell only.
+    Unbalanced designs and zero variances are allowed. Newton steps on the SD ratios, on sums of each
+    cell only.
 
     References
     ----------

@@ -44,9 +44,9 @@ def control_chart(s: OccasionMeans, weeks: Floats, fit: NestedFit) -> Chart | No
 
     Returns
     -------
-    Chart or None λ 0.2 and limits at L 2.7. An error is what an occasion differs from what the
-    client's earlier occasions and the mean of all before predict; errors are independent while
-    nothing drifts.
+    Chart or None
+        λ 0.2 and limits at L 2.7. An error is what an occasion differs from what the client's earlier
+        occasions and the mean of all before predict; errors are independent while nothing drifts.
 
     References
     ----------

@@ -88,13 +88,13 @@ def client_offsets(fit: NestedFit, grid: VarianceGrid | None) -> ClientOffsets:
     fit : NestedFit
         REML fit of the differences.
     grid : VarianceGrid or None
-        Grid of variance ratios over which the intervals are integrated; None where nothing varies
-        under the clients: their offsets are exact then.
+        Grid of variance ratios over which the intervals are integrated; None where nothing varies under
+        the clients: their offsets are exact then.
 
     Returns
     -------
-    tuple of ClientOffset BLUP at the REML variances, its interval and that of a new difference, in
-    the order of clients.
+    tuple of ClientOffset
+        BLUP at the REML variances, its interval and that of a new difference, in the order of clients.
 
     References
     ----------

@@ -66,8 +66,9 @@ def deming(
 
     Returns
     -------
-    Line or None Slope and intercept; without intervals when leaving out one client leaves no
-    covariance. None for fewer than four clients or without covariance.
+    Line or None
+        Slope and intercept; without intervals when leaving out one client leaves no covariance. None
+        for fewer than four clients or without covariance.
 
     References
     ----------

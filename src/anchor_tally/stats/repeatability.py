@@ -94,9 +94,9 @@ def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
 
     Returns
     -------
-    Intraclass or None ICC(1,1), ICC(2,1), ICC(3,1) and those of the mean of k repeats, with
-    intervals from F (for 2,1 with Satterthwaite degrees of freedom). None for fewer than three sets
-    or when nothing varies.
+    Intraclass or None
+        ICC(1,1), ICC(2,1), ICC(3,1) and those of the mean of k repeats, with intervals from F (for 2,1
+        with Satterthwaite degrees of freedom). None for fewer than three sets or when nothing varies.
 
     References
     ----------
@@ -182,9 +182,10 @@ def day_to_day_sd(
 
     Returns
     -------
-    Estimate or None From successive differences, so that a slow trend falls out. The χ² interval is
-    that of the whole with 2/3 of the differences as degrees of freedom; the part of the repeats is
-    taken off both ends. None below three differences.
+    Estimate or None
+        From successive differences, so that a slow trend falls out. The χ² interval is that of the
+        whole with 2/3 of the differences as degrees of freedom; the part of the repeats is taken off
+        both ends. None below three differences.
 
     References
     ----------

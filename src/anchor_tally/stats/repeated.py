@@ -62,8 +62,9 @@ def repeated_limits(
 
     Returns
     -------
-    Limits bias ± z·SD, SD² the sum of the REML variances, the replicate part divided by ``of``.
-    Intervals by integration over the variance ratios; without a grid those of a single design.
+    Limits
+        bias ± z·SD, SD² the sum of the REML variances, the replicate part divided by ``of``.
+        Intervals by integration over the variance ratios; without a grid those of a single design.
 
     References
     ----------

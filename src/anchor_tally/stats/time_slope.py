@@ -82,8 +82,9 @@ def slope_on_time(
 
     Returns
     -------
-    TimeSlope or None Slope a week by REML with Satterthwaite degrees of freedom. None with one
-    moment only, or where the slope cannot be told from what stands beside it.
+    TimeSlope or None
+        Slope a week by REML with Satterthwaite degrees of freedom. None with one moment only, or where
+        the slope cannot be told from what stands beside it.
     """
     return slope_beside(d, client, occasion, weeks, beside) if moments_apart(weeks) > 1 else None
 

@@ -158,9 +158,8 @@ def reference_trend(
     Notes
     -----
     Occasions are weighted by the variances of the nested mixed model with both slopes in it. The
-    residual variance of each slope is estimated at its own level, so that t has M − C − 1
-    degrees of freedom within and C − 2 between clients (M occasions, C clients), exact in
-    balanced designs.
+    residual variance of each slope is estimated at its own level, so that t has M − C − 1 degrees of
+    freedom within and C − 2 between clients (M occasions, C clients), exact in balanced designs.
     """
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean

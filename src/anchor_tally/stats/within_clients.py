@@ -42,8 +42,9 @@ def repeated_correlation(
 
     Returns
     -------
-    Estimate or None n − clients − 1 error degrees of freedom. None below three of them, or when one
-    of the series does not vary within clients.
+    Estimate or None
+        n − clients − 1 error degrees of freedom. None below three of them, or when one of the series
+        does not vary within clients.
 
     References
     ----------

@@ -155,8 +155,9 @@ def create(
 
     Raises
     ------
-    StudyError When the place cannot be written or is taken; nothing is left behind then. Neither
-    is it when ``fill`` raises.
+    StudyError
+        When the place cannot be written or is taken; nothing is left behind then. Neither is it
+        when ``fill`` raises.
     """
     if path.exists() or path.is_symlink():
         raise StudyError(f"{path}: a file of that name exists already; nothing was changed")

@@ -144,8 +144,9 @@ def correct(
 
     Returns
     -------
-    Corrected Without a value where the record does not serve this client or this setting; a note
-    says why.
+    Corrected
+        Without a value where the record does not serve this client or this setting; a note says
+        why.
     """
     if not serves_setting(record, setting):
         used, calibrated = (
