@@ -42,6 +42,14 @@ UPGRADING = (
     "import sys; from pathlib import Path; import anchor_tally.app.session as a; print('go', flush=True)\n"
     "a.Session.open(Path(sys.argv[1])); print('made', flush=True); import time; time.sleep(60)"
 )
+PACKAGING = (
+    "import sys; from pathlib import Path; from anchor_tally.app.exporting import from_package; print('go', flush=True)\n"
+    "p = Path(sys.argv[1]); from_package(p.parent / 'p.zip', p); print('made', flush=True); import time; time.sleep(60)"
+)
+EXPORTING = (
+    "import sys; from pathlib import Path; from anchor_tally.app.exporting import export; from anchor_tally.app.session import Session\n"
+    "p = Path(sys.argv[1]); s = Session.open(p); print('go', flush=True); export(s, p.with_suffix('.xlsx')); import time; time.sleep(60)"
+)
 
 
 def kill_while(code, path, longest):
@@ -56,28 +64,38 @@ def kill_while(code, path, longest):
     child.stdout.close()
 
 
-@pytest.mark.parametrize("what", ["edits", "creation", "upgrade"])
+@pytest.mark.parametrize("what", ["edits", "creation", "upgrade", "package", "export"])
 def test_killed_500_times(tmp_path, capsys, what):
     """Whenever a process is killed, the study opens: whole, or not there at all, with nothing of others left behind."""
     failures = []
+    kept = Session.open(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", read_only=True)
+    export(kept, tmp_path / "p.zip", full=True)
+    kept.close()
     for k in range(KILLS):
         path = tmp_path / f"{what}-{k // 50 if what == 'edits' else k}.tally"
         if what == "edits" and k % 50 == 0:
             Session.new(path, "t").close()
+        if what == "export":
+            shutil.copy(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", path)
         if what == "upgrade":
             shutil.copy(DATA / "study_schema_2_full.tally", path)
         code, longest = {
             "edits": (EDITING, 0.05),
             "creation": (CREATING, 0.05),
             "upgrade": (UPGRADING, 0.08),
+            "package": (PACKAGING, 0.08),
+            "export": (EXPORTING, 0.3),
         }[what]
         kill_while(code, path, longest)
         try:
-            session = (
-                Session.open(path)
-                if path.exists() or what != "creation"
-                else Session.new(path, "t")
-            )
+            there = path.exists() or what not in ("creation", "package")
+            session = Session.open(path) if there else Session.new(path, "t")
+            if what == "export":
+                book = path.with_suffix(".xlsx")
+                assert not book.exists() or zipfile.is_zipfile(book)
+                export(session, book)
+                book.unlink()
+            assert not list(tmp_path.glob(f".{path.stem}*.part*"))  # what was left is removed
             assert not session.read_only
             session.readings()
             session.close()
