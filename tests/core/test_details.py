@@ -5,24 +5,28 @@ from datetime import date, timedelta
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.agreement.change import ChangeRequest
 from anchor_tally.analysis.agreement.evidence import explain
 from anchor_tally.analysis.agreement.hydration import HydrationRequest
+from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.entry.field_method import evaluate, line, sensitivity
 from anchor_tally.analysis.pairs.offset_drift import movement
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.values import slip_of
 from anchor_tally.app.session import Session
+from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.steps import finish
 from anchor_tally.figures import difference, ladder, views
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.stats.estimate import Estimate, Interval
+from anchor_tally.stats.pair_slopes import passing_bablok
 from anchor_tally.stats.steps import find_steps
-from anchor_tally.stats.time_slope import moments_apart
+from anchor_tally.stats.time_slope import moments_apart, rounds_needed
 from anchor_tally.stats.variance_grid import occasion_means
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.visits import NoteVisit
@@ -259,3 +263,73 @@ def test_evidence_of_a_pair_and_of_a_statistic(demo):
     bias = explain(r, "bias")
     assert set(bias.instrument_readings) == set(r.pairs.reading.tolist())
     assert bias.left_out == r.pairs.left_out.counts
+
+
+def test_mesomorphy_and_ectomorphy_by_hand():
+    """0.858·HB + 0.601·FB + 0.188·CAG + 0.161·CCG − 0.131·H + 4.5, girths less the fold; 0.732·HWR − 28.58 (Carter & Heath 1990)."""
+    given = {"height": 178.0, "body_mass": 72.0, "breadth_humerus": 7.0, "breadth_femur": 9.6}
+    given |= {"girth_arm_flexed": 33.0, "girth_calf": 37.5, "skinfold_medial_calf": 9.0}
+    given |= {"skinfold_triceps": 11.0, "skinfold_subscapular": 10.0, "skinfold_supraspinale": 8.0}
+    found = dict(line(EQUATIONS["somatotype_carter_heath_1990"], given).others)
+    arm, calf = 33.0 - 1.1, 37.5 - 0.9
+    assert found["mesomorphy"] == pytest.approx(
+        0.858 * 7.0 + 0.601 * 9.6 + 0.188 * arm + 0.161 * calf - 0.131 * 178 + 4.5
+    )
+    assert found["ectomorphy"] == pytest.approx(0.732 * 178 / 72 ** (1 / 3) - 28.58)
+
+
+@pytest.mark.parametrize(
+    ("sd", "clients", "anchors", "bound"), [(1.0, 8, 2, 0.05), (0.8, 14, 3, 0.02), (2.0, 3, 1, 0.1)]
+)
+def test_further_anchors_by_simulated_designs(sd, clients, anchors, bound):
+    """The fewest further anchors at which t·SE of the pooled slope within clients is small enough, by whole designs."""
+
+    def half(k):
+        time = np.tile(np.arange(k) * 12.0, clients)
+        own = np.kron(np.eye(clients), np.ones((k, 1)))
+        x = np.column_stack([own, time])
+        cov = sd**2 * np.linalg.inv(x.T @ x)
+        return stats.t.ppf(0.975, clients * k - clients - 1) * np.sqrt(cov[-1, -1])
+
+    wanted = next((k - anchors for k in range(anchors + 1, anchors + 13) if half(k) <= bound), None)
+    assert rounds_needed(sd, clients, anchors, 12.0, bound) == wanted
+
+
+def test_two_devices_are_enough_to_compare_them(demo):
+    """One device cannot be like another; two are compared."""
+    rows = [
+        r
+        for r in demo.readings()
+        if r.instrument in ("Alder", "Cedar") and r.metric == "body_fat_percent"
+    ]
+    lines = [
+        reading(r.client, r.taken_at, r.entered, name=r.instrument, repeat=r.replicate)
+        for r in rows
+        if r.status == "ok"
+    ]
+    both, one = study_of(lines), study_of([x for x in lines if "Alder" in x])
+    found = finish(RedundancyRequest(both.snapshot(), Lens()).run())
+    assert found.names == ("Alder", "Cedar")
+    assert -1 < found.r[0, 1] < 1
+    with pytest.raises(UserError, match="two devices"):
+        finish(RedundancyRequest(one.snapshot(), Lens()).run())
+    both.close()
+    one.close()
+
+
+def test_a_line_of_changes_is_drawn_where_a_slope_is_shown(demo):
+    """The line through the quadrants stands there only where the interval of the slope lies above zero."""
+    r = finish(ChangeRequest(demo.snapshot(), demo.lens, "Alder").run())[0]
+    assert views.quadrants(replace(r, follows=slope(0.02, 0.5))).slope is not None
+    assert views.quadrants(replace(r, follows=slope(-0.02, 0.5))).slope is None
+    assert views.quadrants(replace(r, follows=None)).slope is None
+
+
+def test_slopes_of_equal_points():
+    """Passing–Bablok on values in whole steps: pairs one apart count as any other, equal points not at all."""
+    x = np.array([1.0, 2.0, 3.0, 4.0, 4.0, 6.0])
+    y = np.array([1.1, 2.0, 3.2, 4.1, 4.1, 6.3])
+    i, j = np.triu_indices(6, 1)
+    dx, dy = x[j] - x[i], y[j] - y[i]
+    slopes = np.sort(dy[dx != 0] / dx[dx != 0])
+    assert passing_bablok(x, y).line.slope.value == pytest.approx(np.median(slopes))

@@ -1,4 +1,4 @@
-"""The runner of long work: what somebody waits for, and pictures, go before what is patient; nothing is lost by stepping aside."""
+"""The runner of long work: what somebody waits for, and pictures, go before what goes on in the background; nothing is lost by stepping aside."""
 
 import itertools
 import threading

@@ -15,7 +15,7 @@ class Job:
     the window. ``away`` (if any) takes what that returned and computes on the worker, from
     frozen things only. Each yield is progress and a place to stop; closing a generator takes
     back what it has done. A share is a float, anything else is for the one who asked. What is
-    ``patient`` goes on when nobody waits for something else.
+    ``background`` goes on when nobody waits for something else.
     """
 
     words: str

@@ -17,7 +17,7 @@ from ..study import open_file, read, staging
 from ..study.connection import StudyError, file_trouble
 from ..study.edits.edit import Edit, Restore, discard, run, run_steps
 from ..study.edits.imports import TakeStaged
-from ..study.import_preview import foreseen
+from ..study.import_preview import import_preview
 from ..study.one_writer import OneWriter
 from .importing import open_tidy
 from .study_cache import StudyCache
@@ -282,7 +282,9 @@ class Session(StudyCache):
     def import_preview_steps(self, staged: staging.Staged) -> Generator[float, None, Material]:
         """Everything that the review looks at, as it would be with staged rows taken; nothing is written."""
         now = yield from self.material_steps()
-        snapshot, conditions = foreseen(self.connection(), staged, now.snapshot, now.conditions)
+        snapshot, conditions = import_preview(
+            self.connection(), staged, now.snapshot, now.conditions
+        )
         return replace(now, snapshot=snapshot, conditions=conditions)
 
     def drop(self, staged: staging.Staged) -> None:

@@ -13,7 +13,7 @@ from typing import Any
 from ..domain.errors import UserError
 from ..domain.text import guarded, unguarded
 from ..study.dump import Cell, PlainTable
-from .input_limits import fence, look_into
+from .input_limits import look_into, one_sentence
 from .writing import BLOCK, replacing
 
 _FORMAT = "anchor-tally/package/1"
@@ -86,7 +86,7 @@ def read(path: Path) -> tuple[dict[str, Cell], dict[str, tuple[list[str], list[l
     """Facts and tables (header, rows) of a package. Raises UserError with one sentence when it is none."""
     look_into(path)
     kept = "nothing was imported"
-    with fence(f"{path}: not a data package of a study", kept), zipfile.ZipFile(path) as z:
+    with one_sentence(f"{path}: not a data package of a study", kept), zipfile.ZipFile(path) as z:
         described = json.loads(z.read("datapackage.json"))
         facts = described["anchor_tally"]
         if facts["format"] != _FORMAT:
@@ -107,4 +107,4 @@ def read(path: Path) -> tuple[dict[str, Cell], dict[str, tuple[list[str], list[l
         if gone:
             raise UserError(f"{path}: {gone[0]}.csv is missing; {kept}")
         return {k: v for k, v in facts.items() if k != "format"}, tables
-    raise AssertionError("the fence either returns or raises")
+    raise AssertionError("the block above either returns or raises")

@@ -1,4 +1,4 @@
-"""The fence round every reader of foreign files: limits on size, and one short sentence for whatever is broken."""
+"""What every reader of foreign files stands on: limits on size, and one short sentence for whatever is broken."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ class BlankLines:
 
 
 @contextmanager
-def fence(name: str, kept: str = "nothing was read") -> Iterator[None]:
+def one_sentence(name: str, kept: str = "nothing was read") -> Iterator[None]:
     """Turn whatever a reader meets in a broken file into one sentence; faults of ours stay in the log."""
     try:
         yield
@@ -82,7 +82,7 @@ def look_at(path: Path, most: int) -> int:
 def look_into(path: Path) -> None:
     """Look at the list of a zip file before anything is unpacked. Raises UserError for one that would fill the memory."""
     look_at(path, MOST_ZIP)
-    with fence(str(path)), zipfile.ZipFile(path) as z:
+    with one_sentence(str(path)), zipfile.ZipFile(path) as z:
         parts = z.infolist()
     if any(p.flag_bits & 1 for p in parts):
         raise UserError(f"{path}: it is locked with a password; nothing was read")
@@ -104,7 +104,7 @@ def look_into(path: Path) -> None:
 
 def unpacked(path: Path) -> int:
     """Bytes of all parts of a zip file together."""
-    with fence(str(path)), zipfile.ZipFile(path) as z:
+    with one_sentence(str(path)), zipfile.ZipFile(path) as z:
         return sum(p.file_size for p in z.infolist())
 
 

@@ -18,7 +18,7 @@ from ..domain.metrics import metric_named
 from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, Reading
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
-from .input_limits import MOST_TEXT, BlankLines, bounded, fence, look_at
+from .input_limits import MOST_TEXT, BlankLines, bounded, look_at, one_sentence
 from .writing import BLOCK, replacing
 
 HEADER = TIDY_COLUMNS
@@ -43,7 +43,7 @@ class ReadingsFile:
 def open_readings(path: Path) -> ReadingsFile:
     """Open a tidy CSV in UTF-8 (with or without a mark). Raises UserError with one sentence when it holds no such table."""
     size = look_at(path, MOST_TEXT)
-    with fence(str(path)):
+    with one_sentence(str(path)):
         raw = path.open("rb")
     text = io.TextIOWrapper(raw, encoding="utf-8-sig", newline="")
     try:

@@ -23,9 +23,9 @@ from .input_limits import (
     MOST_TEXT,
     BlankLines,
     bounded,
-    fence,
     look_at,
     look_into,
+    one_sentence,
     unpacked,
 )
 
@@ -98,7 +98,7 @@ def open_table(path: Path, sheet: str = "") -> Table:
     if path.suffix.lower() in (".xlsx", ".xlsm"):
         return _workbook(path, sheet)
     size = look_at(path, MOST_TEXT)
-    with fence(str(path)), path.open("rb") as f:
+    with one_sentence(str(path)), path.open("rb") as f:
         head = f.read(_HEAD)
     if not head.strip(b"\0 \r\n\t"):
         raise UserError(f"{path}: the file is empty, nothing was read")
@@ -129,11 +129,11 @@ def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, s
         raise UserError(f"{name}: not text in {encoding} ({error}); nothing was read") from error
     if "\0" in head:
         raise UserError(f"{name}: this is no table of text; nothing was read")
-    with fence(name):
+    with one_sentence(name):
         separator = separator_of(head)
 
     def rows() -> Iterator[tuple[int, list[str]]]:
-        with fence(name, "nothing was imported"), source() as f:
+        with one_sentence(name, "nothing was imported"), source() as f:
             reader, blank = csv.reader(f, delimiter=separator), BlankLines(name)
             try:
                 for cells in reader:
@@ -212,7 +212,7 @@ def _book(path: Path) -> Iterator[Any]:
 
 def _workbook(path: Path, sheet: str) -> Table:
     look_into(path)
-    with fence(f"{path}: not a workbook"), _book(path) as book:
+    with one_sentence(f"{path}: not a workbook"), _book(path) as book:
         sheets = tuple(book.sheetnames)
         chosen = sheet if sheet in sheets else sheets[0]
     return _sheet(path, sheets, chosen, _merged(path).get(chosen, {}))
@@ -224,7 +224,7 @@ def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
     Raises UserError with one sentence when there is no table at all.
     """
     look_into(path)
-    with fence(f"{path}: not a workbook"), _book(path) as book:
+    with one_sentence(f"{path}: not a workbook"), _book(path) as book:
         sheets = tuple(book.sheetnames)
     merged = _merged(path)
     found: list[Table] = []
@@ -248,7 +248,7 @@ def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
     from openpyxl import load_workbook
 
     out: dict[str, dict[int, list[tuple[int, int]]]] = {}
-    with fence(f"{path}: not a workbook"), path.open("rb") as file:
+    with one_sentence(f"{path}: not a workbook"), path.open("rb") as file:
         book = load_workbook(file, data_only=True, keep_links=False)
         for sheet in book.worksheets:
             for span in sheet.merged_cells.ranges:
@@ -262,7 +262,7 @@ def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
 def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, merged: Spans) -> Table:
     def rows() -> Iterator[tuple[int, list[str]]]:
         empty = 0
-        with fence(str(path), "nothing was imported"), _book(path) as opened:
+        with one_sentence(str(path), "nothing was imported"), _book(path) as opened:
             sheet = opened[chosen]
             if not hasattr(sheet, "iter_rows"):
                 return  # a sheet that is a chart

@@ -1,4 +1,4 @@
-"""The pictures of the faces of Compare: consistency, change, water, look-alikes and the score card."""
+"""The pictures of the views of Compare: consistency, change, water, look-alikes and the score card."""
 
 from __future__ import annotations
 

@@ -29,7 +29,7 @@ _STATUS = {"ok": OK, "failed": FAILED, "excluded": EXCLUDED}
 Conditions = dict[int, dict[str, str]]
 
 
-def foreseen(
+def import_preview(
     conn: sqlite3.Connection,
     staged: Staged,
     snapshot: Snapshot,

@@ -23,7 +23,7 @@ _WHY = {
 
 
 class DevicePort(QObject):
-    """One connection. ``heard`` carries what the taker says; ``state`` is connected, waiting, closed or refused, with the reason."""
+    """One connection. ``heard`` carries what the measurement filter says; ``state`` is connected, waiting, closed or refused, with the reason."""
 
     heard = pyqtSignal(object)
     state = pyqtSignal(str, str)
@@ -32,7 +32,7 @@ class DevicePort(QObject):
         super().__init__(parent)
         self.path = ""
         self.port: QSerialPort | None = None
-        self.assembler, self.taker, self.nonsense = Assembler(), MeasurementFilter(), 0
+        self.assembler, self.measured, self.nonsense = Assembler(), MeasurementFilter(), 0
         self.timer = QTimer(self)
         self.timer.setInterval(RETRY_MS)
         self.timer.timeout.connect(self._open)
@@ -40,7 +40,7 @@ class DevicePort(QObject):
     def connect_to(self, path: str) -> None:
         """Open a port and keep at it until ``close``, unless it can be no device."""
         self.close()
-        self.path, self.taker = path, MeasurementFilter()
+        self.path, self.measured = path, MeasurementFilter()
         self._open()
 
     def _open(self) -> None:
@@ -70,7 +70,7 @@ class DevicePort(QObject):
         for text in self.assembler.feed(self.port.readAll().data()):
             line = parse_line(text)
             self.nonsense = self.nonsense + 1 if isinstance(line, Nonsense) else 0
-            told = self.taker.line(line)
+            told = self.measured.line(line)
             if told is not None:
                 self.heard.emit(told)
         if self.assembler.endless or self.nonsense > MOST_NONSENSE:
@@ -91,7 +91,7 @@ class DevicePort(QObject):
             and self.port is not None
         ):
             self._shut()
-            told = self.taker.lost()
+            told = self.measured.lost()
             if told is not None:
                 self.heard.emit(told)
             self.state.emit("waiting", "the connection was lost")

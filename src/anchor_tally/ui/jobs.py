@@ -15,7 +15,7 @@ from ..domain.errors import UserError
 log = logging.getLogger("anchor_tally")
 SLICE_SECONDS = 0.025
 SHOWN_AFTER_MS = 400
-BEHIND = -1  # the priority, on the worker, of what is patient
+BEHIND = -1  # the priority, on the worker, of what goes on in the background
 
 
 class _Signals(QObject):
@@ -40,13 +40,13 @@ class _Active:
 
 
 class _Work:
-    """The part of a job that is computed on the worker; after each step a patient one lets others, and pictures, go first."""
+    """The part of a job that is computed on the worker; after each step one in the background lets others, and pictures, go first."""
 
     def __init__(self, active: _Active, steps: Generator[Any, None, Any], jobs: Jobs) -> None:
         self.active, self.steps, self.jobs, self.signals = active, steps, jobs, jobs.signals
 
     def hand_over(self) -> None:
-        """Give this to the worker: before what is patient, or behind everything."""
+        """Give this to the worker: before what goes on in the background, or behind everything."""
         self.jobs.pool.start(self.run, BEHIND if self.active.job.background else 0)
 
     def run(self) -> None:

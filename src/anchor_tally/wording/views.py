@@ -1,4 +1,4 @@
-"""The first sentence of each face of Compare, and its lines of figures."""
+"""The first sentence of each view of Compare, and its lines of figures."""
 
 from __future__ import annotations
 

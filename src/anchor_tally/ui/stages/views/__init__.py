@@ -1,1 +1,1 @@
-"""Faces of Compare beside closeness: consistency, change, water, look-alikes, score card."""
+"""Views of Compare beside agreement: consistency, change, water, look-alikes, score card."""
