@@ -155,6 +155,7 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     previewed(qtbot, window, path)
     page, editor = window.importing, window.importing.editor
     assert "say what the columns are" in page.headline.text()
+    assert "nothing was read" not in page.under.text()
     assert not page.take.isEnabled()
     for row, role in ((0, "client"), (1, "taken_at")):
         select(editor.columns, row)

@@ -147,9 +147,21 @@ def test_keyboard_lens_and_dark(qtbot, window_on, demo):
     shown(qtbot, window.compare, window.lens._apply)
     assert window.lens.hidden_.text() == "1 client hidden"
     assert "13 clients" in window.compare.under.text()
+    for key in ("plan", "drift"):
+        window.page(key)
     window.toggle_dark()
     window.compare.plot.draw()
     assert window.compare.plot.axes.get_facecolor()[0] < 0.2
+    for look in (
+        lambda: window.act("about"),
+        lambda: window.go("plan"),
+        lambda: window.go("drift"),
+    ):
+        look()  # boxes and pages that were not in sight when the theme changed
+        seen = window.findChild(About) or window.front
+        assert seen.grab().toImage().pixelColor(3, 3).lightness() < 60
+        for box in window.findChildren(About):
+            box.setParent(None)
 
 
 def test_survey_of_1160_clients(qtbot, window_on, survey_csv):

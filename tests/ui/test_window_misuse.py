@@ -425,10 +425,10 @@ def test_reading_belongs_to_who_stepped_on(qtbot, bench):
     live = bench.record.live
     live.instrument.setEditText("Fir")
     for line in (Live(30.0, settled=False), Live(72.0, settled=True)):
-        live._event(live.port.taker.line(line))
+        live._event(live.port.measured.line(line))
     choose_client(bench.record, "Auk")
     for line in (Value(1, "body_fat_percent", "20.5", "percent"), Done(1, 1), Empty()):
-        told = live.port.taker.line(line)
+        told = live.port.measured.line(line)
         if told is not None:
             live._event(told)
     assert [(r.client, r.value) for r in kept(bench)] == [("Wren", 20.5)]

@@ -40,7 +40,7 @@ class ForeignTable:
 
 @dataclass(frozen=True, slots=True)
 class Foreign:
-    """The tables of a file: one, or the sheets of a workbook; ``empty`` sheets hold none. ``why`` tells what is not tidy."""
+    """The tables of a file: one, or the sheets of a workbook; ``empty`` sheets hold none. ``why`` tells what is not tidy, for the door that takes tidy tables only."""
 
     tables: tuple[ForeignTable, ...]
     empty: tuple[str, ...] = ()

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox, QWidget
 
 from ..app.jobs import Job
 from ..domain.errors import UserError
@@ -36,6 +36,11 @@ class FileActions(QMainWindow):
 
     def page(self, key: str) -> Page:
         """A page, built when it is first asked for."""
+        raise NotImplementedError
+
+    @property
+    def front(self) -> QWidget:
+        """What stands in the place of the page."""
         raise NotImplementedError
 
     def go(self, key: str) -> None:
@@ -70,7 +75,7 @@ class FileActions(QMainWindow):
     def ask_import(self) -> None:
         """Choose a table to import."""
         kinds = "Tables (*.csv *.tsv *.txt *.xlsx);;All files (*)"
-        path, _ = QFileDialog.getOpenFileName(self, "Import readings", "", kinds)
+        path, _ = QFileDialog.getOpenFileName(self.front, "Import readings", "", kinds)
         if path:
             self.import_file(path)
 
@@ -86,7 +91,7 @@ class FileActions(QMainWindow):
     def ask_export(self) -> None:
         """Choose where and in which form to write the study."""
         kinds = "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Whole copy with names and remarks (*.zip)"
-        path, kind = QFileDialog.getSaveFileName(self, "Export", "readings.csv", kinds)
+        path, kind = QFileDialog.getSaveFileName(self.front, "Export", "readings.csv", kinds)
         if path:
             self.export(Path(path), full=kind.startswith("Whole"))
 
@@ -120,14 +125,14 @@ class FileActions(QMainWindow):
         text = "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it to nobody who may not know."
         buttons = QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Cancel
         return (
-            QMessageBox.warning(self, "Whole copy", text, buttons)
+            QMessageBox.warning(self.front, "Whole copy", text, buttons)
             == QMessageBox.StandardButton.Save
         )
 
     def ask_open(self) -> None:
         """Choose a study, or a package to make one from."""
         path, _ = QFileDialog.getOpenFileName(
-            self, "Open a study", "", "Study (*.tally);;Data package (*.zip)"
+            self.front, "Open a study", "", "Study (*.tally);;Data package (*.zip)"
         )
         if path.lower().endswith(".zip"):
             self._open_package(Path(path))
@@ -145,7 +150,7 @@ class FileActions(QMainWindow):
 
         suggested = str(package.with_suffix(".tally"))
         path, _ = QFileDialog.getSaveFileName(
-            self, "Make a study from the package", suggested, "Study (*.tally)"
+            self.front, "Make a study from the package", suggested, "Study (*.tally)"
         )
         if path:
             self._switch(
@@ -156,7 +161,9 @@ class FileActions(QMainWindow):
         """Choose a place for a new study."""
         from ..app.session import Session
 
-        path, _ = QFileDialog.getSaveFileName(self, "New study", "study.tally", "Study (*.tally)")
+        path, _ = QFileDialog.getSaveFileName(
+            self.front, "New study", "study.tally", "Study (*.tally)"
+        )
         if path:
             target = Path(path).with_suffix(".tally")
             self._switch(lambda: Session.new(target, target.stem, clock=self.clock))

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QPaintEvent, QShortcut
+from PyQt6.QtGui import QCloseEvent, QColor, QKeySequence, QPainter, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from ..app.actions import ACTIONS, STAGES
@@ -151,6 +151,7 @@ class MainWindow(FileActions):
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)
+        self._dress(self.lens)
         self.frame.put_lens(self.lens)
         session.changed.append(self.refresh)
         self._looks.start()
@@ -224,6 +225,11 @@ class MainWindow(FileActions):
         return DARK if self.dark else LIGHT
 
     @property
+    def front(self) -> QWidget:
+        """What stands in the place of the page; boxes that open before it take its style."""
+        return self.stack.currentWidget() or self.frame.waiting
+
+    @property
     def drawer(self) -> Drawer:
         """The evidence drawer, built when it is first asked for: what it brings in is not needed for the first answer."""
         from .drawer import Drawer
@@ -233,6 +239,7 @@ class MainWindow(FileActions):
             self._drawer = Drawer(self.session)
             self._drawer.message.connect(self.say)
             self._drawer.toggled.connect(self._drawer_toggled)
+            self._dress(self._drawer)
             self.frame.put_drawer(self._drawer)
         return self._drawer
 
@@ -253,6 +260,7 @@ class MainWindow(FileActions):
             page.opened.connect(self.open_found)
             page.counted.connect(self._reviewed)
             self.pages[key] = page
+            self._dress(page)
             self.stack.addWidget(page)
         return self.pages[key]
 
@@ -287,7 +295,9 @@ class MainWindow(FileActions):
         ):
             missing = [key for key in PAGES if key not in self.pages]
             if missing:
-                self.page(missing[0])
+                page = self.page(missing[0])
+                for widget in (page, *page.findChildren(QWidget)):
+                    widget.ensurePolished()  # else the first opening would give each its style
             else:
                 self._idle.stop()
                 if not self._settled:
@@ -334,6 +344,7 @@ class MainWindow(FileActions):
         self.shown = key
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
+        self._dress(page)
         self.stack.setCurrentWidget(page)
         self.rail.mark("compare" if key in VIEW else key)
         self._refresh_shown()
@@ -425,9 +436,24 @@ class MainWindow(FileActions):
     def set_dark(self, dark: bool) -> None:
         """Choose the theme."""
         self.dark = dark
-        self.setStyleSheet(style_sheet(self.colours))
+        frame = self.frame
+        for widget in (frame.rail, frame.footer, frame.waiting, self.lens, self._drawer):
+            if widget is not None:
+                self._dress(widget)
         for page in self.pages.values():
             page.set_palette(self.colours)
+        self._dress(self.front)
+        self.update()
+
+    def _dress(self, widget: QWidget) -> None:
+        """Give a part of the window the style of the theme.
+
+        Qt takes every widget below the one that has the style sheet in hand, seen or not. So each
+        part has its own, and a page is dressed when it is shown.
+        """
+        sheet = style_sheet(self.colours)
+        if widget.styleSheet() != sheet:
+            widget.setStyleSheet(sheet)
 
     def toggle_dark(self) -> None:
         """Switch between light and dark."""
@@ -476,7 +502,9 @@ class MainWindow(FileActions):
         """Save a copy of what is open."""
         if self.session is None:
             return
-        path, _ = QFileDialog.getSaveFileName(self, "Save a copy", "copy.tally", "Study (*.tally)")
+        path, _ = QFileDialog.getSaveFileName(
+            self.front, "Save a copy", "copy.tally", "Study (*.tally)"
+        )
         if path:
             self._try(lambda: self._copy(Path(path).with_suffix(".tally")))
 
@@ -530,7 +558,7 @@ class MainWindow(FileActions):
         from ..app.find import find
         from .find_box import FindBox
 
-        box = FindBox(self, lambda text: find(self.session, text, self.can))
+        box = FindBox(self.front, lambda text: find(self.session, text, self.can))
         box.chosen.connect(self.open_found)
         box.show()
         box.text.setFocus()
@@ -552,23 +580,25 @@ class MainWindow(FileActions):
 
         recent = [(p.name, lambda p=p: self.open_study(p)) for p in self.memory.recent()]
         button = self.rail.tools["menu"]
-        self.popped = menu(self, self.can, self.act, recent)
+        self.popped = menu(self.front, self.can, self.act, recent)
         self.popped.popup(button.mapToGlobal(button.rect().topRight()))
 
     def show_keys(self) -> None:
         """Show the key sheet."""
         from .sheets import KeySheet
 
-        KeySheet(self).show()
+        KeySheet(self.front).show()
 
     def show_about(self) -> None:
         """Say what this program is."""
         from .sheets import About
 
-        About(self).show()
+        About(self.front).show()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)
+        if event is not None:
+            QPainter(self).fillRect(event.rect(), QColor(self.colours.paper))
         if (
             not self._painted
         ):  # the screen has asked for the picture; it has it when this turn of the loop is over

@@ -33,7 +33,7 @@ def style_sheet(p: Palette) -> str:
     """The style of every widget."""
     return f"""
     * {{ font-family: "{FAMILY}"; font-size: 13px; color: {p.ink}; }}
-    QMainWindow, QWidget#work, QWidget#page {{ background: {p.paper}; }}
+    QWidget#page, QDialog {{ background: {p.paper}; }}
     QWidget#rail {{ background: {p.ink if p.paper > "#8" else "#0f1518"}; }}
     QWidget#rail QPushButton {{ color: #efeadf; background: transparent; border: none; border-left: 4px solid transparent;
         text-align: left; padding: 11px 10px 11px 12px; font-size: 14px; }}

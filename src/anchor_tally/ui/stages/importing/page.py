@@ -64,7 +64,6 @@ class ImportPage(Page):
         self.groups: tuple[RefusedGroup, ...] = ()
         self.share: Callable[[], float] | None = None
         self.left_out: tuple[str, ...] = ()
-        self.why = ""
         self.headline = label("", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
         self.sheet = QComboBox()
@@ -146,11 +145,10 @@ class ImportPage(Page):
         self._give_up()
         self.name = path.name
         if isinstance(found, TidyFile):
-            self.foreign, self.mappings, self.wanted_sheets, self.why, self.left_out = (
+            self.foreign, self.mappings, self.wanted_sheets, self.left_out = (
                 (),
                 [],
                 [],
-                "",
                 found.left_out,
             )
             for w in (self.editor, self.sheets):
@@ -167,7 +165,7 @@ class ImportPage(Page):
         self._begin(found)
 
     def _begin(self, foreign: Foreign) -> None:
-        self.foreign, self.why = foreign.tables, foreign.why
+        self.foreign = foreign.tables
         self.left_out = tuple(f"sheet {name} (no table)" for name in foreign.empty)
         self.mappings = [t.mapping for t in foreign.tables]
         self.wanted_sheets = [True] * len(foreign.tables)
@@ -373,7 +371,7 @@ class ImportPage(Page):
         self.preview.fill(lines)
         self.refresh()
         self._say_untaken()
-        said = [self.why] if self.why else []
+        said: list[str] = []
         if found:
             said.append(
                 words.counts(found.new, found.already_there, len(refused), len(found.cards))
