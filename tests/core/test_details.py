@@ -279,7 +279,8 @@ def test_mesomorphy_and_ectomorphy_by_hand():
 
 
 @pytest.mark.parametrize(
-    ("sd", "clients", "anchors", "bound"), [(1.0, 8, 2, 0.05), (0.8, 14, 3, 0.02), (2.0, 3, 1, 0.1)]
+    ("sd", "clients", "anchors", "bound"),
+    [(1.0, 8, 2, 0.05), (0.8, 14, 3, 0.02), (2.0, 3, 1, 0.1), (1.0, 1, 2, 0.2)],
 )
 def test_further_anchors_by_simulated_designs(sd, clients, anchors, bound):
     """The fewest further anchors at which t·SE of the pooled slope within clients is small enough, by whole designs."""
@@ -333,3 +334,58 @@ def test_slopes_of_equal_points():
     dx, dy = x[j] - x[i], y[j] - y[i]
     slopes = np.sort(dy[dx != 0] / dx[dx != 0])
     assert passing_bablok(x, y).line.slope.value == pytest.approx(np.median(slopes))
+
+
+# The branches of the published formulas that the worked values do not reach, by hand; coefficients
+# from memory: MAN and WOMAN weigh 80 kg, are 180 cm and 30 years of age, and have 500 Ω and 60 Ω.
+_R = {"resistance_50khz": "500", "reactance_50khz": "60"}
+MAN = {"sex": "male", "age_years": "30", "height": "180 cm", "body_mass": "80 kg"} | _R
+WOMAN, INDEX = MAN | {"sex": "female"}, 180**2 / 500
+HIPS = {"girth_neck": "34", "girth_waist_narrowest": "74", "girth_hip": "96"}
+BRANCHES = [
+    ("bmi_deurenberg_1991", WOMAN, "body_fat_percent", 1.2 * 80 / 3.24 + 0.23 * 30 - 5.4),
+    ("bmi_deurenberg_1991", MAN | {"age_years": "12"}, "body_fat_percent", 1.51 * 80 / 3.24 - 8.4 - 3.6 + 1.4),
+    ("bmi_gallagher_2000", WOMAN, "body_fat_percent", 64.5 - 848 * 3.24 / 80 + 0.079 * 30),
+    ("rfm_woolcott_bergman_2018", MAN | {"girth_waist": "90"}, "body_fat_percent", 64 - 40),
+    ("rfm_woolcott_bergman_2018", WOMAN | {"girth_waist": "90"}, "body_fat_percent", 76 - 40),
+    ("tape_hodgdon_beckett_1984_metric", WOMAN | HIPS, "body_fat_percent",
+     495 / (1.29579 - 0.35004 * np.log10(136) + 0.221 * np.log10(180)) - 450),
+    ("tape_hodgdon_beckett_1984_inch", WOMAN | HIPS, "body_fat_percent",
+     163.205 * np.log10(136 / 2.54) - 97.684 * np.log10(180 / 2.54) - 78.387),
+    ("six_skinfold_carter_1982", {"sex": "female", "sum_skinfolds": "100"}, "body_fat_percent", 15.48 + 3.58),
+    ("impedance_kushner_schoeller_1986", MAN, "total_body_water", 0.5561 * INDEX + 0.0955 * 80 + 1.726),
+    ("impedance_kushner_schoeller_1986_by_sex", WOMAN, "total_body_water", 0.382 * INDEX + 8.4 + 8.315),
+    ("impedance_kyle_2001", WOMAN, "fat_free_mass", -4.104 + 0.518 * INDEX + 18.48 + 7.8),
+    ("impedance_sun_2003", WOMAN, "fat_free_mass", -9.529 + 0.696 * INDEX + 13.44 + 8),
+    ("impedance_sun_2003", MAN, "total_body_water", 1.203 + 0.449 * INDEX + 14.08),
+    ("impedance_sun_2003", WOMAN, "total_body_water", 3.747 + 0.45 * INDEX + 9.04),
+    ("impedance_janssen_2000", WOMAN, "skeletal_muscle_mass", 0.401 * INDEX - 2.13 + 5.102),
+    ("residual_volume_goldman_becklake_1959", WOMAN, "residual_volume", 0.27 + 5.76 - 3.9),
+    ("rmr_harris_benedict_1919", WOMAN, "basal_metabolic_rate", 655.0955 + 765.072 + 332.928 - 140.268),
+    ("waist_height_ratio", {"girth_waist": "81", "height": "180"}, "waist_height_ratio", 0.45),
+    ("fat_mass_index", {"height": "200", "fat_mass": "20"}, "fat_mass_index", 5.0),
+    *(("durnin_womersley_1974", {"sex": sex, "age_years": age, "sum_skinfolds": "100"}, "body_density", c - 2 * m)
+      for sex, age, c, m in (
+          ("male", "18", 1.1620, 0.0630), ("male", "20", 1.1631, 0.0632), ("male", "50", 1.1715, 0.0779),
+          ("female", "19", 1.1549, 0.0678), ("female", "30", 1.1423, 0.0632), ("female", "40", 1.1333, 0.0612),
+          ("female", "50", 1.1339, 0.0645), ("male", "39", 1.1422, 0.0544))),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "given", "output", "value"), BRANCHES)
+def test_equations_of_the_other_sex_and_ages(name, given, output, value):
+    """Every branch gives what the published formula gives by hand."""
+    inputs = {k: v for k, v in given.items() if k in EQUATIONS[name].inputs or k not in MAN}
+    assert evaluate(name, inputs).outputs[output] == pytest.approx(value, rel=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("mass", "value"), [(88.0, 0.463 * 180 / 88 ** (1 / 3) - 17.63), (110.0, 0.1)]
+)
+def test_ectomorphy_of_heavy_people(mass, value):
+    """Below a ratio of 40.75 the second line holds, from 38.25 down it is a tenth (Carter & Heath 1990)."""
+    given = {"height": 180.0, "body_mass": mass, "breadth_humerus": 7.0, "breadth_femur": 9.6}
+    given |= {"girth_arm_flexed": 33.0, "girth_calf": 37.5, "skinfold_medial_calf": 9.0}
+    given |= {"skinfold_triceps": 11.0, "skinfold_subscapular": 10.0, "skinfold_supraspinale": 8.0}
+    found = dict(line(EQUATIONS["somatotype_carter_heath_1990"], given).others)
+    assert found["ectomorphy"] == pytest.approx(value)

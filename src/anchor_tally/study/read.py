@@ -285,7 +285,8 @@ _NAMES = (
 BLOCK = 8000  # rows read between two events of the window
 
 
-MANY = 50_000  # readings of a metric from which on the whole table is walked by number, instead of sorting an index first
+MANY = 50_000  # readings of a metric from which on the whole table is walked by number
+SHARE = 8  # from one block on also where one of so many readings is of the metric
 
 
 def _add(growing: Growing, rows: list[tuple[Any, ...]]) -> None:
@@ -308,13 +309,20 @@ def count_of(conn: sqlite3.Connection, metric: str) -> int:
     )
 
 
+def _by_number(conn: sqlite3.Connection, metric: str) -> bool:
+    """Whether to walk the whole table in its order: the index on the metric has to be sorted first, in one step."""
+    n = count_of(conn, metric)
+    last = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
+    return n > MANY or (n > BLOCK and n * SHARE > last)
+
+
 def fill_steps(conn: sqlite3.Connection, growing: Growing) -> Generator[int, None, bool]:
     """Add the readings of a metric that are not there yet, ordered by number; yields how many there are after each block.
 
     False when an edit that was taken back has ended the look half-way: what is there is right,
     more may be to come.
     """
-    plus = "+" if count_of(conn, growing.metric) > MANY and not growing.n else ""
+    plus = "+" if not growing.n and _by_number(conn, growing.metric) else ""
     cursor = conn.execute(
         f"{_COLUMNS}{plus}r.metric = ? AND r.id > ? ORDER BY r.id", (growing.metric, growing.last)
     )
