@@ -16,6 +16,7 @@ from anchor_tally.analysis.entry.field_method import evaluate, line, sensitivity
 from anchor_tally.analysis.pairs.offset_drift import movement
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.values import slip_of
+from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
@@ -152,6 +153,41 @@ def test_drift_needs_three_moments(moments, told):
         assert found.slope.interval.low < 0.3 < found.slope.interval.high
 
 
+def test_how_many_scans_the_drift_needs_by_hand():
+    """The spread of a client's occasion means, worked out from the pairs alone, tells the further scans that are named."""
+    rng, rows = np.random.default_rng(5), []
+    for c in range(4):
+        for w in (0, 8, 16):
+            day, own = date(2026, 1, 5) + timedelta(weeks=w), 20 + c + rng.normal(0, 1.0)
+            rows.append(reading(f"C{c}", f"{day}T08:00", 20 + c, name="Scan", kind="reference"))
+            rows += [
+                reading(f"C{c}", f"{day}T07:0{k}", round(own + rng.normal(0, 2.0), 1), repeat=k + 1)
+                for k in range(2)
+            ]
+    session = study_of(rows)
+    r = finish(DriftRequest(session.snapshot(), Lens(), "Fir").run())[0]
+    session.close()
+    means = r.pairs.d.reshape(4, 3, 2).mean(axis=2)  # pairs lie by client, time and repeat
+    sd = np.sqrt(((means - means.mean(axis=1, keepdims=True)) ** 2).sum() / 8)
+    assert r.needed is not None
+    assert r.needed == rounds_needed(sd, 4, 3, 8.0, r.bound)
+
+
+def test_two_readings_of_a_girth_count_by_their_mean():
+    """Of two waists of one visit an equation takes the mean: 81 of 180 cm."""
+    at = "2026-01-05T07:00"
+    waists = [
+        reading(
+            "C0", at, v, name="Tape", kind="method", metric="girth_waist", unit="cm", repeat=k + 1
+        )
+        for k, v in enumerate((80.0, 82.0))
+    ]
+    session = study_of(waists)
+    found = session.snapshot("waist_height_ratio").columns["waist_height_ratio"].value
+    session.close()
+    assert found == pytest.approx([0.45])
+
+
 @pytest.mark.parametrize(("at", "found"), [(20.0, False), (16.0, True), (8.0, True), (4.0, False)])
 def test_a_step_has_two_occasions_on_each_side(at, found):
     """A jump of 3 with one occasion before or after it is told at no such week; with two on each side it is told at its own."""
@@ -265,17 +301,21 @@ def test_evidence_of_a_pair_and_of_a_statistic(demo):
     assert bias.left_out == r.pairs.left_out.counts
 
 
-def test_mesomorphy_and_ectomorphy_by_hand():
+def test_somatotype_by_hand():
     """0.858·HB + 0.601·FB + 0.188·CAG + 0.161·CCG − 0.131·H + 4.5, girths less the fold; 0.732·HWR − 28.58 (Carter & Heath 1990)."""
     given = {"height": 178.0, "body_mass": 72.0, "breadth_humerus": 7.0, "breadth_femur": 9.6}
     given |= {"girth_arm_flexed": 33.0, "girth_calf": 37.5, "skinfold_medial_calf": 9.0}
     given |= {"skinfold_triceps": 11.0, "skinfold_subscapular": 10.0, "skinfold_supraspinale": 8.0}
-    found = dict(line(EQUATIONS["somatotype_carter_heath_1990"], given).others)
+    somatotype = line(EQUATIONS["somatotype_carter_heath_1990"], given)
+    found = dict(somatotype.others)
     arm, calf = 33.0 - 1.1, 37.5 - 0.9
     assert found["mesomorphy"] == pytest.approx(
         0.858 * 7.0 + 0.601 * 9.6 + 0.188 * arm + 0.161 * calf - 0.131 * 178 + 4.5
     )
     assert found["ectomorphy"] == pytest.approx(0.732 * 178 / 72 ** (1 / 3) - 28.58)
+    x = 29 * 170.18 / 178
+    endomorphy = -0.7182 + 0.1451 * x - 0.00068 * x**2 + 0.0000014 * x**3
+    assert somatotype.value == pytest.approx(endomorphy)
 
 
 @pytest.mark.parametrize(
