@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 from anchor_tally.app.actions import ACTIONS
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
+from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.find_box import FindBox
 from anchor_tally.ui.sheets import About, KeySheet
 from driving import previewed, shown
@@ -162,6 +163,10 @@ def test_keyboard_lens_and_dark(qtbot, window_on, demo):
         assert seen.grab().toImage().pixelColor(3, 3).lightness() < 60
         for box in window.findChildren(About):
             box.setParent(None)
+    figure = FigureView("Not drawn yet", (10, 10, 10, 10))
+    window.front.layout().addWidget(figure)
+    figure.show()
+    assert figure.grab().toImage().pixelColor(20, 20).lightness() < 60
 
 
 def test_survey_of_1160_clients(qtbot, window_on, survey_csv):

@@ -45,6 +45,7 @@ class FigureView(FigureCanvasQTAgg):
         self.family = use_fonts()
         self.margins = margins
         self.axes = self.figure.add_subplot()
+        self.setObjectName("figure")
         self.setAccessibleName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -119,9 +120,11 @@ class FigureView(FigureCanvasQTAgg):
             super().paintEvent(event)
             return
         painter = QPainter(self)
+        if self._last is None:  # never drawn: the theme is known from the style sheet alone
+            painter.fillRect(self.rect(), self.palette().color(self.backgroundRole()))
+            return
         painter.fillRect(self.rect(), QColor(to_hex(self.figure.get_facecolor())))
-        if self._last is not None:
-            painter.drawImage(self.rect(), self._last)
+        painter.drawImage(self.rect(), self._last)
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)

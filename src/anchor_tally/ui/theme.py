@@ -34,6 +34,7 @@ def style_sheet(p: Palette) -> str:
     return f"""
     * {{ font-family: "{FAMILY}"; font-size: 13px; color: {p.ink}; }}
     QWidget#page, QDialog {{ background: {p.paper}; }}
+    QWidget#figure {{ background: {p.surface}; }}
     QWidget#rail {{ background: {p.ink if p.paper > "#8" else "#0f1518"}; }}
     QWidget#rail QPushButton {{ color: #efeadf; background: transparent; border: none; border-left: 4px solid transparent;
         text-align: left; padding: 11px 10px 11px 12px; font-size: 14px; }}
