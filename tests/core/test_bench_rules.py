@@ -22,6 +22,7 @@ from anchor_tally.domain.repeats import Rule
 from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.stats.measurement_error import digit_preference, technical_error
 from anchor_tally.wording.assessor import assessor_rows, practice_words, verdict
+from anchor_tally.wording.notes import sentence
 
 
 @pytest.mark.parametrize(
@@ -134,11 +135,11 @@ def test_cautions():
     }
     client = Client(1, "A", scans_before=2, last_scan="2026-01-10")
     first = scan_cautions(client, (), "2026-04-20")
-    assert [n.code for n in first] == ["scan_local_rules"]
-    assert dict(first[0].facts)["scans"] == "2"
+    assert [n.code for n in first] == ["scan_local_rules_dated"]
+    assert dict(first[0].facts)["scans"] == 2
     soon = scan_cautions(client, ("2026-03-20",), "2026-04-20")
     assert [n.code for n in soon] == ["scan_local_rules", "scan_too_soon"]
-    assert dict(soon[1].facts)["weeks"] == "4 weeks"  # 31 days
+    assert sentence(soon[1]).startswith("The last scan was 4 weeks ago")  # 31 days
     assert [
         len(scan_cautions(client, ("2026-03-20",), day)) for day in ("2026-05-14", "2026-05-15")
     ] == [2, 1]  # eight weeks

@@ -12,7 +12,7 @@ from ..app.importing import open_tidy
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
-from ..exchange.certificate_json import certificate_json
+from ..reports.certificate import certificate_json
 from ..wording.importing import caution_warnings, lost_words
 from ..wording.numbers import count
 from .studies import session_of

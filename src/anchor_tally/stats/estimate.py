@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
+Fact = str | int | float | tuple[str | float, ...]
 
 
 class FrozenArrays:
@@ -79,12 +80,35 @@ class Estimate:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Why a figure is missing or doubtful: a code that wording turns into a sentence, and its facts."""
+    """Why a figure is missing or doubtful: a code that wording turns into a sentence, and its facts.
+
+    Facts are numbers, tuples of numbers and names, never formatted text: only the wording knows
+    decimals and signs.
+    """
 
     code: str
-    facts: tuple[tuple[str, str], ...] = ()
+    facts: tuple[tuple[str, Fact], ...] = ()
 
 
-def note(code: str, **facts: object) -> Note:
-    """Build a Note from keyword facts."""
-    return Note(code, tuple((k, str(v)) for k, v in facts.items()))
+def note(code: str, **facts: Fact | np.generic | None) -> Note:
+    """Build a Note from keyword facts.
+
+    Parameters
+    ----------
+    code : str
+        What is missing or doubtful; a key of the table of sentences in the wording.
+    **facts : str, int, float, tuple of float or None
+        Numbers and names for the sentence. NumPy scalars become Python numbers; a fact that is
+        None is left out.
+
+    Returns
+    -------
+    Note
+
+    Examples
+    --------
+    >>> note("few_clients", clients=3).facts
+    (('clients', 3),)
+    """
+    given = {k: v.item() if isinstance(v, np.generic) else v for k, v in facts.items()}
+    return Note(code, tuple((k, v) for k, v in given.items() if v is not None))

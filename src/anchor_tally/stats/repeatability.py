@@ -249,10 +249,10 @@ def repeatability(
     sd, df = math.sqrt(groups.variance), float(groups.df)
     ends = sd_interval(sd, df, confidence) if df >= LEAST_DF else None
     if ends is None:
-        notes.append(note("few_repeats", df=f"{df:g}"))
+        notes.append(note("few_repeats", df=df))
     limited = step is not None and sd <= step / math.sqrt(12) * 1.05
     if limited and step is not None:
-        notes.append(note("resolution_limits", step=f"{step:g}"))
+        notes.append(note("resolution_limits", step=step))
     factor = normal_quantile(0.975) * math.sqrt(2)
     low, high = np.full(groups.size.size, np.inf), np.full(groups.size.size, -np.inf)
     np.minimum.at(low, groups.cell, value)

@@ -104,7 +104,7 @@ def forms_of(
     if passing is None and n:
         notes.append(note("no_passing_bablok"))
     elif passing is not None and passing.linearity_p is not None and passing.linearity_p < 0.05:
-        notes.append(note("not_a_line", p=f"{passing.linearity_p:.3f}"))
+        notes.append(note("not_a_line", p=passing.linearity_p))
     if passing is not None and n > pairs.clients:
         notes.append(note("pairs_as_if_apart"))
     apart = None
@@ -117,11 +117,7 @@ def forms_of(
     null = null_devices(pairs, snapshot)
     others = [v for v in (null.sample_mean, null.bmi_equation) if v is not None]
     if null.instrument is not None and others and null.instrument >= min(others):
-        notes.append(
-            note(
-                "no_better_than_nothing", own=f"{null.instrument:.1f}", without=f"{min(others):.1f}"
-            )
-        )
+        notes.append(note("no_better_than_nothing", own=null.instrument, without=min(others)))
     percentiles = percentile_limits(d, pairs.client, seed=seed)
     if percentiles is None and n:
         notes.append(note("no_percentiles"))

@@ -111,7 +111,7 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
     constant = spread is not None and at.size >= 5 and spread <= max(steps, 0.005)
     circular = bool((r is not None and r.value < CIRCULAR_R) or constant)
     if circular:
-        notes.append(note("circular", r=f"{r.value:.2f}" if r is not None else "–"))
+        notes.append(note("circular_ratio") if r is None else note("circular", r=r.value))
     own_fat, own_water = centred(fat, within), centred(water, within)
     df = at.size - int(np.unique(within).size)
 

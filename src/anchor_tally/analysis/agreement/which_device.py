@@ -121,7 +121,7 @@ class WhichDeviceRequest:
                 )
             )
             yield 0.7 * (k + 1) / len(items)
-        notes: list[Note] = [note("cards_pooled", names=", ".join(pooled))] if pooled else []
+        notes: list[Note] = [note("cards_pooled", names=tuple(pooled))] if pooled else []
         shares = _first_shares(cards, parts, self.weights, self.seed, notes)
         beats = [_beats_last_scan(p, self.seed) for p in parts]
         scores = _scores(cards, self.weights)
@@ -180,14 +180,10 @@ def ruled_out(
         out.append(note("lacks_export" if item.exports_data is False else "export_not_known"))
     price = price_of(item.price)
     if must.most_price is not None and (price is None or price > must.most_price):
-        out.append(note("too_dear", price=item.price or "–", most=f"{must.most_price:g}"))
+        out.append(note("too_dear", price=item.price or "–", most=must.most_price))
     failed = _failed(snapshot, lens, item)
     if must.most_failed_percent is not None and 100 * failed > must.most_failed_percent:
-        out.append(
-            note(
-                "fails_too_often", share=f"{100 * failed:.0f}", most=f"{must.most_failed_percent:g}"
-            )
-        )
+        out.append(note("fails_too_often", share=100 * failed, most=must.most_failed_percent))
     client = items.client_coded(must.for_client) if must.for_client else None
     if client is not None and item.name in locks(client, [item]):
         out.append(note("not_for_client", client=client.code))

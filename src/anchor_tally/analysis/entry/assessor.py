@@ -59,14 +59,10 @@ def check(values: Iterable[AssessorValue], assessor: str, metric: str) -> Assess
             interval.high <= bound if verdict != "not_yet" else interval.low > bound
         )
         if not sure:
-            notes.append(note("assessor_unsure", bound=f"{bound:g}"))
+            notes.append(note("assessor_unsure", bound=bound))
     if error.reliability is not None and error.reliability < RELIABILITY_LIMIT:
         notes.append(
-            note(
-                "assessor_unreliable",
-                reliability=f"{error.reliability:.2f}",
-                limit=RELIABILITY_LIMIT,
-            )
+            note("assessor_unreliable", reliability=error.reliability, limit=RELIABILITY_LIMIT)
         )
     return AssessorResult(assessor, metric, error, limits, verdict, sure, tuple(notes))
 

@@ -81,8 +81,8 @@ def judge(
         notes = (
             note(
                 "third_repeat",
-                difference=f"{difference:.2g}",
-                tolerance=f"{allowed:.2g}",
+                difference=difference,
+                tolerance=allowed,
                 unit=metric.difference_unit,
             ),
         )

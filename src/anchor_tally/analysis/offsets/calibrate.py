@@ -251,9 +251,9 @@ def calibrate(
         notes.append(
             note(
                 "settings_apart",
-                size=f"{abs(apart.value):.1f}",
-                low=f"{ends.low:.1f}",
-                high=f"{ends.high:.1f}",
+                size=abs(apart.value),
+                low=ends.low,
+                high=ends.high,
                 unit=_unit(pairs),
             )
         )
@@ -291,13 +291,10 @@ def _size_ends(e: Estimate) -> Interval:
     return i if e.value > 0 else Interval(-i.high, -i.low)
 
 
-def _weekly(moved: OffsetDrift) -> dict[str, str]:
+def _weekly(moved: OffsetDrift) -> dict[str, float]:
     """A slope per week with its interval, as facts of a note."""
     e, i = moved.slope, moved.slope.interval or Interval(moved.slope.value, moved.slope.value)
-    return {
-        k: f"{v:+.2f}".replace("-", "−")
-        for k, v in (("slope", e.value), ("low", i.low), ("high", i.high))
-    }
+    return {"slope": e.value, "low": i.low, "high": i.high}
 
 
 def _unit(pairs: PairSet) -> str:
@@ -326,7 +323,7 @@ def _pooled(
             return pooled_from_single(own, bias, float(own.std(ddof=1))), None
         return pooled_from_grid(c.grid, bias), None
     if stated is not None and c.fit is not None and pairs.n > pairs.clients:
-        notes.append(note("spread_stated", sd=f"{stated:g}", clients=pairs.clients))
+        notes.append(note("spread_stated", sd=stated, clients=pairs.clients))
         return pooled_from_stated(c.fit, bias, stated), stated
     notes.append(note("no_spread", clients=pairs.clients))
     return PooledOffset(bias, None), None
@@ -424,10 +421,8 @@ def _method_error(c: CompareResult, notes: list[Note]) -> float | None:
         return None
     equation = EQUATIONS.get(reference.equation)
     error = equation.error_in(c.pairs.metric) if equation is not None else None
-    facts = {"method": reference.name, "sd": f"{error:g}" if error is not None else ""}
-    notes.append(
-        note("provisional_method" if error is not None else "method_error_unknown", **facts)
-    )
+    code = "provisional_method" if error is not None else "method_error_unknown"
+    notes.append(note(code, method=reference.name, sd=error))
     return error
 
 

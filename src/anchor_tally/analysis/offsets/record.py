@@ -162,7 +162,7 @@ def correct(
             None,
             None,
             record.version,
-            (note("not_for_others", clients=", ".join(sorted(record.clients))),),
+            (note("not_for_others", clients=tuple(sorted(record.clients))),),
         )
     fixed, low, high = (float(x[0]) for x in found)
     return Corrected(
@@ -177,9 +177,7 @@ def _notes(
     made, own = record.made_of, client in record.clients
     notes: list[Note] = []
     if not record.range_low <= value <= record.range_high:
-        notes.append(
-            note("outside_range", low=f"{record.range_low:.1f}", high=f"{record.range_high:.1f}")
-        )
+        notes.append(note("outside_range", low=record.range_low, high=record.range_high))
     if day[:10] > record.valid_until:
         notes.append(note("expired", until=record.valid_until))
     if not own and (record.clients or client not in made.clients):

@@ -195,7 +195,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     if reference.kind != "reference":
         notes.append(note("not_a_reference", comparator=reference.name, instrument=instrument.name))
     if instrument.id in snapshot.landmarks:
-        notes.append(note("landmarks_mixed", sites="; ".join(snapshot.landmarks[instrument.id])))
+        notes.append(note("landmarks_mixed", sites=tuple(snapshot.landmarks[instrument.id])))
     is_ins = _of_setting(snapshot, lens, instrument, c, is_ins, notes, leave_out)
     ref, ins = np.flatnonzero(is_ref & (c.status == OK)), np.flatnonzero(is_ins & (c.status == OK))
     if instrument.counts == "last":
@@ -290,7 +290,7 @@ def _of_setting(
     present = sorted({labels[int(s)] for s in np.unique(c.setting[is_ins & (c.status == OK)])})
     if lens.setting is None:
         if len(present) > 1:
-            notes.append(note("settings_pooled", settings=", ".join(present)))
+            notes.append(note("settings_pooled", settings=tuple(present)))
         return is_ins
     if lens.setting not in present and lens.setting not in {
         s.label for s in snapshot.catalogue.settings_of(instrument.id)

@@ -49,9 +49,9 @@ def outliers_named(
                 "far_off",
                 client=catalogue.clients[int(client[k])].code,
                 at=stamp(int(instant[k]), zone, timed=True).replace("T", " "),
-                value=f"{value[k]:.1f}",
+                value=value[k],
                 unit=unit,
-                sisters=" and ".join(f"{v:.1f}" for v in sorted(sisters.tolist())[:4]),
+                sisters=tuple(sorted(sisters.tolist())[:4]),
             )
         )
     if found.size > MOST_NAMED:

@@ -57,7 +57,7 @@ def rows_of_instrument(
         wanted &= np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
     present = sorted({labels[int(s)] for s in np.unique(c.setting[wanted])})
     if len(present) > 1 and notes is not None:
-        notes.append(note("settings_pooled", settings=", ".join(present)))
+        notes.append(note("settings_pooled", settings=tuple(present)))
     return np.flatnonzero(wanted)
 
 

@@ -40,10 +40,8 @@ def essential_fat(
     if metric != "body_fat_percent":
         return None
     if value <= bound or (corrected is not None and corrected <= bound):
-        return note("essential_fat", bound=f"{bound:g}")
-    return (
-        note("essential_fat_near", bound=f"{bound:g}") if low is not None and low <= bound else None
-    )
+        return note("essential_fat", bound=bound)
+    return note("essential_fat_near", bound=bound) if low is not None and low <= bound else None
 
 
 def cautions_of(client: Client, day: str = "") -> tuple[Caution, ...]:
@@ -76,15 +74,11 @@ def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple
     known = len(scan_days) + (client.scans_before or 0)
     before = [d[:10] for d in (*scan_days, client.last_scan) if len(d) >= 10 and d[:10] < day[:10]]
     last = max(before, default="")
-    out = [note("scan_local_rules", scans=known, last=f", the last one on {last}" if last else "")]
+    out = [note("scan_local_rules_dated" if last else "scan_local_rules", scans=known, last=last)]
     if last:
         weeks = (date.fromisoformat(day[:10]) - date.fromisoformat(last)).days / 7
         if weeks < SCAN_LEAST_WEEKS:
-            out.append(
-                note(
-                    "scan_too_soon", weeks=f"{weeks:.0f} week" + ("" if round(weeks) == 1 else "s")
-                )
-            )
+            out.append(note("scan_too_soon", weeks=weeks))
     return tuple(out)
 
 

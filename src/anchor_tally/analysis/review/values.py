@@ -87,16 +87,18 @@ def at_odds(m: Material) -> list[Finding]:
 def _odd(c: Columns, t: Tallies, k: int, expected: float, metric: Metric) -> Finding:
     value = float(t.median[k])
     slip = slip_of(value, expected, metric)
-    facts = {
-        "value": f"{value:.{metric.decimals}f}",
-        "expected": f"{expected:.{metric.decimals}f}",
-        "unit": _unit(metric),
-    }
     code = "review_slip" if slip else "review_at_odds"
     return Finding(
         "slip" if slip else "at_odds",
         "stop" if slip else "look",
-        note(code, **facts, **({"slip": slip} if slip else {})),
+        note(
+            code,
+            value=value,
+            expected=expected,
+            unit=_unit(metric),
+            slip=slip or None,
+            decimals=metric.decimals,
+        ),
         abs(value - expected) / max(abs(expected), 1e-9),
         int(t.client[k]),
         int(t.visit[k]),
@@ -138,18 +140,17 @@ def repeats_apart(m: Material) -> list[Finding]:
             for k in far_off(tally, c.value[own], least).tolist():
                 row = own[k]
                 sisters = c.value[own[(tally == tally[k]) & (np.arange(own.size) != k)]]
-                words = " and ".join(
-                    f"{v:.{metric.decimals}f}" for v in sorted(sisters.tolist())[:3]
+                said = note(
+                    "review_repeats",
+                    value=c.value[row],
+                    sisters=tuple(sorted(sisters.tolist())[:3]),
+                    unit=_unit(metric),
+                    decimals=metric.decimals,
                 )
-                facts = {
-                    "value": f"{c.value[row]:.{metric.decimals}f}",
-                    "sisters": words,
-                    "unit": _unit(metric),
-                }
                 gap = float(np.abs(c.value[row] - np.median(sisters)))
                 out.append(
                     Finding(
-                        "repeats", "stop", note("review_repeats", **facts), gap / max(abs(float(c.value[row])), 1e-9),
+                        "repeats", "stop", said, gap / max(abs(float(c.value[row])), 1e-9),
                         int(c.client[row]), int(c.visit[row]), item, name, (int(c.reading[row]),),
                     )
                 )  # fmt: skip
@@ -206,12 +207,11 @@ def failures(m: Material) -> list[Finding]:
             own = c.status[rows[c.instrument[rows] == item]]
             share = float((own == 1).mean())
             if own.size >= 20 and share > 0.2:
-                facts = {"share": f"{100 * share:.0f}", "n": own.size}
                 out.append(
                     Finding(
                         "failures",
                         "look",
-                        note("review_failures", **facts),
+                        note("review_failures", share=100 * share, n=own.size),
                         share,
                         0,
                         0,
@@ -231,14 +231,9 @@ def water_out_of_line(m: Material) -> list[Finding]:
     out = []
     for k, recent, bound in _beyond_recent(t):
         gap = float(t.median[k]) - recent
-        facts = {
-            "gap": f"{abs(gap):.1f}",
-            "way": "above" if gap > 0 else "below",
-            "usual": f"{bound:.1f}",
-        }
         out.append(
             Finding(
-                "water", "look", note("review_water", **facts), abs(gap), int(t.client[k]), int(t.visit[k]), int(t.instrument[k]),
+                "water", "look", note("review_water", gap=gap, usual=bound), abs(gap), int(t.client[k]), int(t.visit[k]), int(t.instrument[k]),
                 c.metric, t.readings(c, k),
             )
         )  # fmt: skip
@@ -296,12 +291,11 @@ def mass_parts(m: Material) -> list[Finding]:
     for k in np.flatnonzero(np.abs(missing) > BALANCE_PERCENT).tolist():
         visit, item = divmod(int(keys[k]), base)
         gap = abs(float(missing[k]))
-        facts = {"missing": f"{gap:.1f}", "way": "below" if missing[k] > 0 else "above"}
         out.append(
             Finding(
                 "mass_balance",
                 "look",
-                note("review_balance", **facts),
+                note("review_balance", gap=-float(missing[k])),
                 gap,
                 of_client[visit],
                 visit,

@@ -162,10 +162,13 @@ def folds_on_high_bmi(m: Material) -> list[Finding]:
         own = bmi[(mass.client[ok] == client) & ~np.isnan(bmi)]
         usual = float(np.median(own)) if own.size else 0.0
         if usual > BMI_HIGH:
-            facts = {"bmi": f"{usual:.1f}"}
             out.append(
                 Finding(
-                    "folds_bmi", "look", note("review_folds_bmi", **facts), usual - BMI_HIGH, client
+                    "folds_bmi",
+                    "look",
+                    note("review_folds_bmi", bmi=usual),
+                    usual - BMI_HIGH,
+                    client,
                 )
             )
     return out

@@ -194,7 +194,7 @@ class DriftRequest:
         beside = slope_beside_others(self.snapshot, lens, r.instrument, others)
         notes = [n for n in r.notes if n.code not in ("consensus_is_weaker", "movers_left_out")]
         if beside is not None:
-            names = ", ".join(i.name for i in others if i.kind == "device" and not i.equation)
+            names = tuple(i.name for i in others if i.kind == "device" and not i.equation)
             notes += [
                 note("consensus_is_weaker"),
                 *([note("movers_left_out", names=names)] if names else []),

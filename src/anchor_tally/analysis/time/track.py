@@ -223,13 +223,11 @@ class TrackRequest:
             and mass_rate.value < -FALL_PERCENT
         ):
             i = mass_rate.interval
-            facts = {
-                "rate": f"{-mass_rate.value:.1f}",
-                "low": f"{-i.high:.1f}",
-                "high": f"{-i.low:.1f}",
-                "most": f"{FALL_PERCENT:g}",
-            }
-            cautions.append(note("fast_fall", **facts))
+            cautions.append(
+                note(
+                    "fast_fall", rate=-mass_rate.value, low=-i.high, high=-i.low, most=FALL_PERCENT
+                )
+            )
         if (
             hand is not None
             and not hand.counts
@@ -239,11 +237,7 @@ class TrackRequest:
             f, i = hand.follows, hand.follows.interval
             notes.append(
                 note(
-                    "stuck_device",
-                    name=hand.instrument.name,
-                    slope=f"{f.value:.2f}",
-                    low=f"{i.low:.2f}",
-                    high=f"{i.high:.2f}",
+                    "stuck_device", name=hand.instrument.name, slope=f.value, low=i.low, high=i.high
                 )
             )
         if hand is not None and hand.moved is None and not hand.instrument.equation:

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, Q
 from ....analysis.offsets.versions import Version, compare_versions
 from ....domain.free_text import FreeText
 from ....domain.records import Instrument
-from ....exchange.certificate_json import certificate_json
+from ....reports.certificate import certificate_json
 from ....wording import versions as words
 from ...widgets import Flow, Table, label, letters_wide, paired
 
