@@ -138,7 +138,7 @@ def test_cautions():
     assert [n.code for n in first] == ["scan_local_rules_dated"]
     assert dict(first[0].facts)["scans"] == 2
     soon = scan_cautions(client, ("2026-03-20",), "2026-04-20")
-    assert [n.code for n in soon] == ["scan_local_rules", "scan_too_soon"]
+    assert [n.code for n in soon] == ["scan_local_rules_dated", "scan_too_soon"]
     assert sentence(soon[1]).startswith("The last scan was 4 weeks ago")  # 31 days
     assert [
         len(scan_cautions(client, ("2026-03-20",), day)) for day in ("2026-05-14", "2026-05-15")
