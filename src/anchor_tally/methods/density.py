@@ -11,7 +11,22 @@ OSSEOUS = 1.0436  # bone mineral over the bone mineral content that a scan shows
 
 
 def water_density(celsius: Floats) -> Floats:
-    """Density of water in kg/L (Kell 1975, J Chem Eng Data 20:97)."""
+    """Density of pure water at normal pressure.
+
+    Parameters
+    ----------
+    celsius : ndarray, shape (n,)
+        Temperature in °C, 0 to 100.
+
+    Returns
+    -------
+    ndarray, shape (n,)
+        Density in kg/L.
+
+    References
+    ----------
+    Kell 1975, J Chem Eng Data 20:97.
+    """
     t = celsius
     top = (
         999.83952
@@ -36,7 +51,22 @@ def _underwater(v: Inputs) -> dict[str, Floats]:
 
 
 def residual_volume(v: Inputs) -> Floats:
-    """Residual lung volume in L from sex, age in years and height in cm (Goldman & Becklake 1959; coefficients from memory)."""
+    """Residual lung volume predicted from sex, age and height.
+
+    Parameters
+    ----------
+    v : mapping of str to ndarray, shape (n,)
+        ``sex``, ``age_years`` in years and ``height`` in cm.
+
+    Returns
+    -------
+    ndarray, shape (n,)
+        Volume in L.
+
+    References
+    ----------
+    Goldman & Becklake 1959 (coefficients from memory).
+    """
     men = 0.017 * v["age_years"] + 0.027 * v["height"] - 3.447
     return np.where(v["sex"] == MALE, men, 0.009 * v["age_years"] + 0.032 * v["height"] - 3.900)
 

@@ -110,20 +110,78 @@ class Equation:
 
 
 def siri(density: Floats) -> Floats:
-    """Body fat in percent from density in g/cm³ (Siri 1961)."""
+    """Body fat from body density by the two-compartment model of Siri.
+
+    Parameters
+    ----------
+    density : ndarray, shape (n,)
+        Body density in g/cm³.
+
+    Returns
+    -------
+    ndarray, shape (n,)
+        Body fat in percent of body mass.
+
+    References
+    ----------
+    Siri 1961.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> siri(np.array([1.05, 1.1]))
+    array([21.42857143,  0.        ])
+    """
     return 495 / density - 450
 
 
 def brozek(density: Floats) -> Floats:
-    """Body fat in percent from density in g/cm³ (Brozek et al. 1963)."""
+    """Body fat from body density by the two-compartment model of Brozek.
+
+    Parameters
+    ----------
+    density : ndarray, shape (n,)
+        Body density in g/cm³.
+
+    Returns
+    -------
+    ndarray, shape (n,)
+        Body fat in percent of body mass.
+
+    References
+    ----------
+    Brozek et al. 1963.
+    """
     return 457 / density - 414.2
 
 
 def from_density(density: Floats) -> dict[str, Floats]:
-    """Outputs of an equation that yields density; fat by Siri."""
+    """Make the outputs of an equation that predicts body density.
+
+    Parameters
+    ----------
+    density : ndarray, shape (n,)
+        Body density in g/cm³.
+
+    Returns
+    -------
+    dict of str to ndarray, shape (n,)
+        ``body_density`` in g/cm³, and ``body_fat_percent`` by Siri.
+    """
     return {"body_fat_percent": siri(density), "body_density": density}
 
 
 def from_fat_free_mass(ffm: Floats, mass: Floats) -> dict[str, Floats]:
-    """Outputs of an equation that yields fat-free mass in kg."""
+    """Make the outputs of an equation that predicts fat-free mass.
+
+    Parameters
+    ----------
+    ffm, mass : ndarray, shape (n,)
+        Fat-free mass and body mass in kg.
+
+    Returns
+    -------
+    dict of str to ndarray, shape (n,)
+        ``fat_free_mass`` in kg and ``body_fat_percent``.
+    """
     return {"fat_free_mass": ffm, "body_fat_percent": 100 * (1 - ffm / mass)}

@@ -18,7 +18,14 @@ EQUATIONS: dict[str, Equation] = {
 
 
 def catalogue() -> list[dict[str, Any]]:
-    """All equations with inputs, outputs, population, standard error, source and certainty."""
+    """List all equations.
+
+    Returns
+    -------
+    list of dict
+        One entry an equation: inputs, outputs, population, standard error, source, and whether the
+        coefficients were checked against the publication.
+    """
     return [
         {
             "id": e.id,

@@ -88,7 +88,25 @@ def may_be_a_line(means: Floats, slope: Estimate | None) -> bool:
 def line_fit(
     d: Floats, y: Floats, client: Ints, occasion: Ints, clients: ClientMeans, gamma: Estimate
 ) -> LineFit | None:
-    """The line of all clients; ``gamma`` is the corrected slope of the difference on the reference between clients."""
+    """Fit the calibration line of all clients, corrected for error in the reference.
+
+    Parameters
+    ----------
+    d, y : ndarray, shape (n,)
+        Differences (device less reference) and readings of the device, in units of the metric.
+    client, occasion : ndarray of int, shape (n,)
+        Client and occasion of each pair.
+    clients : ClientMeans
+        Weighted means of each client.
+    gamma : Estimate
+        Slope of the difference on the reference between clients, corrected for the reference's
+        error.
+
+    Returns
+    -------
+    LineFit or None
+        None where the slope is not known well enough to be turned into a line of the reading.
+    """
     if 1 + gamma.value <= 0.1 or gamma.se is None:
         return None
     k = clients.weight / clients.weight.sum()
@@ -129,10 +147,24 @@ class LineLeftOut:
 def leave_out_line(
     s: OccasionMeans, x: Floats, d: Floats, clients: ClientMeans
 ) -> LineLeftOut | None:
-    """Leave out whole clients for the line (weights those of all), single occasions for the client's part beside it.
+    """Predict the difference of left-out clients and occasions from a calibration line.
 
-    ``s`` are the occasion means of the differences, ``x`` and ``d`` (M,) the occasions'
-    reference and difference.
+    The line leaves out whole clients, with the weights of all clients; the client's own part
+    beside the line leaves out single occasions.
+
+    Parameters
+    ----------
+    s : OccasionMeans
+        Mean difference of each of the M occasions.
+    x, d : ndarray, shape (M,)
+        Reference and difference of each occasion, in units of the metric.
+    clients : ClientMeans
+        Weighted means of each client.
+
+    Returns
+    -------
+    LineLeftOut or None
+        Predictions of shape (M,). None below four clients, or where the reference does not vary.
     """
     k = clients.weight
 
@@ -163,7 +195,22 @@ def leave_out_line(
 
 
 def offset_at(line: CalibrationLine, reading: float) -> tuple[float, Interval]:
-    """What the line subtracts at a reading, with the interval of the line itself."""
+    """Return what a calibration line subtracts at one reading.
+
+    Parameters
+    ----------
+    line : CalibrationLine
+        The line, adopted or offered.
+    reading : float
+        Reading of the device, in units of the metric.
+
+    Returns
+    -------
+    offset : float
+        What is subtracted.
+    interval : Interval
+        95 % confidence interval of the line itself; it does not hold the error of one reading.
+    """
     y = np.array([reading])
     offset = float(reading - line.reference(y)[0])
     half = float(line.half(y, own=True)[0])

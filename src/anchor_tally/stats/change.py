@@ -78,10 +78,23 @@ def wilson(k: int, n: int, confidence: float = 0.95) -> Estimate | None:
 
 
 def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
-    """Signs of changes outside the zone in which neither says anything: |Δ| of the reference and of the instrument within it.
+    """Share of changes whose direction the device and the reference agree on.
 
-    The trend-analysis of four quadrants with an exclusion zone (Critchley, Lee & Ho 2010, Anesth
-    Analg 111:1180).
+    Parameters
+    ----------
+    dx, dy : ndarray, shape (n,)
+        Changes of the reference and of the device, in units of the metric.
+    zone : float
+        Exclusion zone: a change is left out when both changes lie within it.
+
+    Returns
+    -------
+    Concordance
+        The share with Wilson's interval, and how many changes were judged and left out.
+
+    References
+    ----------
+    Critchley, Lee & Ho 2010, Anesth Analg 111:1180 (four-quadrant trend analysis).
     """
     outside = (np.abs(dx) > zone) | (np.abs(dy) > zone)
     judged, same = int(outside.sum()), int((outside & (dx * dy > 0)).sum())
@@ -89,12 +102,30 @@ def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
 
 
 def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0) -> Change:
-    """Compare changes; ``dx`` of the reference and ``dy`` of the instrument, ``client`` (n,).
+    """Compare the changes of a device with those of the reference.
 
-    ``ratio`` is the error variance of the instrument over that of the reference, for the slope.
-    One change a client gives the classical design, more the repeated one (client and occasion;
-    changes that share an anchor are not independent, which the client's part takes up in the
-    bias only). Slope by Deming with a jackknife over clients.
+    Parameters
+    ----------
+    dx, dy : ndarray, shape (n,)
+        Changes of the reference and of the device between consecutive scans of a client.
+    client : ndarray of int, shape (n,)
+        Client of each change.
+    zone : float
+        Exclusion zone for the agreement of directions.
+    ratio : float
+        Error variance of the device over that of the reference, for the slope.
+
+    Returns
+    -------
+    Change
+        Bias, SD and limits of the error of a change, Deming slope, correlation and the agreement
+        of directions. Figures that cannot be computed are None, with a note.
+
+    Notes
+    -----
+    With one change a client the classical design is used, with more the repeated one. Changes of
+    one client that share a scan are not independent; the client's variance takes that up in the
+    bias only. The interval of the slope is a jackknife over clients.
     """
     d, notes = dy - dx, []
     n, clients = d.size, int(np.unique(client).size)
@@ -171,11 +202,28 @@ def _correlation(dx: Floats, dy: Floats, clients: int) -> Estimate | None:
 def smallest_change(
     day: Estimate, within: Estimate | None, repeats: int, days: int, confidence: float = 0.95
 ) -> Estimate:
-    """The smallest change of one client that means of ``days`` days on each side can show: √2·z·√(variance of such a mean).
+    """Smallest change of one client that is detectable from means of several days on each side.
 
-    ``day`` is the SD from day to day, ``within`` that of repeats; each day is the mean of
-    ``repeats`` readings (Weir 2005, J Strength Cond Res 19:231; Bland & Altman 1999). Interval
-    by MOVER on the two variances (Zou & Donner 2008, Stat Med 27:1693).
+    Parameters
+    ----------
+    day : Estimate
+        SD from day to day.
+    within : Estimate or None
+        SD of repeats minutes apart.
+    repeats, days : int
+        Readings a day, and days in each mean.
+    confidence : float
+        Level at which a change counts as detected.
+
+    Returns
+    -------
+    Estimate
+        √2·z·√(day²/days + within²/(days·repeats)), with an interval by MOVER.
+
+    References
+    ----------
+    Weir 2005, J Strength Cond Res 19:231; Bland & Altman 1999, Stat Methods Med Res 8:135;
+    Zou & Donner 2008, Stat Med 27:1693 (MOVER).
     """
     factor = math.sqrt(2) * normal_quantile(0.5 + confidence / 2)
     parts = [(e, w) for e, w in ((day, 1 / days), (within, 1 / (repeats * days))) if e is not None]

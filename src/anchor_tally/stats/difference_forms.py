@@ -50,9 +50,23 @@ class SlopingLimits:
 
 
 def ratio_limits(x: Floats, y: Floats, client: Ints, occasion: Ints) -> RatioLimits | None:
-    """Limits of the ratio y/x by logarithms (Bland & Altman 1999, section 3.1), single or repeated design; None for values not above 0.
+    """Limits of agreement of the ratio device / reference.
 
-    ``x``, ``y``, ``client``, ``occasion`` of shape (n,).
+    Parameters
+    ----------
+    x, y : ndarray, shape (n,)
+        Reference and device, in one unit.
+    client, occasion : ndarray of int, shape (n,)
+        Client and occasion of each pair; they choose the single or the repeated design.
+
+    Returns
+    -------
+    RatioLimits or None
+        Geometric mean ratio and limits. None when a value is not above 0, or with too few pairs.
+
+    References
+    ----------
+    Bland & Altman 1999, Stat Methods Med Res 8:135, section 3.1.
     """
     if x.size < 2 or float(min(x.min(), y.min())) <= 0:
         return None
@@ -89,10 +103,25 @@ def _bias_and_limits(
 
 
 def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
-    """Limits about a straight line, their width following the level too (Bland & Altman 1999, section 3.2).
+    """Limits of agreement about a straight line, whose width may change with the level as well.
 
-    ``d`` and ``mean`` of shape (n,). Pairs of one client are taken as if they were apart. None
-    below ten pairs or where the level does not vary.
+    Parameters
+    ----------
+    d, mean : ndarray, shape (n,)
+        Differences, and means of both methods.
+
+    Returns
+    -------
+    SlopingLimits or None
+        None below ten pairs or where the level does not vary.
+
+    Notes
+    -----
+    Pairs of one client are treated as independent.
+
+    References
+    ----------
+    Bland & Altman 1999, Stat Methods Med Res 8:135, section 3.2.
     """
     n = d.size
     centre = float(mean.mean()) if n else 0.0
@@ -118,9 +147,27 @@ def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
 def percentile_limits(
     d: Floats, client: Ints, draws: int = 2000, seed: int = 1, confidence: float = 0.95
 ) -> Limits | None:
-    """2.5th and 97.5th percentile of the differences, intervals from resampled clients (Bland & Altman 1999, section 3.3).
+    """2.5th and 97.5th percentiles of the differences.
 
-    ``d`` and ``client`` of shape (n,); None below 20 pairs.
+    Parameters
+    ----------
+    d : ndarray, shape (n,)
+        Differences.
+    client : ndarray of int, shape (n,)
+        Client of each pair; whole clients are resampled.
+    draws, seed : int
+        Number of resamples and seed of the generator.
+    confidence : float
+        Level of the bootstrap intervals.
+
+    Returns
+    -------
+    Limits or None
+        None below 20 pairs.
+
+    References
+    ----------
+    Bland & Altman 1999, Stat Methods Med Res 8:135, section 3.3.
     """
     n = d.size
     _, k = np.unique(client, return_inverse=True)
@@ -150,9 +197,21 @@ def percentile_limits(
 
 
 def shapiro_wilk(value: Floats) -> tuple[float, float] | None:
-    """W and its p: whether values look normal (Royston 1995, Appl Stat 44:547, algorithm AS R94).
+    """Test whether values look normal.
 
-    ``value`` (n,), 4 to 5,000 values; None outside that or when they are all equal.
+    Parameters
+    ----------
+    value : ndarray, shape (n,)
+        4 to 5,000 values.
+
+    Returns
+    -------
+    tuple of float or None
+        The statistic W and its p-value. None outside those numbers, or when all values are equal.
+
+    References
+    ----------
+    Royston 1995, Appl Stat 44:547, algorithm AS R94.
     """
     n = value.size
     if not 4 <= n <= 5000 or float(np.ptp(value)) <= 1e-12 * max(1.0, float(np.abs(value).max())):
@@ -207,7 +266,23 @@ class WithoutReferenceError:
 def without_reference_error(
     bias: float, sd: float, scan_sd: float, scans: float
 ) -> WithoutReferenceError | None:
-    """Take the variance of a mean of ``scans`` scans off that of the differences; None when nothing would be left."""
+    """Remove the reference's own error from the spread of the differences.
+
+    Parameters
+    ----------
+    bias, sd : float
+        Mean and SD of the differences.
+    scan_sd : float
+        SD of one scan about the true value.
+    scans : float
+        Scans that make up one reference value.
+
+    Returns
+    -------
+    WithoutReferenceError or None
+        SD and limits of the device's own error. None when the scan's variance is as large as that
+        of the differences.
+    """
     rest = sd**2 - scan_sd**2 / scans
     if rest <= 0:
         return None

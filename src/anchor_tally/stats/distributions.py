@@ -8,12 +8,43 @@ from .estimate import Estimate, Interval
 
 
 def t_quantile(p: float, df: float) -> float:
-    """Quantile of Student's t."""
+    """Quantile of Student's t distribution.
+
+    Parameters
+    ----------
+    p : float
+        Probability, 0 to 1.
+    df : float
+        Degrees of freedom; may be fractional or infinite.
+
+    Returns
+    -------
+    float
+
+    Examples
+    --------
+    >>> round(t_quantile(0.975, 10), 3)
+    2.228
+    """
     return float(special.stdtrit(df, p)) if df < 1e10 else float(special.ndtri(p))
 
 
 def t_interval(value: float, se: float, df: float, confidence: float = 0.95) -> Interval:
-    """Interval value ± t·se of Student's t with ``df`` degrees of freedom."""
+    """Interval value ± t·se.
+
+    Parameters
+    ----------
+    value, se : float
+        Estimate and its standard error.
+    df : float
+        Degrees of freedom of Student's t.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Interval
+    """
     half = t_quantile(0.5 + confidence / 2, df) * se
     return Interval(value - half, value + half)
 
@@ -21,29 +52,96 @@ def t_interval(value: float, se: float, df: float, confidence: float = 0.95) -> 
 def t_estimate(
     value: float, se: float, df: float, n: int, method: str, confidence: float = 0.95
 ) -> Estimate:
-    """Return an estimate with the interval value ± t·se of Student's t, its standard error and degrees of freedom with it."""
+    """Make an estimate with the interval value ± t·se.
+
+    Parameters
+    ----------
+    value, se : float
+        Estimate and its standard error.
+    df : float
+        Degrees of freedom of Student's t.
+    n : int
+        Number of values behind the estimate.
+    method : str
+        Short name of the method.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Estimate
+        With ``se`` and ``df`` set.
+    """
     return Estimate(value, t_interval(value, se, df, confidence), n, method, se, df)
 
 
 def t_two_sided_p(t: float, df: float) -> float:
-    """Two-sided p-value of a t statistic."""
+    """Two-sided p-value of a t statistic.
+
+    Parameters
+    ----------
+    t : float
+        The statistic.
+    df : float
+        Degrees of freedom.
+
+    Returns
+    -------
+    float
+    """
     return float(2 * (special.stdtr(df, -abs(t)) if df < 1e10 else special.ndtr(-abs(t))))
 
 
 def chi2_quantile(p: float, df: float) -> float:
-    """Quantile of chi-square; ``df`` may be fractional."""
+    """Quantile of the chi-square distribution.
+
+    Parameters
+    ----------
+    p : float
+        Probability, 0 to 1.
+    df : float
+        Degrees of freedom; may be fractional.
+
+    Returns
+    -------
+    float
+    """
     return float(2 * special.gammaincinv(df / 2, p))
 
 
 def normal_quantile(p: float) -> float:
-    """Quantile of the standard normal."""
+    """Quantile of the standard normal distribution.
+
+    Parameters
+    ----------
+    p : float
+        Probability, 0 to 1.
+
+    Returns
+    -------
+    float
+    """
     return float(special.ndtri(p))
 
 
 def noncentral_t_quantile(p: float, df: float, ncp: float) -> float:
-    """Quantile of the noncentral t with ``df`` degrees of freedom and noncentrality ``ncp``.
+    """Quantile of the noncentral t distribution.
 
-    SciPy's own, which holds at n in the thousands too (Johnson, Kotz & Balakrishnan 1995,
-    chapter 31).
+    Parameters
+    ----------
+    p : float
+        Probability, 0 to 1.
+    df : float
+        Degrees of freedom; thousands are fine.
+    ncp : float
+        Noncentrality.
+
+    Returns
+    -------
+    float
+
+    References
+    ----------
+    Johnson, Kotz & Balakrishnan 1995, *Continuous Univariate Distributions* 2, chapter 31.
     """
     return float(special.nctdtrit(df, ncp, p))

@@ -126,10 +126,28 @@ def single_limits(d: Floats, coverage: float = 0.95, confidence: float = 0.95) -
 def approximate_limits(
     d: Floats, multiplier: float = 2.0, confidence: float = 0.95
 ) -> Limits | None:
-    """Limits bias ± multiplier·SD with the first published approximate intervals, SE = SD·√(3/n), t with n - 1.
+    """Limits of agreement with the approximate intervals of the first publication.
 
-    Kept beside the exact ones so that papers of that time can be checked (Bland & Altman 1986,
-    Lancet i:307).
+    They allow results of papers of that time to be checked; the program itself uses the exact
+    intervals.
+
+    Parameters
+    ----------
+    d : ndarray, shape (n,)
+        One difference a client.
+    multiplier : float
+        SDs on each side of the bias.
+    confidence : float
+        Level of the intervals of the limits.
+
+    Returns
+    -------
+    Limits or None
+        Bias ± multiplier·SD; SE of a limit SD·√(3/n), t with n − 1. None below two pairs.
+
+    References
+    ----------
+    Bland & Altman 1986, Lancet i:307.
     """
     n = d.size
     if n < 2:
@@ -150,7 +168,24 @@ def approximate_limits(
 
 
 def single_trend(d: Floats, mean: Floats, confidence: float = 0.95) -> Trend:
-    """Least-squares slope of d on the mean of both methods (Bland & Altman 1999, section 3)."""
+    """Least-squares slope of the difference on the mean of both methods.
+
+    Parameters
+    ----------
+    d, mean : ndarray, shape (n,)
+        Differences, and means of both methods, one pair a client.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Trend
+        Its slope is None below three pairs or where the mean does not vary.
+
+    References
+    ----------
+    Bland & Altman 1999, Stat Methods Med Res 8:135, section 3.
+    """
     n = d.size
     if n < 3:
         return Trend(None, None, None)

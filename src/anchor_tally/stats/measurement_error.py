@@ -85,10 +85,22 @@ class DigitPreference:
 
 
 def digit_preference(last_digits: Ints) -> DigitPreference:
-    """Whether some last digits are read more often than others (χ² goodness of fit, 9 degrees of freedom; Pearson 1900).
+    """Test whether an observer reads some last digits more often than others.
 
-    ``last_digits`` has shape (n,), values 0 to 9. Below 50 readings (five expected for each
-    digit) no p-value is given.
+    Parameters
+    ----------
+    last_digits : ndarray of int, shape (n,)
+        Last digits, 0 to 9.
+
+    Returns
+    -------
+    DigitPreference
+        Counts, χ² goodness of fit with 9 degrees of freedom and its p-value. Below 50 readings
+        (five expected for each digit) there is no p-value.
+
+    References
+    ----------
+    Pearson 1900, Philos Mag 50:157.
     """
     counts = np.bincount(last_digits, minlength=10)
     n = int(counts.sum())

@@ -45,7 +45,22 @@ class PooledOffset:
 
 
 def pooled_from_single(d: Floats, bias: Estimate, sd: float | None) -> PooledOffset:
-    """Pooled offset from one pair per client: a new difference lies within t·s·√(1 + 1/n), t with n - 1."""
+    """Pooled offset from one pair a client.
+
+    Parameters
+    ----------
+    d : ndarray, shape (n,)
+        Differences.
+    bias : Estimate
+        Their mean.
+    sd : float or None
+        Their SD; None with one pair.
+
+    Returns
+    -------
+    PooledOffset
+        The difference of a new client lies within t·sd·√(1 + 1/n), t with n − 1; None without SD.
+    """
     if sd is None or d.size < 2:
         return PooledOffset(bias, None)
     return PooledOffset(
@@ -54,16 +69,42 @@ def pooled_from_single(d: Floats, bias: Estimate, sd: float | None) -> PooledOff
 
 
 def pooled_from_grid(grid: VarianceGrid, bias: Estimate) -> PooledOffset:
-    """Pooled offset of the nested design; the spread between clients, occasions and readings is in the interval."""
+    """Pooled offset of the nested design.
+
+    Parameters
+    ----------
+    grid : VarianceGrid
+        Integration over the variance ratios.
+    bias : Estimate
+        The offset with its interval.
+
+    Returns
+    -------
+    PooledOffset
+        The interval of a new client's reading holds the spread between clients, occasions and
+        repeats, and the uncertainty of these spreads.
+    """
     low, high = grid.quantiles(grid.beta[:, None], (1 / grid.nodes.s + grid.spread)[:, None])
     return PooledOffset(bias, Interval(float(low[0]), float(high[0])))
 
 
 def pooled_from_stated(fit: NestedFit, bias: Estimate, client_sd: float) -> PooledOffset:
-    """Pooled offset where the spread between clients is stated, not estimated: a normal interval of a new client's reading.
+    """Pooled offset when the user states the spread between clients.
 
-    The uncertainty of the mean is that at the stated spread; the spread of occasions and
-    readings is the fitted one.
+    Parameters
+    ----------
+    fit : NestedFit
+        Fitted components of the clients that were measured.
+    bias : Estimate
+        The offset.
+    client_sd : float
+        Stated SD between clients, in units of the metric.
+
+    Returns
+    -------
+    PooledOffset
+        The interval of a new client's reading uses the stated spread between clients and the
+        fitted spread of occasions and repeats.
     """
     theta = np.array([client_sd**2, fit.variances[1], max(fit.variances[2], 1e-12)])
     lower = fit.variances[1] + fit.variances[2]
@@ -124,11 +165,28 @@ def client_offsets(fit: NestedFit, grid: VarianceGrid | None) -> ClientOffsets:
 
 
 def day_to_day(value: Floats, group: Ints) -> tuple[float, int] | None:
-    """SD of a series from day to day and its degrees of freedom, by successive differences within groups.
+    """SD from day to day by successive differences.
 
-    ``value`` (n,) in the order of time within ``group`` (n,). A slow trend falls out (von
-    Neumann 1941, Ann Math Stat 12:367); the degrees of freedom are 2/3 of the differences, since
-    neighbours share a value. None below three differences.
+    Parameters
+    ----------
+    value : ndarray, shape (n,)
+        Values in the order of time within their group.
+    group : ndarray of int, shape (n,)
+        Series that each value belongs to.
+
+    Returns
+    -------
+    tuple of float and int, or None
+        SD and degrees of freedom (2/3 of the number of differences, since neighbouring differences
+        share a value). None below three differences.
+
+    Notes
+    -----
+    A slow trend cancels in the differences.
+
+    References
+    ----------
+    von Neumann 1941, Ann Math Stat 12:367.
     """
     same = group[1:] == group[:-1]
     n = int(same.sum())

@@ -58,12 +58,32 @@ class WeekMeans(FrozenArrays):
 
 
 def noise_of(day: Ints, value: Floats, level: Ints | None = None) -> Noise | None:
-    """Noise of one client's days (n,), in the order of time: the larger of two SDs, None below four days.
+    """Day-to-day noise of one client.
 
-    Successive differences let a slow trend fall out (von Neumann 1941, Ann Math Stat 12:367),
-    but days that are alike hide in them; the SD about a straight line sees those, but takes a
-    bend for noise. The larger one claims less. ``level`` (n,) numbers settings that read on
-    levels of their own: no step between them is noise.
+    Parameters
+    ----------
+    day : ndarray of int, shape (n,)
+        Days in increasing order.
+    value : ndarray, shape (n,)
+        Value of each day, in units of the metric.
+    level : ndarray of int, shape (n,), optional
+        Number of the setting of each day. Settings may differ in level; steps between them are not
+        noise.
+
+    Returns
+    -------
+    Noise or None
+        The larger of two SDs. None below four days.
+
+    Notes
+    -----
+    Successive differences cancel a slow trend (von Neumann 1941) but are too small when
+    neighbouring days are alike. The SD about a straight line is right for those but counts a bend
+    as noise. The larger of both claims less.
+
+    References
+    ----------
+    von Neumann 1941, Ann Math Stat 12:367.
     """
     k = (
         np.zeros(value.size, dtype=np.int64)
@@ -86,7 +106,22 @@ def noise_of(day: Ints, value: Floats, level: Ints | None = None) -> Noise | Non
 
 
 def week_means(day: Ints, value: Floats, noise: Noise | None) -> WeekMeans:
-    """Means of the seven days up to each day, from those that have a value."""
+    """Mean of the seven days up to each day.
+
+    Parameters
+    ----------
+    day : ndarray of int, shape (n,)
+        Days in increasing order.
+    value : ndarray, shape (n,)
+        Value of each day.
+    noise : Noise or None
+        Day-to-day noise; without it the means have no interval.
+
+    Returns
+    -------
+    WeekMeans
+        Means, number of days and half widths, each of shape (n,).
+    """
     start = np.searchsorted(day, day - WEEK_DAYS + 1)
     sums = np.concatenate([[0.0], np.cumsum(value)])
     days = np.arange(1, day.size + 1) - start
@@ -97,7 +132,20 @@ def week_means(day: Ints, value: Floats, noise: Noise | None) -> WeekMeans:
 
 
 def around(day: Ints, at: int) -> Ints:
-    """Places of the days within three of ``at``; where there is none, of the nearest day within two weeks."""
+    """Indices of the days within three days of a date.
+
+    Parameters
+    ----------
+    day : ndarray of int, shape (n,)
+        Days in increasing order.
+    at : int
+        The date.
+
+    Returns
+    -------
+    ndarray of int
+        Where no day is so near, the nearest day within two weeks; else empty.
+    """
     near = np.flatnonzero(np.abs(day - at) <= WEEK_DAYS // 2)
     if near.size == 0 and day.size:
         nearest = int(np.abs(day - at).argmin())
@@ -176,7 +224,22 @@ class Rate:
 
 
 def rate_of(day: Ints, value: Floats, least_days: int = 5, least_span: int = 21) -> Rate | None:
-    """Least-squares slope per week with its t interval; None below five days, or three weeks."""
+    """Least-squares slope per week.
+
+    Parameters
+    ----------
+    day : ndarray of int, shape (n,)
+        Days in increasing order.
+    value : ndarray, shape (n,)
+        Value of each day.
+    least_days, least_span : int
+        Fewest days with a value, and shortest span in days.
+
+    Returns
+    -------
+    Rate or None
+        Slope with a t interval, and the value of the line on the last day. None with fewer days.
+    """
     if day.size < least_days or int(day[-1] - day[0]) < least_span:
         return None
     t = (day - day.mean()) / WEEK_DAYS
@@ -189,10 +252,21 @@ def rate_of(day: Ints, value: Floats, least_days: int = 5, least_span: int = 21)
 
 
 def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
-    """Earliest and latest day from now at which a goal is reached at this rate; the latest is None where it may never be.
+    """Days until a goal is reached at a rate.
 
-    None where the rate goes the other way, the goal is reached, or lies years away. By the ends
-    of the rate's interval.
+    Parameters
+    ----------
+    goal : float
+        Target value, in units of the metric.
+    rate : Rate
+        Slope with its interval, and the value now.
+
+    Returns
+    -------
+    tuple of int and (int or None), or None
+        Earliest and latest day from now, by the ends of the interval of the slope; the latest is
+        None when the goal may never be reached. None when the value moves away from the goal, has
+        reached it, or would need years.
     """
     gap = goal - rate.now
     i = rate.per_week.interval

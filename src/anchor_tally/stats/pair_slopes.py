@@ -42,10 +42,26 @@ def _codes(values: Floats) -> Ints:
 
 
 def inversions(rank: Ints) -> int:
-    """Pairs out of order in ``rank`` (n,), whole numbers from 0; equal ones are in order. Bit by bit, from the highest.
+    """Count the pairs that are out of order.
 
-    Among elements that agree in all higher bits, one with a 1 before one with a 0 is out of
-    order; elements are kept sorted by the bits seen so far, each with its place in its group.
+    Parameters
+    ----------
+    rank : ndarray of int, shape (n,)
+        Whole numbers from 0. Equal numbers are in order.
+
+    Returns
+    -------
+    int
+
+    Notes
+    -----
+    The count goes bit by bit from the highest: O(n log n), without a Python loop over the values.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> inversions(np.array([2, 0, 1]))
+    2
     """
     n = rank.size
     if n < 2:
@@ -203,12 +219,29 @@ class PassingBablok:
 
 
 def passing_bablok(x: Floats, y: Floats, confidence: float = 0.95) -> PassingBablok | None:
-    """Regression of y on x by the shifted median of the slopes of all pairs (Passing & Bablok 1983, J Clin Chem Clin Biochem 21:709).
+    """Regression of y on x by the shifted median of the slopes of all pairs of points.
 
-    ``x``, ``y`` of shape (n,), in one unit. Pairs of equal points and of the slope −1 are left
-    out; pairs of equal x rise without end. The interval is from the variance of Kendall's S; the
-    test of linearity is the cusum test of the same paper. None below four points, or where x or
-    y does not vary.
+    Parameters
+    ----------
+    x, y : ndarray, shape (n,)
+        Reference and device, in one unit.
+    confidence : float
+        Level of the intervals.
+
+    Returns
+    -------
+    PassingBablok or None
+        Line and p-value of the cusum test of linearity. None below four points, or where x or y
+        does not vary.
+
+    Notes
+    -----
+    Pairs of equal points and slopes of exactly −1 are left out; pairs with equal x have an infinite
+    slope. The interval comes from the variance of Kendall's S.
+
+    References
+    ----------
+    Passing & Bablok 1983, J Clin Chem Clin Biochem 21:709.
     """
     n = x.size
     if n < 4 or float(np.ptp(x)) == 0 or float(np.ptp(y)) == 0:

@@ -21,7 +21,20 @@ class Line:
 
 
 def least_squares(x: Floats, y: Floats, confidence: float = 0.95) -> Line | None:
-    """Ordinary least squares of y on x (n,), t intervals; x is taken as known exactly. None below three points or without spread."""
+    """Ordinary least squares of y on x.
+
+    Parameters
+    ----------
+    x, y : ndarray, shape (n,)
+        Reference, taken as free of error, and device.
+    confidence : float
+        Level of the t intervals.
+
+    Returns
+    -------
+    Line or None
+        None below three points or where x does not vary.
+    """
     n = x.size
     cx = x - x.mean() if n else x
     sxx = float(cx @ cx)

@@ -58,7 +58,22 @@ class Repeatability:
 
 
 def sd_interval(sd: float, df: float, confidence: float = 0.95) -> Interval | None:
-    """χ² interval of an SD with ``df`` degrees of freedom; None below one."""
+    """Chi-square interval of an SD.
+
+    Parameters
+    ----------
+    sd : float
+        The SD.
+    df : float
+        Its degrees of freedom.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Interval or None
+        None below one degree of freedom.
+    """
     if df < 1:
         return None
     tail = (1 - confidence) / 2
@@ -69,7 +84,18 @@ def sd_interval(sd: float, df: float, confidence: float = 0.95) -> Interval | No
 
 
 def display_step(value: Floats) -> float | None:
-    """The step that values are shown in: the largest of 1, 0.5, 0.2, 0.1 … of which all are multiples; None for none."""
+    """Find the step in which a display shows its values.
+
+    Parameters
+    ----------
+    value : ndarray, shape (n,)
+        Readings.
+
+    Returns
+    -------
+    float or None
+        The largest of 1, 0.5, 0.2, 0.1 … of which all values are multiples; None if there is none.
+    """
     for power in range(5):
         for lead in (1.0, 0.5, 0.2):
             step = lead * 10.0**-power
@@ -213,14 +239,38 @@ def day_to_day_sd(
 def repeatability(
     tally: Ints, value: Floats, replicate: Ints, series: Ints, confidence: float = 0.95
 ) -> Repeatability:
-    """Everything about repeats of one instrument and metric.
+    """Describe how repeats of one instrument differ.
 
-    ``tally``, ``value``, ``replicate``, ``series`` of shape (n,): the tally of each reading
-    (numbers that grow with time within a series), its value, which repeat it is, and the client
-    and setting it belongs to. Within-tally SD pooled, χ² interval; repeatability coefficient and
-    CV (Bland & Altman 1999); TEM √(Σd²/2n) or the root of the mean square within (Perini et al.
-    2005); minimal detectable change 1.96·√2·SEM, SEM = s_w (Weir 2005); ICC where at least three
-    tallies have the commonest number of repeats.
+    Parameters
+    ----------
+    tally : ndarray of int, shape (n,)
+        Set of repeats of each reading; numbers grow with time within a series.
+    value : ndarray, shape (n,)
+        Readings, in units of the metric.
+    replicate : ndarray of int, shape (n,)
+        Which repeat each reading is, from 1.
+    series : ndarray of int, shape (n,)
+        Client and setting of each reading.
+    confidence : float
+        Level of the intervals.
+
+    Returns
+    -------
+    Repeatability
+        SD within sets, repeatability coefficient, technical error of measurement, smallest
+        detectable change, coefficient of variation, intraclass correlations and the SD from day to
+        day. Figures that cannot be computed are None, with a note.
+
+    Notes
+    -----
+    Technical error: √(Σd²/2n) for two repeats, else the root of the mean square within (Perini et
+    al. 2005). Smallest detectable change: 1.96·√2·SD within (Weir 2005). Intraclass correlations
+    use the sets with the commonest number of repeats, at least three.
+
+    References
+    ----------
+    Bland & Altman 1999, Stat Methods Med Res 8:135; Weir 2005, J Strength Cond Res 19:231; Perini
+    et al. 2005, Rev Bras Med Esporte 11:81.
     """
     notes: list[Note] = []
     groups = within(tally, value)

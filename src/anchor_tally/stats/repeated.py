@@ -14,7 +14,22 @@ from .variance_grid import VarianceGrid
 
 
 def repeated_bias(fit: NestedFit, confidence: float = 0.95) -> tuple[Estimate, float]:
-    """Bias (generalised least squares) with a t interval on Satterthwaite degrees of freedom, and those."""
+    """Bias of the nested design by generalised least squares.
+
+    Parameters
+    ----------
+    fit : NestedFit
+        Variance components.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    bias : Estimate
+        With a t interval on Satterthwaite degrees of freedom.
+    df : float
+        Those degrees of freedom.
+    """
     bias = float(fit.beta[0])
     lead = np.zeros(fit.beta.size)
     lead[0] = 1.0
@@ -97,11 +112,26 @@ def repeated_limits(
 def repeated_trend(
     d: Floats, mean: Floats, client: Ints, occasion: Ints, confidence: float = 0.95
 ) -> Trend:
-    """Slope of d on the mean of both in the nested mixed model, Satterthwaite t.
+    """Slope of the difference on the mean of both methods in the nested mixed model.
 
-    The level of a pair is the mean over its anchor: with the mean of single pairs, replicates of
-    one anchor, which share the reference value, would lie on a line of slope 2 whatever the
-    instrument does.
+    Parameters
+    ----------
+    d, mean : ndarray, shape (n,)
+        Differences, and means of both methods.
+    client, occasion : ndarray of int, shape (n,)
+        Client and occasion of each pair.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Trend
+        Slope with a Satterthwaite t interval; None where it cannot be estimated.
+
+    Notes
+    -----
+    The level of a pair is the mean over its occasion. With the mean of each single pair, repeats of
+    one occasion, which share the reference value, would lie on a line of slope 2 for any device.
     """
     _, at = np.unique(occasion, return_inverse=True)
     mean = (np.bincount(at, mean) / np.bincount(at))[at]

@@ -12,10 +12,23 @@ MOST_BYTES = 3 << 20  # of one block: small enough to stay near the processor
 
 
 def client_weights(groups: int, draws: int, seed: int, columns: int = 0) -> Iterator[Floats]:
-    """How often each of ``groups`` clients is drawn, (block, groups), in blocks until there are ``draws``.
+    """Draw bootstrap resamples of whole clients, in blocks.
 
-    ``columns`` is the width of what is made of a block, so that it stays within memory. The same
-    seed gives the same draws whatever the blocks are.
+    Parameters
+    ----------
+    groups : int
+        Number of clients.
+    draws : int
+        Number of resamples.
+    seed : int
+        Seed of the generator. The same seed gives the same draws for any size of block.
+    columns : int
+        Width of what is computed from a block, which bounds the size of a block.
+
+    Yields
+    ------
+    ndarray, shape (block, groups)
+        How often each client is drawn.
     """
     rng = np.random.default_rng(seed)
     block = max(1, min(draws, MOST_BYTES // (8 * max(groups, columns))))

@@ -159,13 +159,34 @@ def find_steps(
     resamples: int = RESAMPLES,
     seed: int = 0,
 ) -> Search:
-    """Steps of the difference: the split with the largest likelihood, a permutation p, and again beside what was found.
+    """Find step changes of the difference between device and reference.
 
-    ``weeks`` (M,) are those of the occasions of ``s``; ``d``, ``client`` and ``occasion`` (N,)
-    the readings; ``known`` weeks at which something was changed. A split that holds a known
-    change is preferred when its deviance is within ``PREFERRED`` of the best. The first look is
-    over a slope and all splits together, so that its p guards both. A step beside a slope costs
-    one parameter more.
+    Parameters
+    ----------
+    s : OccasionMeans
+        Mean difference of each of the M occasions.
+    weeks : ndarray, shape (M,)
+        Time of each occasion.
+    d : ndarray, shape (N,)
+        Differences of the readings.
+    client, occasion : ndarray of int, shape (N,)
+        Client and occasion of each reading.
+    known : tuple of float
+        Weeks at which something was changed. A split there is preferred when its deviance is
+        within ``PREFERRED`` of the best.
+    resamples, seed : int
+        Permutations of the test and seed of the generator.
+
+    Returns
+    -------
+    Search
+        Steps found one after the other, each beside those before it, with the p-value of the
+        first.
+
+    Notes
+    -----
+    The first test is over a slope and all splits together, so that its p-value allows for the
+    search. A step beside a slope costs one parameter more.
     """
     y, m = s.mean - float(s.mean.mean()), s.mean.size
     ordered = np.unique(weeks)

@@ -36,10 +36,28 @@ _OFF = 6.0
 
 
 def robust_sd(group: Ints, value: Floats) -> tuple[float, int] | None:
-    """SD within tallies that one mistyped value does not move, and the number of tallies with repeats; None without repeats.
+    """SD within sets of repeats that one mistyped value does not change.
 
-    The median of the ranges gives a first SD (Rousseeuw & Croux 1993 discuss such scales);
-    tallies whose range is above 6 of it are left out, and the others pooled.
+    Parameters
+    ----------
+    group : ndarray of int, shape (n,)
+        Set of each value.
+    value : ndarray, shape (n,)
+        Readings.
+
+    Returns
+    -------
+    tuple of float and int, or None
+        SD and number of sets with repeats. None without repeats.
+
+    Notes
+    -----
+    The median of the ranges gives a first SD; sets whose range is above 6 of it are left out and
+    the others pooled.
+
+    References
+    ----------
+    Rousseeuw & Croux 1993, JASA 88:1273, discuss such scales.
     """
     _, cell, size = np.unique(group, return_inverse=True, return_counts=True)
     if not (size > 1).any():
@@ -60,10 +78,27 @@ def robust_sd(group: Ints, value: Floats) -> tuple[float, int] | None:
 
 
 def far_off(group: Ints, value: Floats, least: float = 0.0) -> Ints:
-    """Places of values that lie far from the median of the other values of their tally: above 6 robust SDs, and above ``least``.
+    """Indices of outliers within sets of repeats.
 
-    With fewer than four tallies the spread is not known well enough: then only what is a quarter
-    of its sisters away, and ten times further than these are from each other.
+    Parameters
+    ----------
+    group : ndarray of int, shape (n,)
+        Set of each value.
+    value : ndarray, shape (n,)
+        Readings.
+    least : float
+        Smallest distance that counts.
+
+    Returns
+    -------
+    ndarray of int
+        Values more than 6 robust SDs, and more than ``least``, from the median of the other values
+        of their set.
+
+    Notes
+    -----
+    With fewer than four sets the SD is not known well enough. A value is then an outlier when it
+    differs from the other repeats by a quarter of their value and by ten times their range.
     """
     found = robust_sd(group, value)
     if found is None:
@@ -96,7 +131,20 @@ def far_off(group: Ints, value: Floats, least: float = 0.0) -> Ints:
 
 
 def within(group: Ints, value: Floats) -> Within:
-    """Group ``value`` (n,) by the equal numbers of ``group`` (n,), which may be any integers."""
+    """Group values by set of repeats.
+
+    Parameters
+    ----------
+    group : ndarray of int, shape (n,)
+        Set of each value; any integers.
+    value : ndarray, shape (n,)
+        Readings.
+
+    Returns
+    -------
+    Within
+        Size and mean of each set, and the sum of squares within sets.
+    """
     _, cell, size = np.unique(group, return_inverse=True, return_counts=True)
     mean = np.bincount(cell, value, minlength=size.size) / size
     return Within(

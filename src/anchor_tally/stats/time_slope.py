@@ -57,7 +57,17 @@ class RobustSlope:
 
 
 def moments_apart(weeks: Floats) -> int:
-    """How many moments there are that lie at least ``LEAST_DAYS`` apart."""
+    """Number of moments that lie at least ``LEAST_DAYS`` apart.
+
+    Parameters
+    ----------
+    weeks : ndarray, shape (n,)
+        Times in weeks.
+
+    Returns
+    -------
+    int
+    """
     if weeks.size == 0:
         return 0
     ordered = np.sort(weeks) * 7
@@ -92,10 +102,27 @@ def slope_on_time(
 def slope_beside(
     d: Floats, client: Ints, occasion: Ints, along: Floats, beside: Floats | None = None
 ) -> TimeSlope | None:
-    """Slope of ``d`` on ``along`` (N,) beside other fixed effects ``beside`` (N, q) in the nested mixed model.
+    """Slope of the difference beside other fixed effects in the nested mixed model.
 
-    No more degrees of freedom than occasions can give: occasions less clients less fixed
-    effects. None where the slope cannot be told from what stands beside it, or nothing varies.
+    Parameters
+    ----------
+    d : ndarray, shape (N,)
+        Differences.
+    client, occasion : ndarray of int, shape (N,)
+        Client and occasion of each pair.
+    along : ndarray, shape (N,)
+        Covariate of the slope, for instance the time in weeks.
+    beside : ndarray, shape (N, q), optional
+        Other fixed effects.
+
+    Returns
+    -------
+    TimeSlope or None
+        None where the slope is not identified beside the other effects, or nothing varies.
+
+    Notes
+    -----
+    Degrees of freedom are Satterthwaite's, at most occasions less clients less fixed effects.
     """
     middle = float(along.mean()) if along.size else 0.0
     columns = [np.ones(d.size), along - middle] + ([] if beside is None else list(beside.T))
@@ -127,17 +154,50 @@ def slope_beside(
 
 
 def free_df(fit: NestedFit, fixed: int) -> float:
-    """Most degrees of freedom of a slope within clients; between them where each was seen once."""
+    """Largest degrees of freedom that a slope through time can have.
+
+    Parameters
+    ----------
+    fit : NestedFit
+        Variance components.
+    fixed : int
+        Number of fixed effects.
+
+    Returns
+    -------
+    float
+        Those within clients; those between clients where each client was measured once.
+    """
     clients, occasions, _ = fit.counts
     inside = occasions - clients - (fixed - 1)
     return float(inside if inside >= 1 else occasions - fixed)
 
 
 def robust_slope(y: Floats, client: Ints, weeks: Floats) -> RobustSlope | None:
-    """Theil–Sen slope and Mann–Kendall test within clients (Sen 1968, JASA 63:1379; Hirsch, Slack & Smith 1982, Water Resour Res 18:107).
+    """Theil–Sen slope and Mann–Kendall test within clients.
 
-    Slopes of all pairs of one client's occasions are pooled; S is summed over clients, with ties
-    in its variance. Where each client was seen once all are one block. None below three pairs.
+    Parameters
+    ----------
+    y : ndarray, shape (n,)
+        Mean difference of each occasion.
+    client : ndarray of int, shape (n,)
+        Client of each occasion.
+    weeks : ndarray, shape (n,)
+        Time of each occasion.
+
+    Returns
+    -------
+    RobustSlope or None
+        None below three pairs of occasions.
+
+    Notes
+    -----
+    Slopes of all pairs of occasions of one client are pooled; S is summed over clients, with ties
+    in its variance. Where each client was measured once, all clients are one block.
+
+    References
+    ----------
+    Sen 1968, JASA 63:1379; Hirsch, Slack & Smith 1982, Water Resour Res 18:107.
     """
     _, block, size = np.unique(client, return_inverse=True, return_counts=True)
     if size.max(initial=0) < 2:
@@ -199,10 +259,32 @@ def _ties(block: Ints, values: Floats) -> float:
 def rounds_needed(
     sd: float, clients: int, anchors: float, gap_weeks: float, bound: float, most: int = 12
 ) -> int | None:
-    """Further anchors of each client, ``gap_weeks`` apart, until the slope is known to ± ``bound`` a week; None above ``most``.
+    """Further scans of each client until the slope is known well enough.
 
-    ``sd`` is that of an occasion's mean difference within a client; Σ(t − t̄)² of k moments Δ
-    apart is Δ²·k(k² − 1)/12, and t has the degrees of freedom of clients·(k − 1) − 1 occasions.
+    Parameters
+    ----------
+    sd : float
+        SD of an occasion's mean difference within a client.
+    clients : int
+        Number of clients.
+    anchors : float
+        Scans of each client so far.
+    gap_weeks : float
+        Weeks between scans.
+    bound : float
+        Wanted half width of the interval of the slope, per week.
+    most : int
+        Largest number of scans that is tried.
+
+    Returns
+    -------
+    int or None
+        None when more than ``most`` scans would be needed.
+
+    Notes
+    -----
+    Σ(t − t̄)² of k moments Δ apart is Δ²·k(k² − 1)/12; t has clients·(k − 1) − 1 degrees of
+    freedom.
     """
     k = np.arange(
         max(math.ceil(anchors), 1) + 1, max(math.ceil(anchors), 1) + most + 1, dtype=float
@@ -218,11 +300,33 @@ def rounds_needed(
 def summary_slopes(
     y: Floats, client: Ints, weeks: Floats, least: int = 5, block: Ints | None = None
 ) -> tuple[Estimate, float] | None:
-    """Mean of the clients' own least-squares slopes, t over clients (Matthews et al. 1990, BMJ 300:230), and its p.
+    """Mean of the clients' own least-squares slopes.
 
-    Serial likeness of a client's values does not touch it. ``block`` cuts a client's values into
-    stretches with a level each. Clients with fewer than ``least`` moments say nothing; None
-    below three.
+    Parameters
+    ----------
+    y : ndarray, shape (n,)
+        Values.
+    client : ndarray of int, shape (n,)
+        Client of each value.
+    weeks : ndarray, shape (n,)
+        Time of each value.
+    least : int
+        Fewest moments of a client; clients with fewer are left out.
+    block : ndarray of int, shape (n,), optional
+        Stretches of a client that have a level of their own.
+
+    Returns
+    -------
+    tuple of Estimate and float, or None
+        Mean slope with a t interval over clients, and its p-value. None below three clients.
+
+    Notes
+    -----
+    Autocorrelation of a client's values does not bias the interval, since it is made over clients.
+
+    References
+    ----------
+    Matthews et al. 1990, BMJ 300:230.
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] >= least

@@ -118,7 +118,24 @@ class ClientMeans(FrozenArrays):
 def client_means(
     d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError
 ) -> ClientMeans:
-    """What a line between clients is made of, weighted by the variances of the nested mixed model with both slopes in it."""
+    """Weighted means of each client for a line between clients.
+
+    Parameters
+    ----------
+    d, x : ndarray, shape (n,)
+        Differences and reference values.
+    scans : ndarray of int, shape (n,)
+        Scans behind each reference value.
+    client, occasion : ndarray of int, shape (n,)
+        Client and occasion of each pair.
+    error : ScanError
+        Variance of one scan.
+
+    Returns
+    -------
+    ClientMeans
+        Weighted by the variances of the nested mixed model with both slopes in it.
+    """
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean
     weight, floor = _weights(s, xs, d, client, occasion)

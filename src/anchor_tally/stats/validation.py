@@ -78,7 +78,20 @@ def _rmse(loss: Floats | None) -> float | None:
 
 
 def gain(worse: Floats, better: Floats, client: Ints) -> tuple[float, float]:
-    """Mean gain of one set of squared errors over another, and its standard error over clients; all of shape (m,)."""
+    """Mean gain of one prediction over another.
+
+    Parameters
+    ----------
+    worse, better : ndarray, shape (m,)
+        Squared errors of both predictions.
+    client : ndarray of int, shape (m,)
+        Client of each.
+
+    Returns
+    -------
+    mean, se : float
+        Mean of ``worse − better``, and its standard error over clients (infinite for one client).
+    """
     difference = worse - better
     mean = float(difference.mean())
     _, k = np.unique(client, return_inverse=True)
@@ -104,14 +117,31 @@ def cross_validate(
     foretold: Mapping[str, Foretold],
     equation: Floats | None = None,
 ) -> CrossValidation:
-    """Judge the corrections on occasion means.
+    """Judge corrections by their errors on left-out scans.
 
-    ``d`` (M,) mean difference of an occasion, ``x`` its scan, ``client`` and ``instant`` whose
-    and when, in the order of clients; ``foretold`` holds what each model but *none* says without
-    the client (pooled part) and without the occasion (client's part); ``equation`` the value of
-    a BMI-only equation (NaN where there is none). Without a client's part a pooled offset needs
-    to be closer than nothing by more than one standard error; with it the simplest model within
-    one standard error of the best is taken.
+    Parameters
+    ----------
+    d, x : ndarray, shape (M,)
+        Mean difference of each occasion, and its scan.
+    client : ndarray of int, shape (M,)
+        Client of each occasion, in increasing order.
+    instant : ndarray, shape (M,)
+        Time of each occasion.
+    foretold : mapping of str to Foretold
+        What each model except *none* predicts without the client (pooled part) and without the
+        occasion (client's part).
+    equation : ndarray, shape (M,), optional
+        Value of an equation that needs body mass index only; NaN where there is none.
+
+    Returns
+    -------
+    CrossValidation
+        Error of each model and of the baselines, and the chosen model.
+
+    Notes
+    -----
+    Without a client's part, a pooled offset is chosen when it beats no correction by more than one
+    standard error. With it, the simplest model within one standard error of the best is chosen.
     """
     known = {"none": Foretold(np.zeros(d.size), None), **foretold}
     losses = {m: (d - known[m].value) ** 2 for m in MODELS if m in known}
@@ -172,7 +202,24 @@ def _not_worse(loss: Floats, best: Floats, client: Ints) -> bool:
 
 
 def other_scans(x: Floats, k: Ints, instant: Floats) -> tuple[Floats, Floats]:
-    """The client's scan before each (the next one for the first), and the mean of the client's other scans; itself when alone."""
+    """Predict each scan from the client's other scans.
+
+    Parameters
+    ----------
+    x : ndarray, shape (M,)
+        Scans.
+    k : ndarray of int, shape (M,)
+        Client of each scan.
+    instant : ndarray, shape (M,)
+        Time of each scan.
+
+    Returns
+    -------
+    previous : ndarray, shape (M,)
+        The client's scan before each one (for the first scan the next one).
+    others : ndarray, shape (M,)
+        Mean of the client's other scans; the scan itself when it is the only one.
+    """
     order = np.lexsort((instant, k))
     first: npt.NDArray[np.bool_] = np.r_[True, np.diff(k[order]) > 0]
     place = np.arange(x.size)

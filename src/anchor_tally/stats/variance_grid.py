@@ -50,7 +50,20 @@ class OccasionMeans(FrozenArrays):
 
 
 def occasion_means(value: Floats, client: Ints, occasion: Ints) -> OccasionMeans:
-    """Group ``value`` (N,) by occasion within client."""
+    """Group values by occasion within client.
+
+    Parameters
+    ----------
+    value : ndarray, shape (N,)
+        Differences.
+    client, occasion : ndarray of int, shape (N,)
+        Client and occasion of each value.
+
+    Returns
+    -------
+    OccasionMeans
+        Mean, size and client of each of the M occasions, and their sums of squares.
+    """
     clients, c = np.unique(client, return_inverse=True)
     span = int(occasion.max()) - int(occasion.min()) + 1
     cells, cell = np.unique(c * span + (occasion - occasion.min()), return_inverse=True)
@@ -232,11 +245,22 @@ def _criterion(nodes: Nodes, df: int) -> Floats:
 
 
 def variance_grid(sums: OccasionMeans) -> VarianceGrid | None:
-    """Make the grid of a design; None where nothing varies under the highest level that can be told apart.
+    """Integrate the nested design over a grid of variance ratios.
 
-    Without repeats at any occasion the lowest level is occasion and replicate together; with one
-    occasion for each client the client level carries both; with one client there is no client
-    level.
+    Parameters
+    ----------
+    sums : OccasionMeans
+        The data.
+
+    Returns
+    -------
+    VarianceGrid or None
+        None where nothing varies below the highest level that can be separated.
+
+    Notes
+    -----
+    Without repeats the lowest level is occasion and repeat together. With one occasion a client the
+    client level carries both. With one client there is no client level.
     """
     shift = float(sums.mean.mean())
     centred = OccasionMeans(
@@ -348,10 +372,22 @@ class LeftOut(FrozenArrays):
 
 
 def leave_out(grid: VarianceGrid) -> LeftOut | None:
-    """Leave out whole clients, and single occasions, the variances refitted each time; None below three clients.
+    """Leave out whole clients, and single occasions, and fit again each time.
 
-    The refits are exact down-dates of the sums at every node; the REML maximum is interpolated
-    between the nodes.
+    Parameters
+    ----------
+    grid : VarianceGrid
+        The fit of all data.
+
+    Returns
+    -------
+    LeftOut or None
+        Predictions and SDs of shape (M,). None below three clients.
+
+    Notes
+    -----
+    The sums are down-dated exactly at every node of the grid; the REML maximum is interpolated
+    between nodes.
     """
     s, n = grid.sums, grid.nodes
     c = s.client_of

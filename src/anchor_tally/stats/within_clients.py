@@ -12,13 +12,40 @@ from .estimate import Estimate, Floats, Interval, Ints
 
 
 def centred(value: Floats, client: Ints) -> Floats:
-    """Values less the mean of their client."""
+    """Subtract each client's mean.
+
+    Parameters
+    ----------
+    value : ndarray, shape (n,)
+        Values.
+    client : ndarray of int, shape (n,)
+        Client of each value.
+
+    Returns
+    -------
+    ndarray, shape (n,)
+    """
     _, k = np.unique(client, return_inverse=True)
     return np.asarray(value - (np.bincount(k, value) / np.bincount(k))[k], dtype=float)
 
 
 def detrended(value: Floats, client: Ints, time: Floats) -> Floats:
-    """Values less the straight line through time of their client (less the mean where the client has one moment only)."""
+    """Subtract each client's straight line through time.
+
+    Parameters
+    ----------
+    value : ndarray, shape (n,)
+        Values.
+    client : ndarray of int, shape (n,)
+        Client of each value.
+    time : ndarray, shape (n,)
+        Time of each value.
+
+    Returns
+    -------
+    ndarray, shape (n,)
+        For a client with one moment, values less the mean.
+    """
     _, k = np.unique(client, return_inverse=True)
     v, t = centred(value, client), centred(time, client)
     tt = np.bincount(k, t * t)
@@ -66,9 +93,23 @@ def repeated_correlation(
 def detrended_correlation(
     x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95
 ) -> Estimate | None:
-    """The same after each client's straight trend through time is removed from both: n − 2·clients − 1 degrees of freedom.
+    """Correlation within clients after each client's trend through time is removed.
 
-    Clients with fewer than three moments say nothing.
+    Parameters
+    ----------
+    x, y : ndarray, shape (n,)
+        Both series.
+    client : ndarray of int, shape (n,)
+        Client of each value.
+    time : ndarray, shape (n,)
+        Time of each value.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Estimate or None
+        n − 2·clients − 1 degrees of freedom. Clients with fewer than three moments are left out.
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] > 2
@@ -111,11 +152,28 @@ class WithinSlope:
 def detrended_slope(
     x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95
 ) -> WithinSlope | None:
-    """Least-squares slope of y on x within clients, each client's straight trend through time removed from both.
+    """Slope of y on x within clients after each client's trend through time is removed.
 
-    Clients with fewer than three moments say nothing (a line goes through two); df = n −
-    2·clients − 1, t interval (analysis of covariance with a slope on time for each client). None
-    without three degrees of freedom or when x does not vary.
+    Parameters
+    ----------
+    x, y : ndarray, shape (n,)
+        Both series.
+    client : ndarray of int, shape (n,)
+        Client of each value.
+    time : ndarray, shape (n,)
+        Time of each value.
+    confidence : float
+        Level of the t interval.
+
+    Returns
+    -------
+    WithinSlope or None
+        None below three degrees of freedom (n − 2·clients − 1) or where x does not vary. Clients
+        with fewer than three moments are left out.
+
+    Notes
+    -----
+    Analysis of covariance with a slope on time for each client.
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] > 2
