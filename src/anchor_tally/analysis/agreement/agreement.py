@@ -139,9 +139,25 @@ class CompareRequest:
 
 @dataclass(frozen=True, slots=True)
 class LadderRequest:
-    """Every instrument that has the metric against the reference; or those of them whose numbers are in ``only``.
+    """Every instrument that has the metric against the reference.
 
-    ``kept`` are earlier results: one whose readings have not changed is not computed again.
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    seed : int
+        Seed of resampled intervals.
+    only : frozenset of int, optional
+        Numbers of the instruments to compare; by default all.
+    kept : tuple of CompareResult
+        Earlier results. One whose readings have not changed is not computed again.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: no reference, or no readings of the metric.
     """
 
     snapshot: Snapshot

@@ -68,7 +68,27 @@ class Forms:
 
 @dataclass(frozen=True, eq=False)
 class AgreementFormsRequest:
-    """The other forms of one comparison that is there already: its pairs, bias, SD and the scan's error."""
+    """Other forms of one comparison: regression lines, ratio, sloping and percentile limits.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision.
+    pairs : PairSet
+        The pairs of the comparison.
+    bias : Estimate or None
+        Its bias.
+    sd : float or None
+        SD of its differences.
+    scan : ScanError
+        Variance of one scan.
+    fit : NestedFit, optional
+        Its variance components.
+    grid : VarianceGrid, optional
+        Integration over their ratios.
+    seed : int
+        Seed of resampled intervals.
+    """
 
     snapshot: Snapshot
     pairs: PairSet

@@ -69,7 +69,24 @@ class _Spread:
 
 @dataclass(frozen=True, slots=True)
 class ChangeRequest:
-    """One instrument, or all that have the metric ("": all)."""
+    """Whether instruments respond to change, from changes between consecutive scans.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    instrument : str
+        Name of one instrument; empty for all that have the metric.
+    reference_sd : float, optional
+        SD of one scan, in the metric's unit; by default as stated in the study.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: no such instrument or reference, or no readings of the metric.
+    """
 
     snapshot: Snapshot
     lens: Lens

@@ -25,7 +25,15 @@ class Sensitivity:
 
 @dataclass(frozen=True, slots=True)
 class ExclusionsRequest:
-    """All instruments that have excluded readings of the lens' metric."""
+    """How the bias of each instrument changes when excluded readings are included.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    """
 
     snapshot: Snapshot
     lens: Lens

@@ -56,7 +56,17 @@ class HydrationResult:
 
 @dataclass(frozen=True, slots=True)
 class HydrationRequest:
-    """One instrument, or all that show fat and water ("": all); the snapshot holds both metrics."""
+    """How body fat and body water of an instrument vary together.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of body fat and body water.
+    lens : Lens
+        Clients and setting.
+    instrument : str
+        Name of one instrument; empty for all that show both.
+    """
 
     snapshot: Snapshot
     lens: Lens

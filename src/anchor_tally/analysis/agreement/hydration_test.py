@@ -43,9 +43,25 @@ class HydrationTestResult:
 
 @dataclass(frozen=True, slots=True)
 class HydrationTestRequest:
-    """One instrument and client, the dry and the loaded visit; the snapshot holds body fat and body mass.
+    """Sensitivity of one instrument to water that was drunk between two visits.
 
-    The client's card comes beside the snapshot: cautions may be newer than the readings.
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of body fat and body mass.
+    lens : Lens
+        Metric and setting.
+    instrument : str
+        Name of the instrument.
+    client : Client
+        The client's card, given apart since cautions may be newer than the readings.
+    dry, loaded : int
+        Numbers of the visits before and after drinking.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: a caution of the client forbids the test, or readings are missing.
     """
 
     snapshot: Snapshot

@@ -87,7 +87,15 @@ class RedundancyResult:
 
 @dataclass(frozen=True, slots=True)
 class RedundancyRequest:
-    """All devices and methods of a study; the snapshot holds every metric that devices show."""
+    """Which devices and methods behave alike within clients.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of every metric that devices show.
+    lens : Lens
+        Metric, clients and setting.
+    """
 
     snapshot: Snapshot
     lens: Lens

@@ -35,7 +35,17 @@ class RepeatabilityResult:
 
 @dataclass(frozen=True, slots=True)
 class RepeatabilityRequest:
-    """One instrument, or all that have the metric ("": all)."""
+    """How repeats of instruments differ, minutes apart and from day to day.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    instrument : str
+        Name of one instrument; empty for all that have the metric.
+    """
 
     snapshot: Snapshot
     lens: Lens

@@ -80,7 +80,28 @@ class WhichDeviceResult:
 
 @dataclass(frozen=True, slots=True)
 class WhichDeviceRequest:
-    """All instruments against the comparator; ``weights`` by criterion."""
+    """All instruments against the comparator, ranked by weighted criteria.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    must : MustHaves
+        Requirements that rule instruments out.
+    weights : mapping of str to float
+        Weight of each criterion.
+    offers : mapping of int to frozenset of str
+        Metrics that each instrument shows.
+    seed : int
+        Seed of the resampled order.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: no comparator, or no readings of the metric.
+    """
 
     snapshot: Snapshot
     lens: Lens

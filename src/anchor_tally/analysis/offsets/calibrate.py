@@ -108,10 +108,27 @@ class CalibrateResult:
 
 @dataclass(frozen=True, slots=True)
 class CalibrateRequest:
-    """Offsets of all instruments that have the metric, or of the one named.
+    """Offsets of instruments: what to subtract from a reading, for whom, and whether it helps.
 
-    ``kept`` are answers of before: those that stand on the same readings and the same question
-    are not computed again.
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    instrument : str
+        Name of one instrument; empty for all that have the metric.
+    reference_sd : float, optional
+        SD of one scan, in the metric's unit; by default as stated in the study.
+    client_sd : float, optional
+        Stated SD between clients, used where too few clients were scanned to estimate it.
+    kept : tuple of CalibrateResult
+        Earlier results. One with the same readings and the same question is not computed again.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: no such instrument or reference, or no readings of the metric.
     """
 
     snapshot: Snapshot

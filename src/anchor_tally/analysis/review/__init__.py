@@ -58,7 +58,13 @@ class ReviewResult:
 
 @dataclass(frozen=True, slots=True)
 class ReviewRequest:
-    """All rules on a whole study."""
+    """All review rules on a whole study.
+
+    Parameters
+    ----------
+    material : Material
+        Columns of all metrics, conditions of visits, checks of assessors and decisions.
+    """
 
     material: Material
 

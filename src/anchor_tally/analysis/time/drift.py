@@ -133,7 +133,28 @@ class DriftResult:
 
 @dataclass(frozen=True, slots=True)
 class DriftRequest:
-    """One instrument, or all that have the metric ("": all). ``events`` and ``weights`` are those of the study, ``kept`` answers of before."""
+    """Whether the difference between instruments and the reference changes through time.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the columns of the lens' metric.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    instrument : str
+        Name of one instrument; empty for all that have the metric.
+    events : tuple of Event
+        Noted changes: of place, battery, firmware or client.
+    weights : tuple of CheckWeight
+        Readings of check weights.
+    kept : tuple of DriftResult
+        Earlier results. One with the same readings and the same question is not computed again.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: no such instrument or reference, or no readings of the metric.
+    """
 
     snapshot: Snapshot
     lens: Lens

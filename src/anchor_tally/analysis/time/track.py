@@ -114,11 +114,37 @@ class TrackResult:
 
 @dataclass(frozen=True, slots=True)
 class TrackRequest:
-    """A client in the lens' metric; the snapshot holds that, body mass, water and girths.
+    """One client through time in one metric.
 
-    ``instrument`` is the one in hand ("": the first). ``since`` and ``until`` are ordinals of
-    dates (None: first and last day). ``water`` is off, rule or slope. ``records`` are
-    calibrations in force, ``stale`` the numbers of those that are.
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision, with the metric, body mass, body water and girths.
+    lens : Lens
+        Metric, reference and setting.
+    client : str
+        Code of the client.
+    records : tuple of CalibrationRecord
+        Calibrations in force.
+    stale : frozenset of int
+        Numbers of those whose readings have changed since.
+    events : tuple of Event
+        Noted changes.
+    instrument : str
+        Name of the instrument shown; empty for the first.
+    since, until : int, optional
+        Ordinals of the two dates; by default the first and last day.
+    water : {"off", "rule", "slope"}
+        How readings are corrected for body water.
+    goal : float, optional
+        Target value, in the metric's unit.
+    today : str
+        Today's date (ISO), for age and validity.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: nothing can be shown, or a caution forbids it.
     """
 
     snapshot: Snapshot
