@@ -61,7 +61,10 @@ def seconds(code, word):
 
 
 def screen():
-    """Offscreen, then a real X display with a window manager where there is one; yields the platform's name."""
+    """Offscreen, then a real X display with a window manager where there is one.
+
+    Yields the platform's name.
+    """
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     yield "offscreen"
     if not (shutil.which("Xvfb") and shutil.which("openbox")):

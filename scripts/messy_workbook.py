@@ -28,7 +28,10 @@ def people(book: Workbook) -> None:
 
 
 def foot_scale(book: Workbook) -> None:
-    """Three header rows: groups in merged cells, repeats, units. The code stands once for two days."""
+    """Three header rows: groups in merged cells, repeats, units.
+
+    The code stands once for two days.
+    """
     sheet = book.create_sheet("Alder")
     sheet.append(["Foot scale, mornings"])
     sheet.append(

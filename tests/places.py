@@ -92,7 +92,10 @@ def adoption(session, name, metric="body_fat_percent", day="2026-09-01"):
 
 
 def drawn_study(rng, device, clients=14, scans=3, repeats=3, between=5.0, within=1.2, scan_sd=0.4):
-    """A snapshot of a drawn study: ``device(rng, true, own)`` gives the reader of one occasion; values are shown to 0.1 %."""
+    """A snapshot of a drawn study: ``device(rng, true, own)`` gives the reader of one occasion.
+
+    Values are shown to 0.1 %.
+    """
     lines, start = [], datetime(2026, 1, 5, 7)
     for c in range(clients):
         level, own = 22 + between * rng.standard_normal(), rng.standard_normal()

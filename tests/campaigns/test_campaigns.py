@@ -1,4 +1,7 @@
-"""Counted campaigns, run by `make slow`: kills in the middle of a write, and fuzzed files. Each prints its count."""
+"""Counted campaigns, run by `make slow`: kills in the middle of a write, and fuzzed files.
+
+Each prints its count.
+"""
 
 import io
 import os

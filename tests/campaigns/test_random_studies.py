@@ -48,7 +48,10 @@ BESIDE = ("body_fat_percent", "body_mass", "total_body_water_percent")
 
 
 def odd_study(rng):
-    """Few clients and scans, ties, constants, gaps, settings, days without a time, failed readings; whatever people bring."""
+    """Few clients and scans, ties, constants, gaps, settings, days without a time, failed readings.
+
+    Whatever people bring.
+    """
     lines, start = [], date(2026, rng.randint(1, 6), rng.randint(1, 28))
     decimals, noise = rng.choice((0, 1, 2)), rng.choice((0.0, 0.0, 0.3, 1.5))
     days = sorted(rng.sample(range(400), rng.randint(1, 9)))

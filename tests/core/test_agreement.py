@@ -87,7 +87,10 @@ def test_exact_limits(n):
 
 
 def test_pairs_agree_with_scipy():
-    """Correlation, its interval and the trend equal scipy's; concordance equals its definition (Lin 1989)."""
+    """Correlation, its interval and the trend equal scipy's; concordance equals its definition.
+
+    Source: Lin 1989.
+    """
     a = agreement(MINI, LARGE, np.arange(17))
     r = stats.pearsonr(MINI, LARGE)
     ci = r.confidence_interval()
@@ -192,7 +195,10 @@ def test_jackknife_covers(draws):
 
 
 def test_deming_is_orthogonal_regression():
-    """With ratio 1 the line is the first principal axis; its intervals are those of a jackknife that fits again without each (Linnet 1993)."""
+    """With ratio 1 the line is the first principal axis.
+
+    Its intervals are those of a jackknife that fits again without each (Linnet 1993).
+    """
 
     def axis(x, y):
         _, vectors = np.linalg.eigh(np.cov(x, y))
@@ -289,7 +295,10 @@ def test_components_equal_r(data, per, drop, line, variances, fixed):
 
 
 def test_balanced_design_has_closed_forms():
-    """Balanced, interior: REML is the analysis of variance; the bias interval is the t interval of client means."""
+    """Balanced, interior: REML is the analysis of variance.
+
+    The bias interval is the t interval of client means.
+    """
     d, c, o = nested(np.random.default_rng(1), 14, 3, 3, (2, 1, 0.5))
     fit = fit_nested(d, c, o)
     cube = d.reshape(14, 3, 3)
@@ -339,7 +348,10 @@ def test_leave_one_out_equals_refits():
 
 
 def test_integrated_intervals_have_known_ends():
-    """One level: the exact limits (Carkeet 2015) and the t interval; balanced with a large spread: t on the client means."""
+    """One level: the exact limits (Carkeet 2015) and the t interval.
+
+    Balanced with a large spread: t on the client means.
+    """
     d = np.random.default_rng(3).standard_normal(11)
     grid = variance_grid(occasion_means(d, np.arange(11), np.zeros(11, dtype=np.int64)))
     exact = single_limits(d)
@@ -426,7 +438,10 @@ def test_slopes_on_the_reference_equal_least_squares():
 
 
 def test_reference_error_comes_from_replicates():
-    """RMS-SD of replicate scans (Glueer 1995: pooled root mean square); few replicates give way to what is stated."""
+    """RMS-SD of replicate scans (Glueer 1995: pooled root mean square).
+
+    Few replicates give way to what is stated.
+    """
     assert reference_error(np.array([2, 3]), np.array([0.5, 1.0]), None).sd == pytest.approx(
         np.sqrt(1.5 / 3)
     )
@@ -501,7 +516,10 @@ def test_robust_spread_and_what_is_far_off():
     st.floats(0.1, 100),
 )
 def test_shift_scale_and_order(seed, clients, occasions, replicates, shift, scale):
-    """Adding a constant moves bias and limits only; scaling scales all; row order does not matter."""
+    """Adding a constant moves bias and limits only; scaling scales all.
+
+    Row order does not matter.
+    """
     rng = np.random.default_rng(seed)
     d, c, o = nested(rng, clients, occasions, replicates, (1, 0.7, 0.4))
     if d.size == clients:

@@ -106,7 +106,10 @@ def test_regions_never_compare_with_the_whole():
 
 
 def test_cautions():
-    """Implants and pregnancy forbid impedance; agreement is shown, not forgotten; scans are counted and spaced."""
+    """Implants and pregnancy forbid impedance; agreement is shown, not forgotten.
+
+    Scans are counted and spaced.
+    """
     assert cautions_of(Client(1, "A")) == ()
     words = [
         c.note.code
@@ -152,7 +155,10 @@ def test_cautions():
 @settings(max_examples=30, deadline=None)
 @given(st.integers(3, 12), st.integers(2, 4), st.integers(0, 10**6))
 def test_technical_error_against_analysis_of_variance(persons, repeats, seed):
-    """TEM² is the mean square within persons of a one-way analysis of variance (statsmodels); two repeats: Σd²/2n."""
+    """TEM² is the mean square within persons of a one-way analysis of variance (statsmodels).
+
+    Two repeats: Σd²/2n.
+    """
     rng = np.random.default_rng(seed)
     value = rng.uniform(5, 30, persons)[:, None] + rng.normal(0, 0.5, (persons, repeats))
     person = np.repeat(np.arange(persons), repeats)
@@ -181,7 +187,10 @@ def people(pairs, metric="skinfold_triceps", who="R"):
 
 
 def test_assessor_verdicts():
-    """Limits of Perini et al. 2005 (from memory): skinfolds 5 and 7.5 %, girths 1 and 1.5 %; fewer than 10 people: none."""
+    """Limits of Perini et al. 2005 (from memory): skinfolds 5 and 7.5 %, girths 1 and 1.5 %.
+
+    Fewer than 10 people: none.
+    """
     close = people([(10 + k, 10.2 + k) for k in range(12)])
     r = check(close, "R", "skinfold_triceps")
     assert (r.verdict, r.sure, r.error.persons) == ("skilled", True, 12)

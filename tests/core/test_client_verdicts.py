@@ -28,7 +28,9 @@ BESIDE = ("body_fat_percent", "body_mass", "girth_waist")
 
 
 def squad(rng, *, clients=10, weeks=24, moved=0.0, shared=0.5):
-    """A study: scans at weeks 0, 12 and 24, two mornings a week of two devices; every second client changes by 0.1 a week.
+    """A study: scans at weeks 0, 12 and 24, two mornings a week of two devices.
+
+    Every second client changes by 0.1 a week.
 
     Days differ by SD 0.7 a device and by ``shared`` in both (water); ``moved`` a week is the
     second device's own drift.
@@ -60,7 +62,10 @@ def squad(rng, *, clients=10, weeks=24, moved=0.0, shared=0.5):
 
 
 def rates(n, seed, **design):
-    """Of ``n`` squads, percent: *real* of clients who did not change, by all together; found of those who did; coverage of the change."""
+    """Of ``n`` squads, percent: *real* of clients who did not change, by all together.
+
+    Found of those who did; coverage of the change.
+    """
     rng = np.random.default_rng(seed)
     false, found, held, alone = [], [], [], []
     for _ in range(n):
@@ -108,7 +113,10 @@ def test_rates_of_verdicts(design, capsys):
 
 
 def test_cautions_say_how_sure_they_are():
-    """A mass that falls 1.4 % a week, with the interval of a straight line (scipy); a device that does not follow, with its slope's."""
+    """A mass that falls 1.4 % a week, with the interval of a straight line (scipy).
+
+    A device that does not follow, with its slope's.
+    """
     rng, lines = np.random.default_rng(6), []
     for c in range(6):
         for k, day in enumerate(range(0, 43, 3)):
@@ -216,7 +224,10 @@ def test_every_view_reports_the_same_slope(demo):
 
 
 def test_nothing_is_said_of_following_what_is_no_reference(demo):
-    """Beside a device's own errors no slope tells who follows; a reference is not judged by itself."""
+    """Beside a device's own errors no slope tells who follows.
+
+    A reference is not judged by itself.
+    """
     for name in ("Cedar", "Consensus"):
         r = finish(ChangeRequest(demo.snapshot(), Lens(reference=name), "Alder").run())[0]
         assert r.follows is None

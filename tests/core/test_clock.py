@@ -39,7 +39,10 @@ DAYS = [
 
 @pytest.mark.parametrize("day", [*DAYS, "2027-03-28T02:30+01:00"])
 def test_demo_serves_on_any_day(day, tmp_path, berlin, capsys):
-    """The demo study ends in the week before today; an offset adopted today is in force, and it expires later."""
+    """The demo study ends in the week before today.
+
+    An offset adopted today is in force, and it expires later.
+    """
     clock = fixed(day)
     session = demo_session(tmp_path, clock=clock)
     today = clock.today()

@@ -63,7 +63,10 @@ FOLDS = {"skinfold_chest": "10", "skinfold_abdominal": "20", "skinfold_thigh": "
 
 
 def test_fat_from_density_by_either_equation():
-    """Siri 495/d − 450 and Brozek 457/d − 414.2 of the same density; the sensitivity is that of the chosen one."""
+    """Siri 495/d − 450 and Brozek 457/d − 414.2 of the same density.
+
+    The sensitivity is that of the chosen one.
+    """
     person = {"sex": "male", "age_years": "30", "height": "180 cm", "body_mass": "80 kg"} | FOLDS
     siri = evaluate("jackson_pollock_1978_3", person).outputs
     brozek = evaluate(
@@ -190,7 +193,10 @@ def test_two_readings_of_a_girth_count_by_their_mean():
 
 @pytest.mark.parametrize(("at", "found"), [(20.0, False), (16.0, True), (8.0, True), (4.0, False)])
 def test_a_step_has_two_occasions_on_each_side(at, found):
-    """A jump of 3 with one occasion before or after it is told at no such week; with two on each side it is told at its own."""
+    """A jump of 3 with one occasion before or after it is told at no such week.
+
+    With two on each side it is told at its own.
+    """
     client, weeks, occasion = np.arange(1), np.arange(6) * 4.0, np.arange(6)
     d = np.array([0.0, 0.1, -0.1, 0.05, -0.05, 0.1]) + 3.0 * (weeks >= at)
     client = np.zeros(6, dtype=np.int64)
@@ -242,7 +248,10 @@ def test_change_in_words_by_its_interval(demo):
 
 
 def test_water_in_words_by_its_interval(demo):
-    """Fat falls, rises, or is not shown to move with water; the ends of the interval have the sign of the sentence."""
+    """Fat falls, rises, or is not shown to move with water.
+
+    The ends of the interval have the sign of the sentence.
+    """
     wide = finish(demo.wide_snapshot_steps(("body_fat_percent", "total_body_water_percent")))
     r = replace(finish(HydrationRequest(wide, demo.lens, "Birch").run())[0], circular=False)
 
@@ -284,7 +293,10 @@ def test_figures_show_what_results_hold(demo):
 
 
 def test_evidence_of_a_pair_and_of_a_statistic(demo):
-    """A pair opens to its readings, those of its repeats and the scan; a statistic to all readings and what was left out."""
+    """A pair opens to its readings, those of its repeats and the scan.
+
+    A statistic to all readings and what was left out.
+    """
     r = finish(CompareRequest(demo.snapshot(), demo.lens, "Cedar").run())
     pair = explain(r, "pair:4")
     assert pair.instrument_readings[0] == int(r.pairs.reading[4])
@@ -302,7 +314,10 @@ def test_evidence_of_a_pair_and_of_a_statistic(demo):
 
 
 def test_somatotype_by_hand():
-    """0.858·HB + 0.601·FB + 0.188·CAG + 0.161·CCG − 0.131·H + 4.5, girths less the fold; 0.732·HWR − 28.58 (Carter & Heath 1990)."""
+    """0.858·HB + 0.601·FB + 0.188·CAG + 0.161·CCG − 0.131·H + 4.5, girths less the fold.
+
+    0.732·HWR − 28.58 (Carter & Heath 1990).
+    """
     given = {"height": 178.0, "body_mass": 72.0, "breadth_humerus": 7.0, "breadth_femur": 9.6}
     given |= {"girth_arm_flexed": 33.0, "girth_calf": 37.5, "skinfold_medial_calf": 9.0}
     given |= {"skinfold_triceps": 11.0, "skinfold_subscapular": 10.0, "skinfold_supraspinale": 8.0}
@@ -423,7 +438,10 @@ def test_equations_of_the_other_sex_and_ages(name, given, output, value):
     ("mass", "value"), [(88.0, 0.463 * 180 / 88 ** (1 / 3) - 17.63), (110.0, 0.1)]
 )
 def test_ectomorphy_of_heavy_people(mass, value):
-    """Below a ratio of 40.75 the second line holds, from 38.25 down it is a tenth (Carter & Heath 1990)."""
+    """Below a ratio of 40.75 the second line holds, from 38.25 down it is a tenth.
+
+    Source: Carter & Heath 1990.
+    """
     given = {"height": 180.0, "body_mass": mass, "breadth_humerus": 7.0, "breadth_femur": 9.6}
     given |= {"girth_arm_flexed": 33.0, "girth_calf": 37.5, "skinfold_medial_calf": 9.0}
     given |= {"skinfold_triceps": 11.0, "skinfold_subscapular": 10.0, "skinfold_supraspinale": 8.0}

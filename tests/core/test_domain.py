@@ -47,7 +47,10 @@ def study(tmp_path, rows):
     ],
 )
 def test_typed_values(text, metric, value, unit):
-    """Units and decimal commas are read; the number as entered is kept (1 lb = 0.45359237 kg, 1 in = 2.54 cm exactly)."""
+    """Units and decimal commas are read.
+
+    The number as entered is kept (1 lb = 0.45359237 kg, 1 in = 2.54 cm exactly).
+    """
     q = parse_quantity(text, METRICS[metric])
     assert (q.value, q.unit) == (pytest.approx(value, abs=1e-5), unit)
 
@@ -142,7 +145,10 @@ def test_one_client_has_no_limits(tmp_path):
 
 
 def test_equations():
-    """Relative fat mass and the BMI equation at hand-computed points (formulas: Woolcott & Bergman 2018; Deurenberg 1991)."""
+    """Relative fat mass and the BMI equation at hand-computed points.
+
+    Source: formulas: Woolcott & Bergman 2018; Deurenberg 1991.
+    """
     v = {
         "sex": np.array([1.0, 0.0]),
         "age_years": np.array([40.0, 12.0]),

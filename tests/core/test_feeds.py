@@ -57,7 +57,10 @@ def events(lines):
 
 @given(LINES)
 def test_lines_come_back(line):
-    """What a device sends is read as what it meant; an all but empty platform never counts as settled."""
+    """What a device sends is read as what it meant.
+
+    An all but empty platform never counts as settled.
+    """
     settled = isinstance(line, Live) and line.settled and line.kg >= LIGHTEST
     assert parse_line(format_line(line)) == (
         Live(line.kg, settled) if isinstance(line, Live) else line
@@ -76,7 +79,11 @@ def test_lines_come_back(line):
     )
 )
 def test_any_text_is_a_line_or_nonsense(text):
-    """No text raises; a line with one character changed is never another measurement by accident of the check number alone."""
+    """No text raises.
+
+    A line with one character changed is never another measurement by accident of the check
+    number alone.
+    """
     assert parse_line(text) is not None
 
 
@@ -96,7 +103,10 @@ def test_any_bytes_are_survived(chunks):
 @settings(max_examples=200)
 @given(st.lists(LINES, max_size=40))
 def test_nothing_unsettled_is_taken(lines):
-    """Before anything is taken the mass had settled and did not move since; no number is taken twice."""
+    """Before anything is taken the mass had settled and did not move since.
+
+    No number is taken twice.
+    """
     taker, settled, seen = MeasurementFilter(), None, []
     for line in lines:
         told = taker.line(line)
@@ -128,7 +138,10 @@ def test_example_of_the_documents():
 
 
 def test_measurements():
-    """Taken whole; left out when values are missing, the person moved, or the line broke; repeated numbers count once."""
+    """Taken whole; left out when values are missing, the person moved, or the line broke.
+
+    Repeated numbers count once.
+    """
     taken = events([*GOOD, Done(3, 2)])[-1]
     assert taken == Taken(3, (("body_mass", "71.5", "kg"), ("body_fat_percent", "18.4", "percent")))
     assert isinstance(events([*GOOD, Done(3, 3)])[-1], LeftOut)
@@ -185,7 +198,10 @@ def test_simulated_scales_have_their_truth(name):
 
 
 def test_watched_folder(tmp_path):
-    """A file is offered once, when it is whole; a growing or unnamed one waits; a lost folder is said."""
+    """A file is offered once, when it is whole; a growing or unnamed one waits.
+
+    A lost folder is said.
+    """
     (tmp_path / "old.csv").write_text("x")
     folder = WatchedFolder(tmp_path)
     (tmp_path / "new.csv").write_text("half")

@@ -312,7 +312,10 @@ def test_command_line(capsys):
 
 
 def test_limits_of_use():
-    """Outside its population an equation says why; without a form for the sex it gives no number."""
+    """Outside its population an equation says why.
+
+    Without a form for the sex it gives no number.
+    """
     wrong_sex = evaluate(
         "jackson_pollock_1978_3", {"sex": "female", "age_years": "30", "sum_skinfolds": "60"}
     )

@@ -155,7 +155,10 @@ def test_kept_answers_are_those_computed_anew(demo):
 
 
 def test_settings_that_differ_are_told_whole(demo):
-    """A mixed device has no day until which its offset holds, and no sentence that ends in nothing; sizes stand with their interval."""
+    """A mixed device has no day until which its offset holds, and no sentence that ends in nothing.
+
+    Sizes stand with their interval.
+    """
     r = next(
         r
         for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
@@ -206,7 +209,10 @@ def of_time(session):
 
 
 def test_second_window_sees_what_is_noted(demo):
-    """One that follows has after each edit, and after all were undone, what the writer has; what was adopted stays as withdrawn."""
+    """One that follows has after each edit, and after all were undone, what the writer has.
+
+    What was adopted stays as withdrawn.
+    """
     second, start = Session.open(demo.path), noted(demo)
     assert second.elsewhere
     edits = of_time(demo)

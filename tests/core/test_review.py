@@ -1,4 +1,7 @@
-"""Review rules: each finds what was planted, and nothing where nothing was; decisions stay in the file."""
+"""Review rules: each finds what was planted, and nothing where nothing was.
+
+Decisions stay in the file.
+"""
 
 from collections import Counter
 
@@ -53,7 +56,10 @@ def series(
 
 
 def test_demo_holds_what_was_planted(demo):
-    """The mistyped value and the visit that came unprepared, and nothing else; the words for them."""
+    """The mistyped value and the visit that came unprepared, and nothing else.
+
+    The words for them.
+    """
     found = reviewed(demo)
     assert [f.rule for f in found.found] == ["repeats", "conditions"]
     rows = [finding_row(f, found.material) for f in found.found]

@@ -172,7 +172,10 @@ def test_excluded_is_as_never_read(plain):
 
 
 def test_a_constant_moves_the_level_only(plain):
-    """Alder reads 3 higher: its offset is 3 more; change, repeats, drift, water, likeness and errors after correcting stay."""
+    """Alder reads 3 higher: its offset is 3 more.
+
+    Change, repeats, drift, water, likeness and errors after correcting stay.
+    """
     rows, answer = plain
 
     def higher(r):

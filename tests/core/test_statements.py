@@ -222,7 +222,10 @@ def test_limits_are_not_too_long():
 
 @pytest.mark.parametrize("draws", [100, pytest.param(300, marks=pytest.mark.slow)])
 def test_trend_keeps_its_level(draws):
-    """No proportional bias: the slopes on the reference find one in about 5 % of studies; a planted one is covered and found."""
+    """No proportional bias: the slopes on the reference find one in about 5 % of studies.
+
+    A planted one is covered and found.
+    """
     slack = 100 * 2.5 * (0.05 * 0.95 / draws) ** 0.5
     level = trends((14, 3, 3), (1.3, 0.8, 0.3), 0.4, 0.0, draws)
     assert level[0] < 5 + slack, level
@@ -239,7 +242,10 @@ def calibrated(session, **given):
 
 
 def test_one_clients_offset_serves_that_client_only():
-    """Three scans of one client: an offset for that client; for others nothing, or what a stated spread allows, kept in the record."""
+    """Three scans of one client: an offset for that client.
+
+    For others nothing, or what a stated spread allows, kept in the record.
+    """
     lines = []
     for k, (scan, fir) in enumerate(((20, 23.0), (19, 22.4), (18.5, 21.3))):
         day = f"2026-0{k + 2}-01"
@@ -349,7 +355,10 @@ def test_another_setting_is_not_corrected():
 
 
 def test_margins_belong_to_metrics():
-    """A bone mineral 1.3 kg too high is not equivalent to anything; a stated margin decides, and shades the ladder."""
+    """A bone mineral 1.3 kg too high is not equivalent to anything.
+
+    A stated margin decides, and shades the ladder.
+    """
     lines = []
     for c in range(8):
         for name, kind, value in (
@@ -380,7 +389,10 @@ def test_margins_belong_to_metrics():
 
 
 def test_few_data_say_so():
-    """Two equal pairs give no "give or take 0.0"; three pairs from −2.8 to +9.2 give no advice to correct."""
+    """Two equal pairs give no "give or take 0.0".
+
+    Three pairs from −2.8 to +9.2 give no advice to correct.
+    """
     pairs = {"two": [(20, 22), (25, 27)], "three": [(20, 17.2), (25, 29.0), (22, 31.2)]}
     said = {}
     for name, values in pairs.items():
@@ -400,7 +412,10 @@ def test_few_data_say_so():
 
 
 def test_people_outside_an_equation_are_named_so():
-    """A scan of somebody too old for an equation is left out for that reason; a second scan of an anchor is not left out at all."""
+    """A scan of somebody too old for an equation is left out for that reason.
+
+    A second scan of an anchor is not left out at all.
+    """
     lines = []
     for code, age, waist in (("A", 30, 80), ("B", 95, 85), ("C", 40, "")):
         for k, value in ((1, 20), (2, 20.4)):
@@ -504,7 +519,10 @@ def test_drift_shortens_or_forbids():
 
 
 def test_the_demo_says_what_was_planted_and_nothing_else(demo):
-    """Found: the mistyped value, the odd client, the drift, the step. Claimed of nobody: an error that grows with the value."""
+    """Found: the mistyped value, the odd client, the drift, the step.
+
+    Claimed of nobody: an error that grows with the value.
+    """
     results = {
         r.comparison.pairs.instrument.name: r
         for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
@@ -739,7 +757,10 @@ def held_out(n, seed, *, clients=14, bias=2.0, own=1.3, drift=0.0, settings_at=N
 
 
 def test_corrected_readings_hold_new_scans():
-    """12 studies: scans of the next visit inside the 95 % interval of the corrected reading; without a bias nothing is corrected."""
+    """12 studies: scans of the next visit inside the 95 % interval of the corrected reading.
+
+    Without a bias nothing is corrected.
+    """
     shares, models = held_out(12, 5)
     assert models.count("client") >= 9
     assert 0.90 <= shares["own"] <= 0.99

@@ -88,7 +88,10 @@ def search(d, client, occasion, weeks, known=(), **more):
 
 
 def test_slope_is_that_of_the_nested_mixed_model():
-    """Statsmodels' MixedLM with a variance component for the occasion, REML; an unbalanced design."""
+    """Statsmodels' MixedLM with a variance component for the occasion, REML.
+
+    An unbalanced design.
+    """
     rng = np.random.default_rng(4)
     d, client, occasion, weeks = nested(rng, 12, 4, 3, slope=0.08)
     keep = rng.random(d.size) > 0.2
@@ -113,7 +116,10 @@ def test_slope_is_that_of_the_nested_mixed_model():
 
 
 def test_robust_company_of_the_slope():
-    """One block: Theil–Sen of scipy. Blocks: all pairs within clients by loops, S and its variance (Hirsch et al. 1982)."""
+    """One block: Theil–Sen of scipy.
+
+    Blocks: all pairs within clients by loops, S and its variance (Hirsch et al. 1982).
+    """
     rng = np.random.default_rng(1)
     weeks, y = np.arange(12.0), rng.normal(0, 1, 12) + 0.1 * np.arange(12)
     alone = robust_slope(y, np.zeros(12, dtype=int), weeks)
@@ -140,7 +146,10 @@ def test_robust_company_of_the_slope():
 
 
 def test_summary_slopes_and_a_straight_line():
-    """Each client's own line by numpy, t over clients by scipy; one series by scipy's linregress."""
+    """Each client's own line by numpy, t over clients by scipy.
+
+    One series by scipy's linregress.
+    """
     rng = np.random.default_rng(2)
     weeks, client = np.tile(np.arange(8.0), 6), np.repeat(np.arange(6), 8)
     y = rng.normal(0, 1, 48) + 0.2 * weeks
@@ -227,7 +236,10 @@ def test_rounds_needed():
 
 
 def test_steps_are_found_where_they_are():
-    """A step between two anchors is dated there; at a change it is told as such; a slope is told from a step; two steps are two."""
+    """A step between two anchors is dated there; at a change it is told as such.
+
+    A slope is told from a step; two steps are two.
+    """
     rng = np.random.default_rng(6)
     found = search(*nested(rng, 14, 3, 3, step=-3.2), known=(13.0,))
     assert [(s.before, s.after, s.known) for s in found.steps] == [(12.0, 24.0, 0)]
@@ -242,7 +254,10 @@ def test_steps_are_found_where_they_are():
 
 
 def rates(n, *design, seed=0, **planted):
-    """How often the search alarms, says slope or step; how often the slope's interval holds the truth; mean slope."""
+    """How often the search alarms, says slope or step.
+
+    How often the slope's interval holds the truth; mean slope.
+    """
     rng, found = np.random.default_rng(seed), np.zeros((n, 4))
     for k in range(n):
         data = nested(rng, *design, **planted)
@@ -276,7 +291,10 @@ def test_level_and_coverage_of_drift(design, capsys):
 
 # one client
 def test_verdict_is_a_t_test_of_means_of_days():
-    """Interval and probabilities by scipy; days to settle by the formula; a drift known of the device is taken off."""
+    """Interval and probabilities by scipy; days to settle by the formula.
+
+    A drift known of the device is taken off.
+    """
     first, second, noise = (
         np.array([20.0, 20.4]),
         np.array([18.1, 18.5, 18.3]),
@@ -298,7 +316,10 @@ def test_verdict_is_a_t_test_of_means_of_days():
 
 
 def test_a_step_between_settings_is_no_noise():
-    """The spread about one slope with a level a setting (statsmodels), where it is the larger; differences only within settings."""
+    """The spread about one slope with a level a setting (statsmodels), where it is the larger.
+
+    Differences only within settings.
+    """
     rng = np.random.default_rng(5)
     day, level = np.arange(0, 98, 7), np.repeat([4, 9], 7)
     bend = np.where(np.arange(14) % 7 < 4, 0.8, -0.8)
@@ -364,7 +385,10 @@ def parts_of_line(x, y, client, occasion, scan=0.5):
 
 
 def test_line_left_out_by_a_loop():
-    """The line without each client, weights held, by moments written out; the client's part by refitting what it leaves."""
+    """The line without each client, weights held, by moments written out.
+
+    The client's part by refitting what it leaves.
+    """
     x, y, client, occasion = line_study(np.random.default_rng(9), clients=12)
     means, _ = parts_of_line(x, y, client, occasion)
     s = occasion_means(y - x, client, occasion)
@@ -388,7 +412,10 @@ def test_line_left_out_by_a_loop():
 
 
 def test_interval_of_a_line_by_hand():
-    """The slope's SE is that of its interval; what is subtracted at a reading has the line's own interval, a new reading a wider one."""
+    """The slope's SE is that of its interval.
+
+    What is subtracted at a reading has the line's own interval, a new reading a wider one.
+    """
     x, y, client, occasion = line_study(np.random.default_rng(3))
     means, gamma = parts_of_line(x, y, client, occasion)
     line = line_fit(y - x, y, client, occasion, means, gamma).line
@@ -523,7 +550,10 @@ def test_a_series_is_corrected_as_its_readings(values, client, setting, line, po
 
 
 def test_ranges_of_the_published_table():
-    """Bounds of Gallagher et al. 2000 (from memory); an interval across a bound supports no single range."""
+    """Bounds of Gallagher et al. 2000 (from memory).
+
+    An interval across a bound supports no single range.
+    """
     one = placed("body_fat_percent", "female", 30, 27.0, Interval(25.0, 29.0))
     assert (one.bounds, one.first, one.last, one.supported) == ((21.0, 33.0, 39.0), 1, 1, True)
     table = [
@@ -599,7 +629,10 @@ def witnesses(n, seed, *, setting=True, drift=0.0):
 
 
 def test_other_devices_are_fair_witnesses():
-    """Neither another's change of setting nor another's drift makes a steady device move; one that drifts is found, with its slope."""
+    """Neither another's change of setting nor another's drift makes a steady device move.
+
+    One that drifts is found, with its slope.
+    """
     for drift in (0.0, 0.08):
         found = witnesses(12, 5, drift=drift)
         assert max(found[name][0] for name in ("Fir", "Ash", "Elm")) <= 0.25
@@ -672,7 +705,10 @@ def test_drift_of_the_demo_is_what_was_planted(demo):
 
 
 def test_track_tells_stuck_from_following_and_drifting(demo):
-    """What a device is known to have moved is taken off; one that is stuck has no say; a change of setting is not crossed."""
+    """What a device is known to have moved is taken off; one that is stuck has no say.
+
+    A change of setting is not crossed.
+    """
     for r in finish(CalibrateRequest(demo.snapshot(), demo.lens).run()):
         if r.comparison.pairs.instrument.name == "Alder":
             record = replace(record_of(r, demo.catalogue(), datetime(2026, 9, 1)), id=1, version=1)

@@ -106,7 +106,10 @@ def by_loops(x, y):
     st.sampled_from([600, 4]),
 )
 def test_lines_of_all_pairs(seed, n, decimals, unit, all_pairs):
-    """Passing–Bablok equals its definition, Theil–Sen scipy's; both ways of finding ranks, ties, and another unit give the same."""
+    """Passing–Bablok equals its definition, Theil–Sen scipy's.
+
+    Both ways of finding ranks, ties, and another unit give the same.
+    """
     rng = np.random.default_rng(seed)
     x = np.round(20 + 5 * rng.standard_normal(n), decimals)
     y = np.round(2 + 1.1 * x + 1.5 * rng.standard_normal(n), decimals)
@@ -144,7 +147,10 @@ def test_linearity_of_a_bent_relation():
 
 @pytest.mark.filterwarnings("ignore::pandas.errors.Pandas4Warning")  # of the other library
 def test_intraclass_correlations():
-    """The published table, and pingouin on drawn tallies, intervals included (McGraw & Wong 1996)."""
+    """The published table, and pingouin on drawn tallies, intervals included.
+
+    Source: McGraw & Wong 1996.
+    """
     found = intraclass(FLEISS)
     six = (
         found.one,
@@ -171,7 +177,10 @@ def test_intraclass_correlations():
 
 
 def test_repeatability_by_analysis_of_variance():
-    """Within-tally SD is the root of the error mean square (statsmodels); planted spreads of minutes and of days are found apart."""
+    """Within-tally SD is the root of the error mean square (statsmodels).
+
+    Planted spreads of minutes and of days are found apart.
+    """
     rng = np.random.default_rng(5)
     client = np.repeat(np.arange(12), 20 * 3)
     tally = np.repeat(np.arange(240), 3)
@@ -433,7 +442,10 @@ def test_views_of_the_demo(demo, capsys):
 
 
 def test_two_mornings_dry_and_loaded():
-    """Two kilograms of water: dilution by its formula, the rest for one kilogram; nobody with a caution, no other week, no same mass."""
+    """Two kilograms of water: dilution by its formula, the rest for one kilogram.
+
+    Nobody with a caution, no other week, no same mass.
+    """
     session = Session(open_file.create_in_memory("t"), None)
     for day, mass, fat in (
         ("02", "80.0", ("20.0", "20.2")),

@@ -202,7 +202,10 @@ def same_as_the_file(session):
 @settings(max_examples=40, deadline=None)
 @given(st.lists(EDITS, max_size=14))
 def test_edits_and_their_undoing(edits):
-    """A refused edit changes nothing; what is kept equals the file; all undone is the beginning, all redone the end; no orphans."""
+    """A refused edit changes nothing; what is kept equals the file.
+
+    All undone is the beginning, all redone the end; no orphans.
+    """
     session = Session(open_file.create_in_memory("x"), None)
     start = content(session)
     for what in edits:

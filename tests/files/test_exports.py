@@ -1,4 +1,7 @@
-"""What leaves a study: nobody's free text by default; the window goes on while a file is written; stopping leaves nothing."""
+"""What leaves a study: nobody's free text by default; the window goes on while a file is written.
+
+Stopping leaves nothing.
+"""
 
 import zipfile
 from dataclasses import replace
@@ -136,7 +139,10 @@ def test_no_free_text_leaves_by_default(tmp_path, capsys):
 
 @pytest.mark.parametrize("suffix", ["csv", "xlsx", "zip"])
 def test_stopped_export_leaves_nothing(demo, tmp_path, suffix):
-    """Closing the writing half-way leaves no file and no part of one; an edit while the study is read begins the reading anew."""
+    """Closing the writing half-way leaves no file and no part of one.
+
+    An edit while the study is read begins the reading anew.
+    """
     path = tmp_path / "out" / f"x.{suffix}"
     path.parent.mkdir()
     steps = write_steps(finish(collect_steps(demo, path)))

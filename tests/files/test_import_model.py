@@ -99,7 +99,10 @@ def grouping(pairs):
 @settings(max_examples=50, deadline=None)
 @given(ROWS, ROWS)
 def test_visits_form_as_by_hand(first, second):
-    """Two imports after each other form the visits that the rule in words gives; repeats and contradictions are told apart."""
+    """Two imports after each other form the visits that the rule in words gives.
+
+    Repeats and contradictions are told apart.
+    """
     session = Session(open_file.create_in_memory("x"), None)
     model, values = {}, {}
     for batch in (first, second):
@@ -153,7 +156,10 @@ CELLS = st.text(st.characters(blacklist_categories=("Cs", "Cc"), max_codepoint=0
 def test_any_form_gives_the_same_readings(
     tmp_path_factory, rows, separator, encoding, dates, comma
 ):
-    """Separator, encoding, order of dates, decimal sign and odd notes change nothing; the guard before a formula comes off."""
+    """Separator, encoding, order of dates, decimal sign and odd notes change nothing.
+
+    The guard before a formula comes off.
+    """
     text = io.StringIO(newline="")
     out = csv.writer(text, delimiter=separator)
     out.writerow(["Client", "Date", "skinfold_thigh", "Notes"])

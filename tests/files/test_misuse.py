@@ -60,7 +60,10 @@ def session(tmp_path):
 
 # where a reading belongs
 def test_visits_follow_the_moment(session):
-    """Three weeks are three visits; a new visit can begin at once; one visit moves with its readings, once, and back."""
+    """Three weeks are three visits; a new visit can begin at once.
+
+    One visit moves with its readings, once, and back.
+    """
     for day in ("2026-03-02", "2026-03-09", "2026-03-16"):
         session.do(weigh(f"{day}T06:30", "70"))
     session.do(weigh("2026-03-16T06:45", "71", fresh=True))
@@ -84,7 +87,10 @@ def test_visits_follow_the_moment(session):
 
 
 def test_the_same_instant_is_one_reading(session):
-    """However an instant is written, importing it again adds nothing; another value at it is a contradiction."""
+    """However an instant is written, importing it again adds nothing.
+
+    Another value at it is a contradiction.
+    """
     session.do(weigh("2026-03-02T07:50", "70"))
     for stamp in (
         "2026-03-02T07:50:00",
@@ -105,7 +111,10 @@ def test_the_same_instant_is_one_reading(session):
 
 
 def test_pairs_by_instant(session):
-    """Zones count; the nearest anchor and tally win; what is more than the window away does not pair."""
+    """Zones count; the nearest anchor and tally win.
+
+    What is more than the window away does not pair.
+    """
     lines = [
         "A,,,,2026-03-02T08:00+05:00,Scan,reference,,body_fat_percent,20,percent,1,ok,",  # 03:00 UTC
         "A,,,,2026-03-02T08:00,Fir,device,,body_fat_percent,30,percent,1,ok,",  # 5 h later
@@ -181,7 +190,10 @@ def test_simulated_readings_stay_out(session, tmp_path):
 
 
 def test_settings_and_bounds_are_kept_straight(session):
-    """An identical setting for all clients is refused; bounds of metrics in the file follow the registry."""
+    """An identical setting for all clients is refused.
+
+    Bounds of metrics in the file follow the registry.
+    """
     session.do(AddInstrument(Instrument(0, "Fir", "device")))
     session.do(StartSetting(Setting(0, 1, "std", "2026-03-02")))
     with pytest.raises(UserError, match="already"):
@@ -212,7 +224,10 @@ def test_failed_commit_is_taken_back(session):
 
 
 def test_one_writer(tmp_path, capsys):
-    """A second opening reads and follows; it may write when the first has closed; an import beside it is refused in a line."""
+    """A second opening reads and follows; it may write when the first has closed.
+
+    An import beside it is refused in a line.
+    """
     first = Session.new(tmp_path / "s.tally", "t")
     second = Session.open(tmp_path / "s.tally")
     assert (second.read_only, second.elsewhere) == (True, True)
@@ -614,7 +629,10 @@ def test_a_hard_link_is_the_same_study(session, tmp_path):
 
 
 def test_an_hour_that_never_was_is_refused(tmp_path):
-    """02:30 of the night in which clocks go forward is no time of day, typed or imported; the hours beside it are."""
+    """02:30 of the night in which clocks go forward is no time of day, typed or imported.
+
+    The hours beside it are.
+    """
     conn = open_file.create_in_memory("x", "Europe/Berlin")
     session = Session(conn, None)
     with pytest.raises(UserError, match="02:30 did not exist on 2027-03-28"):
@@ -630,7 +648,10 @@ def test_an_hour_that_never_was_is_refused(tmp_path):
 
 
 def test_blank_lines_without_end(tmp_path, capsys):
-    """A table that goes on with blank lines is refused with the line; a few blank lines are passed over."""
+    """A table that goes on with blank lines is refused with the line.
+
+    A few blank lines are passed over.
+    """
     head, row = ",".join(HEADER), "A,,,,2026-03-02,Fir,device,,body_mass,70,kg,1,ok,"
     (tmp_path / "few.csv").write_text(f"{head}\n\n\n{row}\n\n")
     (tmp_path / "many.csv").write_text(f"{head}\n{row}\n" + "\n" * 300_000 + row)
@@ -644,7 +665,10 @@ def test_blank_lines_without_end(tmp_path, capsys):
 
 
 def test_killed_copies_and_packages_leave_nothing(tmp_path):
-    """What a killed upgrade or package import has left is removed at the next start; copies are their owner's while they are written."""
+    """What a killed upgrade or package import has left is removed at the next start.
+
+    Copies are their owner's while they are written.
+    """
     path, gone = tmp_path / "s.tally", 4_000_000  # no process has this number
     shutil.copy(DATA / "study_schema_1.tally", path)
     left = [

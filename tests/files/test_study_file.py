@@ -210,7 +210,10 @@ def test_failed_migration_leaves_the_file(tmp_path, monkeypatch):
 
 @pytest.mark.parametrize("schema", [1, 2])
 def test_old_study_opens(tmp_path, schema):
-    """A file of every schema opens with its readings, on the command line without being changed; earlier copies are kept."""
+    """A file of every schema opens with its readings, on the command line without being changed.
+
+    Earlier copies are kept.
+    """
     path = tmp_path / "s.tally"
     shutil.copy(DATA / f"study_schema_{schema}.tally", path)
     before = path.read_bytes()
@@ -295,7 +298,10 @@ def test_undo_of_an_import_leaves_nothing(tmp_path):
 
 
 def test_adopted_calibration(demo):
-    """Adopting writes a version with range and expiry; it is never edited; cautions are raised; undo withdraws it."""
+    """Adopting writes a version with range and expiry; it is never edited; cautions are raised.
+
+    Undo withdraws it.
+    """
     results = finish(CalibrateRequest(demo.snapshot(), demo.lens).run())
     alder = next(r for r in results if r.comparison.pairs.instrument.name == "Alder")
     demo.do(adoption(demo, "Alder"))

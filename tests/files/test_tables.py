@@ -147,7 +147,10 @@ def test_date_order_is_found_or_asked_for():
 
 
 def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):
-    """The tidy table as UTF-16 with semicolons, and our own workbook, import like the plain one; another table does not."""
+    """The tidy table as UTF-16 with semicolons, and our own workbook, import like the plain one.
+
+    Another table does not.
+    """
     small = study_of(
         [
             reading(
@@ -209,7 +212,10 @@ def test_mapping_is_offered_again(tmp_path, monkeypatch):
 )
 @given(st.binary(max_size=600), st.booleans())
 def test_any_bytes_are_a_table_or_a_sentence(tmp_path, data, tidy):
-    """Whatever bytes a file holds: rows, refusals or one sentence; a study is filled wholly or not at all."""
+    """Whatever bytes a file holds: rows, refusals or one sentence.
+
+    A study is filled wholly or not at all.
+    """
     path = tmp_path / "x.csv"
     path.write_bytes((",".join(HEADER) + "\n").encode() + data if tidy else data)
     session = Session(open_file.create_in_memory("x"), None)
@@ -258,7 +264,10 @@ def many(n):
 
 
 def test_large_import_can_be_stopped(tmp_path):
-    """Closing a large import half-way leaves nothing; its guards are back; done again it is whole, and undone at once."""
+    """Closing a large import half-way leaves nothing; its guards are back.
+
+    Done again it is whole, and undone at once.
+    """
     session = Session.new(tmp_path / "s.tally", "t")
     staged = finish(session.stage(many(8_000)))
     job = session.take(staged, "x")
@@ -347,7 +356,10 @@ def test_package_names_nobody(tmp_path):
 
 
 def test_bad_packages(tmp_path, capsys):
-    """A broken package says so in one line and leaves no study; an existing study is not written over."""
+    """A broken package says so in one line and leaves no study.
+
+    An existing study is not written over.
+    """
     session = filled(tmp_path)
     export(session, tmp_path / "p.zip")
     session.close()

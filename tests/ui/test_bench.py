@@ -66,7 +66,10 @@ def begin(window, client="Wren"):
 
 
 def test_whole_visit_by_keyboard(bench):
-    """Five devices, eight skinfolds, five girths and a scan by keys alone; every value in the file with its unit."""
+    """Five devices, eight skinfolds, five girths and a scan by keys alone.
+
+    Every value in the file with its unit.
+    """
     window = bench
     begin(window)
     press(window, Qt.Key.Key_F7)
@@ -139,7 +142,10 @@ def test_whole_visit_by_keyboard(bench):
 
 
 def test_cautions_lock_and_stay(bench):
-    """An implant forbids impedance devices: the cells are shut and the caution stays; agreement opens them and still shows."""
+    """An implant forbids impedance devices: the cells are shut and the caution stays.
+
+    Agreement opens them and still shows.
+    """
     window, session = bench, bench.session
     session.do(AddClient(Client(0, "Wren", cautions=frozenset({"implant"}))))
     begin(window)
@@ -288,7 +294,10 @@ def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):
 
 
 def test_check_weight_and_methods_bench(bench, qtbot):
-    """A check weight keeps its unit; the methods bench follows typing and tells what a centimetre does."""
+    """A check weight keeps its unit.
+
+    The methods bench follows typing and tells what a centimetre does.
+    """
     window, record = bench, bench.record
     window.go("record")
     record.go_station("check")
@@ -407,7 +416,10 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
 
 
 def test_one_step_on_the_scale_is_one_walk_down(scale):
-    """Enter follows the display; the card may say across. F7 notes the conditions and goes to the first cell."""
+    """Enter follows the display; the card may say across.
+
+    F7 notes the conditions and goes to the first cell.
+    """
     window, record = scale, scale.record
     begin(window)
     record.conditions.all.setFocus()

@@ -17,7 +17,10 @@ def at_once():
 
 
 def test_what_is_patient_lets_others_and_pictures_go_first(qtbot):
-    """A patient job in the middle: one that is waited for answers first; while a picture is drawn no step is made; then it ends."""
+    """A patient job in the middle: one that is waited for answers first.
+
+    While a picture is drawn no step is made; then it ends.
+    """
     jobs, ended, steps = Jobs(), [], []
     first_step, go_on, drawing = threading.Event(), threading.Event(), [False]
     jobs.drawing = lambda: drawing[0]

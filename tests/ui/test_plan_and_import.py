@@ -36,7 +36,10 @@ def click(qtbot, button):
 
 
 def test_client_card(qtbot, window):
-    """Fields are written as they are left; a bad date is refused in place; heights feed the equations."""
+    """Fields are written as they are left; a bad date is refused in place.
+
+    Heights feed the equations.
+    """
     session = window.session
     qtbot.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     page = window.plan.tabs["clients"]
@@ -112,7 +115,10 @@ def test_instrument_card_feeds_the_bench(qtbot, window):
 
 
 def test_assessor_check(qtbot, window):
-    """Ten people measured twice give a verdict; a reading that cannot be is refused; undo takes the pair back."""
+    """Ten people measured twice give a verdict; a reading that cannot be is refused.
+
+    Undo takes the pair back.
+    """
     window.go("plan")
     window.plan.go("assessors")
     page = window.plan.tabs["assessors"]
@@ -131,7 +137,10 @@ def test_assessor_check(qtbot, window):
 
 
 def test_practice(qtbot, window):
-    """Each reading is scored against the hidden value; text is refused; the tape is another scale."""
+    """Each reading is scored against the hidden value; text is refused.
+
+    The tape is another scale.
+    """
     page = Practice(window.session, seed=4)
     qtbot.addWidget(page)
     fill(qtbot, page.value, f"{page.hidden[0]:.1f}")
@@ -146,7 +155,10 @@ def test_practice(qtbot, window):
 
 
 def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
-    """A wide table is guessed, corrected, imported, and mapped the same way the next time; importing it again adds nothing."""
+    """A wide table is guessed, corrected, imported, and mapped the same way the next time.
+
+    Importing it again adds nothing.
+    """
     path = tmp_path / "wide.csv"
     path.write_text(
         "Who;On;Alder fat (%);Alder fat (%) 2;Mass (lb)\nAuk;3/4/2026;18,4;18,9;154,2\nBrill;4/4/2026;24;;150\n",
@@ -267,7 +279,10 @@ def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
 
 
 def test_paste_and_stop(qtbot, window, tmp_path):
-    """A table from the clipboard is previewed; a long reading can be stopped, and nothing is kept of it."""
+    """A table from the clipboard is previewed.
+
+    A long reading can be stopped, and nothing is kept of it.
+    """
     QApplication.clipboard().setText("ID\tDate\tFat %\nA\t2026-03-14\t20.5\n")
     with qtbot.waitSignal(window.importing.previewed):
         qtbot.keyClick(
@@ -301,7 +316,10 @@ def test_paste_and_stop(qtbot, window, tmp_path):
 
 
 def test_stated_values_reach_results(qtbot, window_on, demo):
-    """A margin and a scan's precision typed in Plan are in the file and in the results; what is no number is refused and undone."""
+    """A margin and a scan's precision typed in Plan are in the file and in the results.
+
+    What is no number is refused and undone.
+    """
     window = window_on(demo)
     window.go("plan")
     window.plan.go("stated")

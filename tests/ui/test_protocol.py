@@ -187,7 +187,10 @@ def test_repeats_sites_units_and_sides(qtbot, window):
 
 
 def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
-    """A landmark of the study's own is kept with each reading; readings at another one are named; an unchecked assessor is too."""
+    """A landmark of the study's own is kept with each reading; readings at another one are named.
+
+    An unchecked assessor is too.
+    """
     record, session = window.record, window.session
     choose_client(record, "Tern")
     record.assessor.setText("R. K.")
@@ -232,7 +235,10 @@ def test_landmarks_and_what_the_assessor_misses_by(qtbot, window):
 
 
 def test_two_settings_a_remark_and_a_file(qtbot, window, tmp_path):
-    """Both settings of one scale in one visit, each in its own rows; a remark excludes nothing; a file stays out of exports."""
+    """Both settings of one scale in one visit, each in its own rows; a remark excludes nothing.
+
+    A file stays out of exports.
+    """
     record, session = window.record, window.session
     session.do(StartSetting(Setting(0, 1, "standard", "2026-01-01")))
     choose_client(record, "Tern")
@@ -273,7 +279,10 @@ def test_two_settings_a_remark_and_a_file(qtbot, window, tmp_path):
 
 
 def test_own_conditions_hours_and_what_one_scale_wants(qtbot, window):
-    """Own conditions and hours are noted and judged; one scale wants more than the study; the cycle is asked where switched on."""
+    """Own conditions and hours are noted and judged; one scale wants more than the study.
+
+    The cycle is asked where switched on.
+    """
     record, session = window.record, window.session
     window.go("plan")
     window.plan.go("protocol")

@@ -8,7 +8,11 @@ from places import typed
 
 
 def test_findings_are_decided(qtbot, window_on, demo):
-    """The review counts in the background; a finding is excluded with a reason, undone, kept, opened again; the bench is one click away."""
+    """The review counts in the background.
+
+    A finding is excluded with a reason, undone, kept, opened again; the bench is one click
+    away.
+    """
     window = window_on(demo)
     page = window.page("review")
     qtbot.waitUntil(lambda: window.found == 2, timeout=20_000)  # nobody has gone there yet
@@ -64,7 +68,10 @@ def test_findings_are_decided(qtbot, window_on, demo):
 
 
 def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
-    """A study without faults says so; a mistyped mass is found when it is kept, wherever the user is."""
+    """A study without faults says so.
+
+    A mistyped mass is found when it is kept, wherever the user is.
+    """
     session = Session.new(tmp_path / "n.tally", "t")
     for k in range(6):
         session.do(
@@ -84,7 +91,10 @@ def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
 
 
 def test_a_table_is_looked_through_in_its_preview(qtbot, window_on, tmp_path):
-    """The preview names the line that looks wrong, with the words of the review; taking it is still the user's choice."""
+    """The preview names the line that looks wrong, with the words of the review.
+
+    Taking it is still the user's choice.
+    """
     session = Session.new(tmp_path / "n.tally", "t")
     for k in range(5):
         session.do(

@@ -51,7 +51,10 @@ def entry_row(window, metric):
 
 
 def test_impedance_at_several_frequencies(qtbot, window):
-    """Ohms at 50 kHz feed the equations while they are typed; a further frequency has rows of its own."""
+    """Ohms at 50 kHz feed the equations while they are typed.
+
+    A further frequency has rows of its own.
+    """
     record = window.record
     window.go("record")
     record.go_station("devices")
@@ -75,7 +78,10 @@ def test_impedance_at_several_frequencies(qtbot, window):
 
 
 def test_underwater_and_by_eye(qtbot, window):
-    """Without a residual volume the estimated form answers; a range by eye the wrong way round gives no number."""
+    """Without a residual volume the estimated form answers.
+
+    A range by eye the wrong way round gives no number.
+    """
     record = window.record
     window.session.do(AddInstrument(Instrument(0, "Platform", "device", electrodes="none")))
     record.add_row("Platform", "device", "body_mass")
@@ -100,7 +106,10 @@ def test_underwater_and_by_eye(qtbot, window):
 
 
 def test_second_scan_of_the_day_and_a_side(qtbot, window):
-    """Two scans of one visit under machine and software; the left side never mixes with the right."""
+    """Two scans of one visit under machine and software.
+
+    The left side never mixes with the right.
+    """
     record = window.record
     record.go_station("scan")
     record.head.setting.setEditText("machine A, software 2")

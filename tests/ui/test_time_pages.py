@@ -22,7 +22,10 @@ from places import CLOCK, adoption
 
 
 def click_at(qtbot, figure, x, y=None, *, twice=False):
-    """Click into a figure at a place in its data, once or twice; without ``y`` near its upper edge."""
+    """Click into a figure at a place in its data, once or twice.
+
+    Without ``y`` near its upper edge.
+    """
     figure.draw()
     low, high = figure.axes.get_ylim()
     at = figure.axes.transData.transform((x, high - 0.04 * (high - low) if y is None else y))
@@ -38,7 +41,11 @@ def other(window):
 
 
 def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
-    """Verdicts as planted; a day clicked, a battery noted, a setting begun with its readings, taken away again; a point's readings."""
+    """Verdicts as planted.
+
+    A day clicked, a battery noted, a setting begun with its readings, taken away again; a
+    point's readings.
+    """
     window = window_on(demo)
     page = window.page("drift")
     shown(
@@ -130,7 +137,10 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
 
 
 def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, demo, capsys):
-    """Two clients are too few; check weights stand as weaker evidence; the command line says the same."""
+    """Two clients are too few; check weights stand as weaker evidence.
+
+    The command line says the same.
+    """
     for k in range(5):
         shown_kg = 20.0 + 0.1 * k + 0.02 * (k % 2)
         masses = (Quantity(x, f"{x:g}", "kg") for x in (20.0, shown_kg))
@@ -178,7 +188,10 @@ def test_a_low_window_keeps_every_name_legible(qtbot, window_on, demo):
 
 
 def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
-    """A row opens its readings; adopting, a second version, both beside each other, withdrawing; the certificate; advice needs a reason."""
+    """A row opens its readings; adopting, a second version, both beside each other, withdrawing.
+
+    The certificate; advice needs a reason.
+    """
     window = window_on(demo)
     page = window.calibrate
     shown(qtbot, page, lambda: window.go("calibrate"))

@@ -21,7 +21,10 @@ def open_view(qtbot, window, key):
 
 
 def test_views_of_the_demo(qtbot, window_on, demo):
-    """Each face answers its question in its first sentence; a point opens to its readings; another instrument changes both."""
+    """Each face answers its question in its first sentence; a point opens to its readings.
+
+    Another instrument changes both.
+    """
     window = window_on(demo)
     page = open_view(qtbot, window, "consistency")
     assert page.headline.text().startswith("Alder: two readings minutes apart differ by up to")

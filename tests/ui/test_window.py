@@ -45,7 +45,10 @@ def click_point(qtbot, window, k):
 
 
 def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
-    """Import, ladder, evidence, exclude, adopt, new reading with its corrected value; all of it in the file."""
+    """Import, ladder, evidence, exclude, adopt, new reading with its corrected value.
+
+    All of it in the file.
+    """
     export(demo, tmp_path / "readings.csv")
     session = Session.new(tmp_path / "mine.tally", "mine")
     window = window_on(session)
@@ -170,7 +173,10 @@ def test_keyboard_lens_and_dark(qtbot, window_on, demo):
 
 
 def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
-    """Lists, pickers and figures stay usable with 1,160 clients; a method's evidence shows its raw readings."""
+    """Lists, pickers and figures stay usable with 1,160 clients.
+
+    A method's evidence shows its raw readings.
+    """
     session = Session.open(survey_csv)
     window = window_on(session)
     assert window.compare.info.d.size == 1160
@@ -291,7 +297,10 @@ def test_killed_after_typing(tmp_path):
 
 
 def test_find_menu_and_keys(qtbot, window_on, demo):
-    """The find box goes to a client, a visit, an instrument or does a command; menu and key sheet hold every action of the table."""
+    """The find box goes to a client, a visit, an instrument or does a command.
+
+    Menu and key sheet hold every action of the table.
+    """
     window = window_on(demo)
 
     def found(text):
@@ -331,7 +340,10 @@ def test_find_menu_and_keys(qtbot, window_on, demo):
 
 
 def test_window_comes_back_as_it_was_left(window_on, tmp_path):
-    """Place, stage, lens and the studies opened last are there at the next start; a lens that no longer fits is not used."""
+    """Place, stage, lens and the studies opened last are there at the next start.
+
+    A lens that no longer fits is not used.
+    """
     path = tmp_path / "mine.tally"
     first = Session.new(path, "mine")
     first.do(typed("Wren", "2026-03-02T07:00", "Fir", "device", "body_mass", "68.2"))
@@ -376,7 +388,10 @@ ROOMS = (
 
 
 def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, demo):
-    """Ctrl+C on a figure copies its picture; an old message goes, trouble stays; every control has a name to be read out."""
+    """Ctrl+C on a figure copies its picture; an old message goes, trouble stays.
+
+    Every control has a name to be read out.
+    """
     window = window_on(demo)
     qtbot.keyClick(window.compare.ladder, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     image = QApplication.clipboard().image()

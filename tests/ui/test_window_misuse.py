@@ -68,7 +68,10 @@ def set_time(qtbot, record, text):
 
 
 def test_weekly_visits_by_changing_the_date(qtbot, bench):
-    """A value typed after changing the time goes to that time's visit, shown at once; *New visit* means new; a visit moves."""
+    """A value typed after changing the time goes to that time's visit, shown at once.
+
+    *New visit* means new; a visit moves.
+    """
     record = bench.record
     for day, text in (
         ("2026-03-02 06:30", "20"),
@@ -116,7 +119,10 @@ def test_locked_file_keeps_the_typed_value_red(qtbot, bench, tmp_path):
 
 
 def test_adopting_waits_for_the_answer(qtbot, window_on, demo):
-    """While the study has changed and the worker still runs, nothing is adopted; then what is seen is what is adopted."""
+    """While the study has changed and the worker still runs, nothing is adopted.
+
+    Then what is seen is what is adopted.
+    """
     window = window_on(demo)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     page = window.calibrate
@@ -233,7 +239,10 @@ def test_start_without_a_study(qtbot, window_on, tmp_path):
 
 
 def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path):
-    """Twelve studies in one window: one window, the files closed, the pages and studies gone; demo folders go with their study."""
+    """Twelve studies in one window: one window, the files closed, the pages and studies gone.
+
+    Demo folders go with their study.
+    """
     for k in range(3):
         Session.new(tmp_path / f"{k}.tally", "t").close()
     window = window_on(Session.open(tmp_path / "0.tally"))
@@ -358,7 +367,10 @@ def test_heartbeat_at_1160_clients(qtbot, window_on, survey_csv, capsys):
 
 @pytest.mark.slow
 def test_heartbeat_at_a_million_readings(qtbot, window_on, tmp_path, capsys):
-    """With a million readings typing and pages stay below 300 ms (some slack for a busy machine); prints the worst."""
+    """With a million readings typing and pages stay below 300 ms (some slack for a busy machine).
+
+    Prints the worst.
+    """
     session = Session.new(tmp_path / "s.tally", "t")
 
     def rows():
@@ -436,7 +448,10 @@ def test_reading_belongs_to_who_stepped_on(qtbot, bench):
 
 
 def test_odd_devices_are_told_apart(qtbot, bench, tmp_path):
-    """No pile without bound, no impossible mass, and a reason for what is no scale; simulated scales come last."""
+    """No pile without bound, no impossible mass, and a reason for what is no scale.
+
+    Simulated scales come last.
+    """
     taker = MeasurementFilter()
     told = [taker.line(Value(k // 3, "body_fat_percent", "20", "percent")) for k in range(300)]
     assert any(isinstance(x, LeftOut) for x in told)
@@ -474,7 +489,10 @@ def test_simulator_runs_nothing_of_the_working_folder(qtbot, tmp_path, monkeypat
 
 
 def test_every_page_fits_beside_the_drawer(qtbot, window_on, demo, monkeypatch):
-    """At 1024×700 with the drawer open no page wants more than there is; the rail marks what is shown; a copy is asked for."""
+    """At 1024×700 with the drawer open no page wants more than there is.
+
+    The rail marks what is shown; a copy is asked for.
+    """
     window = window_on(demo)
     window.resize(1024, 700)
     for key in ("compare", "record", "plan"):

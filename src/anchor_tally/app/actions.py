@@ -1,4 +1,7 @@
-"""Stages and actions, declared once: words, keys and where they apply. Buttons, shortcuts, menu and key sheet come from here."""
+"""Stages and actions, declared once: words, keys and where they apply.
+
+Buttons, shortcuts, menu and key sheet come from here.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,10 @@ from typing import Literal
 
 @dataclass(frozen=True, slots=True)
 class Stage:
-    """One stage: id, words, what happens there, and whether this version has its screen; ``lens``: it asks through the lens."""
+    """One stage: id, words, what happens there, and whether this version has its screen.
+
+    ``lens``: it asks through the lens.
+    """
 
     id: str
     label: str

@@ -54,7 +54,9 @@ def take_measurement(
     reason: str = "",
     simulated: bool = False,
 ) -> int:
-    """Keep (metric, text with unit) pairs of one measurement, None for a failed value; return the repeat they became.
+    """Keep (metric, text with unit) pairs of one measurement, None for a failed value.
+
+    Return the repeat they became.
 
     All values of a measurement become the same repeat: the first that none of their metrics has
     yet. Raises UserError when all repeats are kept already, or when a value cannot be taken;

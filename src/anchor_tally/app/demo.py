@@ -82,7 +82,10 @@ def _sweep() -> None:
 
 
 def _kept(today: date) -> Path:
-    """Return where the drawn study is kept between starts; its name changes with the scenario, the schema, the zone and the first day."""
+    """Return where the drawn study is kept between starts.
+
+    Its name changes with the scenario, the schema, the zone and the first day.
+    """
     from ..scenario.squad import first_day
 
     package = resources.files("anchor_tally")

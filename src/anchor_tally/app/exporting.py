@@ -1,4 +1,7 @@
-"""Writing a study, or what its filters show, in the open formats; making a study from a data package."""
+"""Writing a study, or what its filters show, in the open formats.
+
+Making a study from a data package.
+"""
 
 from __future__ import annotations
 
@@ -70,7 +73,10 @@ def export(session: Session, path: Path, *, full: bool = False) -> int:
 def collect_steps(
     session: Session, path: Path, *, full: bool = False
 ) -> Generator[float, None, ExportMaterial]:
-    """Read what a file is written from, in slices between the events of a window; an edit meanwhile begins it anew."""
+    """Read what a file is written from, in slices between the events of a window.
+
+    An edit meanwhile begins it anew.
+    """
     suffix = path.suffix.lower()
     if suffix not in (".csv", ".xlsx", ".zip"):
         raise UserError(
@@ -139,7 +145,9 @@ def _masked(lens: Lens, free: FreeText) -> Lens:
 
 
 def not_in_table(session: Session) -> tuple[str, ...]:
-    """Return what answers hang on and a table of readings (CSV, XLSX) does not hold, in words; a data package holds it.
+    """Return what answers hang on and a table of readings (CSV, XLSX) does not hold, in words.
+
+    A data package holds it.
 
     Read back, the table gives the same answers where this is empty.
     """
@@ -165,7 +173,10 @@ def not_in_table(session: Session) -> tuple[str, ...]:
 
 
 def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
-    """Write the file; yields the share done. Closing the generator half-way leaves nothing behind."""
+    """Write the file; yields the share done.
+
+    Closing the generator half-way leaves nothing behind.
+    """
     m = material
     if m.facts is not None:
         yield from data_package.write_steps(m.path, m.facts, m.tables)

@@ -25,7 +25,9 @@ class Found:
 
 
 def find(session: Session | None, text: str, can: dict[str, bool]) -> tuple[Found, ...]:
-    """What fits all words of ``text``; commands only where they can be done (``can``, by the action's id).
+    """What fits all words of ``text``.
+
+    Commands only where they can be done (``can``, by the action's id).
 
     What begins with the text goes first; without a text the clients seen last, and the commands.
     """

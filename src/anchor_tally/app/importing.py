@@ -21,7 +21,10 @@ SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the 
 
 @dataclass(frozen=True, slots=True)
 class TidyFile:
-    """A file of the tidy format: it needs no mapping. ``left_out`` are columns that are not part of it."""
+    """A file of the tidy format: it needs no mapping.
+
+    ``left_out`` are columns that are not part of it.
+    """
 
     rows: Iterator[ImportRow | Refused]
     left_out: tuple[str, ...]
@@ -31,7 +34,10 @@ class TidyFile:
 
 @dataclass(frozen=True, slots=True)
 class ForeignTable:
-    """A table of any other form, with the mapping offered for it; ``again`` when it was used before."""
+    """A table of any other form, with the mapping offered for it.
+
+    ``again`` when it was used before.
+    """
 
     table: Table
     mapping: Mapping
@@ -40,7 +46,10 @@ class ForeignTable:
 
 @dataclass(frozen=True, slots=True)
 class Foreign:
-    """The tables of a file: one, or the sheets of a workbook; ``empty`` sheets hold none. ``why`` tells what is not tidy, for the door that takes tidy tables only."""
+    """The tables of a file: one, or the sheets of a workbook; ``empty`` sheets hold none.
+
+    ``why`` tells what is not tidy, for the door that takes tidy tables only.
+    """
 
     tables: tuple[ForeignTable, ...]
     empty: tuple[str, ...] = ()
@@ -104,7 +113,10 @@ def wanting(table: Table, mapping: Mapping) -> str:
 
 
 def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
-    """Rows of all tables under their mappings; None while something is still to be said of one of them."""
+    """Rows of all tables under their mappings.
+
+    None while something is still to be said of one of them.
+    """
     if not tables or any(wanting(table, mapping) for table, mapping in tables):
         return None
     return itertools.chain.from_iterable(

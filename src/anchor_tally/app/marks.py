@@ -7,7 +7,9 @@ from .session import Session
 
 
 def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
-    """How many things want a look, and which, by stage; stages where nothing does are left out. Nothing is computed for it.
+    """How many things want a look, and which, by stage; stages where nothing does are left out.
+
+    Nothing is computed for it.
 
     ``found`` is what the review found last.
     """

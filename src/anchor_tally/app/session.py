@@ -105,7 +105,10 @@ class Session(StudyCache):
         return self.read_only and self.path is not None and open_file.writable(self.path)
 
     def follow(self) -> bool:
-        """Look whether another one has written the file; then everything is read anew. Returns whether it was."""
+        """Look whether another one has written the file; then everything is read anew.
+
+        Returns whether it was.
+        """
         if self.writing:
             return False
         try:
@@ -168,7 +171,9 @@ class Session(StudyCache):
         return ""
 
     def explain(self, error: BaseException) -> str:
-        """Return a sentence for the user about an error that nobody foresaw; a failure of the file is remembered.
+        """Return a sentence for the user about an error that nobody foresaw.
+
+        A failure of the file is remembered.
 
         From then on nothing is written, and ``lost`` says so: what is still whole can be saved
         as a copy.
@@ -180,7 +185,10 @@ class Session(StudyCache):
         return self.damage
 
     def keep_mirror(self, most_bytes: int = 16_000_000) -> None:
-        """Hold a copy of the study in memory, against the loss of its file; a large study has none."""
+        """Hold a copy of the study in memory, against the loss of its file.
+
+        A large study has none.
+        """
         try:
             if (
                 self.path is not None
@@ -276,11 +284,17 @@ class Session(StudyCache):
         rows: Iterable[ImportRow | ImportCard | Refused],
         where: Callable[[int], str] = "line {}".format,
     ) -> Generator[int, None, staging.Staged]:
-        """Put rows beside the study and find out what an import would do; yields the number of rows seen."""
+        """Put rows beside the study and find out what an import would do.
+
+        Yields the number of rows seen.
+        """
         return staging.stage(self._conn, rows, where)
 
     def import_preview_steps(self, staged: staging.Staged) -> Generator[float, None, Material]:
-        """Everything that the review looks at, as it would be with staged rows taken; nothing is written."""
+        """Everything that the review looks at, as it would be with staged rows taken.
+
+        Nothing is written.
+        """
         now = yield from self.material_steps()
         snapshot, conditions = import_preview(
             self.connection(), staged, now.snapshot, now.conditions
@@ -292,7 +306,9 @@ class Session(StudyCache):
         staging.drop(self._conn, staged)
 
     def take(self, staged: staging.Staged, source: str) -> Generator[float, None, None]:
-        """Take staged rows into the study, in one transaction; closing the generator half-way takes everything back.
+        """Take staged rows into the study, in one transaction.
+
+        Closing the generator half-way takes everything back.
 
         Until it is whole nothing is read from the study: what is shown was read before.
         """

@@ -32,7 +32,10 @@ from ..study.visits import visits, visits_steps
 
 
 class StudyCache:
-    """A study as it was read last. An edit drops the pieces it touched; they are read again when they are asked for."""
+    """A study as it was read last.
+
+    An edit drops the pieces it touched; they are read again when they are asked for.
+    """
 
     def __init__(self, conn: Any, clock: Clock = SYSTEM) -> None:
         self._conn, self.clock = conn, clock
@@ -111,7 +114,10 @@ class StudyCache:
                     del kept[metric]
 
     def _patched(self, metric: str, visit: int | None) -> bool:
-        """Read the readings of one visit anew, where the same ones are there as before; False where more has changed."""
+        """Read the readings of one visit anew, where the same ones are there as before.
+
+        False where more has changed.
+        """
         growing = self._columns[metric]
         if visit is None or growing.filling or metric in self._grown:
             return False
@@ -124,14 +130,20 @@ class StudyCache:
         return True
 
     def asked(self, metric: str | None = None) -> Asked:
-        """The question that the lens puts to the study as it is now; a result that answers another one is out of date."""
+        """The question that the lens puts to the study as it is now.
+
+        A result that answers another one is out of date.
+        """
         return Asked(
             self._revisions.setdefault(metric or self.lens.metric, self._revision), self.lens
         )
 
     # reading
     def connection(self) -> Any:
-        """The study's connection, for reading committed data only; for this floor, not for screens."""
+        """The study's connection, for reading committed data only.
+
+        For this floor, not for screens.
+        """
         if self.writing:
             raise StudyError(
                 "an import is being written: what is not shown yet waits until it is done"
@@ -164,7 +176,10 @@ class StudyCache:
         return self._present
 
     def _column_steps(self, metric: str) -> Generator[int, None, None]:
-        """Make sure that all readings of a metric are kept; those that came since the last look are read and added."""
+        """Make sure that all readings of a metric are kept.
+
+        Those that came since the last look are read and added.
+        """
         while metric not in self._columns or metric in self._grown:
             conn = self.connection()
             if metric not in self._columns:
@@ -184,7 +199,9 @@ class StudyCache:
                     self._grown.add(metric)
 
     def snapshot_steps(self, metric: str | None = None) -> Generator[float, None, Snapshot]:
-        """The study as columns of one metric (default: the lens'), values of equations included; yields as it goes.
+        """The study as columns of one metric (default: the lens'), values of equations included.
+
+        Yields as it goes.
 
         An edit between two steps is no harm: the pieces that it touched are read again.
         """
@@ -304,7 +321,10 @@ class StudyCache:
         return self._stale[record.id]
 
     def corrected(self, reading: Reading) -> Corrected | None:
-        """A stored reading by the calibration in force; None for a scan, a value that is not there, or without a calibration."""
+        """A stored reading by the calibration in force.
+
+        None for a scan, a value that is not there, or without a calibration.
+        """
         if reading.value is None or reading.kind == "reference":
             return None
         record = record_for(
@@ -338,7 +358,10 @@ class StudyCache:
         return self._aged
 
     def codes_by_last_visit(self) -> list[str]:
-        """Codes of the clients, the one seen last first; those without a visit in alphabetical order."""
+        """Codes of the clients, the one seen last first.
+
+        Those without a visit in alphabetical order.
+        """
         if self._codes is None:
             self._codes = read.codes_by_last_visit(self.connection())
         return self._codes
@@ -348,7 +371,10 @@ class StudyCache:
         return read.visits_of(self.connection(), client)
 
     def visit_near(self, client: str, at: str) -> int | None:
-        """The visit of a client that a moment belongs to; None when a reading then would begin a new one, or for no moment."""
+        """The visit of a client that a moment belongs to.
+
+        None when a reading then would begin a new one, or for no moment.
+        """
         c = self.catalogue()
         try:
             m = moment(at, zone_named(c.zone))
@@ -371,7 +397,10 @@ class StudyCache:
         return self._series_known
 
     def readers(self, metric: str) -> list[tuple[str, str]]:
-        """Name and kind of everything that has readings of a metric; equations as far as they were computed."""
+        """Name and kind of everything that has readings of a metric.
+
+        Equations as far as they were computed.
+        """
         found = [(name, kind) for name, kind, m in self.instruments_and_metrics() if m == metric]
         derived = self._derived.columns.get(metric) if self._derived is not None else None
         if derived is not None and self._derived is not None:
@@ -406,7 +435,10 @@ class StudyCache:
         return read.assessor_values(self.connection())
 
     def content(self) -> tuple[int, int]:
-        """Numbers that stand for everything that the review looks at; notes on cards and decisions do not change them."""
+        """Numbers that stand for everything that the review looks at.
+
+        Notes on cards and decisions do not change them.
+        """
         return self._revision, self._around
 
     def decisions(self) -> dict[str, tuple[str, str]]:

@@ -1,4 +1,7 @@
-"""The command line: what can be called, and how errors are told. Imports no Qt; each command loads what it needs when it runs."""
+"""The command line: what can be called, and how errors are told.
+
+Imports no Qt; each command loads what it needs when it runs.
+"""
 
 from __future__ import annotations
 

@@ -37,7 +37,10 @@ def _asked(
     request: Callable[[Snapshot, Lens, Session], Generator[float, None, Result]],
     metrics: tuple[str, ...] = (),
 ) -> Result:
-    """Ask one question of a study through the lens of the call; ``metrics`` are those it needs in place of the lens'."""
+    """Ask one question of a study through the lens of the call.
+
+    ``metrics`` are those it needs in place of the lens'.
+    """
     lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = session_of(args)
     try:

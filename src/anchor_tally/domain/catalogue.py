@@ -1,4 +1,7 @@
-"""What a study is about, without its readings: clients, instruments, settings, protocol. Cheap to read anew."""
+"""What a study is about, without its readings: clients, instruments, settings, protocol.
+
+Cheap to read anew.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,9 @@ from .stations import STATION, station_of
 
 @dataclass(frozen=True, slots=True)
 class Catalogue:
-    """Clients, instruments and settings by number; heights by client; offered metrics with resolution by instrument.
+    """Clients, instruments and settings by number; heights by client.
+
+    Offered metrics with resolution by instrument.
 
     ``gap`` is the study's visit gap in seconds, ``zone`` its time zone; in a study for
     ``practice`` simulated readings count, in a ``blind`` one the bench hides earlier and
@@ -51,7 +56,10 @@ class Catalogue:
         return tuple(item.condition.key for item in self.protocol if item.asked)
 
     def conditions_for(self, client: Client | None) -> tuple[Condition, ...]:
-        """The conditions that are asked of a client; that of the cycle only where it is switched on."""
+        """The conditions that are asked of a client.
+
+        That of the cycle only where it is switched on.
+        """
         cycle = client is not None and client.cycle
         return tuple(
             i.condition for i in self.protocol if i.asked and (cycle or i.condition.key != CYCLE)
@@ -84,7 +92,10 @@ class Catalogue:
         )
 
     def margin(self, metric: Metric) -> float | None:
-        """The difference that matters for a metric: as stated in the study, else the metric's own; None when it has none."""
+        """The difference that matters for a metric: as stated in the study, else the metric's own.
+
+        None when it has none.
+        """
         return self.stated.get((metric.id, "margin"), metric.margin)
 
     def client_coded(self, code: str) -> Client | None:
@@ -113,7 +124,10 @@ class Catalogue:
         return (s for s in self.settings.values() if s.instrument == instrument)
 
     def setting_in_force(self, instrument: str, day: str, client: str = "") -> str:
-        """Label of the newest setting that starts on or before ``day``, or empty; a client's own goes before one for all."""
+        """Label of the newest setting that starts on or before ``day``, or empty.
+
+        A client's own goes before one for all.
+        """
         item = next((i for i in self.instruments.values() if i.name == instrument), None)
         person = self.client_coded(client)
         number = person.id if person else None

@@ -9,7 +9,9 @@ from datetime import date, datetime
 
 @dataclass(frozen=True, slots=True)
 class Clock:
-    """A source of the present moment. Whoever needs the time is handed a clock, so that tests can choose the day.
+    """A source of the present moment.
+
+    Whoever needs the time is handed a clock, so that tests can choose the day.
 
     Parameters
     ----------
@@ -32,6 +34,9 @@ SYSTEM = Clock(lambda: datetime.now().astimezone())
 
 
 def fixed(moment: str) -> Clock:
-    """Return a clock that stands still at an ISO 8601 moment; without a zone it is in that of the machine."""
+    """Return a clock that stands still at an ISO 8601 moment.
+
+    Without a zone it is in that of the machine.
+    """
     there = datetime.fromisoformat(moment).astimezone()
     return Clock(lambda: there)

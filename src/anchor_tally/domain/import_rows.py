@@ -50,7 +50,10 @@ class ImportRow(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class ImportCard:
-    """What a row of a table tells of a person; empty where it says nothing. ``cautions`` are words as on a client's card."""
+    """What a row of a table tells of a person; empty where it says nothing.
+
+    ``cautions`` are words as on a client's card.
+    """
 
     line: int
     code: str

@@ -119,7 +119,10 @@ def _never_shown(at: datetime) -> bool:
 
 
 def shifted(text: str, seconds: int, days: int) -> str:
-    """A moment moved: one with a time of day by ``seconds``, a date alone by ``days``; it keeps its zone and its form."""
+    """A moment moved: one with a time of day by ``seconds``, a date alone by ``days``.
+
+    It keeps its zone and its form.
+    """
     found = parse(text)
     moved = found + (
         timedelta(seconds=seconds) if isinstance(found, datetime) else timedelta(days=days)

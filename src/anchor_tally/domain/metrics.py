@@ -26,7 +26,10 @@ class Metric:
 
     @property
     def margin(self) -> float | None:
-        """The difference that matters where the study states none (common practice); only body fat has one."""
+        """The difference that matters where the study states none (common practice).
+
+        Only body fat has one.
+        """
         return 2.0 if self.group == "body_fat_percent" else None
 
     @property
@@ -132,7 +135,10 @@ REGIONAL = (
 
 
 def own_metric_id(name: str) -> str:
-    """The id of a value without a standard meaning, by the user's own name for it. Raises ValueError for a name without a letter."""
+    """The id of a value without a standard meaning, by the user's own name for it.
+
+    Raises ValueError for a name without a letter.
+    """
     slug = re.sub(r"[^a-z0-9]+", "_", name.strip().lower()).strip("_")[:40].strip("_")
     if not slug:
         raise ValueError("a value of your own needs a name of letters")
@@ -158,7 +164,10 @@ def region_of(name: str) -> tuple[str, str]:
 
 
 def metric_of(name: str) -> Metric:
-    """Return the metric with id ``name``, which the study or a result is known to have. Raises KeyError for any other name."""
+    """Return the metric with id ``name``, which the study or a result is known to have.
+
+    Raises KeyError for any other name.
+    """
     found = metric_named(name)
     if found is None:
         raise KeyError(name)

@@ -11,7 +11,9 @@ OWN = "own_"  # keys of the study's own conditions begin with it
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """One condition of a visit. ``wanted`` is the answer that the protocol asks for; ``breach`` says what another one does.
+    """One condition of a visit.
+
+    ``wanted`` is the answer that the protocol asks for; ``breach`` says what another one does.
 
     Answers are yes and no, or for ``hours`` a number; then ``wanted`` is the least one. Wanted
     may also be ANY.
@@ -82,7 +84,10 @@ class ProtocolItem:
 def item_of(
     key: str, asked: bool | None, wanted: str, label: str, breach: str
 ) -> ProtocolItem | None:
-    """A condition of the registry with the study's changes, or one of the study's own; None for a key that is neither."""
+    """A condition of the registry with the study's changes, or one of the study's own.
+
+    None for a key that is neither.
+    """
     known = BY_KEY.get(key)
     if known is None and not key.startswith(OWN):
         return None

@@ -38,7 +38,9 @@ class Client:
 
 @dataclass(frozen=True, slots=True)
 class Instrument:
-    """A reference, a device or a method. ``equation`` is set when values are computed from raw readings.
+    """A reference, a device or a method.
+
+    ``equation`` is set when values are computed from raw readings.
 
     ``electrodes`` is one of ELECTRODES; ``position`` orders the bench; ``repeats`` are planned
     at each visit, and what ``counts`` of them is one of repeats.COUNTS; ``walk`` is down (all
@@ -61,7 +63,10 @@ class Instrument:
 
     @property
     def is_impedance(self) -> bool:
-        """Whether it sends a current through the body: electrodes tell, whatever it is called; a device of unknown layout may."""
+        """Whether it sends a current through the body: electrodes tell, whatever it is called.
+
+        A device of unknown layout may.
+        """
         return self.electrodes not in ("", "none") or (
             self.kind == "device" and not self.electrodes
         )

@@ -141,7 +141,9 @@ class VisitColumns:
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:
-    """A study at one revision: its catalogue, visits, and columns by metric. A revision stands for one content.
+    """A study at one revision: its catalogue, visits, and columns by metric.
+
+    A revision stands for one content.
 
     ``outside`` names, by the number of an equation's instrument, visits of people outside its
     population; ``landmarks`` the sites that were taken at several landmarks for it.

@@ -10,7 +10,9 @@ from .sites import SITES_OF_BODY
 
 @dataclass(frozen=True, slots=True)
 class Station:
-    """One station. ``repeats`` are always taken; one more is asked for when the first two differ too much.
+    """One station.
+
+    ``repeats`` are always taken; one more is asked for when the first two differ too much.
 
     ``setting_label`` and ``setting_choices`` name what makes readings comparable (side and
     calliper, machine and software); it is kept as the instrument's setting. ``reminder`` is

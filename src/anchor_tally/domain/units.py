@@ -148,7 +148,10 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
 
 
 def _decimal(text: str) -> str:
-    """A number with a fraction, as on a tape in inches, as a decimal number; any other text as it is."""
+    """A number with a fraction, as on a tape in inches, as a decimal number.
+
+    Any other text as it is.
+    """
     for mark, plain in _VULGAR.items():
         text = text.replace(mark, plain)
     found = _FRACTION.match(text)
@@ -164,7 +167,10 @@ def bare_number(text: str) -> bool:
 
 
 def parse_difference(text: str, metric: Metric) -> float:
-    """Read a difference or an SD of a metric, above 0, in its unit or with one; "pp" is the unit of differences of percentages."""
+    """Read a difference or an SD of a metric, above 0, in its unit or with one.
+
+    "pp" is the unit of differences of percentages.
+    """
     bare = text.strip().removesuffix("pp")
     value = parse_quantity(bare, replace(metric, low=0.0, high=1e6)).value
     if value <= 0:

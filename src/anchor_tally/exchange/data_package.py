@@ -23,7 +23,10 @@ NEEDED = ("clients", "instruments", "visits", "readings")  # without these there
 def write_steps(
     path: Path, facts: dict[str, Cell], tables: Sequence[PlainTable]
 ) -> Generator[float, None, None]:
-    """Write a package; yields the share written. Raises UserError when the place cannot be written."""
+    """Write a package; yields the share written.
+
+    Raises UserError when the place cannot be written.
+    """
     whole, done = max(sum(len(t.rows) for t in tables), 1), 0
     with replacing(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as z:
         z.writestr(
@@ -83,7 +86,10 @@ def _description(facts: dict[str, Cell], tables: Sequence[PlainTable]) -> dict[s
 
 
 def read(path: Path) -> tuple[dict[str, Cell], dict[str, tuple[list[str], list[list[str]]]]]:
-    """Facts and tables (header, rows) of a package. Raises UserError with one sentence when it is none."""
+    """Facts and tables (header, rows) of a package.
+
+    Raises UserError with one sentence when it is none.
+    """
     look_into(path)
     kept = "nothing was imported"
     with one_sentence(f"{path}: not a data package of a study", kept), zipfile.ZipFile(path) as z:

@@ -1,4 +1,7 @@
-"""Dates as people write them, turned into ISO 8601; the order of day and month is chosen, never mixed."""
+"""Dates as people write them, turned into ISO 8601.
+
+The order of day and month is chosen, never mixed.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +44,10 @@ def ambiguous(dates: Iterable[str]) -> bool:
 
 
 def iso_moment(day: str, clock: str, order: str) -> str:
-    """ISO 8601 of a date (with or without a time in it) and a time of day. Raises ValueError with the reason."""
+    """ISO 8601 of a date (with or without a time in it) and a time of day.
+
+    Raises ValueError with the reason.
+    """
     text = day.strip()
     form = ORDERS[order]
     try:

@@ -107,7 +107,10 @@ def held(table: Table) -> tuple[Held, ...]:
 
 
 def guess(table: Table) -> Mapping:
-    """Guess what the columns are. What cannot be guessed is left out, never invented; ``not_taken`` lists it."""
+    """Guess what the columns are.
+
+    What cannot be guessed is left out, never invented; ``not_taken`` lists it.
+    """
     inside = held(table)
     sheet = table.sheet if table.sheet and not _PLAIN_SHEET.fullmatch(table.sheet.strip()) else ""
     columns: list[Column] = []
@@ -150,7 +153,10 @@ def guess(table: Table) -> Mapping:
 
 
 def _one_person(columns: list[Column], table: Table) -> list[Column]:
-    """A column called *name* is the code where no other is; *visit* is a date only where it looks like one."""
+    """A column called *name* is the code where no other is.
+
+    *visit* is a date only where it looks like one.
+    """
     roles = [c.role for c in columns]
     if "client" not in roles and "name" in roles:
         columns[roles.index("name")] = Column("client")

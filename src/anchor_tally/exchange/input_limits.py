@@ -46,7 +46,10 @@ class BlankLines:
 
 @contextmanager
 def one_sentence(name: str, kept: str = "nothing was read") -> Iterator[None]:
-    """Turn whatever a reader meets in a broken file into one sentence; faults of ours stay in the log."""
+    """Turn whatever a reader meets in a broken file into one sentence.
+
+    Faults of ours stay in the log.
+    """
     try:
         yield
     except UserError:
@@ -80,7 +83,10 @@ def look_at(path: Path, most: int) -> int:
 
 
 def look_into(path: Path) -> None:
-    """Look at the list of a zip file before anything is unpacked. Raises UserError for one that would fill the memory."""
+    """Look at the list of a zip file before anything is unpacked.
+
+    Raises UserError for one that would fill the memory.
+    """
     look_at(path, MOST_ZIP)
     with one_sentence(str(path)), zipfile.ZipFile(path) as z:
         parts = z.infolist()

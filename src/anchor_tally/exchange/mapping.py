@@ -80,7 +80,11 @@ def is_gap(text: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """What one column is. For a ``reading``: instrument, kind, metric, unit, setting and repeat; a height's unit; a condition's key."""
+    """What one column is.
+
+    For a ``reading``: instrument, kind, metric, unit, setting and repeat; a height's unit; a
+    condition's key.
+    """
 
     role: str = "ignore"
     instrument: str = ""
@@ -179,7 +183,9 @@ class _Carried:
 
 
 def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
-    """Readings and cards of the table under a mapping; each row becomes one reading (long) or several (wide).
+    """Readings and cards of the table under a mapping.
+
+    Each row becomes one reading (long) or several (wide).
 
     A person and a day that stand once hold for the empty cells under them. Without a column of
     repeats, rows of one person, moment, instrument and setting are repeats in their order.
@@ -301,7 +307,10 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
 
 
 def _read_by(c: Column, by: str, setting: str) -> Column:
-    """A wide column in a row that names its own instrument or setting; a station's method keeps its own."""
+    """A wide column in a row that names its own instrument or setting.
+
+    A station's method keeps its own.
+    """
     if not by and not setting:
         return c
     named = by if by and c.kind != "method" else c.instrument
@@ -326,7 +335,10 @@ def _in_words_of(
 
 
 def _plain(text: str, decimal: str) -> str:
-    """A number without thousands separators; the decimal sign stays for the parser, which takes both."""
+    """A number without thousands separators.
+
+    The decimal sign stays for the parser, which takes both.
+    """
     if decimal == ",":
         return re.sub(r"(?<=\d)[.  '](?=\d{3}(\D|$))", "", text)
     return re.sub(r"(?<=\d)[,  '](?=\d{3}(\D|$))", "", text)

@@ -41,7 +41,10 @@ class ReadingsFile:
 
 
 def open_readings(path: Path) -> ReadingsFile:
-    """Open a tidy CSV in UTF-8 (with or without a mark). Raises UserError with one sentence when it holds no such table."""
+    """Open a tidy CSV in UTF-8 (with or without a mark).
+
+    Raises UserError with one sentence when it holds no such table.
+    """
     size = look_at(path, MOST_TEXT)
     with one_sentence(str(path)):
         raw = path.open("rb")
@@ -310,7 +313,10 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
 def write_steps(
     path: Path, readings: Sequence[Reading], conditions: dict[int, dict[str, str]]
 ) -> Generator[float, None, None]:
-    """Write a tidy CSV; yields the share written. Raises UserError when the place cannot be written."""
+    """Write a tidy CSV; yields the share written.
+
+    Raises UserError when the place cannot be written.
+    """
     with replacing(path) as part, part.open("w", encoding="utf-8", newline="") as f:
         for k, text in enumerate(write(readings, conditions)):
             f.write(text)

@@ -45,7 +45,10 @@ class RefusedGroup:
 def grouped(
     refused: Iterable[Refused], table: Table | None = None, mapping: Mapping | None = None
 ) -> tuple[RefusedGroup, ...]:
-    """Groups of refused rows, the largest first; with the table they come from also what would help."""
+    """Groups of refused rows, the largest first.
+
+    With the table they come from also what would help.
+    """
     found: dict[tuple[str, str], list[Refused]] = {}
     for r in refused:
         found.setdefault((r.column, _NUMBERS.sub("…", r.reason)), []).append(r)

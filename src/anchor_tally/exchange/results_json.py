@@ -168,7 +168,10 @@ def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
 
 
 def compare_json(r: CompareResult) -> dict[str, Any]:
-    """The object of ``compare --json`` (schema anchor-tally/compare/1); its figures stand in ``wording.statistics``."""
+    """The object of ``compare --json`` (schema anchor-tally/compare/1).
+
+    Its figures stand in ``wording.statistics``.
+    """
     p = r.pairs
     metric = metric_of(p.metric)
     groups: dict[str, dict[str, Any] | None] = {}

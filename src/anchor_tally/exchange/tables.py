@@ -1,4 +1,7 @@
-"""Tables of any origin: CSV of odd encodings and separators, XLSX sheets, pasted text; each as a header and rows of text."""
+"""Tables of any origin: CSV of odd encodings and separators, XLSX sheets, pasted text.
+
+Each as a header and rows of text.
+"""
 
 from __future__ import annotations
 
@@ -199,7 +202,10 @@ def _cell(value: Any) -> str:
 
 @contextmanager
 def _book(path: Path) -> Iterator[Any]:
-    """A workbook being read. The file is opened here, since a broken one would otherwise be left open."""
+    """A workbook being read.
+
+    The file is opened here, since a broken one would otherwise be left open.
+    """
     from openpyxl import load_workbook  # only when a workbook is opened: it takes a while to load
 
     with path.open("rb") as file:
@@ -242,7 +248,10 @@ def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
 
 
 def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
-    """Columns that are merged, by sheet and line; a large workbook is not looked through for them."""
+    """Columns that are merged, by sheet and line.
+
+    A large workbook is not looked through for them.
+    """
     if unpacked(path) > MOST_MERGED:
         return {}
     from openpyxl import load_workbook

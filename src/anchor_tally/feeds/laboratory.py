@@ -27,7 +27,10 @@ _PARTS = {
 def scan_rows(
     client: str, when: str, person: Person, *, setting: str, scan: int, seed: int | None = None
 ) -> list[ImportRow]:
-    """Readings of one scan: total, without the head, segments, bone and body mass; precision 0.4 percent fat."""
+    """Readings of one scan: total, without the head, segments, bone and body mass.
+
+    Precision 0.4 percent fat.
+    """
     rng = np.random.default_rng(seed)
     fat = person.fat + float(rng.normal(0, 0.4))
     fat_mass = person.mass * fat / 100

@@ -142,7 +142,10 @@ def _count(text: str) -> int:
 
 
 class Assembler:
-    """Bytes as they come, cut into lines; half a line waits for its rest, an endless one is thrown away."""
+    """Bytes as they come, cut into lines.
+
+    Half a line waits for its rest, an endless one is thrown away.
+    """
 
     def __init__(self) -> None:
         self._rest = b""

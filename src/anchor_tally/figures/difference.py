@@ -127,7 +127,10 @@ def draw(
     family: str,
     chosen: int | None = None,
 ) -> None:
-    """Draw on ``axes``; the scatter has gid 'pairs' and its points are pickable in the order of the pairs."""
+    """Draw on ``axes``.
+
+    The scatter has gid 'pairs' and its points are pickable in the order of the pairs.
+    """
     prepare(axes, palette, family)
     if what.x.size == 0:
         axes.text(

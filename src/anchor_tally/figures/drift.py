@@ -23,7 +23,10 @@ LINES = 40  # clients up to which each one's points are joined
 
 @dataclass(frozen=True, eq=False)
 class DriftInfo:
-    """What is drawn: instants and differences of anchors, whose they are; days of anchors; the line with its band, or levels of steps."""
+    """What is drawn: instants and differences of anchors, whose they are; days of anchors.
+
+    The line with its band, or levels of steps.
+    """
 
     instant: Floats
     difference: Floats
@@ -41,7 +44,10 @@ class DriftInfo:
 
 
 def info(r: DriftResult, zone: str) -> DriftInfo:
-    """What the picture of a result shows; the client's own part is taken out of every difference."""
+    """What the picture of a result shows.
+
+    The client's own part is taken out of every difference.
+    """
     m = metric_of(r.metric)
     unit = m.difference_unit
     if r.instant.size == 0:
@@ -116,7 +122,9 @@ def draw(
     point: int | None,
     at: float | None,
 ) -> None:
-    """Points of anchors over spans of settings; dashed: a change that was noted; the line with its band, or the level of each span.
+    """Points of anchors over spans of settings; dashed: a change that was noted.
+
+    The line with its band, or the level of each span.
 
     ``at`` is an instant that was chosen in the picture.
     """

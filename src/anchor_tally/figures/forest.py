@@ -1,4 +1,7 @@
-"""The forest of offsets: raw and shrunken, client by client; and errors on left-out scans beside what needs no device."""
+"""The forest of offsets: raw and shrunken, client by client.
+
+And errors on left-out scans beside what needs no device.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +44,10 @@ class ForestInfo:
 
 
 def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestInfo:
-    """What the forest shows; ``codes`` maps a client's number to the code, ``room`` is for how many rows there is room."""
+    """What the forest shows.
+
+    ``codes`` maps a client's number to the code, ``room`` is for how many rows there is room.
+    """
     pairs = r.comparison.pairs
     clients, k = np.unique(pairs.client, return_inverse=True)
     _, first, cell = np.unique(pairs.occasion, return_index=True, return_inverse=True)
@@ -82,7 +88,10 @@ def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestI
 def draw(
     axes: Any, what: ForestInfo, mark: Mark, chosen: int, palette: Palette, family: str
 ) -> None:
-    """A row a client; the pooled offset as an upright line in its band; client k lies at height −k."""
+    """A row a client; the pooled offset as an upright line in its band.
+
+    Client k lies at height −k.
+    """
     prepare(axes, palette, family)
     if not what.trees:
         axes.text(

@@ -211,7 +211,10 @@ def draw(
     family: str,
     chosen: int | None = None,
 ) -> None:
-    """Draw a form; every line has its words at its right end, moved apart where they would touch."""
+    """Draw a form.
+
+    Every line has its words at its right end, moved apart where they would touch.
+    """
     prepare(axes, palette, family)
     if what is None:
         words = "these data cannot give this form"

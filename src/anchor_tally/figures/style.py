@@ -104,7 +104,9 @@ def mark_of(position: int, palette: Palette) -> Mark:
 
 
 def marks_of(instruments: Iterable[Instrument], palette: Palette) -> Callable[[Instrument], Mark]:
-    """Marks by the study's order of instruments, references in the ink of their own. Computed methods take theirs from the end.
+    """Marks by the study's order of instruments, references in the ink of their own.
+
+    Computed methods take theirs from the end.
 
     So the mark of a method stays when an instrument is added.
     """
@@ -119,7 +121,10 @@ def marks_of(instruments: Iterable[Instrument], palette: Palette) -> Callable[[I
 
 
 def use_fonts() -> str:
-    """Register the shipped font with matplotlib, names being plain text and no formulas; return its family name."""
+    """Register the shipped font with matplotlib, names being plain text and no formulas.
+
+    Return its family name.
+    """
     import matplotlib as mpl
     from matplotlib import font_manager
 
@@ -133,7 +138,10 @@ def use_fonts() -> str:
 
 
 def empty(axes: Any) -> None:
-    """Take everything off axes that are drawn on again. Clearing them would make axis and ticks anew, a third of a redraw."""
+    """Take everything off axes that are drawn on again.
+
+    Clearing them would make axis and ticks anew, a third of a redraw.
+    """
     for group in (
         axes.lines,
         axes.patches,

@@ -40,7 +40,10 @@ class TimelineInfo:
 
 
 def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
-    """The readings that a finding is about, among those of the same client and device; of a visit, those of all devices."""
+    """The readings that a finding is about, among those of the same client and device.
+
+    Of a visit, those of all devices.
+    """
     metric = f.metric or (
         lens_metric if lens_metric in m.snapshot.columns else next(iter(m.snapshot.columns), "")
     )
@@ -86,7 +89,11 @@ def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
 def draw(
     axes: Any, what: TimelineInfo, marks: tuple[Mark, ...], palette: Palette, family: str
 ) -> None:
-    """Points by instrument; excluded ones open, failed ones as crosses at the foot, those that the finding is about in rings."""
+    """Points by instrument.
+
+    Excluded ones open, failed ones as crosses at the foot, those that the finding is about in
+    rings.
+    """
     prepare(axes, palette, family)
     if not what.runs:
         axes.text(

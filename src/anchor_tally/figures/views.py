@@ -175,7 +175,10 @@ def draw_quadrants(
     family: str,
     point: int | None = None,
 ) -> None:
-    """Points in four quadrants; where both have moved the same way is shaded, the noise is framed."""
+    """Points in four quadrants.
+
+    Where both have moved the same way is shaded, the noise is framed.
+    """
     prepare(axes, palette, family)
     if what.dx.size == 0:
         axes.text(
@@ -312,7 +315,10 @@ ENDS_FIT = 84  # pixels of a cell from which on the interval fits into it
 
 
 def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> None:
-    """Squares as large as the correlation, its number and 95 % interval in them; the sign by filled or open squares, never by colour alone."""
+    """Squares as large as the correlation, its number and 95 % interval in them.
+
+    The sign by filled or open squares, never by colour alone.
+    """
     prepare(axes, palette, family)
     k = len(what.names)
     place = axes.get_window_extent()
@@ -402,7 +408,10 @@ def score(r: WhichDeviceResult) -> ScoreInfo:
 def draw_score(
     axes: Any, what: ScoreInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str
 ) -> None:
-    """A bar an instrument, the best first; behind it how often it comes first when clients are drawn anew."""
+    """A bar an instrument, the best first.
+
+    Behind it how often it comes first when clients are drawn anew.
+    """
     prepare(axes, palette, family)
     for k, (value, first, mark) in enumerate(zip(what.scores, what.firsts, marks, strict=True)):
         if value is None:

@@ -56,7 +56,10 @@ class Equation:
         return out
 
     def error_in(self, metric: str) -> float | None:
-        """Return the published standard error of estimate in a metric, in its unit; None where none was published."""
+        """Return the published standard error of estimate in a metric, in its unit.
+
+        None where none was published.
+        """
         return dict(self.standard_error).get(metric)
 
     @property

@@ -34,7 +34,10 @@ def _relative_fat_mass(v: Inputs) -> dict[str, Floats]:
 
 
 def _tape_difference(v: Inputs) -> Floats:
-    """Men: waist − neck; women: waist + hip − neck (cm); NaN where the girths cannot be of one body."""
+    """Men: waist − neck; women: waist + hip − neck (cm).
+
+    NaN where the girths cannot be of one body.
+    """
     men = v["girth_waist_navel"] - v["girth_neck"]
     women = v["girth_waist_narrowest"] + v["girth_hip"] - v["girth_neck"]
     difference = np.where(v["sex"] == MALE, men, women)

@@ -33,7 +33,10 @@ class Device:
         week: float = 0.0,
         athlete: bool = False,
     ) -> float:
-        """What is shown of a true ``fat``; ``error`` is all that was drawn at random (client, day, repeat)."""
+        """What is shown of a true ``fat``.
+
+        ``error`` is all that was drawn at random (client, day, repeat).
+        """
         seen = (
             fat
             + self.bias

@@ -23,7 +23,10 @@ class Agreement:
 
 
 def _correlations(s: Floats) -> tuple[Floats, Floats]:
-    """Pearson and concordance from moment sums (…, 6): n, x, y, xx, yy, xy; NaN where a variance is zero."""
+    """Pearson and concordance from moment sums (…, 6): n, x, y, xx, yy, xy.
+
+    NaN where a variance is zero.
+    """
     n = s[..., 0]
     mx, my = s[..., 1] / n, s[..., 2] / n
     vx, vy, vxy = s[..., 3] / n - mx**2, s[..., 4] / n - my**2, s[..., 5] / n - mx * my

@@ -23,7 +23,10 @@ LEAST_RANGE = 10.0  # in the metric's unit, between the clients' means
 
 @dataclass(frozen=True, slots=True)
 class CalibrationLine:
-    """Centre c, level α and slope 1 + γ of reading on reference; variances of a new client's reading, of the level and of the slope; df."""
+    """Centre c, level α and slope 1 + γ of reading on reference.
+
+    Variances of a new client's reading, of the level and of the slope; df.
+    """
 
     centre: float
     level: float
@@ -40,7 +43,10 @@ class CalibrationLine:
         )
 
     def half(self, reading: Floats, confidence: float = 0.95, *, own: bool = False) -> Floats:
-        """Half the prediction interval of that reference; ``own``: the line's own part only, without the spread of new readings."""
+        """Half the prediction interval of that reference.
+
+        ``own``: the line's own part only, without the spread of new readings.
+        """
         x = self.reference(reading)
         line = self.level_variance + (x - self.centre) ** 2 * self.slope_variance
         variance = line if own else line + self.new

@@ -1,4 +1,7 @@
-"""Does an instrument follow change? Changes between consecutive anchors, beside those of the reference."""
+"""Does an instrument follow change?
+
+Changes between consecutive anchors, beside those of the reference.
+"""
 
 from __future__ import annotations
 
@@ -175,7 +178,10 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
 
 
 def _total_sd(fit: NestedFit, n: int) -> Estimate:
-    """SD of one change by the summed variances; χ² interval on their Satterthwaite degrees of freedom."""
+    """SD of one change by the summed variances.
+
+    Χ² interval on their Satterthwaite degrees of freedom.
+    """
     sd = math.sqrt(fit.total_variance)
     df = (
         float(fit.delta_df(lambda theta: np.asarray([theta.sum()]))[0])
@@ -186,7 +192,10 @@ def _total_sd(fit: NestedFit, n: int) -> Estimate:
 
 
 def _correlation(dx: Floats, dy: Floats, clients: int) -> Estimate | None:
-    """Pearson's r of the changes; Fisher's interval counts clients, not changes: those of one client are not independent."""
+    """Pearson's r of the changes.
+
+    Fisher's interval counts clients, not changes: those of one client are not independent.
+    """
     spread = float(dx.std()) * float(dy.std())
     if spread <= 0:
         return None

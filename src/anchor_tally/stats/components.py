@@ -49,7 +49,10 @@ class NestedFit(FrozenArrays):
         return sum(self.variances)
 
     def satterthwaite(self, contrast: Floats) -> float:
-        """Degrees of freedom of ``contrast``·beta (Giesbrecht & Burns 1985; Fai & Cornelius 1996)."""
+        """Degrees of freedom of ``contrast``·beta.
+
+        Source: Giesbrecht & Burns 1985; Fai & Cornelius 1996.
+        """
         c = np.asarray(contrast, dtype=float)
 
         def variance(theta: Floats) -> Floats:
@@ -58,7 +61,10 @@ class NestedFit(FrozenArrays):
         return float(self.delta_df(variance)[0])
 
     def delta_df(self, function: Callable[[Floats], Floats]) -> Floats:
-        """2 v²/var(v) for positive functions v of the variances, by the delta method; ``function`` maps (3,) to (k,)."""
+        """2 v²/var(v) for positive functions v of the variances, by the delta method.
+
+        ``function`` maps (3,) to (k,).
+        """
         theta = np.array(self.variances)
         value = function(theta)
         active = np.flatnonzero(np.diag(self.theta_cov) > 0)

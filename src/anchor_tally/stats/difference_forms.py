@@ -1,4 +1,7 @@
-"""Other forms of the limits of agreement: as ratios, along a sloping line, by percentiles; and whether differences look normal."""
+"""Other forms of the limits of agreement: as ratios, along a sloping line, by percentiles.
+
+And whether differences look normal.
+"""
 
 from __future__ import annotations
 
@@ -256,7 +259,10 @@ def shapiro_wilk(value: Floats) -> tuple[float, float] | None:
 
 @dataclass(frozen=True, slots=True)
 class WithoutReferenceError:
-    """SD of one difference with the reference's own part taken off, and the limits it leaves; None where that cannot be separated."""
+    """SD of one difference with the reference's own part taken off, and the limits it leaves.
+
+    None where that cannot be separated.
+    """
 
     sd: float
     lower: float

@@ -30,7 +30,10 @@ class Limits:
 
 @dataclass(frozen=True, slots=True)
 class Trend:
-    """Slope of the difference on the mean of both, with interval and two-sided p; None when not estimable."""
+    """Slope of the difference on the mean of both, with interval and two-sided p.
+
+    None when not estimable.
+    """
 
     slope: Estimate | None
     intercept: float | None

@@ -17,7 +17,9 @@ Ints = npt.NDArray[np.int64]
 
 @dataclass(frozen=True, slots=True)
 class TechnicalError:
-    """TEM in the unit of the values, in percent of the mean, and reliability; None where the data cannot give them.
+    """TEM in the unit of the values, in percent of the mean, and reliability.
+
+    None where the data cannot give them.
 
     ``df`` are the degrees of freedom within persons; ``reliability`` is the share of the spread
     that is not error.
@@ -77,7 +79,10 @@ def technical_error(person: Ints, value: Floats, level: float = 0.95) -> Technic
 
 @dataclass(frozen=True, slots=True)
 class DigitPreference:
-    """Counts of the last digit 0 to 9, and the χ² test of equal use; ``p`` is None with too few digits for it."""
+    """Counts of the last digit 0 to 9, and the χ² test of equal use.
+
+    ``p`` is None with too few digits for it.
+    """
 
     counts: tuple[int, ...]
     chi_square: float | None

@@ -35,7 +35,9 @@ class ClientOffsets(FrozenArrays):
 
 @dataclass(frozen=True, slots=True)
 class PooledOffset:
-    """The offset for a client who was not measured against the reference; ``new`` holds the difference of one such reading.
+    """The offset for a client who was not measured against the reference.
+
+    ``new`` holds the difference of one such reading.
 
     ``new`` is None where the spread between clients cannot be told.
     """

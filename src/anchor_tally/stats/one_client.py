@@ -21,7 +21,10 @@ REAL, LIKELY, NOISE = "real", "likely", "within noise"
 
 @dataclass(frozen=True, slots=True)
 class Noise:
-    """SD of one day's value about what is true of that day's client, and its degrees of freedom; ``own``: from this client alone."""
+    """SD of one day's value about what is true of that day's client, and its degrees of freedom.
+
+    ``own``: from this client alone.
+    """
 
     sd: float
     df: float

@@ -87,7 +87,9 @@ def inversions(rank: Ints) -> int:
 
 @dataclass(frozen=True, eq=False)
 class _Points:
-    """Points sorted by x, then y, in one unit; ``ties`` are pairs of equal x and unequal y, ``doubles`` of equal points.
+    """Points sorted by x, then y, in one unit.
+
+    ``ties`` are pairs of equal x and unequal y, ``doubles`` of equal points.
 
     ``sample`` holds the slopes of some pairs in order: where to look for a slope of a given rank.
     """
@@ -108,7 +110,9 @@ class _Points:
         return inversions(_codes(self.y - slope * self.x))
 
     def nth(self, k: int) -> float:
-        """The k-th smallest slope, counted from 1; pairs of equal x count as rising without end, equal points not at all.
+        """The k-th smallest slope, counted from 1.
+
+        Pairs of equal x count as rising without end, equal points not at all.
 
         A slope of the sample near that rank is tried; how many slopes lie below it and how many
         up to it closes the rank in.

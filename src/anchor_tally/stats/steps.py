@@ -123,7 +123,9 @@ def _permuted_p(
     rng: np.random.Generator,
     resamples: int,
 ) -> float:
-    """P of the largest score of any of ``columns``: residuals of ``base`` permuted within clients (Freedman & GridRow 1983, J Bus Econ Stat 1:292).
+    """P of the largest score of any of ``columns``: residuals of ``base`` permuted within clients.
+
+    Source: Freedman & GridRow 1983, J Bus Econ Stat 1:292.
 
     Occasions of one client are exchangeable in the model; where each client was seen once,
     clients are.

@@ -12,7 +12,10 @@ from .estimate import Floats, FrozenArrays, Ints
 
 @dataclass(frozen=True, eq=False)
 class Within(FrozenArrays):
-    """Tallies as columns of shape (k,): size and mean; ``cell`` (n,) is the tally of each value, ``ss`` the sum of squares within."""
+    """Tallies as columns of shape (k,): size and mean.
+
+    ``cell`` (n,) is the tally of each value, ``ss`` the sum of squares within.
+    """
 
     cell: Ints
     size: Ints

@@ -1,4 +1,6 @@
-"""Does a difference move through time? A slope, a robust slope, steps with a permutation test, and a control chart.
+"""Does a difference move through time?
+
+A slope, a robust slope, steps with a permutation test, and a control chart.
 
 All work on the nested design of ``components``: readings of occasions (anchors) of clients, with
 weeks as the time of an occasion.
@@ -21,7 +23,9 @@ LEAST_DAYS = 3.0  # days apart from which moments are different ones
 
 @dataclass(frozen=True, slots=True)
 class TimeSlope:
-    """Slope per week with its interval, two-sided p and degrees of freedom; ``level`` is the fitted mean at ``middle`` (weeks).
+    """Slope per week with its interval, two-sided p and degrees of freedom.
+
+    ``level`` is the fitted mean at ``middle`` (weeks).
 
     ``level_variance`` and ``covariance`` belong to the level, and to the level with the slope: a
     band is made of them.

@@ -1,4 +1,6 @@
-"""Does the error grow with the value? Slopes of the difference on the reference, between clients and within clients apart.
+"""Does the error grow with the value?
+
+Slopes of the difference on the reference, between clients and within clients apart.
 
 The reference is measured with error, and its error enters the difference with the other sign:
 without correction the slope on it is pulled down, as the slope on the mean of both is pulled up
@@ -211,7 +213,10 @@ def reference_trend(
 def _weights(
     s: OccasionMeans, xs: Floats, d: Floats, client: Ints, occasion: Ints
 ) -> tuple[Floats, float]:
-    """Weights of the occasions and variance of a client, in the mixed model that has both slopes; equal weights where it has no fit."""
+    """Weights of the occasions and variance of a client, in the mixed model that has both slopes.
+
+    Equal weights where it has no fit.
+    """
     m, c = s.mean.size, s.clients.size
     equal = np.ones(m), 0.0
     if m == c and s.n == m:

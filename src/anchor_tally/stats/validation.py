@@ -1,4 +1,7 @@
-"""Does correcting help, and does the device know anything that the last scan did not? Errors on left-out occasions."""
+"""Does correcting help, and does the device know anything that the last scan did not?
+
+Errors on left-out occasions.
+"""
 
 from __future__ import annotations
 

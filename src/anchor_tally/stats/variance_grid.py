@@ -29,7 +29,10 @@ _LIGHT = 1e-3  # share of the heaviest node below which a node does not count fo
 
 @dataclass(frozen=True, eq=False)
 class OccasionMeans(FrozenArrays):
-    """Occasions in the order of their clients: mean, size, sum of squares within (M,); the client of each (places in ``clients``)."""
+    """Occasions in the order of their clients: mean, size, sum of squares within (M,).
+
+    The client of each (places in ``clients``).
+    """
 
     mean: Floats
     size: Floats
@@ -322,7 +325,10 @@ def variance_grid(sums: OccasionMeans) -> VarianceGrid | None:
 
 
 def _shifted(n: Nodes, shift: float, sums: OccasionMeans) -> Nodes:
-    """The same nodes in the units of the data; sums of squares about a far origin lose digits, so this is done last."""
+    """The same nodes in the units of the data.
+
+    Sums of squares about a far origin lose digits, so this is done last.
+    """
     if shift == 0:
         return n
     m = n.m + shift

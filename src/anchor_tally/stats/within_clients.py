@@ -123,7 +123,10 @@ def detrended_correlation(
 def _correlation(
     left_x: Floats, left_y: Floats, df: int, x: Floats, y: Floats, method: str, confidence: float
 ) -> Estimate | None:
-    """Correlation of what is left of two series, with Fisher's interval on ``df``; None where one of them does not vary."""
+    """Correlation of what is left of two series, with Fisher's interval on ``df``.
+
+    None where one of them does not vary.
+    """
     sxx, syy = float(left_x @ left_x), float(left_y @ left_y)
     floor = (
         1e-18
@@ -142,7 +145,10 @@ def _correlation(
 
 @dataclass(frozen=True, slots=True)
 class WithinSlope:
-    """Slope of one series on another within clients, after each client's trend; ``sd`` is the spread left about it."""
+    """Slope of one series on another within clients, after each client's trend.
+
+    ``sd`` is the spread left about it.
+    """
 
     slope: Estimate
     sd: float

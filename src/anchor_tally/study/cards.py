@@ -1,4 +1,7 @@
-"""Cards of people from a table: what they add to the study, and writing it. Nothing that is there is overwritten."""
+"""Cards of people from a table: what they add to the study, and writing it.
+
+Nothing that is there is overwritten.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,9 @@ _SAME_CM = 0.05  # heights that differ by less are one
 def news_of(
     conn: sqlite3.Connection, card: ImportCard, before: ImportCard | None = None
 ) -> ImportCard | Refused | None:
-    """What a card says that the study does not hold yet; None when nothing is new, a refusal when it says otherwise.
+    """What a card says that the study does not hold yet.
+
+    None when nothing is new, a refusal when it says otherwise.
 
     ``before`` is an earlier card of the same person in the same import: what it says holds too.
     """

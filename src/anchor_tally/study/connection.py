@@ -67,7 +67,10 @@ _DAMAGED = ("malformed", "not a database", "corrupt", "disk I/O", "decode to UTF
 
 
 def file_trouble(error: BaseException) -> str:
-    """Return what a failure of the study file means, in one sentence; "" when the file has no part in it, or is only busy."""
+    """Return what a failure of the study file means, in one sentence.
+
+    "" when the file has no part in it, or is only busy.
+    """
     if isinstance(error, UnicodeDecodeError) or (
         isinstance(error, sqlite3.DatabaseError) and any(sign in str(error) for sign in _DAMAGED)
     ):

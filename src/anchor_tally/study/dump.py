@@ -270,7 +270,9 @@ def load(
     facts: dict[str, Cell],
     tables: dict[str, tuple[list[str], list[list[str]]]],
 ) -> int:
-    """Fill an empty study from resources (header, rows of text) in one transaction; returns the number of readings.
+    """Fill an empty study from resources (header, rows of text) in one transaction.
+
+    Returns the number of readings.
 
     Every value passes the checks that a typed or imported one does. Raises UserError with one
     sentence when a resource does not fit; then nothing is written.
@@ -339,7 +341,10 @@ def _load_table(
 
 
 def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:
-    """The checks that a typed row goes through and that the schema cannot make. Raises UserError or ValueError."""
+    """The checks that a typed row goes through and that the schema cannot make.
+
+    Raises UserError or ValueError.
+    """
     for name in ("code", "name", "label", "assessor", "person", "key"):
         if isinstance(row.get(name), str) and row[name] != plain_name(str(row[name])):
             raise ValueError(f"{name} holds marks that no text has, or is too long")

@@ -12,14 +12,20 @@ from pathlib import Path
 
 
 class OneWriter:
-    """Holds the right to write a study, as a locked file beside it; the right ends with the process, however that ends."""
+    """Holds the right to write a study, as a locked file beside it.
+
+    The right ends with the process, however that ends.
+    """
 
     def __init__(self, handle: int, path: Path, own: int) -> None:
         self._handle, self._path, self._own = handle, path, own
 
     @classmethod
     def of(cls, study: Path) -> OneWriter | None:
-        """Take the right to write; None when another process has it, or when the folder cannot be written."""
+        """Take the right to write.
+
+        None when another process has it, or when the folder cannot be written.
+        """
         path = study.resolve().with_name(f".{study.resolve().name}.lock")
         while True:
             try:
@@ -56,7 +62,10 @@ class OneWriter:
 
 
 def _lock_itself(study: Path) -> int | None:
-    """Lock the study's own file; −1 where there is none yet or the disk knows no such locks, None when somebody holds it."""
+    """Lock the study's own file.
+
+    −1 where there is none yet or the disk knows no such locks, None when somebody holds it.
+    """
     try:
         handle = os.open(study, os.O_RDONLY)
     except OSError:

@@ -54,7 +54,10 @@ def is_sqlite(path: Path) -> bool:
 
 
 def is_cut_off(path: Path) -> bool:
-    """Whether a study file is shorter than its first page says; never while another process is writing it."""
+    """Whether a study file is shorter than its first page says.
+
+    Never while another process is writing it.
+    """
     try:
         with path.open("rb") as f:
             head = f.read(100)
@@ -258,7 +261,10 @@ def writable(path: Path) -> bool:
 
 
 def _heal(path: Path) -> None:
-    """Let SQLite take back what a killed process had half written; only a connection that may write does that."""
+    """Let SQLite take back what a killed process had half written.
+
+    Only a connection that may write does that.
+    """
     real = path.resolve()
     if real.with_name(f"{real.name}-journal").exists() and writable(real):
         conn = connect(path, read_only=False)
@@ -401,7 +407,10 @@ def mirror(conn: sqlite3.Connection) -> sqlite3.Connection:
 
 
 def copy_to(conn: sqlite3.Connection, path: Path) -> None:
-    """Write all of an open study to a new file. Raises StudyError when it cannot be read any more or not be written."""
+    """Write all of an open study to a new file.
+
+    Raises StudyError when it cannot be read any more or not be written.
+    """
     if path.exists():
         raise StudyError(f"{path}: a file of that name exists already; nothing was changed")
     part = part_of(path)

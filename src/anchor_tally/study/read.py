@@ -317,7 +317,9 @@ def _by_number(conn: sqlite3.Connection, metric: str) -> bool:
 
 
 def fill_steps(conn: sqlite3.Connection, growing: Growing) -> Generator[int, None, bool]:
-    """Add the readings of a metric that are not there yet, ordered by number; yields how many there are after each block.
+    """Add the readings of a metric that are not there yet, ordered by number.
+
+    Yields how many there are after each block.
 
     False when an edit that was taken back has ended the look half-way: what is there is right,
     more may be to come.
@@ -592,7 +594,9 @@ NEWEST_FORM = 3
 
 
 def read_parameters(text: str) -> Parameters:
-    """Parameters from their text. Raises ValueError for anything else, and for a form of a newer program.
+    """Parameters from their text.
+
+    Raises ValueError for anything else, and for a form of a newer program.
 
     Forms 0 and 1 kept an SD and degrees of freedom where today's keeps the ends of the interval.
     """

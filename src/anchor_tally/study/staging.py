@@ -186,7 +186,10 @@ class _Stage:
         self.sample += origin[: SAMPLE - len(self.sample)]
 
     def _card(self, card: ImportCard) -> None:
-        """Keep what a card adds to the study; one that contradicts it, or another card, is refused."""
+        """Keep what a card adds to the study.
+
+        One that contradicts it, or another card, is refused.
+        """
         if card.sex and (self.sexes.get(card.code) or card.sex) != card.sex:
             self.refused.append(
                 Refused(

@@ -27,7 +27,10 @@ from .text_renderer import TextRenderer
 
 
 class FigureView(FigureCanvasQTAgg):
-    """One pair of axes with fixed margins in pixels; click and arrow keys are reported, nothing is computed."""
+    """One pair of axes with fixed margins in pixels.
+
+    Click and arrow keys are reported, nothing is computed.
+    """
 
     clicked = pyqtSignal(object)
     stepped = pyqtSignal(int)

@@ -23,7 +23,11 @@ _WHY = {
 
 
 class DevicePort(QObject):
-    """One connection. ``heard`` carries what the measurement filter says; ``state`` is connected, waiting, closed or refused, with the reason."""
+    """One connection.
+
+    ``heard`` carries what the measurement filter says; ``state`` is connected, waiting, closed
+    or refused, with the reason.
+    """
 
     heard = pyqtSignal(object)
     state = pyqtSignal(str, str)
@@ -127,7 +131,10 @@ class SimulatorProcess(QObject):
         self.process: QProcess | None = None
 
     def start(self, arguments: list[str]) -> None:
-        """Start the simulator; -P keeps what lies in the working folder from being run in place of a library."""
+        """Start the simulator.
+
+        -P keeps what lies in the working folder from being run in place of a library.
+        """
         self.stop()
         self.process = QProcess(self)
         self.process.readyReadStandardOutput.connect(self._said)

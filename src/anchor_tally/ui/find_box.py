@@ -12,7 +12,10 @@ from ..app.find import Found
 
 
 class FindBox(QDialog):
-    """Shows what ``search`` gives for the text; ``chosen`` carries what was chosen, and the box is gone."""
+    """Shows what ``search`` gives for the text.
+
+    ``chosen`` carries what was chosen, and the box is gone.
+    """
 
     chosen = pyqtSignal(object)
 

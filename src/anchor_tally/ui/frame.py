@@ -130,7 +130,10 @@ class Footer(QWidget):
         self.rest()
 
     def say(self, text: str, *, trouble: bool) -> None:
-        """Show a message in place; trouble stays until something else is said, the rest goes when it is old."""
+        """Show a message in place.
+
+        Trouble stays until something else is said, the rest goes when it is old.
+        """
         if text and not trouble:
             self._old.start()
         else:

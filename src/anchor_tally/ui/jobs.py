@@ -40,7 +40,10 @@ class _Active:
 
 
 class _Work:
-    """The part of a job that is computed on the worker; after each step one in the background lets others, and pictures, go first."""
+    """The part of a job that is computed on the worker.
+
+    After each step one in the background lets others, and pictures, go first.
+    """
 
     def __init__(self, active: _Active, steps: Generator[Any, None, Any], jobs: Jobs) -> None:
         self.active, self.steps, self.jobs, self.signals = active, steps, jobs, jobs.signals
@@ -73,7 +76,9 @@ class _Work:
 
 
 class Jobs(QObject):
-    """Runs jobs. The newest one of an owner wins: what it asked before is given up, its answer dropped.
+    """Runs jobs.
+
+    The newest one of an owner wins: what it asked before is given up, its answer dropped.
 
     ``running`` carries the words and the share (None: not known) of what takes longer than a
     moment, ``quiet`` comes after it.
@@ -117,7 +122,10 @@ class Jobs(QObject):
         failed: Callable[[str], None],
         progress: Callable[[Any], None] | None = None,
     ) -> None:
-        """Begin a job of an owner; ``done``, ``failed`` and ``progress`` are called on the window's thread."""
+        """Begin a job of an owner.
+
+        ``done``, ``failed`` and ``progress`` are called on the window's thread.
+        """
         self.cancel(owner)
         active = _Active(owner, job, done, failed)
         active.progress = progress

@@ -162,7 +162,10 @@ class MainWindow(FileActions):
         self.attached.emit()
 
     def _as_left(self, session: Session) -> str:
-        """Put back the lens that the study was left with, as far as it still fits; returns the stage, "" for none."""
+        """Put back the lens that the study was left with, as far as it still fits.
+
+        Returns the stage, "" for none.
+        """
         if session.path is None or is_demo(session.path):
             return ""
         self.memory.opened(session.path)
@@ -514,7 +517,10 @@ class MainWindow(FileActions):
             self.say(f"A copy was written to {path}.")
 
     def fault(self, error: BaseException) -> None:
-        """Say what an error that nobody foresaw means; the window lives on, and a copy is offered where the file has failed."""
+        """Say what an error that nobody foresaw means.
+
+        The window lives on, and a copy is offered where the file has failed.
+        """
         self.say(self.session.explain(error) if self.session is not None else FAULT, True)
         self._look()
 

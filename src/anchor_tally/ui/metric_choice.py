@@ -26,7 +26,10 @@ def segments_of(base: str) -> tuple[str, ...]:
 
 
 class MetricChoice(QComboBox):
-    """Type to find; a name that nothing has becomes a value of the device's own, which is never compared."""
+    """Type to find.
+
+    A name that nothing has becomes a value of the device's own, which is never compared.
+    """
 
     def __init__(self) -> None:
         super().__init__()

@@ -86,7 +86,10 @@ def _which_device() -> type[Page]:
 
 
 def import_pages() -> None:
-    """Import what the pages need, so that the first opening of each is quick; runs on a thread of its own while nothing else does."""
+    """Import what the pages need, so that the first opening of each is quick.
+
+    Runs on a thread of its own while nothing else does.
+    """
     for page in PAGES.values():
         page()
 

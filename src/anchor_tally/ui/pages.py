@@ -29,7 +29,9 @@ class Surroundings:
 
 
 class Page(QWidget):
-    """A page. It shows the study when it is told to refresh; everything it says goes out by signals.
+    """A page.
+
+    It shows the study when it is told to refresh; everything it says goes out by signals.
 
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
@@ -55,7 +57,11 @@ class Page(QWidget):
         raise NotImplementedError
 
     def edit(self, edit: Edit, said: str = "") -> bool:
-        """Make an edit of the study; what was done, or what is wrong with it, is said in the footer. Returns whether it was made."""
+        """Make an edit of the study.
+
+        What was done, or what is wrong with it, is said in the footer. Returns whether it was
+        made.
+        """
         try:
             self.session.do(edit)
         except UserError as error:

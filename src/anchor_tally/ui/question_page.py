@@ -15,7 +15,10 @@ A = TypeVar("A")
 
 
 class QuestionPage(Page, Generic[A]):
-    """Subclasses say what is asked, and show the answer or why there is none. ``A`` is the type of the answer."""
+    """Subclasses say what is asked, and show the answer or why there is none.
+
+    ``A`` is the type of the answer.
+    """
 
     owner, words = "", ""
 

@@ -79,7 +79,10 @@ def paired(text: str, widget: QWidget, name: str = "") -> QWidget:
 
 
 def letters_wide(box: QComboBox, letters: int) -> None:
-    """Make a choice so many letters wide; else its widest entry is looked for among all, a thousand clients say."""
+    """Make a choice so many letters wide.
+
+    Else its widest entry is looked for among all, a thousand clients say.
+    """
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     box.setMinimumContentsLength(letters)
 
@@ -166,7 +169,10 @@ class Flow(QLayout):
 
 
 class Choices(QWidget):
-    """A row of names of which one is chosen; ``chosen`` carries its place. Names that stay keep their buttons."""
+    """A row of names of which one is chosen; ``chosen`` carries its place.
+
+    Names that stay keep their buttons.
+    """
 
     chosen = pyqtSignal(int)
 
@@ -258,7 +264,9 @@ class Rows(QAbstractTableModel):
 
 
 class Table(QTableView):
-    """A read-only table of text; Ctrl+C copies the selection (or all) as TSV. Rows are drawn when they are seen.
+    """A read-only table of text.
+
+    Ctrl+C copies the selection (or all) as TSV. Rows are drawn when they are seen.
 
     ``chosen`` carries the row and column that the user went to, ``opened`` the cell that was
     clicked or entered.

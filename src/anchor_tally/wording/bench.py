@@ -170,7 +170,10 @@ def device_words(
     simulated: bool,
     unseen: bool = False,
 ) -> str:
-    """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure; ``unseen``: no fat number."""
+    """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure.
+
+    ``unseen``: no fat number.
+    """
     said = [(m, text) for m, text in values if not (unseen and is_fat(m))]
     found = [(metric_named(m), text) for m, text in said[:3]]
     words = ", ".join(f"{m.label.lower()} {text}" for m, text in found if m)

@@ -58,7 +58,10 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
 
 
 def offset_words(r: CalibrateResult, client: str) -> tuple[str, str]:
-    """How one offset came about, in words with its numbers, and the published source; "" for the pooled one."""
+    """How one offset came about, in words with its numbers, and the published source.
+
+    "" for the pooled one.
+    """
     pairs = r.comparison.pairs
     pooled = r.pooled.offset if r.pooled is not None else None
     if pooled is None:

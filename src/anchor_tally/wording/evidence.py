@@ -49,7 +49,10 @@ def reading_row(r: Reading, *, unseen: bool = False) -> tuple[str, str, str, str
 def reading_words(
     r: Reading, history: list[tuple[str, str, str, str]], *, unseen: bool = False
 ) -> str:
-    """A reading's remark, where it came from, and what was changed of it, a line each; ``unseen``: without the values."""
+    """A reading's remark, where it came from, and what was changed of it, a line each.
+
+    ``unseen``: without the values.
+    """
     lines = [r.note] if r.note else []
     if r.source and r.source != "bench":
         lines.append(f"From: {r.source}")

@@ -60,7 +60,10 @@ def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
 
 
 def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], str]) -> str:
-    """What the review says of a table that is not taken yet; ``place`` puts the number of a reading into words."""
+    """What the review says of a table that is not taken yet.
+
+    ``place`` puts the number of a reading into words.
+    """
     if not found:
         return ""
     said = []

@@ -207,7 +207,10 @@ class LadderRequest:
 def _reference_trend(
     pairs: PairSet, catalogue: Catalogue, given: float | None, notes: list[Note]
 ) -> ReferenceTrend:
-    """Slopes on the reference, corrected for its error as far as that is known; a note says what is not."""
+    """Slopes on the reference, corrected for its error as far as that is known.
+
+    A note says what is not.
+    """
     stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
     error = scan_error(pairs, stated)
     if pairs.n == 0 or pairs.reference.kind != "reference":

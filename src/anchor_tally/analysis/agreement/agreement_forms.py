@@ -50,7 +50,10 @@ class NullDevices:
 
 @dataclass(frozen=True, eq=False)
 class Forms:
-    """Closeness of one instrument in its other forms; None where the data cannot give one. ``near`` are shares within a bound."""
+    """Closeness of one instrument in its other forms; None where the data cannot give one.
+
+    ``near`` are shares within a bound.
+    """
 
     passing_bablok: PassingBablok | None
     ols: Line | None
@@ -117,7 +120,10 @@ def forms_of(
     grid: VarianceGrid | None = None,
     seed: int = 1,
 ) -> Forms:
-    """All other forms from the pairs; ``bias`` and ``sd`` are those of the comparison, ``scan`` the error of one scan."""
+    """All other forms from the pairs.
+
+    ``bias`` and ``sd`` are those of the comparison, ``scan`` the error of one scan.
+    """
     notes: list[Note] = []
     d, mean, n = pairs.d, (pairs.x + pairs.y) / 2, pairs.n
     passing = passing_bablok(pairs.x, pairs.y)
@@ -160,7 +166,10 @@ def forms_of(
 def _of_means(
     pairs: PairSet, bias: Estimate | None, fit: NestedFit | None, grid: VarianceGrid | None
 ) -> tuple[int, Limits] | None:
-    """Limits for the mean of as many repeats as most tallies have; None for one, and where repeats cannot be told apart from days."""
+    """Limits for the mean of as many repeats as most tallies have.
+
+    None for one, and where repeats cannot be told apart from days.
+    """
     if bias is None or fit is None or grid is None or pairs.clients < 2 or not fit.separable[2]:
         return None
     of = int(np.bincount(np.bincount(pairs.occasion)[np.unique(pairs.occasion)]).argmax())
@@ -194,7 +203,10 @@ def null_devices(pairs: PairSet, snapshot: Snapshot) -> NullDevices:
 
 
 def _bmi_error(pairs: PairSet, snapshot: Snapshot, x: Floats, at: np.ndarray) -> float | None:
-    """RMSE of the BMI equation at the visits of the pairs; None where it has no value at half of the anchors."""
+    """RMSE of the BMI equation at the visits of the pairs.
+
+    None where it has no value at half of the anchors.
+    """
     item = next((i for i in snapshot.instruments.values() if i.equation == BMI_EQUATION), None)
     c = snapshot.columns.get(pairs.metric)
     if (

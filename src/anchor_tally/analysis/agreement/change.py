@@ -163,7 +163,10 @@ class ChangeRequest:
 
 
 def _spread(snapshot: Snapshot, lens: Lens, item: Instrument) -> _Spread | None:
-    """How one morning's mean of an instrument strays; None where the spread from day to day is not known."""
+    """How one morning's mean of an instrument strays.
+
+    None where the spread from day to day is not known.
+    """
     if item.equation:
         return None
     result = finish(RepeatabilityRequest(snapshot, lens, item.name).run())[0]

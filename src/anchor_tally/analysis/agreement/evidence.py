@@ -24,7 +24,10 @@ class Evidence:
 
 
 def explain(result: CompareResult, key: str) -> Evidence:
-    """Explain ``pair:<row index>`` or the name of a statistic; behind a computed value stand the readings it was made from."""
+    """Explain ``pair:<row index>`` or the name of a statistic.
+
+    Behind a computed value stand the readings it was made from.
+    """
     pairs = result.pairs
 
     def behind(rows: Iterable[int]) -> list[int]:

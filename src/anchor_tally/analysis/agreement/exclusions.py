@@ -39,7 +39,10 @@ class ExclusionsRequest:
     lens: Lens
 
     def run(self) -> Generator[float, None, tuple[Sensitivity, ...]]:
-        """Yield progress; return one entry an instrument with excluded readings; none where nothing was excluded."""
+        """Yield progress; return one entry an instrument with excluded readings.
+
+        None where nothing was excluded.
+        """
         c = self.snapshot.columns.get(self.lens.metric)
         left_out = c.instrument[c.status == EXCLUDED] if c is not None else np.empty(0, np.int64)
         if c is None or not left_out.size:

@@ -1,4 +1,7 @@
-"""Is the instrument fooled by water? Fat against water within clients, and whether both are one number."""
+"""Is the instrument fooled by water?
+
+Fat against water within clients, and whether both are one number.
+"""
 
 from __future__ import annotations
 

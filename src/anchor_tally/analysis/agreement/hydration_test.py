@@ -1,4 +1,7 @@
-"""A hydration challenge: two mornings of one healthy adult, dry and loaded; what a kilogram of water does to the fat shown."""
+"""A hydration challenge: two mornings of one healthy adult, dry and loaded.
+
+What a kilogram of water does to the fat shown.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +75,10 @@ class HydrationTestRequest:
     loaded: int
 
     def run(self) -> Generator[float, None, HydrationTestResult]:
-        """Yield progress; return the sensitivity. Raises CannotCompare with the reason where there is none, or where nobody may ask."""
+        """Yield progress; return the sensitivity.
+
+        Raises CannotCompare with the reason where there is none, or where nobody may ask.
+        """
         s, item, client = (
             self.snapshot,
             instrument_asked(self.snapshot, self.instrument),

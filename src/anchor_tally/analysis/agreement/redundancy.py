@@ -95,6 +95,11 @@ class RedundancyRequest:
         The study at one revision, with the columns of every metric that devices show.
     lens : Lens
         Metric, clients and setting.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: nothing was read of the metric.
     """
 
     snapshot: Snapshot

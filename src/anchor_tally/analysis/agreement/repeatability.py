@@ -20,7 +20,11 @@ from ..pairs.series import instrument_asked, rows_of_instrument
 
 @dataclass(frozen=True, eq=False)
 class RepeatabilityResult:
-    """Repeatability of one instrument; ``deviation`` (n,) of each repeated reading from its tally's mean, ``client`` and ``reading`` of it."""
+    """Repeatability of one instrument.
+
+    ``deviation`` (n,) of each repeated reading from its tally's mean, ``client`` and
+    ``reading`` of it.
+    """
 
     asked: Asked
     instrument: Instrument
@@ -45,6 +49,11 @@ class RepeatabilityRequest:
         Metric, reference, clients, setting and pairing window.
     instrument : str
         Name of one instrument; empty for all that have the metric.
+
+    Raises
+    ------
+    CannotCompare
+        From ``run``: nothing was read of the metric.
     """
 
     snapshot: Snapshot

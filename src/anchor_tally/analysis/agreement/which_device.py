@@ -68,7 +68,10 @@ class Card:
 
 @dataclass(frozen=True, eq=False)
 class WhichDeviceResult:
-    """Cards, the best first, those ruled out last; ``keep`` names the best for level, for change, and for value."""
+    """Cards, the best first, those ruled out last.
+
+    ``keep`` names the best for level, for change, and for value.
+    """
 
     asked: Asked
     metric: str
@@ -226,7 +229,10 @@ def _consistency(snapshot: Snapshot, lens: Lens, item: Instrument) -> float | No
 
 
 def _sums(pairs: PairSet, snapshot: Snapshot) -> Floats:
-    """By client: Σd², anchors, Σ(change of d)², changes, Σ(change of the reference)²; the d of an anchor is the mean of its pairs."""
+    """By client: Σd², anchors, Σ(change of d)², changes, Σ(change of the reference)².
+
+    The d of an anchor is the mean of its pairs.
+    """
     codes = np.array(sorted(snapshot.clients), dtype=np.int64)
     out = np.zeros((codes.size, 5))
     if pairs.n == 0:
@@ -254,7 +260,10 @@ def _criteria(sums: Floats) -> tuple[float | None, float | None]:
 
 
 def _scores(cards: list[Card], weights: Mapping[str, float]) -> list[float | None]:
-    """Weighted means of best/own over the criteria that an instrument has; None where it has none, or is ruled out."""
+    """Weighted means of best/own over the criteria that an instrument has.
+
+    None where it has none, or is ruled out.
+    """
     best = {}
     for name in CRITERIA:
         values = [v for c in cards if not c.ruled_out and (v := getattr(c, name)) is not None]
@@ -278,7 +287,10 @@ def _first_shares(
     seed: int,
     notes: list[Note],
 ) -> list[float | None]:
-    """In how many resamples of the clients each instrument comes first; None for those ruled out or without pairs."""
+    """In how many resamples of the clients each instrument comes first.
+
+    None for those ruled out or without pairs.
+    """
     kept = [k for k, c in enumerate(cards) if not c.ruled_out and c.closeness is not None]
     shares: list[float | None] = [None] * len(cards)
     there = (
@@ -318,7 +330,10 @@ def _first_shares(
 
 
 def _beats_last_scan(sums: Floats, seed: int) -> float | None:
-    """In how many resamples the device's changes are closer than carrying the last scan over; None with too few clients."""
+    """In how many resamples the device's changes are closer than carrying the last scan over.
+
+    None with too few clients.
+    """
     own = sums[sums[:, 3] > 0]
     if own.shape[0] < LEAST_CLIENTS:
         return None

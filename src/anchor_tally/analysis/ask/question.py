@@ -9,7 +9,10 @@ from ...domain.lens import Lens
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """The question of a result. Two equal ones have the same answer; an action on a result waits while they differ."""
+    """The question of a result.
+
+    Two equal ones have the same answer; an action on a result waits while they differ.
+    """
 
     revision: int
     lens: Lens

@@ -1,4 +1,7 @@
-"""Does a typed value make sense? Far from its sisters, from the last visit, or from people; and what slip would explain it."""
+"""Does a typed value make sense?
+
+Far from its sisters, from the last visit, or from people; and what slip would explain it.
+"""
 
 from __future__ import annotations
 

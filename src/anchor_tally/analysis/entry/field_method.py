@@ -32,7 +32,10 @@ class InputRefused(UserError):
 
 @dataclass(frozen=True, slots=True)
 class MethodResult:
-    """Outputs of one equation; ``applies`` is False outside its population, with the reasons in ``notes``."""
+    """Outputs of one equation.
+
+    ``applies`` is False outside its population, with the reasons in ``notes``.
+    """
 
     id: str
     outputs: dict[str, float]
@@ -42,7 +45,10 @@ class MethodResult:
 
 
 def parse_input(key: str, text: str) -> float:
-    """One typed input as a number in the canonical unit (sex: 1 male, 0 female). Raises InputRefused."""
+    """One typed input as a number in the canonical unit (sex: 1 male, 0 female).
+
+    Raises InputRefused.
+    """
     if key == "sex":
         if text.lower() not in _SEXES:
             raise InputRefused("sex must be male or female")
@@ -250,7 +256,10 @@ def side_by_side(given: dict[str, float], form: str = "siri_1961") -> tuple[Meth
 
 
 def spread(lines: Iterable[MethodLine], metric: str) -> tuple[int, float, float] | None:
-    """Number of equations that apply and give ``metric``, with the lowest and the highest value; None with fewer than two."""
+    """Number of equations that apply and give ``metric``, with the lowest and the highest value.
+
+    None with fewer than two.
+    """
     values = [
         x.value
         for x in lines

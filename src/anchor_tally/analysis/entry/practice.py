@@ -32,7 +32,10 @@ class PracticeScore:
 
 
 def score(hidden: tuple[float, ...], read: tuple[float, ...]) -> PracticeScore:
-    """Score readings made to one decimal; the rounding itself counts as no error within ``close``."""
+    """Score readings made to one decimal.
+
+    The rounding itself counts as no error within ``close``.
+    """
     n = len(read)
     error = np.array(read) - np.array(hidden[:n])
     digits = digit_preference(np.rint(np.array(read) * 10).astype(np.int64) % 10)

@@ -53,7 +53,10 @@ def forbidden_readings(
     readings: Iterable[tuple[str, str, str, int]],
     cards: Iterable[ImportCard] = (),
 ) -> list[tuple[str, str, int, Caution]]:
-    """Of (client, instrument, kind, count) those that a caution forbids, with the caution; ``cards`` are people not in the study yet."""
+    """Of (client, instrument, kind, count) those that a caution forbids, with the caution.
+
+    ``cards`` are people not in the study yet.
+    """
     told = {c.code: c.cautions for c in cards}
     named = {i.name: i for i in items.instruments.values()}
     out = []
@@ -149,7 +152,10 @@ def _other_landmark(readings: Sequence[Reading], landmark: str) -> str:
 def free_repeat(
     readings: Iterable[Reading], instrument: str, metrics: Iterable[str], most: int
 ) -> int | None:
-    """The first repeat that none of these metrics of an instrument has yet; None when ``most`` are kept."""
+    """The first repeat that none of these metrics of an instrument has yet.
+
+    None when ``most`` are kept.
+    """
     used: dict[str, set[int]] = {}
     for r in readings:
         if r.instrument == instrument:

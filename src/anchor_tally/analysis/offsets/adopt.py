@@ -18,7 +18,10 @@ from .calibrate import LINES, CalibrateResult
 def record_of(
     result: CalibrateResult, catalogue: Catalogue, now: datetime, reason: str = ""
 ) -> CalibrationRecord:
-    """The record that adopting ``result`` writes; a ``reason`` is needed where the advice is not to correct."""
+    """The record that adopting ``result`` writes.
+
+    A ``reason`` is needed where the advice is not to correct.
+    """
     pairs, lens = result.comparison.pairs, result.comparison.lens
     if not result.offer or result.range is None or result.pooled is None:
         raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")

@@ -48,7 +48,10 @@ LINES = ("line", "line_client")
 
 @dataclass(frozen=True, slots=True)
 class ClientOffset:
-    """Offset of one client: what is subtracted, its interval and SD, anchors, shrinkage; ``new`` holds a new reading's difference."""
+    """Offset of one client: what is subtracted, its interval and SD, anchors, shrinkage.
+
+    ``new`` holds a new reading's difference.
+    """
 
     client: str
     offset: float
@@ -61,7 +64,9 @@ class ClientOffset:
 
 @dataclass(frozen=True, eq=False)
 class CalibrateResult:
-    """Offsets of one instrument; ``model`` is what cross-validation chose: none, pooled, client, line or line_client.
+    """Offsets of one instrument.
+
+    ``model`` is what cross-validation chose: none, pooled, client, line or line_client.
 
     ``offer`` is the model that can be adopted all the same ('' when there is none).
     ``advice_code`` is none, level_only, level_and_change or not_enough. ``within_slope`` is the
@@ -100,7 +105,10 @@ class CalibrateResult:
 
     @property
     def at_ends(self) -> tuple[tuple[float, float, Interval], ...]:
-        """What the line subtracts at both ends of the range: reading, offset and its interval; nothing where no line was chosen."""
+        """What the line subtracts at both ends of the range: reading, offset and its interval.
+
+        Nothing where no line was chosen.
+        """
         if self.line is None or self.model not in LINES or self.range is None:
             return ()
         return tuple((at, *offset_at(self.line.line, at)) for at in self.range)
@@ -432,7 +440,10 @@ def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
 
 
 def _method_error(c: CompareResult, notes: list[Note]) -> float | None:
-    """SD of a field method that stands in for a scan, as published; None for a scan, and where it is not known."""
+    """SD of a field method that stands in for a scan, as published.
+
+    None for a scan, and where it is not known.
+    """
     reference = c.pairs.reference
     if reference.kind == "reference":
         return None
@@ -456,7 +467,10 @@ def _widened(new: Interval | None, value: float, error: float | None) -> Interva
 def _offer(
     model: str, cv: CrossValidation | None, pooled: PooledOffset, clients: tuple[ClientOffset, ...]
 ) -> str:
-    """What can be adopted: the chosen model, else the closer of those that there are; '' for none."""
+    """What can be adopted: the chosen model, else the closer of those that there are.
+
+    '' for none.
+    """
     if model != "none":
         return model
     if clients and (pooled.new is None or (cv is not None and _better(cv, "client", "pooled"))):

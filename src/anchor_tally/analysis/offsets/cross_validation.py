@@ -51,7 +51,10 @@ def _half(sd: Floats, df: int) -> Floats:
 def _left_out(
     means: OccasionMeans, grid: VarianceGrid | None
 ) -> tuple[Floats, Floats, tuple[Floats, Floats] | None]:
-    """Differences predicted without the client, and without the occasion; their SDs where there is a grid."""
+    """Differences predicted without the client, and without the occasion.
+
+    Their SDs where there is a grid.
+    """
     left = leave_out(grid) if grid is not None else None
     if left is not None:
         return left.pooled, left.own, (left.pooled_sd, left.own_sd)
@@ -78,7 +81,10 @@ def _left_out(
 
 
 def _bmi_values(pairs: PairSet, means: OccasionMeans, snapshot: Snapshot) -> Floats | None:
-    """The BMI-only equation at the visit of each occasion's readings; None where the study has none, or it is what is judged."""
+    """The BMI-only equation at the visit of each occasion's readings.
+
+    None where the study has none, or it is what is judged.
+    """
     item = next((i for i in snapshot.instruments.values() if i.equation == BMI_EQUATION), None)
     if (
         item is None

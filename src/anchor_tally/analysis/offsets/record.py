@@ -79,7 +79,10 @@ def _form_0(name: str) -> int:
 
 
 def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
-    """Whether a reading behind a record has changed since; ``snapshot`` needs those readings only."""
+    """Whether a reading behind a record has changed since.
+
+    ``snapshot`` needs those readings only.
+    """
     c = snapshot.columns.get(record.metric)
     if c is None:
         return True
@@ -92,7 +95,10 @@ def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
 def record_for(
     records: Sequence[CalibrationRecord], instrument: str, metric: str, setting: str
 ) -> CalibrationRecord | None:
-    """The calibration in force for a reading: that of its setting; without one the newest of the instrument, to say what is missing."""
+    """The calibration in force for a reading: that of its setting.
+
+    Without one the newest of the instrument, to say what is missing.
+    """
     own = [r for r in records if (r.instrument, r.metric) == (instrument, metric)]
     return next((r for r in own if serves_setting(r, setting)), own[-1] if own else None)
 
@@ -198,7 +204,9 @@ def _notes(
 def _corrected(
     record: CalibrationRecord, client: str, value: Floats, day: Sequence[str]
 ) -> tuple[Floats, Floats, Floats] | None:
-    """Corrected values (n,) of one client with the ends of their intervals; None where the record does not serve the client.
+    """Corrected values (n,) of one client with the ends of their intervals.
+
+    None where the record does not serve the client.
 
     A new difference lies so many weeks from where the offset holds; under a known drift its
     interval grows from there.
@@ -225,7 +233,9 @@ def _corrected(
 
 @dataclass(frozen=True, eq=False)
 class CorrectedSeries(FrozenArrays):
-    """Readings of one client corrected together, (n,): NaN-free; ``known`` tells where there is a corrected value.
+    """Readings of one client corrected together, (n,): NaN-free.
+
+    ``known`` tells where there is a corrected value.
 
     ``value`` is the reading itself where there is none; ``low`` and ``high`` are its 95 %
     prediction interval.

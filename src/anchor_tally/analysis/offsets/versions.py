@@ -20,7 +20,10 @@ class Version:
 
 @dataclass(frozen=True, slots=True)
 class VersionRow:
-    """What two versions subtract for one client ("" for all others), as (value, low, high); None where one serves nobody such."""
+    """What two versions subtract for one client ("" for all others), as (value, low, high).
+
+    None where one serves nobody such.
+    """
 
     client: str
     first: tuple[float, float, float] | None
@@ -35,7 +38,10 @@ class VersionRow:
 def versions(
     found: list[tuple[CalibrationRecord, bool]], day: str, stale: frozenset[int]
 ) -> tuple[Version, ...]:
-    """The state of every version on an ISO ``day``, the newest first; ``stale`` are numbers of records whose readings have changed."""
+    """The state of every version on an ISO ``day``, the newest first.
+
+    ``stale`` are numbers of records whose readings have changed.
+    """
     newest = {r.setting: r.id for r, withdrawn in found if not withdrawn}
 
     def state(r: CalibrationRecord, withdrawn: bool) -> State:
@@ -62,7 +68,10 @@ def subtracted(
 
 
 def compare_versions(first: CalibrationRecord, second: CalibrationRecord) -> tuple[VersionRow, ...]:
-    """Client by client, those of either version, then all others; lines are compared at the middle of the first one's range."""
+    """Client by client, those of either version, then all others.
+
+    Lines are compared at the middle of the first one's range.
+    """
     at = (first.range_low + first.range_high) / 2
     names = sorted(set(first.clients) | set(second.clients))
     return tuple(

@@ -89,7 +89,9 @@ def _inputs(snapshot: Snapshot) -> tuple[dict[str, _Raw], dict[str, Floats]]:
 
 
 def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
-    """What the equations can use of one visit, in canonical units; inputs that are not there are left out.
+    """What the equations can use of one visit, in canonical units.
+
+    Inputs that are not there are left out.
 
     Body mass falls back on the client's last visit that has one: it is needed before the scale
     is stepped on.
@@ -124,7 +126,9 @@ class Derived:
 
 
 def derive_steps(snapshot: Snapshot) -> Generator[float, None, Derived]:
-    """Compute every equation for every visit with all its inputs, of a person in its population; yields the share done.
+    """Compute every equation for every visit with all its inputs, of a person in its population.
+
+    Yields the share done.
 
     Readings of a reference are never an input, so that a method stays independent of it.
     """
@@ -217,7 +221,10 @@ def _leads(
 
 
 def _parts(equation: Equation, raw: Mapping[str, _Raw]) -> list[dict[int, tuple[int, ...]]]:
-    """The stored readings behind each input, by visit; those of a stand-in only where it stands in."""
+    """The stored readings behind each input, by visit.
+
+    Those of a stand-in only where it stands in.
+    """
     instead, out = dict(equation.instead), []
     for key in equation.all_inputs:
         merged: dict[int, tuple[int, ...]] = {}
@@ -255,7 +262,10 @@ def _columns(
     number: int,
     parts: tuple[tuple[int, ...], ...],
 ) -> Columns:
-    """Derived readings, at the time of the leading raw reading; impossible values count as failed."""
+    """Derived readings, at the time of the leading raw reading.
+
+    Impossible values count as failed.
+    """
     visits = snapshot.visits
     zeros = np.zeros(keep.size)
     return Columns(

@@ -17,7 +17,9 @@ LEAST_MOMENTS = 3  # from which on a slope may shorten or forbid a calibration
 
 @dataclass(frozen=True, slots=True)
 class OffsetDrift:
-    """Slope of the difference per week; ``found`` when its interval leaves zero; the last anchor lies so far after the middle.
+    """Slope of the difference per week; ``found`` when its interval leaves zero.
+
+    The last anchor lies so far after the middle.
 
     ``origin`` is the instant of the middle, at which the mean of all anchors holds.
     """
@@ -35,7 +37,10 @@ def weeks_of(pairs: PairSet) -> Floats:
 
 
 def periods_beside(pairs: PairSet) -> Floats | None:
-    """Setting periods as fixed effects (n, q): one column for each setting but the first; None with one setting."""
+    """Setting periods as fixed effects (n, q): one column for each setting but the first.
+
+    None with one setting.
+    """
     settings = np.unique(pairs.setting)
     if settings.size < 2:
         return None
@@ -63,7 +68,10 @@ def settings_apart(pairs: PairSet) -> Estimate | None:
 
 
 def slope_of(pairs: PairSet) -> TimeSlope | None:
-    """Slope of the difference on weeks in the nested mixed model; with several settings that within their periods."""
+    """Slope of the difference on weeks in the nested mixed model.
+
+    With several settings that within their periods.
+    """
     return slope_on_time(
         pairs.d, pairs.client, pairs.occasion, weeks_of(pairs), periods_beside(pairs)
     )

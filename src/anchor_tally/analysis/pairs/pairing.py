@@ -45,7 +45,9 @@ class Dropped:
 
 @dataclass(frozen=True, eq=False)
 class LeftOut:
-    """Readings and scans that made no pair, as columns of shape (m,); ``why`` is a place in ``reasons``.
+    """Readings and scans that made no pair, as columns of shape (m,).
+
+    ``why`` is a place in ``reasons``.
 
     ``clients`` maps a number to a code; moments are told in the time zone ``zone``.
     """
@@ -285,7 +287,10 @@ def _of_setting(
     notes: list[Note],
     leave_out: Callable[[Ints, str], None],
 ) -> Bools:
-    """Readings of the lens' setting; with none chosen all of them, and a note that names what is mixed."""
+    """Readings of the lens' setting.
+
+    With none chosen all of them, and a note that names what is mixed.
+    """
     labels = {i: s.label for i, s in snapshot.settings.items()} | {0: "no setting"}
     present = sorted({labels[int(s)] for s in np.unique(c.setting[is_ins & (c.status == OK)])})
     if lens.setting is None:
@@ -384,7 +389,10 @@ def _nearest(
 
 
 def _nearest_tally(chosen: Ints, visit: Ints, gap: Floats, anchors: int) -> Bools:
-    """Whether a reading belongs to the tally (the visit) nearest to its anchor; of two equally near the one first recorded."""
+    """Whether a reading belongs to the tally (the visit) nearest to its anchor.
+
+    Of two equally near the one first recorded.
+    """
     there = np.flatnonzero(chosen >= 0)
     out = np.zeros(chosen.size, dtype=bool)
     if there.size == 0:

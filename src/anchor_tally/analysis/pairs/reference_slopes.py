@@ -16,7 +16,10 @@ FOLLOWS = 0.5  # a device whose slope within clients surely lies under this show
 
 
 def scan_error(pairs: PairSet, stated: float | None) -> ScanError:
-    """Error of one scan from the anchors that made pairs; ``stated`` is its stated precision, where there is one."""
+    """Error of one scan from the anchors that made pairs.
+
+    ``stated`` is its stated precision, where there is one.
+    """
     used = np.unique(pairs.occasion)
     return reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
 
@@ -52,7 +55,10 @@ def slopes_on_reference(
 
 
 def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) -> Estimate | None:
-    """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck. None where that cannot be told."""
+    """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck.
+
+    None where that cannot be told.
+    """
     drifts = moved is not None and moved.found
     within = slopes_on_reference(pairs, trend.reference, moved).within if drifts else trend.within
     if within is None or within.slope.interval is None:
@@ -63,7 +69,10 @@ def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) ->
 def within_slope(
     pairs: PairSet, reference_sd: float | None, moved: OffsetDrift | None
 ) -> Estimate | None:
-    """``follows`` from pairs alone; ``reference_sd`` is the stated precision of a scan, where there is one."""
+    """``follows`` from pairs alone.
+
+    ``reference_sd`` is the stated precision of a scan, where there is one.
+    """
     if pairs.occasions <= pairs.clients or pairs.n < 4:
         return None
     return follows(pairs, slopes_on_reference(pairs, scan_error(pairs, reference_sd)), moved)

@@ -23,7 +23,10 @@ SCAN_SPACING_WEEKS, SCAN_LEAST_WEEKS = 12, 8
 
 @dataclass(frozen=True, slots=True)
 class Caution:
-    """A caution for a client; ``forbids`` names what must not be used: impedance, scan or nothing."""
+    """A caution for a client.
+
+    ``forbids`` names what must not be used: impedance, scan or nothing.
+    """
 
     note: Note
     forbids: str = ""
@@ -45,7 +48,10 @@ def essential_fat(
 
 
 def cautions_of(client: Client, day: str = "") -> tuple[Caution, ...]:
-    """What holds for a client whatever is measured, the weightiest first; ``day`` (ISO) tells whether the client is under 18."""
+    """What holds for a client whatever is measured, the weightiest first.
+
+    ``day`` (ISO) tells whether the client is under 18.
+    """
     out = []
     if "pregnant" in client.cautions:
         out += [

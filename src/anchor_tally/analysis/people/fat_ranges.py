@@ -46,7 +46,10 @@ class Placed:
 def placed(
     metric: str, sex: str, age: float | None, value: float, interval: Interval
 ) -> Placed | None:
-    """Where a value with its interval lies; None for another metric, a sex or age that the table has not."""
+    """Where a value with its interval lies.
+
+    None for another metric, a sex or age that the table has not.
+    """
     if metric != "body_fat_percent" or sex not in _BOUNDS or age is None:
         return None
     row = next((k for k, (low, high) in enumerate(_AGES) if low <= age < high), None)

@@ -24,7 +24,10 @@ class Material:
     checks: tuple[AssessorValue, ...] = ()
 
     def columns(self) -> list[tuple[str, Columns]]:
-        """Metrics with stored readings; values of equations are judged by what they were made from."""
+        """Metrics with stored readings.
+
+        Values of equations are judged by what they were made from.
+        """
         return [(m, c) for m, c in self.snapshot.columns.items() if c.n]
 
 
@@ -54,7 +57,10 @@ class Finding:
 
 
 def named(key: str, severity: str) -> Finding | None:
-    """The finding of a kept decision that is not found any more, by its key; None when the key is of another make."""
+    """The finding of a kept decision that is not found any more, by its key.
+
+    None when the key is of another make.
+    """
     parts = key.split("|")
     if len(parts) != 6 or not all(p.isdigit() for p in parts[1:4]):
         return None

@@ -70,7 +70,10 @@ def _robust_spread(gap: Floats, group: Ints) -> Floats:
 
 
 def at_odds(m: Material) -> list[Finding]:
-    """Tallies far from those of the same client and device around them; what a slip would explain is named."""
+    """Tallies far from those of the same client and device around them.
+
+    What a slip would explain is named.
+    """
     out: list[Finding] = []
     for name, c in m.columns():
         metric = metric_named(name)

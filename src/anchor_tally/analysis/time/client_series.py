@@ -111,7 +111,10 @@ def track_series(
     stale: frozenset[int],
     water: str,
 ) -> tuple[TrackSeries | None, bool]:
-    """The series, and whether a correction by water is to be had for it. Each setting is corrected by its own calibration."""
+    """The series, and whether a correction by water is to be had for it.
+
+    Each setting is corrected by its own calibration.
+    """
     days = client_days(snapshot, item, lens.metric, client, lens.setting)
     if days is None:
         return None, False
@@ -165,7 +168,10 @@ def _noise(
     value: Floats,
     settings_of: Ints | None,
 ) -> Noise | None:
-    """The client's own noise, within the settings where values are not corrected; with few days that of all clients with this device."""
+    """The client's own noise, within the settings where values are not corrected.
+
+    With few days that of all clients with this device.
+    """
     own = noise_of(day, value, settings_of)
     if own is not None and day.size >= OWN_DAYS:
         return own
@@ -200,7 +206,10 @@ def _of_everyone(
 def _by_water(
     snapshot: Snapshot, lens: Lens, item: Instrument, client: Client, visits: Ints, how: str
 ) -> tuple[Floats, bool]:
-    """What a correction by water adds at each visit; and whether one is offered: never where fat and water are one number."""
+    """What a correction by water adds at each visit.
+
+    And whether one is offered: never where fat and water are one number.
+    """
     none = np.zeros(visits.size)
     if lens.metric != FAT or WATER not in snapshot.columns or item.kind != "device":
         return none, False

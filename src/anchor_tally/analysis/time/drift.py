@@ -1,4 +1,8 @@
-"""Has an instrument moved? Slope, steps and a control chart of its difference through time, and weaker evidence between anchors."""
+"""Has an instrument moved?
+
+Slope, steps and a control chart of its difference through time, and weaker evidence between
+anchors.
+"""
 
 from __future__ import annotations
 
@@ -210,7 +214,10 @@ class DriftRequest:
     def _with_witnesses(
         self, r: DriftResult, lens: Lens, moving: Sequence[Instrument]
     ) -> DriftResult:
-        """What other devices and check weights say beside the scans; ``moving`` are the devices that scans show to move."""
+        """What other devices and check weights say beside the scans.
+
+        ``moving`` are the devices that scans show to move.
+        """
         others = [i for i in moving if i != r.instrument]
         beside = slope_beside_others(self.snapshot, lens, r.instrument, others)
         notes = [n for n in r.notes if n.code not in ("consensus_is_weaker", "movers_left_out")]
@@ -356,7 +363,11 @@ def _clients_moved(pairs: PairSet) -> bool:
 
 
 def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> str:
-    """One word. Moved only where the search over slope and steps together says so; steady only where a slope that matters is ruled out."""
+    """One word.
+
+    Moved only where the search over slope and steps together says so; steady only where a slope
+    that matters is ruled out.
+    """
     if search.p is not None and search.p < 0.05:
         if search.steps:
             return VERDICTS[2]
@@ -374,7 +385,10 @@ def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> st
 def _needed(
     pairs: PairSet, slope: TimeSlope | None, at: Floats, client_of: Ints, bound: float | None
 ) -> int | None:
-    """Further anchors of each client until the slope is known well enough (None: years); up to three where the spread is not known yet."""
+    """Further anchors of each client until the slope is known well enough (None: years).
+
+    Up to three where the spread is not known yet.
+    """
     per = np.bincount(client_of)
     anchors = float(np.median(per))
     gaps = np.diff(at)[np.diff(client_of) == 0]

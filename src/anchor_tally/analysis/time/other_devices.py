@@ -109,7 +109,10 @@ def _stretches(part: Series, order: Ints, cuts: Ints) -> Ints:
 
 
 def _departures(part: Series, stretch: Ints) -> tuple[Ints, Floats]:
-    """Visits and departures from the mean of the stretch; nothing of a tally that stands alone in it."""
+    """Visits and departures from the mean of the stretch.
+
+    Nothing of a tally that stands alone in it.
+    """
     size = np.bincount(stretch)
     together = size[stretch] > 1
     return part.visit[together], (part.mean - (np.bincount(stretch, part.mean) / size)[stretch])[

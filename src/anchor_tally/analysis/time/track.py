@@ -40,7 +40,9 @@ RECENT_DAYS = 84  # days that the rate is taken from
 
 @dataclass(frozen=True, slots=True)
 class DeviceChange:
-    """What one instrument says of a change; ``why`` it was left out of the common one, "" where it counts.
+    """What one instrument says of a change.
+
+    ``why`` it was left out of the common one, "" where it counts.
 
     Reasons: no_dates, few (too few readings to know its noise), settings (another one at each
     date), stuck.
@@ -64,7 +66,10 @@ class Together:
 
 @dataclass(frozen=True, slots=True)
 class Forecast:
-    """When a goal would be reached: earliest and latest date (ordinals; None: it may never be), None in ``earliest``: not at this rate."""
+    """When a goal would be reached: earliest and latest date (ordinals.
+
+    None: it may never be), None in ``earliest``: not at this rate.
+    """
 
     goal: float
     rate: Rate | None
@@ -83,7 +88,11 @@ class SecondOpinion:
 
 @dataclass(frozen=True, eq=False)
 class TrackResult:
-    """One client in one metric. ``chosen`` is the instrument in hand ("" where none); anchors are days and means of scans (a,)."""
+    """One client in one metric.
+
+    ``chosen`` is the instrument in hand ("" where none); anchors are days and means of scans
+    (a,).
+    """
 
     asked: Asked
     client: Client
@@ -161,7 +170,10 @@ class TrackRequest:
     today: str = ""
 
     def run(self) -> Generator[float, None, TrackResult]:
-        """Yield progress; return the result. Raises CannotCompare where nothing may or can be shown."""
+        """Yield progress; return the result.
+
+        Raises CannotCompare where nothing may or can be shown.
+        """
         client = self.snapshot.catalogue.client_coded(self.client)
         if client is None:
             raise CannotCompare("choose a client")
@@ -308,7 +320,10 @@ class TrackRequest:
     def _between(
         self, s: TrackSeries, since: int, until: int, target: float | None
     ) -> Verdict | None:
-        """What one instrument says of the change between two days; None without readings at both, or across a change of setting."""
+        """What one instrument says of the change between two days.
+
+        None without readings at both, or across a change of setting.
+        """
         a, b = around(s.day, since), around(s.day, until)
         if s.noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
             return None

@@ -1,4 +1,7 @@
-"""Adopting a calibration: a record that is never edited; a new one supersedes it, undo withdraws it by a mark."""
+"""Adopting a calibration: a record that is never edited.
+
+A new one supersedes it, undo withdraws it by a mark.
+"""
 
 from __future__ import annotations
 

@@ -80,7 +80,10 @@ class AddAssessorPair:
 
 @dataclass(frozen=True, slots=True)
 class StateValue:
-    """What the user states of a metric: ``margin``, ``reference_sd`` or ``client_sd`` in its unit; None takes it back."""
+    """What the user states of a metric: ``margin``, ``reference_sd`` or ``client_sd`` in its unit.
+
+    None takes it back.
+    """
 
     metric: str
     what: str

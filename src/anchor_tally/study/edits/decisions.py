@@ -11,7 +11,10 @@ from .readings import ExcludeReading, PutBackReading
 
 @dataclass(frozen=True, slots=True)
 class Decide:
-    """Keep what was found as it is, exclude its readings, or have it measured again; the reason is kept. One step, undone as one."""
+    """Keep what was found as it is, exclude its readings, or have it measured again.
+
+    The reason is kept. One step, undone as one.
+    """
 
     key: str
     decision: str

@@ -96,7 +96,10 @@ class PutAside:
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """Many rows of which one column went from one value to another; their numbers are kept in a temporary table."""
+    """Many rows of which one column went from one value to another.
+
+    Their numbers are kept in a temporary table.
+    """
 
     table: str
     column: str
@@ -118,7 +121,10 @@ Change = Changed | Made | PutAside | Moved | Marked
 
 
 class Journal:
-    """Writes rows and keeps what stood there. Names of tables and columns come from this package only."""
+    """Writes rows and keeps what stood there.
+
+    Names of tables and columns come from this package only.
+    """
 
     def __init__(self, conn: sqlite3.Connection, clock: Clock = SYSTEM) -> None:
         self.conn, self.clock = conn, clock
@@ -219,7 +225,10 @@ class Journal:
         where: str,
         values: tuple[Value, ...],
     ) -> None:
-        """Set one column of many readings at once, from one value to another; ``where`` picks them by numbered parameters."""
+        """Set one column of many readings at once, from one value to another.
+
+        ``where`` picks them by numbered parameters.
+        """
         number = next(_kept)
         self.conn.execute(
             f"CREATE TEMP TABLE kept_{number} AS SELECT id FROM main.{table} WHERE {column} IS ?1 AND {where}",
@@ -253,7 +262,10 @@ class Journal:
         self._facts.add("calibrations")
 
     def log(self, table: str, number: int, old: Row, reason: str, who: str = "") -> None:
-        """Write a line of history of a reading or visit: the state ``old`` and the one it has now. History only grows."""
+        """Write a line of history of a reading or visit: the state ``old`` and the one it has now.
+
+        History only grows.
+        """
         new = self.state_of(table, number)
         if new is None or new == old:
             return
@@ -399,7 +411,10 @@ class LongEdit(Edit, Protocol):
 def run_steps(
     conn: sqlite3.Connection, edit: LongEdit, clock: Clock = SYSTEM
 ) -> Generator[float, None, tuple[Restore, Touched]]:
-    """Apply a long edit in one transaction, in steps; closing the generator takes everything back."""
+    """Apply a long edit in one transaction, in steps.
+
+    Closing the generator takes everything back.
+    """
     return (yield from _guarded(conn, edit, edit.steps, clock))
 
 

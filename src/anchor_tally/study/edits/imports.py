@@ -283,7 +283,9 @@ def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
 
 
 def _note_visits(journal: Journal, k: int, staged: Staged, source: str, fresh: range) -> None:
-    """Keep age, height and conditions with the visits; a second, different statement refuses the import.
+    """Keep age, height and conditions with the visits.
+
+    A second, different statement refuses the import.
 
     ``fresh`` visits were just made: nothing is known of them yet.
     """

@@ -151,7 +151,10 @@ class WithdrawMetric:
 
 @dataclass(frozen=True, slots=True)
 class StartSetting:
-    """A setting is in force from a day on, for one client or (None) for all; the number in the record is not used."""
+    """A setting is in force from a day on, for one client or (None) for all.
+
+    The number in the record is not used.
+    """
 
     setting: Setting
 

@@ -43,7 +43,10 @@ def _period(journal: Journal, setting: int) -> tuple[int, str, str]:
 
 @dataclass(frozen=True, slots=True)
 class BeginPeriod:
-    """From a day on, up to the next change, the instrument stood in another setting; its readings of those days go along."""
+    """From a day on, up to the next change, the instrument stood in another setting.
+
+    Its readings of those days go along.
+    """
 
     instrument: int
     label: str

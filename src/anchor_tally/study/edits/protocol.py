@@ -150,7 +150,10 @@ class PutStation:
 
 @dataclass(frozen=True, slots=True)
 class PutLandmark:
-    """The study's own words for where a site lies; "" goes back to the usual place. Readings that are there keep theirs."""
+    """The study's own words for where a site lies; "" goes back to the usual place.
+
+    Readings that are there keep theirs.
+    """
 
     metric: str
     landmark: str

@@ -30,7 +30,10 @@ def ensure_metric(journal: Journal, metric: str) -> None:
 
 @dataclass(frozen=True, slots=True)
 class NewReading:
-    """One reading to be added; ``typed`` None is a failed one. A text without a unit is in the metric's own."""
+    """One reading to be added; ``typed`` None is a failed one.
+
+    A text without a unit is in the metric's own.
+    """
 
     instrument: str
     kind: str
@@ -127,7 +130,10 @@ def _instrument(journal: Journal, r: NewReading) -> int:
 
 
 def _setting(journal: Journal, instrument: int, label: str, client: int, at: str) -> int | None:
-    """The period of a setting that a moment falls in, the client's own before one for all; made when there is none."""
+    """The period of a setting that a moment falls in, the client's own before one for all.
+
+    Made when there is none.
+    """
     label = plain_name(label)
     if not label:
         return None

@@ -29,7 +29,10 @@ def client_number(journal: Journal, code: str) -> int:
 
 
 def nearest(times: list[tuple[int, int]], instant: int, gap: int) -> int | None:
-    """The visit of the nearest of sorted (instant, visit) that lies closer than ``gap`` seconds; None when none does."""
+    """The visit of the nearest of sorted (instant, visit) that lies closer than ``gap`` seconds.
+
+    None when none does.
+    """
     k = bisect_left(times, (instant,))
     near = [
         (abs(instant - w), v) for w, v in times[max(k - 1, 0) : k + 1] if abs(instant - w) < gap

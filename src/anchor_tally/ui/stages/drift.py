@@ -33,7 +33,10 @@ NEAR = 10  # pixels within which a click takes a noted change in hand
 
 
 class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
-    """Has an instrument moved? A click into the picture takes a day, on which a change can be noted."""
+    """Has an instrument moved?
+
+    A click into the picture takes a day, on which a change can be noted.
+    """
 
     owner, figure_name, words = "drift", "Difference through time", "Looking for drift"
     missing = "Drift needs readings of a device at several scans of the same clients."
@@ -238,7 +241,10 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             )
 
     def _of_change(self) -> int | None:
-        """Return the number of the setting, or of the event, that the chosen change stands for; None when it is gone."""
+        """Return the number of the setting, or of the event, that the chosen change stands for.
+
+        None when it is gone.
+        """
         change = self.change
         if change is None:
             return None

@@ -27,7 +27,10 @@ NARROW = 1200  # pixels of the window below which the drawer leaves no room for 
 
 
 class ReviewPage(Page):
-    """The list is made anew, in the background, whenever the study changes; a decision asks for a reason and is kept."""
+    """The list is made anew, in the background, whenever the study changes.
+
+    A decision asks for a reason and is kept.
+    """
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)

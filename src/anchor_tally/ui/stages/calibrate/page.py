@@ -371,7 +371,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
 
     # adopting
     def _enable(self) -> None:
-        """The offset can be adopted where there is one that holds; against the advice only with a reason."""
+        """The offset can be adopted where there is one that holds.
+
+        Against the advice only with a reason.
+        """
         if not self.results:
             self.adopt.setEnabled(False)
             self.reason.hide()

@@ -17,7 +17,10 @@ from ...widgets import Flow, Table, label, letters_wide, paired
 
 
 class Versions(QWidget):
-    """``withdrawn`` carries the number of a record that is to be withdrawn; ``said`` something for the footer."""
+    """``withdrawn`` carries the number of a record that is to be withdrawn.
+
+    ``said`` something for the footer.
+    """
 
     withdrawn = pyqtSignal(int)
     said = pyqtSignal(str)

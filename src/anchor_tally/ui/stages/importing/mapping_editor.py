@@ -18,7 +18,10 @@ from ...widgets import Table, label
 
 
 class MappingEditor(QWidget):
-    """A list of the columns with examples; the chosen one is set on the right. ``changed`` follows every choice."""
+    """A list of the columns with examples; the chosen one is set on the right.
+
+    ``changed`` follows every choice.
+    """
 
     changed = pyqtSignal()
 

@@ -1,4 +1,7 @@
-"""A card: a list on the left, the fields of one record on the right; a field is written when it is left."""
+"""A card: a list on the left, the fields of one record on the right.
+
+A field is written when it is left.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +31,10 @@ R = TypeVar("R", Client, Instrument)
 
 
 class Card(Tab, Generic[R]):
-    """List and form of one kind of record. Subclasses say what is listed and which fields there are."""
+    """List and form of one kind of record.
+
+    Subclasses say what is listed and which fields there are.
+    """
 
     heads: tuple[str, ...] = ()
     what = ""

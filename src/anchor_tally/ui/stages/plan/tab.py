@@ -10,7 +10,10 @@ from ....figures.style import Palette
 
 
 class Tab(QWidget):
-    """Shows a part of the study when it is told to refresh; ``message`` says something in the footer."""
+    """Shows a part of the study when it is told to refresh.
+
+    ``message`` says something in the footer.
+    """
 
     message = pyqtSignal(str, bool)
 

@@ -16,7 +16,11 @@ from ...widgets import restyle, tip
 
 
 class Cell(QLineEdit):
-    """One repeat. Enter commits and walks on; F marks it failed; F4 opens its evidence; C and K settle a doubt."""
+    """One repeat.
+
+    Enter commits and walks on; F marks it failed; F4 opens its evidence; C and K settle a
+    doubt.
+    """
 
     committed = pyqtSignal(object)
     failed = pyqtSignal(object)

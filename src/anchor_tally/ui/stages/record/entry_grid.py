@@ -175,7 +175,10 @@ class EntryGrid(QWidget):
     def load(
         self, readings: Sequence[Reading], locks: Mapping[str, Caution], who: str, visit: int | None
     ) -> None:
-        """Show the readings of the visit; ``locks`` maps an instrument to the caution that forbids it."""
+        """Show the readings of the visit.
+
+        ``locks`` maps an instrument to the caution that forbids it.
+        """
         items, day = self.session.catalogue(), self.bench.day()
         client, records = items.client_coded(who), self.session.calibrations()
         answers = self.session.visit_note(visit).conditions if visit is not None else {}

@@ -85,7 +85,9 @@ class Guide(QWidget):
         self.how.setText(" ".join(x for x in (site.how if site else "", reminder, error) if x))
 
     def show_results(self, lines: Sequence[MethodLine], errors: Mapping[str, float]) -> None:
-        """Show equations: those that give a number first, then those that lack something; those for others are folded away.
+        """Show equations: those that give a number first, then those that lack something.
+
+        Those for others are folded away.
 
         ``errors`` is the SD that the assessor's own error gives the result, by equation.
         """

@@ -205,7 +205,10 @@ class LiveDevice(QWidget):
             self.taken.emit(told)
 
     def _stepped_on(self) -> Standing | None:
-        """Return whose reading it becomes, and of which device in which setting, as chosen now; None without a client."""
+        """Return whose reading it becomes, and of which device in which setting, as chosen now.
+
+        None without a client.
+        """
         place, name = self.bench.bar.place, self.instrument.currentText().strip()
         return (
             None

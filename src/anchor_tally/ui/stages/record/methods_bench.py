@@ -38,7 +38,10 @@ ALL = "Every input"
 
 
 class MethodsBench(QWidget):
-    """Inputs on the left, equations in the middle, one equation opened up on the right; everything follows the typing."""
+    """Inputs on the left, equations in the middle, one equation opened up on the right.
+
+    Everything follows the typing.
+    """
 
     def __init__(self) -> None:
         super().__init__()

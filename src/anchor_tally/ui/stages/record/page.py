@@ -487,7 +487,10 @@ class RecordStage(Page):
         )
 
     def _typing(self, cell: Cell, text: str) -> None:
-        """Results follow while a first repeat is being typed; the mean with those before comes when the cell is left."""
+        """Results follow while a first repeat is being typed.
+
+        The mean with those before comes when the cell is left.
+        """
         metric = metric_named(cell.entry_row.metric)
         if self.station not in STATION or cell.replicate > 1 or metric is None:
             return

@@ -1,4 +1,7 @@
-"""The head of a station: instrument, what makes readings comparable, sites, frequencies; and the rows they make."""
+"""The head of a station: instrument, what makes readings comparable, sites, frequencies.
+
+And the rows they make.
+"""
 
 from __future__ import annotations
 

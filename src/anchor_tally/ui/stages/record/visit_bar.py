@@ -104,7 +104,10 @@ class VisitBar(QWidget):
 
     @property
     def moment(self) -> str | None:
-        """Date and time as ISO 8601, or None when it is none; that of the visit shown exactly as it is kept."""
+        """Date and time as ISO 8601, or None when it is none.
+
+        That of the visit shown exactly as it is kept.
+        """
         if self.visit is not None and self.when.text() == self.visit.words:
             return self.visit.start
         try:
@@ -170,7 +173,10 @@ class VisitBar(QWidget):
             self.mover.hide()
 
     def _find(self, known: list[Visit]) -> None:
-        """The visit that the time belongs to; a new visit begun on purpose takes only what was entered since."""
+        """The visit that the time belongs to.
+
+        A new visit begun on purpose takes only what was entered since.
+        """
         at = self.moment
         if at is None or not known:
             return
@@ -202,7 +208,10 @@ class VisitBar(QWidget):
         self.chosen.emit()
 
     def _known(self) -> bool:
-        """Whether the text names a client, by code or by name; a code that nobody has is asked about once before it is taken."""
+        """Whether the text names a client, by code or by name.
+
+        A code that nobody has is asked about once before it is taken.
+        """
         found = self.session.catalogue().client_named(self.who)
         if found is not None:
             self.client.setEditText(found.code)

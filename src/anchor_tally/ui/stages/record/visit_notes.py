@@ -20,7 +20,10 @@ MOST_BYTES = 2 << 30
 
 
 class VisitNotes(QWidget):
-    """The remark is kept when it is left; of a file only its place and checksum are kept, and they leave the study in no export."""
+    """The remark is kept when it is left.
+
+    Of a file only its place and checksum are kept, and they leave the study in no export.
+    """
 
     remarked = pyqtSignal(str)
     message = pyqtSignal(str, bool)

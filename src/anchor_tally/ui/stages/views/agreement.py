@@ -30,7 +30,10 @@ if TYPE_CHECKING:
 
 
 class AgreementPage(ViewPage[CompareResult]):
-    """Which instruments are close to the reference? The offset ladder, and the difference plot of the chosen device or method."""
+    """Which instruments are close to the reference?
+
+    The offset ladder, and the difference plot of the chosen device or method.
+    """
 
     key, owner, figure_name = "compare", "compare", "Offset ladder"
     words = "Comparing"

@@ -51,7 +51,10 @@ class ViewTabs(QWidget):
 
 
 class ViewPage(InstrumentPage[N, Sequence[N]]):
-    """One view: the tabs of Compare over a page on one instrument at a time. ``key`` is that of the table of views."""
+    """One view: the tabs of Compare over a page on one instrument at a time.
+
+    ``key`` is that of the table of views.
+    """
 
     key = ""
 
