@@ -1,4 +1,6 @@
-"""The board of offsets, drift and a client on 37,000 readings, beside plain group sums over the same rows: python benchmarks/board.py.
+"""Speed of offsets, drift and one client on 37,000 readings.
+
+Beside plain group sums over the same rows: ``python benchmarks/board.py``.
 
 60 clients, 8 instruments, 26 weeks, 3 repeats (every second week, and at the scans of weeks 0,
 12 and 24). "Opened" is from the click to the drawn figures of a page that was never opened
@@ -66,7 +68,8 @@ def main():
         page = window.page(name)
         told, drawn = until(page, lambda n=name: window.go(n))
         print(
-            f"{name:10} opened: told {1e3 * told:6.0f} ms, drawn {1e3 * drawn:6.0f} ms ({drawn / plain:5.0f} × the sums)"
+            f"{name:10} opened: told {1e3 * told:6.0f} ms, drawn {1e3 * drawn:6.0f} ms"
+            f" ({drawn / plain:5.0f} × the sums)"
         )
     page = window.page("calibrate")
     window.go("calibrate")
@@ -85,8 +88,8 @@ def main():
         told, drawn = np.median(times, axis=0)
         most = max(d for _, d in times)
         print(
-            f"edit {words} reflected on the board: told {1e3 * told:4.0f} ms, drawn {1e3 * drawn:4.0f} ms (at most {1e3 * most:.0f};"
-            f" {drawn / plain:3.0f} × the sums)"
+            f"edit {words} reflected on the board: told {1e3 * told:4.0f} ms, drawn"
+            f" {1e3 * drawn:4.0f} ms (at most {1e3 * most:.0f}; {drawn / plain:3.0f} × the sums)"
         )
     window.close()
     session.close()

@@ -1,4 +1,7 @@
-"""Variance components beside statsmodels' mixed model in the same run: python benchmarks/components.py."""
+"""Variance components beside statsmodels' mixed model in one run.
+
+``python benchmarks/components.py``.
+"""
 
 import os
 
@@ -50,7 +53,8 @@ def main():
         reference = np.array([oracle.cov_re.iloc[0, 0], oracle.vcomp[0], oracle.scale])
         gap = np.max(np.abs(np.array(fit.variances) - reference) / reference)
         print(
-            f"{shape}: ours {ours * 1e3:.2f} ms, statsmodels {theirs * 1e3:.0f} ms, ratio {theirs / ours:.0f} (aim {target}), difference {gap:.1e}"
+            f"{shape}: ours {ours * 1e3:.2f} ms, statsmodels {theirs * 1e3:.0f} ms, ratio"
+            f" {theirs / ours:.0f} (aim {target}), difference {gap:.1e}"
         )
 
 

@@ -1,4 +1,7 @@
-"""A workbook of 37,620 readings beside as many cells by openpyxl's write-only mode in one run: python benchmarks/exporting.py."""
+"""Workbook export of 37,620 readings beside openpyxl's write-only mode in one run.
+
+``python benchmarks/exporting.py``.
+"""
 
 import os
 import tempfile
@@ -37,8 +40,9 @@ def main():
         plain.save(place / "y.xlsx")
         reference = time.process_time() - start
     print(
-        f"XLSX with all results {taken['xlsx']:.1f} s, the same cells by openpyxl {reference:.1f} s, ratio"
-        f" {taken['xlsx'] / reference:.2f} (aim 1.0); CSV {taken['csv']:.1f} s, package {taken['zip']:.1f} s"
+        f"XLSX with all results {taken['xlsx']:.1f} s, the same cells by openpyxl {reference:.1f}"
+        f" s, ratio {taken['xlsx'] / reference:.2f} (aim 1.0); CSV {taken['csv']:.1f} s, package"
+        f" {taken['zip']:.1f} s"
     )
 
 

@@ -1,4 +1,6 @@
-"""Import of readings beside csv.reader + executemany of the same rows: time and extra memory, in one run.
+"""Import of readings beside csv.reader + executemany of the same rows.
+
+Time and extra memory, in one run.
 
 ``plain`` writes them into a bare table, ``direct`` into the readings of a study, unchecked and with
 its keys; ``study`` is the import: every row checked, staged, visits formed.
@@ -69,13 +71,14 @@ def run(what: str, source: Path, target: Path) -> tuple[float, float]:
             conn.executemany(f"INSERT INTO plain VALUES ({', '.join('?' * len(HEADER))})", rows)
         conn.execute("COMMIT")
         conn.close()
-    return time.perf_counter() - start, (
-        resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
-    ) / 1024
+    return (
+        time.perf_counter() - start,
+        (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024,
+    )
 
 
 def _direct(source: Path, target: Path) -> None:
-    """The same rows into the readings of a study, with nothing looked at: one visit for each client, ids by dictionary."""
+    """Insert the same rows without any check: one visit for each client, ids by dictionary."""
     conn = create(target, "t")
     with source.open(newline="", encoding="utf-8") as f:
         rows = csv.reader(f)
@@ -87,7 +90,8 @@ def _direct(source: Path, target: Path) -> None:
             "INSERT INTO client (id, code) VALUES (?, ?)", [(n, code) for code, n in visits.items()]
         )
         conn.executemany(
-            "INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, '2000-01-01', 0, 0)",
+            "INSERT INTO visit (id, client, start, instant, timed) VALUES (?, ?, '2000-01-01',"
+            " 0, 0)",
             [(n, n) for n in visits.values()],
         )
         conn.executemany(
@@ -95,8 +99,8 @@ def _direct(source: Path, target: Path) -> None:
             [(n, name) for name, n in devices.items()],
         )
         conn.executemany(
-            "INSERT INTO reading (visit, taken_at, instrument, metric, value, entered, unit, replicate, status, note,"
-            " instant, timed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1)",
+            "INSERT INTO reading (visit, taken_at, instrument, metric, value, entered, unit,"
+            " replicate, status, note, instant, timed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1)",
             (
                 (
                     visits[r[0]],

@@ -1,4 +1,7 @@
-"""Cold start beside a bare window in the same run, offscreen and in a real window: python benchmarks/start.py."""
+"""Cold start beside a bare window in one run, offscreen and in a real window.
+
+``python benchmarks/start.py``.
+"""
 
 import os
 import shutil
@@ -89,10 +92,12 @@ def main():
         bare, figure = seconds(BARE, "painted"), seconds(BARE_FIGURE, "figure")
         frame, first = seconds(OURS, "painted"), seconds(OURS, "figure")
         print(
-            f"{name}: frame painted {frame:.2f} s, bare window {bare:.2f} s, ratio {frame / bare:.2f} (aim 3)"
+            f"{name}: frame painted {frame:.2f} s, bare window {bare:.2f} s, ratio"
+            f" {frame / bare:.2f} (aim 3)"
         )
         print(
-            f"{name}: first figure {first:.2f} s, bare canvas {figure:.2f} s, ratio {first / figure:.2f} (aim 1.5)"
+            f"{name}: first figure {first:.2f} s, bare canvas {figure:.2f} s, ratio"
+            f" {first / figure:.2f} (aim 1.5)"
         )
 
 

@@ -1,4 +1,6 @@
-"""What one typed cell, and one note on a client's card, make the program do: python benchmarks/walk.py.
+"""Count what one typed cell, and one note on a client's card, cost.
+
+``python benchmarks/walk.py``.
 
 Prints, for each, the files and calls of ours that were passed, the statements put to the study
 file, the equations computed and the time. The demo study is open at the bench; nothing is shown

@@ -12,8 +12,14 @@ def page() -> str:
     lines = [
         "# Equations",
         "",
-        "Made from the registry by `python scripts/equations_doc.py`; the formulas stand in `src/anchor_tally/methods/`. Beside the inputs",
-        "named, sex, age, height and body mass decide whether an equation applies. *From memory*: the coefficients were not yet checked",
+        (
+            "Made from the registry by `python scripts/equations_doc.py`; the formulas stand in"
+            " `src/anchor_tally/methods/`. Beside the inputs"
+        ),
+        (
+            "named, sex, age, height and body mass decide whether an equation applies. *From"
+            " memory*: the coefficients were not yet checked"
+        ),
         "against the publication; the program says so with each result.",
         "",
         "| id | inputs | outputs | population | standard error | source | certainty |",

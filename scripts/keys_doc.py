@@ -1,4 +1,7 @@
-"""Write the table of keys of docs/user-guide.md from the table of actions: python scripts/keys_doc.py."""
+"""Write the table of keys of docs/user-guide.md.
+
+From the table of actions: ``python scripts/keys_doc.py``.
+"""
 
 from pathlib import Path
 

@@ -1,4 +1,6 @@
-"""Make the workbook that a scientist really has: several sheets, headers of two and three rows, merged cells, gaps, grams.
+"""Make a messy workbook.
+
+Several sheets, headers of two and three rows, merged cells, gaps, grams.
 
 Everybody in it is made up. Usage: messy_workbook.py TARGET.xlsx
 """

@@ -1,4 +1,6 @@
-"""Turn the wide survey table (id, sex, age_years, weight_kg, height_cm, waist_cm, dxa_body_fat_percent) into the tidy CSV.
+"""Turn the wide survey table into the tidy CSV.
+
+Its columns are id, sex, age_years, weight_kg, height_cm, waist_cm and dxa_body_fat_percent.
 
 Source of the table: US National Health and Nutrition Examination Survey 2017-2018 (CDC/NCHS, public
 domain), women aged 20-59 with a whole-body DXA scan. The files carry no examination date; all rows

@@ -1,4 +1,7 @@
-"""Keep a study file of today's schema for the tests of tomorrow: python scripts/old_study.py, before a migration is added."""
+"""Save a study file of today's schema for later tests.
+
+Run ``python scripts/old_study.py`` before a migration is added.
+"""
 
 from datetime import datetime
 from pathlib import Path

@@ -1,4 +1,7 @@
-"""Make the pictures of docs/screenshots from the demo study: python scripts/screenshots.py [FOLDER]."""
+"""Make the pictures of docs/screenshots from the demo study.
+
+``python scripts/screenshots.py [FOLDER]``.
+"""
 
 import os
 import sys
@@ -27,7 +30,8 @@ from anchor_tally.ui.main_window import MainWindow
 CLOCK = fixed("2026-08-27T06:30:00")  # the pictures show the same days whenever they are made
 WIDE = (
     "Summer mornings\n"
-    "Athlete;Date;Time;Alder fat (%) 1;Alder fat (%) 2;Birch fat (%);Weight (lb);Waist (in);fasted;Remark\n"
+    "Athlete;Date;Time;Alder fat (%) 1;Alder fat (%) 2;Birch fat (%);Weight (lb);Waist"
+    " (in);fasted;Remark\n"
     "Auk;14/09/2026;06:30;18,4;18,9;15,2;181,2;32,5;yes;\n"
     "Brill;14/09/2026;06:40;27,4;;23,2;150;30;no;late\n"
     "Cod;31/09/2026;06:50;19,4;;16,2;176;33;yes;\n"

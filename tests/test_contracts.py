@@ -48,9 +48,9 @@ def test_help_and_equations_load_no_scipy():
     """What needs no computation starts at once: neither SciPy nor, for the help, NumPy is imported."""
     for call, absent in ((["--help"], ("scipy", "numpy")), (["methods"], ("scipy",))):
         code = (
-            "import sys, io, contextlib; from anchor_tally.cli.main import main\n"
-            f"with contextlib.redirect_stdout(io.StringIO()), contextlib.suppress(SystemExit): main({call})\n"
-            f"print([m for m in {absent} if m in sys.modules])"
+            "import sys, io, contextlib; from anchor_tally.cli.main import main\nwith"
+            " contextlib.redirect_stdout(io.StringIO()), contextlib.suppress(SystemExit):"
+            f" main({call})\nprint([m for m in {absent} if m in sys.modules])"
         )
         done = subprocess.run(
             [sys.executable, "-c", code], capture_output=True, text=True, check=True
@@ -71,9 +71,10 @@ def test_every_view_has_its_page():
 def test_command_line_without_qt():
     """Compare runs with PyQt6 and matplotlib made unimportable, and prints the published peak-flow figures."""
     code = (
-        "import sys; sys.modules['PyQt6'] = None; sys.modules['matplotlib'] = None; import anchor_tally.__main__ as m;"
-        f"sys.argv = ['anchor-tally', 'compare', {str(DATA / 'peak_flow_1986.csv')!r}, '--instrument', 'large meter',"
-        "'--metric', 'peak_expiratory_flow', '--json']; sys.exit(m.main())"
+        "import sys; sys.modules['PyQt6'] = None; sys.modules['matplotlib'] = None; import"
+        " anchor_tally.__main__ as m;sys.argv = ['anchor-tally', 'compare',"
+        f" {str(DATA / 'peak_flow_1986.csv')!r}, '--instrument', 'large meter','--metric',"
+        " 'peak_expiratory_flow', '--json']; sys.exit(m.main())"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     out = json.loads(done.stdout)

@@ -31,27 +31,31 @@ from places import DATA
 pytestmark = pytest.mark.slow
 KILLS = int(os.environ.get("KILLS", "500"))
 EDITING = (
-    "import sys; from pathlib import Path; sys.path.insert(0, sys.argv[2]); from places import typed\n"
-    "from anchor_tally.app.session import Session; s = Session.open(Path(sys.argv[1])); print('go', flush=True)\n"
-    "for k in range(10**6):\n"
-    "    s.do(typed(f'C{k % 50}', '2026-03-02T06:30', 'Fir', 'device', 'body_mass', '70', first=1 + len(s.readings()) % 900, fresh=True))\n"
-    "    k % 3 or s.undo()"
+    "import sys; from pathlib import Path; sys.path.insert(0, sys.argv[2]); from places import"
+    " typed\nfrom anchor_tally.app.session import Session; s = Session.open(Path(sys.argv[1]));"
+    " print('go', flush=True)\nfor k in range(10**6):\n    s.do(typed(f'C{k % 50}',"
+    " '2026-03-02T06:30', 'Fir', 'device', 'body_mass', '70', first=1 + len(s.readings()) % 900,"
+    " fresh=True))\n    k % 3 or s.undo()"
 )
 CREATING = (
-    "import sys; from pathlib import Path; import anchor_tally.app.session as a; print('go', flush=True)\n"
-    "a.Session.new(Path(sys.argv[1]), 't'); print('made', flush=True); import time; time.sleep(60)"
+    "import sys; from pathlib import Path; import anchor_tally.app.session as a; print('go',"
+    " flush=True)\na.Session.new(Path(sys.argv[1]), 't'); print('made', flush=True); import time;"
+    " time.sleep(60)"
 )
 UPGRADING = (
-    "import sys; from pathlib import Path; import anchor_tally.app.session as a; print('go', flush=True)\n"
-    "a.Session.open(Path(sys.argv[1])); print('made', flush=True); import time; time.sleep(60)"
+    "import sys; from pathlib import Path; import anchor_tally.app.session as a; print('go',"
+    " flush=True)\na.Session.open(Path(sys.argv[1])); print('made', flush=True); import time;"
+    " time.sleep(60)"
 )
 PACKAGING = (
-    "import sys; from pathlib import Path; from anchor_tally.app.exporting import from_package; print('go', flush=True)\n"
-    "p = Path(sys.argv[1]); from_package(p.parent / 'p.zip', p); print('made', flush=True); import time; time.sleep(60)"
+    "import sys; from pathlib import Path; from anchor_tally.app.exporting import from_package;"
+    " print('go', flush=True)\np = Path(sys.argv[1]); from_package(p.parent / 'p.zip', p);"
+    " print('made', flush=True); import time; time.sleep(60)"
 )
 EXPORTING = (
-    "import sys; from pathlib import Path; from anchor_tally.app.exporting import export; from anchor_tally.app.session import Session\n"
-    "p = Path(sys.argv[1]); s = Session.open(p); print('go', flush=True); export(s, p.with_suffix('.xlsx')); import time; time.sleep(60)"
+    "import sys; from pathlib import Path; from anchor_tally.app.exporting import export; from"
+    " anchor_tally.app.session import Session\np = Path(sys.argv[1]); s = Session.open(p);"
+    " print('go', flush=True); export(s, p.with_suffix('.xlsx')); import time; time.sleep(60)"
 )
 
 
@@ -118,7 +122,10 @@ def seeds(folder):
     for name in ("a.csv", "b.xlsx", "c.zip"):
         export(session, folder / name)
     session.close()
-    wide = "Klient;Datum;Alder fat (%) 1;Weight (lb);Waist (in)\nAuk;14/03/2026;18,4;154,2;32,5\nBrill;13/03/2026;24;150;30\n"
+    wide = (
+        "Klient;Datum;Alder fat (%) 1;Weight (lb);Waist"
+        " (in)\nAuk;14/03/2026;18,4;154,2;32,5\nBrill;13/03/2026;24;150;30\n"
+    )
     (folder / "d.csv").write_text(wide, encoding="cp1252")
     (folder / "e.csv").write_bytes(wide.encode("utf-16"))
     book = openpyxl.Workbook()
@@ -235,7 +242,8 @@ def test_10_000_fuzzed_files(tmp_path, capsys, monkeypatch):
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
     with capsys.disabled():
         print(
-            f"\n{count} fuzzed files: {len(faults)} faults, {slow} above 5 s, {refused} refused, {memory} MB at most"
+            f"\n{count} fuzzed files: {len(faults)} faults, {slow} above 5 s, {refused} refused,"
+            f" {memory} MB at most"
         )
     assert faults[:5] == []
     assert slow == 0

@@ -217,7 +217,8 @@ def test_random_studies(capsys):
                 faults.append(f"{k} {traceback.format_exc(limit=-3)}")
     with capsys.disabled():
         print(
-            f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)} faults"
+            f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)}"
+            " faults"
         )
     assert faults[:3] == []
 
@@ -280,6 +281,7 @@ def test_a_table_read_back_gives_the_same_answers(tmp_path, capsys):
         session.close()
     with capsys.disabled():
         print(
-            f"\n{COUNT // 3} studies read back: {changed} with other answers, {lossy} more where the loss was stated"
+            f"\n{COUNT // 3} studies read back: {changed} with other answers, {lossy} more where"
+            " the loss was stated"
         )
     assert changed == 0

@@ -140,8 +140,8 @@ def test_cautions_say_how_sure_they_are():
     half = stats.t.ppf(0.975, own.sum() - 2) * fit.stderr
     low, high = (100 * (-fit.slope + s * half) / mass.value[own].mean() for s in (-1, 1))
     assert (
-        f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week ({low:.1f} to {high:.1f})"
-        in (words.caution_words(r).lower())
+        f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week ({low:.1f} to"
+        f" {high:.1f})" in (words.caution_words(r).lower())
     )
     slope = finish(CalibrateRequest(session.snapshot(), Lens(), "Fir").run())[0].within_slope
     ends = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f})"
@@ -210,8 +210,8 @@ def test_every_view_reports_the_same_slope(demo):
                 f"{name} shows only {told} of Lab scan: too little to follow change by it"
             )
             assert (
-                f"shows only {told}: too little to follow clients by it. Its error moves as clients change"
-                in calibrate
+                f"shows only {told}: too little to follow clients by it. Its error moves as clients"
+                " change" in calibrate
             )
             assert f"because clients changed and it shows only {told}" in drift_headline(
                 drifts[name]

@@ -139,7 +139,9 @@ def test_zones_and_units(plain):
         if r.client < "H":
             return r
         return r._replace(
-            taken_at=f"{(datetime.fromisoformat(r.taken_at) + timedelta(hours=2)).isoformat(timespec='minutes')}+02:00"
+            taken_at=(
+                f"{(datetime.fromisoformat(r.taken_at) + timedelta(hours=2)).isoformat(timespec='minutes')}+02:00"
+            )
         )
 
     gone = ("notes", "dropped", "review")

@@ -348,7 +348,8 @@ def test_another_setting_is_not_corrected():
     ).meaning
     assert (
         said
-        == "25.0 · not corrected: read under setting athlete, while the calibration is for std: one for athlete is missing"
+        == "25.0 · not corrected: read under setting athlete, while the calibration is for std: one"
+        " for athlete is missing"
     )
     assert odd.value is None
     session.close()
@@ -680,9 +681,11 @@ def test_words_and_boards_carry_the_numbers_of_the_result(demo):
     def side(v):
         return f"{abs(v):.1f} {'high' if v > 0 else 'low'}"
 
-    assert headline(r.comparison) == (
-        f"Cedar reads {abs(b.value):.1f} pp low on average; for one person from {side(lim.lower)} to {side(lim.upper)}"
-        f" (after 14 clients it may be {side(lim.lower_interval.low)} to {side(lim.upper_interval.high)})."
+    assert (
+        headline(r.comparison)
+        == f"Cedar reads {abs(b.value):.1f} pp low on average; for one person from"
+        f" {side(lim.lower)} to {side(lim.upper)} (after 14 clients it may be"
+        f" {side(lim.lower_interval.low)} to {side(lim.upper_interval.high)})."
     )
     cells = board((r,)).cells
     longer = max(b.value - b.interval.low, b.interval.high - b.value)

@@ -283,7 +283,8 @@ def test_level_and_coverage_of_drift(design, capsys):
     found = rates(500, *design, seed=12, slope=0.15)
     with capsys.disabled():
         print(
-            f"\n| {design} | {100 * alarm:.1f} | {100 * held:.1f} | {mean:+.4f} | {100 * found[0]:.0f} | {100 * found[1]:.0f} |"
+            f"\n| {design} | {100 * alarm:.1f} | {100 * held:.1f} | {mean:+.4f} |"
+            f" {100 * found[0]:.0f} | {100 * found[1]:.0f} |"
         )
     assert alarm <= 0.062
     assert 0.935 <= held <= 0.97

@@ -565,14 +565,14 @@ def share_covered(n, draws, seed):
             "Passing–Bablok slope": line.line.slope.interval,
             "Theil–Sen slope": sen.interval,
             "ratio": ratio_limits(true, grown, np.arange(n), np.arange(n)).ratio.interval,
-            "within-tally SD": repeatability(
-                tally, value, np.tile([1, 2, 3], n), tally * 0
-            ).sd.interval,
+            "within-tally SD": (
+                repeatability(tally, value, np.tile([1, 2, 3], n), tally * 0).sd.interval
+            ),
             "ICC(1,1)": intraclass(value.reshape(n, 3)).one.interval,
             "r within clients": repeated_correlation(a + u, b - u, clients).interval,
-            "slope within clients": detrended_slope(
-                a + u, b - u, clients, rng.uniform(0, 1, n)
-            ).slope.interval,
+            "slope within clients": (
+                detrended_slope(a + u, b - u, clients, rng.uniform(0, 1, n)).slope.interval
+            ),
         }
         for name, i in found.items():
             held[name] += i.low <= truth[name] <= i.high

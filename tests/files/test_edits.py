@@ -267,7 +267,8 @@ def test_setting_is_chosen_by_date_and_client():
     session.do(ImportReadings(tuple(rows), "x"))
     got = dict(
         session._conn.execute(
-            "SELECT c.code || r.taken_at, r.setting FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
+            "SELECT c.code || r.taken_at, r.setting FROM reading r JOIN visit v ON v.id = r.visit"
+            " JOIN client c ON c.id = v.client"
         )
     )
     assert got == {

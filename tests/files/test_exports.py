@@ -87,7 +87,8 @@ def planted(tmp_path):
                 conn.execute(f"UPDATE {table} SET key = 'own_zqx_' || key")
             elif (table, column) == ("calibration", "parameters"):
                 conn.execute(
-                    "UPDATE calibration SET parameters = json_set(parameters, '$.made_of.reason', ?)",
+                    "UPDATE calibration SET parameters = json_set(parameters,"
+                    " '$.made_of.reason', ?)",
                     (marker,),
                 )
             else:

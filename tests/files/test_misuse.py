@@ -278,10 +278,10 @@ def test_killed_half_way_heals(tmp_path):
     path = tmp_path / "s.tally"
     Session.new(path, "t").close()
     code = (
-        "import os, signal, sqlite3, sys; c = sqlite3.connect(sys.argv[1], isolation_level=None); c.execute('PRAGMA cache_size = 2')\n"
-        "c.execute('BEGIN IMMEDIATE'); c.execute('UPDATE study SET title = ?', ('half',))\n"
-        "c.executemany('INSERT INTO metric VALUES (?, ?, 0, 1)', [(f'm{k}', 'x' * 500) for k in range(400)])\n"
-        "os.kill(os.getpid(), signal.SIGKILL)"
+        "import os, signal, sqlite3, sys; c = sqlite3.connect(sys.argv[1], isolation_level=None);"
+        " c.execute('PRAGMA cache_size = 2')\nc.execute('BEGIN IMMEDIATE'); c.execute('UPDATE study"
+        " SET title = ?', ('half',))\nc.executemany('INSERT INTO metric VALUES (?, ?, 0, 1)',"
+        " [(f'm{k}', 'x' * 500) for k in range(400)])\nos.kill(os.getpid(), signal.SIGKILL)"
     )
     done = subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True)
     assert done.returncode == -signal.SIGKILL
@@ -313,11 +313,11 @@ def test_full_disk(tmp_path):
     assert len(session.readings()) == 60
     session.close()
     limited = (
-        "import resource, signal, sys; from pathlib import Path; signal.signal(signal.SIGXFSZ, signal.SIG_IGN)\n"
-        "resource.setrlimit(resource.RLIMIT_FSIZE, (30000, 30000)); from anchor_tally.app.session import Session\n"
-        "from anchor_tally.domain.errors import UserError\n"
-        "try:\n    Session.new(Path(sys.argv[1]), 't') if sys.argv[2] == 'new' else Session.open(Path(sys.argv[1]))\n"
-        "except UserError as e:\n    print(e)"
+        "import resource, signal, sys; from pathlib import Path; signal.signal(signal.SIGXFSZ,"
+        " signal.SIG_IGN)\nresource.setrlimit(resource.RLIMIT_FSIZE, (30000, 30000)); from"
+        " anchor_tally.app.session import Session\nfrom anchor_tally.domain.errors import"
+        " UserError\ntry:\n    Session.new(Path(sys.argv[1]), 't') if sys.argv[2] == 'new' else"
+        " Session.open(Path(sys.argv[1]))\nexcept UserError as e:\n    print(e)"
     )
     shutil.copy(DATA / "study_schema_2.tally", tmp_path / "old.tally")
     before = (tmp_path / "old.tally").read_bytes()
@@ -349,9 +349,11 @@ def odd_workbook(path, kind):
             for n, data in parts.items():
                 z.writestr(
                     n,
-                    data.replace(b"<sheetData>", b"<sheetData><row><c t='n'><v>1e999</v></c>")
-                    if "sheet1" in n
-                    else data,
+                    (
+                        data.replace(b"<sheetData>", b"<sheetData><row><c t='n'><v>1e999</v></c>")
+                        if "sheet1" in n
+                        else data
+                    ),
                 )
     elif kind == "bomb":
         with (
@@ -692,9 +694,9 @@ def test_killed_copies_and_packages_leave_nothing(tmp_path):
     assert not any(p.exists() for p in left)
     assert [p.stat().st_mode & 0o777 for p in tmp_path.glob("*before*")] == [0o600]
     code = (
-        "import sys, os; from pathlib import Path; from anchor_tally.study import dump\n"
-        "dump.load = lambda *a: os.kill(os.getpid(), 9)\n"
-        "from anchor_tally.app.exporting import from_package; from_package(Path(sys.argv[1]), Path(sys.argv[2]))"
+        "import sys, os; from pathlib import Path; from anchor_tally.study import dump\ndump.load ="
+        " lambda *a: os.kill(os.getpid(), 9)\nfrom anchor_tally.app.exporting import from_package;"
+        " from_package(Path(sys.argv[1]), Path(sys.argv[2]))"
     )
     session = filled(tmp_path / "made")
     export(session, tmp_path / "p.zip")

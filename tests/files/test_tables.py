@@ -27,7 +27,8 @@ from places import adoption_of_nothing, filled, reading, study_of, text_of
 
 WIDE = (
     "Morning values\n"
-    "Klient;Datum;Uhrzeit;Alder fat (%) 1;Alder fat (%) 2;Weight (lb);Waist (in);DEXA fat (%);fasted;Bemerkung\n"
+    "Klient;Datum;Uhrzeit;Alder fat (%) 1;Alder fat (%) 2;Weight (lb);Waist (in);DEXA fat"
+    " (%);fasted;Bemerkung\n"
     "Auk;14/03/2026;06:30;18,4;18,9;154,2;32,5;16,9;yes;müde\n"
     "Brill;13/03/2026;6:40;24,4;;150;30;22;no;\n"
 )
@@ -97,7 +98,8 @@ def test_workbook_and_clipboard(tmp_path):
         "20.5",
     )
     long = pasted_table(
-        "client,date,metric,value,instrument\nA,14.03.2026,Body fat,20.5,Fir\nA,15.03.2026,weight,70,Fir\n"
+        "client,date,metric,value,instrument\nA,14.03.2026,Body"
+        " fat,20.5,Fir\nA,15.03.2026,weight,70,Fir\n"
     )
     assert [(x[4], x[5]) for x in taken(long)] == [
         ("body_fat_percent", "20.5"),

@@ -20,7 +20,8 @@ def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo,
 
     def noted(view, paint):
         paints[
-            f"{view.accessibleName()} {len(paints) if view.accessibleName() == 'Difference plot' else ''}"
+            f"{view.accessibleName()}"
+            f" {len(paints) if view.accessibleName() == 'Difference plot' else ''}"
         ] = paint, view
         redraw(view, paint)
 

@@ -161,7 +161,8 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     """
     path = tmp_path / "wide.csv"
     path.write_text(
-        "Who;On;Alder fat (%);Alder fat (%) 2;Mass (lb)\nAuk;3/4/2026;18,4;18,9;154,2\nBrill;4/4/2026;24;;150\n",
+        "Who;On;Alder fat (%);Alder fat (%) 2;Mass"
+        " (lb)\nAuk;3/4/2026;18,4;18,9;154,2\nBrill;4/4/2026;24;;150\n",
         encoding="cp1252",
     )
     previewed(qtbot, window, path)

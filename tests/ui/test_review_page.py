@@ -112,8 +112,8 @@ def test_a_table_is_looked_through_in_its_preview(qtbot, window_on, tmp_path):
         window.import_file(path)
     assert window.importing.doubts.text().startswith("1 thing would want a look")
     assert (
-        "line 3: A, Fir, body mass, 2026-07-02: 177.2 kg where about 80.3 is usual: pounds for kilograms?"
-        in window.importing.doubts.text()
+        "line 3: A, Fir, body mass, 2026-07-02: 177.2 kg where about 80.3 is usual: pounds for"
+        " kilograms?" in window.importing.doubts.text()
     )
     assert window.importing.take.isEnabled()
     assert len(kept(window)) == 5

@@ -240,16 +240,14 @@ def test_real_window_under_xvfb(tmp_path):
     """The program starts on a real X display with the demo study and paints its window."""
     root = Path(__file__).parent.parent.parent
     code = (
-        "import sys; sys.argv = ['anchor-tally', '--demo']; from PyQt6.QtCore import QTimer; from anchor_tally.ui import application as a\n"
-        "made = a.make_application\n"
-        "def make(argv):\n"
-        "    app = made(argv); t = QTimer(app); t.timeout.connect(lambda: look(app)); t.start(50); return app\n"
-        "def look(app):\n"
-        "    w = app.activeWindow() or next((x for x in app.topLevelWidgets() if x.isVisible() and hasattr(x, 'pages')), None)\n"
-        "    if w is not None and 'compare' in w.pages and w.pages['compare'].plot is not None:\n"
-        "        print(app.platformName(), w.windowTitle(), flush=True); w.close(); app.quit()\n"
-        "a.make_application = make\n"
-        "sys.exit(a.main(['--demo']))"
+        "import sys; sys.argv = ['anchor-tally', '--demo']; from PyQt6.QtCore import QTimer; from"
+        " anchor_tally.ui import application as a\nmade = a.make_application\ndef make(argv):\n   "
+        " app = made(argv); t = QTimer(app); t.timeout.connect(lambda: look(app)); t.start(50);"
+        " return app\ndef look(app):\n    w = app.activeWindow() or next((x for x in"
+        " app.topLevelWidgets() if x.isVisible() and hasattr(x, 'pages')), None)\n    if w is not"
+        " None and 'compare' in w.pages and w.pages['compare'].plot is not None:\n       "
+        " print(app.platformName(), w.windowTitle(), flush=True); w.close();"
+        " app.quit()\na.make_application = make\nsys.exit(a.main(['--demo']))"
     )
     env = {k: v for k, v in os.environ.items() if k != "QT_QPA_PLATFORM"} | {
         "QT_QPA_PLATFORM": "xcb",
@@ -275,15 +273,17 @@ def test_killed_after_typing(tmp_path):
     """SIGKILL of the window's process right after Enter: the reading is in the file."""
     path = tmp_path / "k.tally"
     code = (
-        "import os, signal, sys; from pathlib import Path; from PyQt6.QtCore import QSettings, Qt; from PyQt6.QtTest import QTest\n"
-        "from anchor_tally.app.session import Session; from anchor_tally.ui.application import make_application\n"
-        "from anchor_tally.ui.main_window import MainWindow\n"
-        "app = make_application([]); folder = Path(sys.argv[1]).parent\n"
-        "w = MainWindow(Session.new(Path(sys.argv[1]), 't'), settings=QSettings(str(folder / 's.ini'), QSettings.Format.IniFormat)); w.show()\n"
-        "r = w.page('record'); QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument, Qt.Key.Key_Return)\n"
-        "QTest.keyClicks(r.client.lineEdit(), 'Wren'); QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\n"
-        "cell = r.entry_rows[0].cells[0]; QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell, Qt.Key.Key_Return)\n"
-        "os.kill(os.getpid(), signal.SIGKILL)"
+        "import os, signal, sys; from pathlib import Path; from PyQt6.QtCore import QSettings, Qt;"
+        " from PyQt6.QtTest import QTest\nfrom anchor_tally.app.session import Session; from"
+        " anchor_tally.ui.application import make_application\nfrom anchor_tally.ui.main_window"
+        " import MainWindow\napp = make_application([]); folder = Path(sys.argv[1]).parent\nw ="
+        " MainWindow(Session.new(Path(sys.argv[1]), 't'), settings=QSettings(str(folder / 's.ini'),"
+        " QSettings.Format.IniFormat)); w.show()\nr = w.page('record');"
+        " QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument,"
+        " Qt.Key.Key_Return)\nQTest.keyClicks(r.client.lineEdit(), 'Wren');"
+        " QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\ncell = r.entry_rows[0].cells[0];"
+        " QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell,"
+        " Qt.Key.Key_Return)\nos.kill(os.getpid(), signal.SIGKILL)"
     )
     done = subprocess.run(
         [sys.executable, "-c", code, str(path)], capture_output=True, text=True, timeout=60

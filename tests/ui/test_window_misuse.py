@@ -9,7 +9,6 @@ import tempfile
 import time
 import weakref
 from datetime import datetime, timedelta
-from pathlib import Path
 
 import pytest
 from PyQt6 import sip
@@ -238,15 +237,18 @@ def test_start_without_a_study(qtbot, window_on, tmp_path):
     window.close()
 
 
-def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path):
+def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monkeypatch):
     """Twelve studies in one window: one window, the files closed, the pages and studies gone.
 
     Demo folders go with their study.
     """
+    folder = tmp_path / "temporary"
+    folder.mkdir()
+    monkeypatch.setattr(tempfile, "tempdir", str(folder))
     for k in range(3):
         Session.new(tmp_path / f"{k}.tally", "t").close()
     window = window_on(Session.open(tmp_path / "0.tally"))
-    pages, sessions, folder = [], [], Path(tempfile.gettempdir())
+    pages, sessions = [], []
     window.go("compare")
     qtbot.waitUntil(lambda: window._settled, timeout=30_000)  # all that is there then is frozen
     files = len(os.listdir("/proc/self/fd"))

@@ -39,7 +39,7 @@ Needs = Literal["nothing", "study", "writable", "undo", "redo"]
 
 @dataclass(frozen=True, slots=True)
 class Action:
-    """One thing that can be done: id, words, keys, where it stands in the menu, and what it needs to be enabled."""
+    """One action: id, words, keys, place in the menu, and when it is enabled."""
 
     id: str
     words: str

@@ -15,7 +15,10 @@ from .session import Session
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where a reading belongs: the client, the moment, and the visit (None: the nearest, or a new one when ``fresh``)."""
+    """Where a reading belongs: client, moment and visit.
+
+    None as visit: the nearest one, or a new one when ``fresh``.
+    """
 
     client: str
     at: str
@@ -25,7 +28,10 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """Who stands on which device, in which setting: fixed when the person steps on, whatever is chosen until the reading ends."""
+    """Who stands on which device, in which setting.
+
+    Fixed when the person steps on, whatever is chosen until the reading ends.
+    """
 
     place: Place
     instrument: str

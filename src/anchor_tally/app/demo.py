@@ -100,7 +100,10 @@ def _kept(today: date) -> Path:
 
 
 def _drop_old(kept: Path) -> None:
-    """Remove drawn studies of earlier weeks and versions, the newest three apart: several versions may be in use."""
+    """Remove demo studies of earlier weeks and versions, except the newest three.
+
+    Several versions of the program may be in use.
+    """
     drawn = sorted(kept.parent.glob("demo-*.tally"), key=lambda p: p.stat().st_mtime, reverse=True)
     for old in (*drawn[3:], *kept.parent.glob("demo-*.part")):
         old.unlink(missing_ok=True)

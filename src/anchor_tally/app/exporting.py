@@ -33,7 +33,7 @@ R = TypeVar("R")
 
 @dataclass(frozen=True, eq=False)
 class ExportMaterial:
-    """Everything that a file is written from, so that nothing is read from the study while it is written."""
+    """Everything that an export needs, read from the study beforehand."""
 
     path: Path
     readings: tuple[Reading, ...] = ()

@@ -16,7 +16,7 @@ _VISITS = 6
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """Something that was found: what it is, what it is known by (a visit: its number), its words, and whose it is."""
+    """One search hit: what it is, its key (for a visit its number), its words, and its client."""
 
     kind: Kind
     key: str

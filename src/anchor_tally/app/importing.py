@@ -1,4 +1,7 @@
-"""A table to be imported: which kind of file it is, and how its rows come, for the window and the command line alike."""
+"""A table to be imported: its kind and its rows.
+
+The window and the command line use the same code.
+"""
 
 from __future__ import annotations
 
@@ -90,7 +93,8 @@ def open_tidy(path: Path) -> TidyFile:
     if tidy is None:
         raise UserError(
             found.why
-            or f"{path}: no table has the columns of the tidy format; import it in the window, where columns are chosen"
+            or f"{path}: no table has the columns of the tidy format; import it in the window,"
+            " where columns are chosen"
         )
     left_out = tuple(h for h in tidy.header if h not in HEADER and not h.startswith("condition:"))
     rows = (r for r in read_rows(tidy, guess(tidy)) if not isinstance(r, ImportCard))
@@ -125,7 +129,7 @@ def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
 
 
 def place_of(tables: Sequence[Table], line: int) -> tuple[Table | None, str]:
-    """The table that a line is of, and the line in words: with its sheet where there are several."""
+    """Table that a line comes from, and the line in words."""
     k, own = divmod(line, SHEET_LINES)
     table = tables[k] if k < len(tables) else None
     sheet = f"{table.sheet}, " if table is not None and len(tables) > 1 else ""

@@ -1,4 +1,4 @@
-"""Long work as data: what is done beside the study in short slices, and what is computed from it away from the window."""
+"""Long work as data: slices of work on the study, and computations on the worker."""
 
 from __future__ import annotations
 

@@ -23,7 +23,10 @@ def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
         )
     ]
     if lacking:
-        said = f"{count(len(lacking), 'card')} without sex, age or height: equations need them ({', '.join(lacking[:3])}"
+        said = (
+            f"{count(len(lacking), 'card')} without sex, age or height: equations need them"
+            f" ({', '.join(lacking[:3])}"
+        )
         out["plan"] = (len(lacking), f"{said}{' …' if len(lacking) > 3 else ''})")
     if found:
         out["review"] = (found, f"{count(found, 'thing')} to look at")

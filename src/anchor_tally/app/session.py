@@ -154,18 +154,27 @@ class Session(StudyCache):
         return at.st_dev, at.st_ino
 
     def lost(self) -> str:
-        """What has happened to the file under the open study: a sentence, or empty when it is where it was."""
+        """What happened to the file under the open study: a sentence, or empty if nothing did."""
         if self.path is None or self._file is None:
             return ""
         if self.damage:
             return self.damage
         now = self._mark()
         if now is None:
-            return f"{self.path.name} was removed or moved while it was open; save a copy of what is open"
+            return (
+                f"{self.path.name} was removed or moved while it was open; save a copy of what is"
+                " open"
+            )
         if now != self._file:
-            return f"{self.path.name} was replaced by another file while it was open; save a copy of what is open"
+            return (
+                f"{self.path.name} was replaced by another file while it was open; save a copy of"
+                " what is open"
+            )
         if not self.writing and not open_file.is_sqlite(self.path):
-            return f"{self.path.name} was cut off or overwritten while it was open; save a copy of what is open"
+            return (
+                f"{self.path.name} was cut off or overwritten while it was open; save a copy of"
+                " what is open"
+            )
         if not self.writing and open_file.is_cut_off(self.path):
             return f"{self.path.name} was cut off while it was open; save a copy of what is open"
         return ""

@@ -92,7 +92,10 @@ class StudyCache:
                 piece.drop(self, touched)
 
     def _forget_spreads(self, touched: Touched) -> None:
-        """Usual spreads hang on the readings of one metric, and on those of one visit where that is all that was touched."""
+        """Usual spreads depend on the readings of one metric.
+
+        Where one visit was touched, on those of that visit only.
+        """
         if (
             touched.visit is not None and touched.only_adds and "visits" in touched.facts
         ):  # a visit just made: what was known before it holds
@@ -252,7 +255,10 @@ class StudyCache:
         return self._revisions.setdefault(metric, self._revision)
 
     def metrics_known(self) -> list[str]:
-        """Metrics with readings, then those that equations yield from them (as far as they were computed already)."""
+        """Metrics with readings, then those that equations yield from them.
+
+        Only those that were computed already.
+        """
         there = self.metrics()
         computed = self._derived.columns if self._derived else self._outputs
         self._outputs = tuple(computed)
@@ -269,7 +275,7 @@ class StudyCache:
         return self._people[client]
 
     def usual_spread(self, instrument: str, metric: str, visit: int | None) -> float | None:
-        """The SD that repeats of an instrument usually have, from its last readings before this visit."""
+        """Usual SD of repeats of an instrument, from its last readings before this visit."""
         key = (metric, instrument, visit or 0)
         if key not in self._spreads:
             item = next(
@@ -296,7 +302,7 @@ class StudyCache:
     def calibration_versions(
         self, instrument: str, metric: str
     ) -> list[tuple[CalibrationRecord, bool]]:
-        """Every calibration ever adopted for an instrument and metric, and whether it was withdrawn."""
+        """Every calibration adopted for an instrument and metric, and whether it was withdrawn."""
         return [
             (r, gone)
             for r, gone in self._all_versions()

@@ -1,4 +1,6 @@
-"""The views of Compare, declared once: key, label, command, what is asked, and how the answer is told and written as JSON.
+"""The views of Compare, declared once.
+
+Key, label, command, request, and how the result is worded and written as JSON.
 
 The window's pages of them stand in ``ui.page_table`` under the same keys.
 """
@@ -27,7 +29,7 @@ R = TypeVar("R")
 
 @dataclass(frozen=True, slots=True)
 class Ask:
-    """What is asked of: the study, its lens, one instrument ("": all), the SD of a scan where one is stated, events, check weights."""
+    """Inputs of a request: study, lens, instrument (empty for all), scan SD, events, weights."""
 
     snapshot: Snapshot
     lens: Lens
@@ -62,7 +64,10 @@ class Answer(Generic[R]):
 
 @dataclass(frozen=True, slots=True)
 class View(Generic[R]):
-    """One view: its key, label and purpose on the screen, its command with help, and its answer, loaded when first asked for."""
+    """One view: key, label and purpose on the screen, its command with help, and its request.
+
+    The request is loaded when it is first needed.
+    """
 
     key: str
     label: str

@@ -64,7 +64,8 @@ def take(args: argparse.Namespace) -> None:
     for column in source.left_out:
         print(f'column "{column}" is not part of the format and was left out')
     print(
-        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there already, {len(staged.refused)} refused"
+        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there"
+        f" already, {len(staged.refused)} refused"
     )
     session.close()
 
@@ -72,7 +73,8 @@ def take(args: argparse.Namespace) -> None:
 def _import_package(args: argparse.Namespace, new: bool) -> None:
     if not new:
         raise UserError(
-            f"{args.into}: a data package makes a study of its own, and this one exists; nothing was written"
+            f"{args.into}: a data package makes a study of its own, and this one exists; nothing"
+            " was written"
         )
     session = from_package(args.file, args.into, clock=args.clock)
     print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")
@@ -93,7 +95,8 @@ def write_certificate(args: argparse.Namespace) -> None:
         ]
         if item is None or not live:
             raise UserError(
-                f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for {args.metric}"
+                f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for"
+                f" {args.metric}"
             )
         print(
             json.dumps(
@@ -112,7 +115,8 @@ def export_study(args: argparse.Namespace) -> None:
     session = session_of(args)
     try:
         print(
-            f"{count(export(session, args.output, full=args.full), 'reading')} written to {args.output}"
+            f"{count(export(session, args.output, full=args.full), 'reading')} written to"
+            f" {args.output}"
         )
         said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
         if said:

@@ -33,15 +33,24 @@ class _Parser(argparse.ArgumentParser):
 def _parser() -> argparse.ArgumentParser:
     parser = _Parser(
         prog="anchor-tally",
-        description="Compare body-composition devices with a reference. Without a command: opens the window.",
-        epilog="anchor-tally [STUDY.tally] opens the window; anchor-tally --demo opens it on a fresh demo study.",
+        description=(
+            "Compare body-composition devices with a reference. Without a command: opens the"
+            " window."
+        ),
+        epilog=(
+            "anchor-tally [STUDY.tally] opens the window; anchor-tally --demo opens it on a fresh"
+            " demo study."
+        ),
     )
     sub = parser.add_subparsers(dest="command", required=True)
     for view in QUESTIONS.values():
         _lens_arguments(sub.add_parser(view.command, help=view.help))
     k = sub.add_parser(
         "calibrate",
-        help="what to subtract for one instrument, whether it helps, and whether the device shows change",
+        help=(
+            "what to subtract for one instrument, whether it helps, and whether the device shows"
+            " change"
+        ),
     )
     _lens_arguments(k)
     k.add_argument(
@@ -51,7 +60,10 @@ def _parser() -> argparse.ArgumentParser:
     )
     i = sub.add_parser(
         "import",
-        help="take a tidy CSV into a study (made when it does not exist), or make a study from a data package",
+        help=(
+            "take a tidy CSV into a study (made when it does not exist), or make a study from a"
+            " data package"
+        ),
     )
     i.add_argument("file", type=Path)
     i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
@@ -68,7 +80,10 @@ def _parser() -> argparse.ArgumentParser:
     listing.add_argument("--json", action="store_true")
     t = sub.add_parser(
         "certificate",
-        help="the data of an adopted offset as JSON: table, uncertainty, conditions, validity, digest",
+        help=(
+            "the data of an adopted offset as JSON: table, uncertainty, conditions, validity,"
+            " digest"
+        ),
     )
     t.add_argument("file", nargs="?", type=Path)
     t.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -231,7 +246,10 @@ def main(argv: list[str], clock: Clock = SYSTEM) -> int:
 
 
 def _no_more_output() -> None:
-    """What is still waiting for a closed pipe or a full disk is given up, so that Python does not try again at its end."""
+    """Drop what still waits for a closed pipe or a full disk.
+
+    Python would try to write it again at its end.
+    """
     nowhere = os.open(os.devnull, os.O_WRONLY)
     os.dup2(nowhere, sys.stdout.fileno())
     os.close(nowhere)

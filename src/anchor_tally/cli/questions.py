@@ -107,7 +107,8 @@ def calibrate(args: argparse.Namespace) -> None:
             print(line)
     for c in result.clients:
         print(
-            f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18} {count(c.n, 'scan')}"
+            f"{c.client:20} {signed(c.offset):>7}  {span(c.interval, sign=True):18}"
+            f" {count(c.n, 'scan')}"
         )
     for n in (*result.notes, *result.comparison.notes):
         print(f"· {sentence(n)}")

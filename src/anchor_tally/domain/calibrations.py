@@ -10,8 +10,8 @@ import numpy.typing as npt
 
 X = TypeVar("X", float, npt.NDArray[np.float64])
 
-REASON_KEPT = (
-    "a reason is kept in the study"  # in the place of a reason where no free text leaves the file
+REASON_KEPT = (  # in the place of a reason where no free text leaves the file
+    "a reason is kept in the study"
 )
 
 # the order of the registry when the first calibrations were adopted: computed readings were

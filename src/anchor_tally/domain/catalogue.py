@@ -66,7 +66,7 @@ class Catalogue:
         )
 
     def own_breaches(self, instrument: int, answers: Mapping[str, str]) -> tuple[Condition, ...]:
-        """Conditions that an instrument wants otherwise than the protocol, and that were not kept for it."""
+        """Conditions that an instrument requires beyond the protocol and that were not met."""
         wanted = {
             key: answer for (number, key), answer in self.wanted_by.items() if number == instrument
         }
@@ -78,7 +78,10 @@ class Catalogue:
         return breaches(answers, own)
 
     def rule_of(self, metric: str, instrument: Instrument | None = None) -> Rule:
-        """Repeats and what counts of them: those of the station that measures a metric, else of the instrument."""
+        """Number of repeats and how they are combined.
+
+        From the station that measures a metric, else from the instrument.
+        """
         station = station_of(metric, instrument.kind if instrument is not None else "method")
         if station is None or (instrument is not None and instrument.kind == "device"):
             return Rule(instrument.repeats, instrument.counts) if instrument is not None else Rule()

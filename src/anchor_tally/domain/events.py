@@ -1,4 +1,4 @@
-"""What happens beside the readings: events, goals, heights, check weights, values of assessor checks."""
+"""Records beside the readings: events, goals, heights, check weights, assessor checks."""
 
 from __future__ import annotations
 
@@ -59,7 +59,10 @@ INSTRUMENT_EVENTS = ("battery", "firmware", "moved", "repaired", "other")
 
 @dataclass(frozen=True, slots=True)
 class Event:
-    """Something that happened to a client, to an instrument, or (both None) to all: days as written, ``ends`` empty for one day."""
+    """An event of a client, of an instrument, or (both None) of all.
+
+    Days as written; ``ends`` is empty for one day.
+    """
 
     id: int
     client: int | None

@@ -1,4 +1,4 @@
-"""What stands in the place of free text when a study leaves its file by default: numbered words, never what was typed."""
+"""Replacements for free text in exports: numbered words, never what was typed."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class FreeText:
 
     @classmethod
     def of(cls, keys: Iterable[str], landmarks: Iterable[str]) -> FreeText:
-        """Number the keys that are not in the registry, and the landmarks, in alphabetical order."""
+        """Number the keys that are not in the registry, and the landmarks, alphabetically."""
         own = sorted({k for k in keys if k not in BY_KEY})
         words = sorted({w for w in landmarks if w})
         return cls(
@@ -53,16 +53,19 @@ class FreeText:
         )
 
     def answers(self, answers: Mapping[str, str]) -> dict[str, str]:
-        """Return the conditions of a visit as they may leave the file: answers of yes and no, keys replaced."""
+        """Return the conditions of a visit as they may be exported.
+
+        Answers of yes and no, with replaced keys.
+        """
         return {self.key(k): v for k, v in answers.items() if v in ("yes", "no")}
 
     def reading(self, r: Reading) -> Reading:
-        """Return a reading without its remark or reason, its source, and the words of its landmark."""
+        """Return a reading without its remark, reason, source and landmark."""
         note = EXCLUDED_NOTE if r.status == "excluded" else ""
         return replace(r, note=note, source="", setting=self.setting(r.setting))
 
     def snapshot(self, s: Snapshot) -> Snapshot:
-        """Return a snapshot whose labels of settings, and lists of mixed landmarks, hold no free text."""
+        """Return a snapshot whose labels of settings and lists of landmarks hold no free text."""
         if not self.landmarks:
             return s
         settings: dict[int, Setting] = {

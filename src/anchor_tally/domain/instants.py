@@ -17,7 +17,10 @@ EARLIEST, LATEST = 1900, 2199  # years that a reading can be of
 
 
 class Moment(NamedTuple):
-    """Seconds since 1970 in UTC, calendar day number as written, and whether a time of day is known (noon stands in)."""
+    """Seconds since 1970 in UTC, calendar day as written, and whether the time is known.
+
+    Noon is used for an unknown time.
+    """
 
     instant: int
     day: int
@@ -68,7 +71,10 @@ def parse(text: str) -> date | datetime:
 
 
 def canonical(text: str) -> str:
-    """The one way in which a moment is written: 2026-03-02, 2026-03-02T06:40, seconds and zone only where they say something."""
+    """Write a moment in its one form, such as 2026-03-02 or 2026-03-02T06:40.
+
+    Seconds and zone appear only where they are needed.
+    """
     found = parse(text)
     if not isinstance(found, datetime):
         return found.isoformat()

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Lens:
-    """Metric, reference, clients (None means all), setting label (None means all pooled), pairing window in hours.
+    """Metric, reference, clients, setting and pairing window of a question.
+
+    No clients: all of them. No setting: all pooled. The window is in hours.
 
     Of the tallies inside the window the nearest to the scan counts, or all of them when ``around``.
     """

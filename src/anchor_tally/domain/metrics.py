@@ -34,7 +34,7 @@ class Metric:
 
     @property
     def device_only(self) -> bool:
-        """Whether it is a device's own scale, which no other device shares: it is never compared."""
+        """Whether the metric is a device's own scale, which is never compared."""
         return self.dimension == "rating" and self.id.startswith(("own_", "visceral_fat_rating"))
 
     @property
@@ -129,9 +129,15 @@ REGIONS = {
     "head": "head",
 }
 REGIONAL = (
-    "fat_mass", "lean_soft_tissue", "bone_mineral_content", "body_fat_percent",
-    "total_muscle_mass", "skeletal_muscle_mass", "total_muscle_percent", "skeletal_muscle_percent",
-)  # fmt: skip
+    "fat_mass",
+    "lean_soft_tissue",
+    "bone_mineral_content",
+    "body_fat_percent",
+    "total_muscle_mass",
+    "skeletal_muscle_mass",
+    "total_muscle_percent",
+    "skeletal_muscle_percent",
+)
 
 
 def own_metric_id(name: str) -> str:
@@ -146,7 +152,10 @@ def own_metric_id(name: str) -> str:
 
 
 def is_fat(name: str) -> bool:
-    """Whether a metric tells a person's fat: share, mass, index, rating, of the whole body or a segment."""
+    """Whether a metric shows a person's fat.
+
+    Share, mass, index or rating, of the whole body or of a segment.
+    """
     base = region_of(name)[0]
     return base.startswith(("body_fat_percent", "fat_mass", "visceral_fat")) or base in (
         "body_density",
@@ -155,7 +164,7 @@ def is_fat(name: str) -> bool:
 
 
 def region_of(name: str) -> tuple[str, str]:
-    """Split a metric id into what is measured and the region of the body ("total" when none is named)."""
+    """Split a metric id into what is measured and the region ("total" when none is named)."""
     for base in REGIONAL:
         region = name.removeprefix(f"{base}_")
         if region in REGIONS:

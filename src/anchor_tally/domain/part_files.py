@@ -1,4 +1,4 @@
-"""Files on their way: written under a name of their own, for their owner only, then given their place."""
+"""Files while they are written: under another name, for their owner only, then renamed."""
 
 from __future__ import annotations
 
@@ -14,7 +14,9 @@ def part_of(path: Path) -> Path:
 
 
 def begin_part(path: Path) -> Path:
-    """Make the empty part of a file, readable by its owner only, and remove those that killed processes have left.
+    """Make an empty part file that only its owner can read.
+
+    Part files of killed processes are removed.
 
     Raises OSError when the place cannot be written.
     """

@@ -1,4 +1,4 @@
-"""The measuring protocol: conditions to be noted at a visit, what is wanted, and what a breach means."""
+"""The measuring protocol: conditions of a visit, what is required, and what a breach means."""
 
 from __future__ import annotations
 
@@ -69,8 +69,15 @@ CONDITIONS = (
 # fmt: on
 BY_KEY = {c.key: c for c in CONDITIONS}
 ASKED_AT_FIRST = (
-    "voided", "fasted", "exercise_24h", "bare_dry_feet", "same_clothing", "zero_shown", "large_meal_evening", "same_hour",
-)  # fmt: skip
+    "voided",
+    "fasted",
+    "exercise_24h",
+    "bare_dry_feet",
+    "same_clothing",
+    "zero_shown",
+    "large_meal_evening",
+    "same_hour",
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -74,7 +74,7 @@ class Instrument:
 
 @dataclass(frozen=True, slots=True)
 class StationChoice:
-    """What was chosen for a station: its sites (none: all), setting, unit typed, repeats and what counts of them."""
+    """Choices for a station: sites (none means all), setting, unit, repeats and their rule."""
 
     station: str
     metrics: tuple[str, ...] = ()
@@ -95,7 +95,10 @@ class Attachment:
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """A named configuration of an instrument, in force from ``starts`` on (for one client, or for all)."""
+    """A named configuration of an instrument, in force from ``starts`` on.
+
+    For one client, or for all.
+    """
 
     id: int
     instrument: int

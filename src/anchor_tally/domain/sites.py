@@ -25,7 +25,10 @@ class Site:
     width: float = 0.0
 
 
-_PINCH = "Thumb and finger lift skin and fat 1 cm above the mark; calliper jaws at right angles, read after 2 seconds."
+_PINCH = (
+    "Thumb and finger lift skin and fat 1 cm above the mark; calliper jaws at right angles, read"
+    " after 2 seconds."
+)
 _TAPE = "Tape level, flat on bare skin, snug without denting it; read after a normal breath out."
 _BONE = "Blades firmly on the bone at an upward angle, pressing the soft tissue away."
 

@@ -74,12 +74,14 @@ def joined(*blocks: Columns) -> Columns:
     }
     parts: tuple[tuple[int, ...], ...] = ()
     if any(b.parts for b in blocks):
-        parts = tuple(p for b in blocks for p in (b.parts or ((),) * b.n))
+        parts = tuple(p for b in blocks for p in b.parts or ((),) * b.n)
     return Columns(metric=blocks[0].metric, parts=parts, **arrays)
 
 
 class Growing:
-    """Columns that grow at their end without being copied: what was given out before stays as it was.
+    """Columns that grow at their end without a copy.
+
+    Arrays that were handed out before do not change.
 
     ``filling`` tells that somebody is adding to them just now.
     """
@@ -130,7 +132,10 @@ def empty(metric: str) -> Columns:
 
 @dataclass(frozen=True, eq=False)
 class VisitColumns:
-    """Visits, one element a visit: number, client, instant, age in years, height in cm (NaN unknown)."""
+    """Visits, one element each: number, client, instant, age in years, height in cm.
+
+    NaN where not known.
+    """
 
     visit: Ints
     client: Ints

@@ -1,4 +1,4 @@
-"""Stations of the bench: what is measured together, with which instrument, how often, and how close repeats must be."""
+"""Stations of the bench: what is measured together, with what, how often and how closely."""
 
 from __future__ import annotations
 
@@ -46,7 +46,10 @@ _SEGMENTS = tuple(
     for base in ("fat_mass", "lean_soft_tissue")
 )
 _CALLIPERS = ("spring calliper", "plastic calliper", "digital calliper", "click calliper")
-CLICK_ADVICE = "Click calliper: press evenly until it clicks, then read; pressing on squeezes the fold. Three readings, the median."
+CLICK_ADVICE = (
+    "Click calliper: press evenly until it clicks, then read; pressing on squeezes the fold. Three"
+    " readings, the median."
+)
 
 STATIONS = (
     Station(
@@ -56,7 +59,8 @@ STATIONS = (
         "method",
         tuple(k for k in SITES_OF_BODY if k.startswith("skinfold_")),
         2,
-        "Ask for consent, keep privacy. Wipe the calliper. Mark the site first; go round all sites, then round again.",
+        "Ask for consent, keep privacy. Wipe the calliper. Mark the site first; go round all sites,"
+        " then round again.",
         "Side and calliper",
         tuple(f"{side} side, {kind}" for side in ("right", "left") for kind in _CALLIPERS),
     ),
@@ -89,7 +93,8 @@ STATIONS = (
         "method",
         ("resistance_50khz", "reactance_50khz"),
         2,
-        "Lying for 5 minutes, limbs apart, skin under the electrodes cleaned, contacts wiped; note the layout.",
+        "Lying for 5 minutes, limbs apart, skin under the electrodes cleaned, contacts wiped; note"
+        " the layout.",
         "Layout",
         ("right hand to foot", "left hand to foot", "foot to foot", "hand to hand"),
     ),
@@ -100,7 +105,8 @@ STATIONS = (
         "method",
         ("mass_in_water", "water_temperature", "residual_volume"),
         3,
-        "Breathe out fully before each reading; without a measured residual volume it is estimated and said so.",
+        "Breathe out fully before each reading; without a measured residual volume it is estimated"
+        " and said so.",
         "Residual volume",
         ("measured in the water", "measured on land"),
         ("water_temperature", "residual_volume"),
@@ -156,7 +162,10 @@ def station_of(metric: str, kind: str = "method") -> str | None:
 
 
 def setting_for(metric: str, chosen: str, landmark: str) -> str:
-    """The setting that a site's reading is kept with: side and calliper as chosen (no side in the middle), then its landmark."""
+    """The setting of a reading at a site: side and calliper, then landmark.
+
+    Sites in the middle of the body have no side.
+    """
     base = chosen if has_side(metric) else ""
     return f"{base or NO_SIDE}{LANDMARK}{landmark}" if landmark else base
 

@@ -18,7 +18,10 @@ def _keeps(c: str) -> bool:
 
 
 def plain_name(text: str) -> str:
-    """A name on one line: control and direction marks gone, runs of white space one space, at most 120 characters."""
+    """Return a name on one line of at most 120 characters.
+
+    Control and direction marks are removed; white space becomes one space.
+    """
     return (
         _SPACES.sub(" ", "".join(c if _keeps(c) else " " for c in text))
         .strip()[:LONGEST_NAME]
@@ -32,7 +35,9 @@ def plain_text(text: str) -> str:
 
 
 def guarded(text: str) -> str:
-    """A cell of a text file that no program computes: an apostrophe before a text that begins as a formula does.
+    """Return a cell of a text file that no spreadsheet computes.
+
+    An apostrophe stands before a text that begins like a formula.
 
     Numbers stay as they are; ``unguarded`` gives back exactly what was given.
     """

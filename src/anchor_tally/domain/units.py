@@ -142,7 +142,8 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
     value = convert(number, unit, metric.unit)
     if not metric.low <= value <= metric.high:
         raise ValueRefused(
-            f"{metric.label.lower()} of {value:,.6g} {metric.unit} is not possible (allowed {metric.low:g} to {metric.high:g})"
+            f"{metric.label.lower()} of {value:,.6g} {metric.unit} is not possible (allowed"
+            f" {metric.low:g} to {metric.high:g})"
         )
     return Quantity(value, entered, unit)
 

@@ -1,4 +1,4 @@
-"""The data package: a zip of CSV tables with a description in the Frictionless Data Package form."""
+"""The data package: a zip of CSV tables described in the Frictionless Data Package form."""
 
 from __future__ import annotations
 

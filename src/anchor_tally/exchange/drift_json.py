@@ -47,19 +47,23 @@ def drift_json(r: DriftResult) -> dict[str, Any]:
         "sentence": drift_headline(r),
         "anchors_needed": r.needed,
         "slope_that_matters": r.bound,
-        "share_of_change_shown": None
-        if r.not_following is None
-        else {"value": r.not_following.value, "ci": _pair(r.not_following.interval)},
+        "share_of_change_shown": (
+            None
+            if r.not_following is None
+            else {"value": r.not_following.value, "ci": _pair(r.not_following.interval)}
+        ),
         "anchors": int(r.weeks.size),
         "clients": r.pairs.clients,
         "periods": [p.label for p in r.periods],
-        "control_chart": None
-        if chart is None
-        else {
-            "weeks": chart.weeks.tolist(),
-            "ewma": chart.value.tolist(),
-            "limit": chart.limit.tolist(),
-        },
+        "control_chart": (
+            None
+            if chart is None
+            else {
+                "weeks": chart.weeks.tolist(),
+                "ewma": chart.value.tolist(),
+                "limit": chart.limit.tolist(),
+            }
+        ),
         "other_evidence": {x.what: _slope(x.slope, x.p) for x in r.side},
         "notes": said(r.notes),
     }

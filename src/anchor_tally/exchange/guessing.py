@@ -1,4 +1,4 @@
-"""What the columns of a foreign table are, guessed from their names and from everything that stands in them."""
+"""Guess what the columns of a foreign table are, from their names and their values."""
 
 from __future__ import annotations
 
@@ -19,7 +19,10 @@ from .tables import Table
 LOOKED_AT = 200_000  # rows of a table that are looked through for what its columns hold
 # words that name a column, and the words that may stand beside them
 _NAMES = {
-    "client": "client code id pid participant subject person athlete member player patient initials klient proband teilnehmer",
+    "client": (
+        "client code id pid participant subject person athlete member player patient initials"
+        " klient proband teilnehmer"
+    ),
     "name": "name surname firstname lastname",
     "sex": "sex gender geschlecht",
     "birth": "born birth birthday birthdate dob geburtsdatum",
@@ -67,7 +70,10 @@ _BY_STATION = {m: s.instrument for s in STATIONS if s.kind == "method" for m in 
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """What a column holds over the whole table: filled cells, those with a number, those of a gap such as n/a, decimals, examples."""
+    """Content of a column over the whole table.
+
+    Filled cells, cells with a number, cells of a gap such as n/a, decimals and examples.
+    """
 
     filled: int = 0
     numbers: int = 0
@@ -217,13 +223,20 @@ def _kind_of(metric: str, words: str, sheet: str) -> str:
 
 
 def _instrument_for(metric: str, words: str, sheet: str) -> str:
-    """Who has read it: a station's instrument for its sites, else the words left of the header, the sheet, or a stand-in."""
+    """Instrument of a column.
+
+    A station's instrument for its sites, else the words left of the header, the sheet, or a
+    substitute.
+    """
     station = _BY_STATION.get(metric)
     return station or words or sheet or "Imported device"
 
 
 def _reading(parts: tuple[str, ...], metric: str, unit: str | None, sheet: str) -> Column:
-    """A wide column such as "Alder fat (%) 2": metric, unit, repeat, and the words left as the instrument."""
+    """Read a wide column such as "Alder fat (%) 2".
+
+    Metric, unit, repeat, and the remaining words as the instrument.
+    """
     m = metric_named(metric)
     if m is None:
         raise KeyError(metric)
@@ -277,7 +290,10 @@ def _left_over(name: str, scan: bool) -> str:
 
 
 def not_taken(table: Table, mapping: Mapping) -> tuple[tuple[str, int, tuple[str, ...]], ...]:
-    """Every column that is left out although something stands in it: its name, how many cells are filled, the first ones."""
+    """Columns that are left out although they hold something.
+
+    Name, number of filled cells, and the first ones.
+    """
     columns = zip(table.header, mapping.columns, held(table), strict=True)
     return tuple(
         (name or "(no name)", h.filled, h.examples[:3])

@@ -1,4 +1,7 @@
-"""Where the header of a foreign table lies: one to three rows, groups above columns, units below them."""
+"""Find the header of a foreign table.
+
+One to three rows, with groups above columns and units below them.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,7 @@ Spans = Mapping[
 
 @dataclass(frozen=True, slots=True)
 class Head:
-    """The line that the header ends in, and of each column the parts of its name, the group first."""
+    """The line in which the header ends, and the parts of each column's name, the group first."""
 
     line: int
     parts: tuple[tuple[str, ...], ...]
@@ -115,7 +118,10 @@ def _continues(row: Line, below: Line, merged: Spans) -> bool:
 
 
 def _spread(upper: list[str], lower: list[str], spans: Sequence[tuple[int, int]] | None) -> None:
-    """Write the name of a group over all its columns: those of its merged cell, else up to the next group."""
+    """Write the name of a group over all its columns.
+
+    Those of its merged cell, else up to the next group.
+    """
     if spans:
         for first, last in spans:
             for k in range(first, min(last + 1, len(upper))):

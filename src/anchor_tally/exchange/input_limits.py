@@ -1,4 +1,4 @@
-"""What every reader of foreign files stands on: limits on size, and one short sentence for whatever is broken."""
+"""Limits on the size of foreign files, and one short sentence for whatever is broken."""
 
 from __future__ import annotations
 
@@ -30,7 +30,10 @@ MOST_BLANK = 20_000  # blank lines one after another
 
 
 class BlankLines:
-    """Counts blank lines one after another, so that a file of nothing else does not keep a reader busy."""
+    """Count consecutive blank lines.
+
+    A file of nothing else must not keep a reader busy.
+    """
 
     def __init__(self, name: str) -> None:
         self.name, self.n = name, 0
@@ -40,7 +43,8 @@ class BlankLines:
         self.n = self.n + 1 if blank else 0
         if self.n > MOST_BLANK:
             raise UserError(
-                f"{self.name}, line {line}: more than {MOST_BLANK:,} blank lines in a row; nothing was imported. Remove them first"
+                f"{self.name}, line {line}: more than {MOST_BLANK:,} blank lines in a row; nothing"
+                " was imported. Remove them first"
             )
 
 
@@ -77,7 +81,8 @@ def look_at(path: Path, most: int) -> int:
         raise UserError(f"{path}: not a plain file; nothing was read")
     if at.st_size > most:
         raise UserError(
-            f"{path}: {at.st_size >> 20} MB, more than the {most >> 20} MB that are read; nothing was read"
+            f"{path}: {at.st_size >> 20} MB, more than the {most >> 20} MB that are read; nothing"
+            " was read"
         )
     return at.st_size
 
@@ -104,7 +109,8 @@ def look_into(path: Path) -> None:
         or grown > MOST_RATIO
     ):
         raise UserError(
-            f"{path}: unpacked it would be {total >> 20} MB in {len(parts)} parts, more than is read; nothing was read"
+            f"{path}: unpacked it would be {total >> 20} MB in {len(parts)} parts, more than is"
+            " read; nothing was read"
         )
 
 
@@ -118,10 +124,12 @@ def bounded(cells: list[str], name: str, line: int) -> list[str]:
     """Cells of a row. Raises UserError when there are too many, or one is too long."""
     if len(cells) > MOST_COLUMNS:
         raise UserError(
-            f"{name}, line {line}: {len(cells):,} columns, more than the {MOST_COLUMNS:,} that are read; nothing was imported"
+            f"{name}, line {line}: {len(cells):,} columns, more than the {MOST_COLUMNS:,} that are"
+            " read; nothing was imported"
         )
     if sum(map(len, cells)) > MOST_CELL and max(map(len, cells)) > MOST_CELL:
         raise UserError(
-            f"{name}, line {line}: a cell of {max(map(len, cells)):,} characters; nothing was imported"
+            f"{name}, line {line}: a cell of {max(map(len, cells)):,} characters; nothing was"
+            " imported"
         )
     return cells

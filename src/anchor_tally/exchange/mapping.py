@@ -1,4 +1,7 @@
-"""How the columns of a foreign table become readings and cards of people: chosen by the user, kept for the next file."""
+"""Map columns of a foreign table to readings and cards.
+
+The user chooses the mapping; it is saved for the next file.
+"""
 
 from __future__ import annotations
 
@@ -98,7 +101,7 @@ class Column:
 
 @dataclass(frozen=True, slots=True)
 class Mapping:
-    """Columns in the order of the header, the order of dates, the decimal sign, and what no column says.
+    """Columns in the order of the header, the order of dates, the decimal sign, and defaults.
 
     ``gaps`` tells whether a cell such as n/a is empty or a failed reading, "" as long as nobody
     has said so.
@@ -163,12 +166,15 @@ def missing(mapping: Mapping, gaps: int = 0) -> str:
     elif "reading" not in roles:
         return "Say which columns hold readings."
     if gaps and not mapping.gaps:
-        return f"Say what cells such as n/a, - or x mean ({gaps} of them): empty, or a reading that failed."
+        return (
+            f"Say what cells such as n/a, - or x mean ({gaps} of them): empty, or a reading that"
+            " failed."
+        )
     return ""
 
 
 class _Carried:
-    """What stands once and holds for the rows under it: the person, and with the same person the day."""
+    """Values that stand once and hold for the rows below: the person, then the day."""
 
     def __init__(self) -> None:
         self.client, self.day = "", ""
@@ -230,7 +236,10 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
         height = ""
         if cell("height_cm"):
             try:
-                height = f"{parse_quantity(_plain(cell('height_cm'), mapping.decimal), HEIGHT, height_unit).value:.10g}"
+                tall = parse_quantity(
+                    _plain(cell("height_cm"), mapping.decimal), HEIGHT, height_unit
+                )
+                height = f"{tall.value:.10g}"
             except ValueRefused as error:
                 yield Refused(
                     line, table.header[place["height_cm"]], cell("height_cm")[:80], str(error)
@@ -296,9 +305,22 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 c.replicate + nth * most.get((own.instrument, own.setting, own.metric), 1)
             )
             made_row = [
-                person[0], person[1], person[2], height, taken, c.instrument, c.kind, c.setting, c.metric,
-                "" if gap else _plain(value, mapping.decimal), c.unit, repeat, status, cell("note"), *kept,
-            ]  # fmt: skip
+                person[0],
+                person[1],
+                person[2],
+                height,
+                taken,
+                c.instrument,
+                c.kind,
+                c.setting,
+                c.metric,
+                "" if gap else _plain(value, mapping.decimal),
+                c.unit,
+                repeat,
+                status,
+                cell("note"),
+                *kept,
+            ]
             row = reader.read(made_row, line)
             if isinstance(row, Refused):
                 yield _in_words_of(row, table, mapping, place, wide, own)

@@ -1,4 +1,7 @@
-"""A person's row of a foreign table as a card: sex, birth, height, and the cautions that are known among free words."""
+"""A person's row of a foreign table as a card.
+
+Sex, birth, height, and the cautions that are recognised among free words.
+"""
 
 from __future__ import annotations
 
@@ -63,6 +66,12 @@ def card_of(
         notes.append(f"age {said['age_years']} when the table was written")
     tall = Quantity(float(height), height, "cm") if height else None
     return ImportCard(
-        line, code, plain_name(said["name"]) if plain_name(said["name"]) != code else "", sex, birth, tall, found,
+        line,
+        code,
+        plain_name(said["name"]) if plain_name(said["name"]) != code else "",
+        sex,
+        birth,
+        tall,
+        found,
         plain_text("; ".join(n for n in notes if n)),
-    )  # fmt: skip
+    )

@@ -69,7 +69,8 @@ def _not_text(path: Path, error: UnicodeDecodeError) -> UserError:
             except UnicodeDecodeError:
                 break
     return UserError(
-        f"{path}, line {line}: not UTF-8 text ({error.reason}); save the table as UTF-8 CSV, nothing was read"
+        f"{path}, line {line}: not UTF-8 text ({error.reason}); save the table as UTF-8 CSV,"
+        " nothing was read"
     )
 
 
@@ -108,7 +109,10 @@ def _readings(source: TextIO, path: Path, progress: Callable[[], float]) -> Read
                         if row := read(cells, reader.line_num):
                             yield row
                     elif any(c.strip() for c in cells):
-                        why = f"{len(cells)} cells where the header has {len(header)}; the file may be cut off here"
+                        why = (
+                            f"{len(cells)} cells where the header has {len(header)}; the file may"
+                            " be cut off here"
+                        )
                         yield Refused(reader.line_num, "row", ",".join(cells)[:80], why)
             except csv.Error as error:
                 yield Refused(
@@ -133,7 +137,7 @@ class RowReader:
     so that a long table costs two look-ups a row.
     """
 
-    _HEADS = 50_000  # heads remembered at most: a table where each row is another person gains nothing from them
+    _HEADS = 50_000  # a table of more people than this gains nothing from remembered heads
 
     def __init__(self, header: Sequence[str]) -> None:
         self.header = list(header)
@@ -189,8 +193,24 @@ class RowReader:
                 ):
                     raise ValueError(note)  # the careful way below reads it
                 return ImportRow(
-                    line, client, sex, age, height, taken, instrument, kind, setting, metric, value, entered, unit, rep, status, note, conditions
-                )  # fmt: skip
+                    line,
+                    client,
+                    sex,
+                    age,
+                    height,
+                    taken,
+                    instrument,
+                    kind,
+                    setting,
+                    metric,
+                    value,
+                    entered,
+                    unit,
+                    rep,
+                    status,
+                    note,
+                    conditions,
+                )
         except (KeyError, ValueError):
             pass  # something new or odd: the careful way below takes or refuses it
         key = self.head_of(cells)

@@ -31,7 +31,10 @@ _NUMBERS = re.compile(r'-?\d[\d.,]*|"[^"]*"')
 
 @dataclass(frozen=True, slots=True)
 class RefusedGroup:
-    """Rows refused for one reason in one column: how many, the first line, examples, and the remedy with its mapping."""
+    """Rows refused for one reason in one column.
+
+    How many, the first line, examples, and the remedy with its mapping.
+    """
 
     count: int
     line: int

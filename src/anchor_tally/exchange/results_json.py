@@ -54,13 +54,15 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
         "setting": r.comparison.lens.setting,
         "pairs": {"n": p.n, "clients": p.clients, "occasions": p.occasions},
         "model": r.model,
-        "pooled": None
-        if pooled is None
-        else {
-            "offset": pooled.offset.value,
-            "ci": _pair(pooled.offset.interval),
-            "prediction": _pair(pooled.new),
-        },
+        "pooled": (
+            None
+            if pooled is None
+            else {
+                "offset": pooled.offset.value,
+                "ci": _pair(pooled.offset.interval),
+                "prediction": _pair(pooled.new),
+            }
+        ),
         "clients": [
             {
                 "client": c.client,
@@ -74,51 +76,59 @@ def calibrate_json(r: CalibrateResult) -> dict[str, Any]:
             for c in r.clients
         ],
         "provisional": r.provisional,
-        "line": None
-        if r.line is None
-        else {
-            "centre": r.line.line.centre,
-            "level": r.line.line.level,
-            "slope": r.line.line.slope,
-            "df": r.line.line.df,
-        },
+        "line": (
+            None
+            if r.line is None
+            else {
+                "centre": r.line.line.centre,
+                "level": r.line.line.level,
+                "slope": r.line.line.slope,
+                "df": r.line.line.df,
+            }
+        ),
         "method_error": r.method_error,
-        "cross_validation": None
-        if cv is None
-        else {
-            "rmse_before": cv.before,
-            "rmse_after": cv.after,
-            "model": cv.model,
-            "models": [
-                {
-                    "model": m.model,
-                    "rmse": m.rmse,
-                    "covered": None if m.covered is None else m.covered.value,
-                    "covered_ci": None if m.covered is None else _pair(m.covered.interval),
-                }
-                for m in cv.models
-            ],
-            "rmse_pooled": _rmse(cv, "pooled"),
-            "rmse_client": _rmse(cv, "client"),
-            "scheme": cv.scheme,
-            "occasions": cv.occasions,
-            "baselines": {
-                "last_scan": cv.baselines.last_scan,
-                "other_scans_mean": cv.baselines.other_scans_mean,
-                "sample_mean": cv.baselines.sample_mean,
-                "bmi_equation": cv.baselines.bmi_equation,
-            },
-        },
-        "within_slope": None
-        if r.within_slope is None
-        else {"slope": r.within_slope.value, "ci": _pair(r.within_slope.interval)},
-        "drift_per_week": None
-        if r.movement is None
-        else {
-            "slope": r.movement.slope.value,
-            "ci": _pair(r.movement.slope.interval),
-            "found": r.movement.found,
-        },
+        "cross_validation": (
+            None
+            if cv is None
+            else {
+                "rmse_before": cv.before,
+                "rmse_after": cv.after,
+                "model": cv.model,
+                "models": [
+                    {
+                        "model": m.model,
+                        "rmse": m.rmse,
+                        "covered": None if m.covered is None else m.covered.value,
+                        "covered_ci": None if m.covered is None else _pair(m.covered.interval),
+                    }
+                    for m in cv.models
+                ],
+                "rmse_pooled": _rmse(cv, "pooled"),
+                "rmse_client": _rmse(cv, "client"),
+                "scheme": cv.scheme,
+                "occasions": cv.occasions,
+                "baselines": {
+                    "last_scan": cv.baselines.last_scan,
+                    "other_scans_mean": cv.baselines.other_scans_mean,
+                    "sample_mean": cv.baselines.sample_mean,
+                    "bmi_equation": cv.baselines.bmi_equation,
+                },
+            }
+        ),
+        "within_slope": (
+            None
+            if r.within_slope is None
+            else {"slope": r.within_slope.value, "ci": _pair(r.within_slope.interval)}
+        ),
+        "drift_per_week": (
+            None
+            if r.movement is None
+            else {
+                "slope": r.movement.slope.value,
+                "ci": _pair(r.movement.slope.interval),
+                "found": r.movement.found,
+            }
+        ),
         "range": None if r.range is None else list(r.range),
         "valid_until": r.valid_until or None,
         "advice": calibration_sentence(r),
@@ -133,33 +143,39 @@ def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
     if f is None:
         return {}
     return {
-        "ratio_limits": None
-        if f.ratio is None
-        else {
-            "ratio": f.ratio.ratio.value,
-            "ci": _pair(f.ratio.ratio.interval),
-            "lower": f.ratio.lower,
-            "upper": f.ratio.upper,
-            "lower_ci": _pair(f.ratio.lower_interval),
-            "upper_ci": _pair(f.ratio.upper_interval),
-        },
-        "regression_limits": None
-        if f.sloping is None
-        else {
-            "b0": f.sloping.b0.value,
-            "b1": f.sloping.b1.value,
-            "b1_ci": _pair(f.sloping.b1.interval),
-            "c0": f.sloping.r0,
-            "c1": f.sloping.r1,
-            "centre": f.sloping.centre,
-        },
+        "ratio_limits": (
+            None
+            if f.ratio is None
+            else {
+                "ratio": f.ratio.ratio.value,
+                "ci": _pair(f.ratio.ratio.interval),
+                "lower": f.ratio.lower,
+                "upper": f.ratio.upper,
+                "lower_ci": _pair(f.ratio.lower_interval),
+                "upper_ci": _pair(f.ratio.upper_interval),
+            }
+        ),
+        "regression_limits": (
+            None
+            if f.sloping is None
+            else {
+                "b0": f.sloping.b0.value,
+                "b1": f.sloping.b1.value,
+                "b1_ci": _pair(f.sloping.b1.interval),
+                "c0": f.sloping.r0,
+                "c1": f.sloping.r1,
+                "centre": f.sloping.centre,
+            }
+        ),
         "percentile_limits": _limits(f.percentiles),
-        "limits_of_means": None
-        if f.of_means is None
-        else {"of": f.of_means[0]} | (_limits(f.of_means[1]) or {}),
-        "normality": None
-        if f.normality is None
-        else {"w": f.normality[0], "p": f.normality[1], "of": "client means"},
+        "limits_of_means": (
+            None if f.of_means is None else {"of": f.of_means[0]} | (_limits(f.of_means[1]) or {})
+        ),
+        "normality": (
+            None
+            if f.normality is None
+            else {"w": f.normality[0], "p": f.normality[1], "of": "client means"}
+        ),
         "within": {
             f"{bound:g}": None if e is None else {"share": e.value, "ci": _pair(e.interval)}
             for bound, e in f.near

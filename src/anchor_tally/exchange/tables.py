@@ -35,9 +35,8 @@ from .input_limits import (
 _HEAD = 65536
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
-MOST_MERGED = (
-    24 << 20
-)  # bytes of a workbook, unpacked, up to which merged cells are looked for: it has to be read as a whole
+# bytes of an unpacked workbook up to which merged cells are looked for: it is read as a whole
+MOST_MERGED = 24 << 20
 TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is read
 
 
@@ -62,7 +61,10 @@ class Table:
 
 
 def encoding_of(head: bytes) -> str:
-    """The encoding of a text by its first bytes: marks first, then what decodes, Latin-1 (Windows form) last."""
+    """Find the encoding of a text by its first bytes.
+
+    Byte order marks first, then UTF-8, then Latin-1 (Windows form).
+    """
     for mark, name in (
         (codecs.BOM_UTF8, "utf-8-sig"),
         (codecs.BOM_UTF16_LE, "utf-16"),
@@ -146,7 +148,8 @@ def _text_table(name: str, source: Callable[[], io.TextIOBase], encoding: str, s
                         yield reader.line_num, cells
             except (csv.Error, UnicodeError) as error:
                 raise UserError(
-                    f"{name}, line {reader.line_num}: not readable as a table ({error}); nothing was imported"
+                    f"{name}, line {reader.line_num}: not readable as a table ({error}); nothing"
+                    " was imported"
                 ) from error
 
     form = (

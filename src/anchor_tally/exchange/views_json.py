@@ -59,9 +59,9 @@ def repeatability_json(r: RepeatabilityResult) -> dict[str, Any]:
         "day_to_day": _estimate(f.day, "sd"),
         "single_day_sd": f.single_day,
         "minimal_detectable_change": None if f.detectable is None else f.detectable.value,
-        "minimal_detectable_change_ci": None
-        if f.detectable is None
-        else _pair(f.detectable.interval),
+        "minimal_detectable_change_ci": (
+            None if f.detectable is None else _pair(f.detectable.interval)
+        ),
         "resolution": f.resolution,
         "limited_by_resolution": f.limited,
         "notes": said(r.notes),
@@ -88,15 +88,17 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "bias_ci": None if f.bias is None else _pair(f.bias.interval),
         "sd": None if f.sd is None else f.sd.value,
         "sd_ci": None if f.sd is None else _pair(f.sd.interval),
-        "limits": None
-        if f.limits is None
-        else {
-            "lower": f.limits.lower,
-            "upper": f.limits.upper,
-            "lower_ci": _pair(f.limits.lower_interval),
-            "upper_ci": _pair(f.limits.upper_interval),
-            "method": f.limits.method,
-        },
+        "limits": (
+            None
+            if f.limits is None
+            else {
+                "lower": f.limits.lower,
+                "upper": f.limits.upper,
+                "lower_ci": _pair(f.limits.lower_interval),
+                "upper_ci": _pair(f.limits.upper_interval),
+                "method": f.limits.method,
+            }
+        ),
         "sign_concordance": None if share is None else share.value,
         "sign_concordance_ci": None if share is None else _pair(share.interval),
         "judged": f.signs.judged,
@@ -105,14 +107,17 @@ def change_json(r: ChangeResult) -> dict[str, Any]:
         "slope": None if f.slope is None else f.slope.slope.value,
         "slope_ci": None if f.slope is None else _pair(f.slope.slope.interval),
         "slope_error_ratio": None if f.slope is None else f.slope.ratio,
-        "within_slope": None
-        if r.follows is None
-        else {"slope": r.follows.value, "ci": _pair(r.follows.interval)},
+        "within_slope": (
+            None
+            if r.follows is None
+            else {"slope": r.follows.value, "ci": _pair(r.follows.interval)}
+        ),
         "correlation": None if f.correlation is None else f.correlation.value,
         "correlation_ci": None if f.correlation is None else _pair(f.correlation.interval),
         "smallest_change": {str(days): least.value for days, least in r.smallest} or None,
-        "smallest_change_ci": {str(days): _pair(least.interval) for days, least in r.smallest}
-        or None,
+        "smallest_change_ci": (
+            {str(days): _pair(least.interval) for days, least in r.smallest} or None
+        ),
         "notes": said(r.notes),
     }
 

@@ -1,4 +1,7 @@
-"""XLSX export: readings, pairs and results, with cells that could be taken for formulas kept as text."""
+"""XLSX export of readings, pairs and results.
+
+Cells that a spreadsheet could take for formulas stay text.
+"""
 
 from __future__ import annotations
 

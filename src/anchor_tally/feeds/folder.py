@@ -32,7 +32,8 @@ class WatchedFolder:
             return {f.name: (f.stat().st_size, f.stat().st_mtime_ns) for f in found}
         except OSError as error:
             raise UserError(
-                f"{self.path}: the folder cannot be read ({error.strerror or error}); watching goes on"
+                f"{self.path}: the folder cannot be read ({error.strerror or error}); watching"
+                " goes on"
             ) from error
 
     def look(self) -> list[Path]:

@@ -1,4 +1,7 @@
-"""A simulated scan laboratory: drops a result file in a folder: python -m anchor_tally.feeds.laboratory FOLDER --client Auk."""
+"""A simulated scan laboratory that writes a result file to a folder.
+
+Run it by ``python -m anchor_tally.feeds.laboratory FOLDER --client Auk``.
+"""
 
 from __future__ import annotations
 
@@ -57,15 +60,32 @@ def scan_rows(
         entered = f"{value:.{places}f}"
         out.append(
             ImportRow(
-                len(out) + 2, client, "", None, None, when, "Lab scan", "reference", setting, metric, float(entered), entered,
-                unit, scan, "ok", "",
+                len(out) + 2,
+                client,
+                "",
+                None,
+                None,
+                when,
+                "Lab scan",
+                "reference",
+                setting,
+                metric,
+                float(entered),
+                entered,
+                unit,
+                scan,
+                "ok",
+                "",
             )
-        )  # fmt: skip
+        )
     return out
 
 
 def drop_file(folder: Path, rows: list[ImportRow], name: str, *, pause: float = 0.0) -> Path:
-    """Write the rows as a tidy CSV the way a slow export does: under another name, in two parts, then renamed."""
+    """Write the rows as a tidy CSV like a slow export.
+
+    Under another name, in two parts, then renamed.
+    """
     text = io.StringIO(newline="")
     out = csv.writer(text, lineterminator="\n")
     out.writerow(TIDY_COLUMNS)

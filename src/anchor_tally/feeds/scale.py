@@ -13,7 +13,11 @@ from .protocol import Done, Empty, Failed, Hello, Line, Live, Value
 
 @dataclass(frozen=True, slots=True)
 class Person:
-    """The truth on the scale: mass in kg, fat in percent, water above the usual in points, weeks since the scale was new."""
+    """True values on the scale.
+
+    Mass in kg, fat in percent, water above the usual in points, weeks since the scale was
+    new.
+    """
 
     mass: float
     fat: float
@@ -23,7 +27,7 @@ class Person:
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """A kind of device: how it sees fat, its electrodes, and the ``seconds`` until the mass settles."""
+    """A kind of device: how it measures fat, its electrodes, and seconds until the mass settles."""
 
     model: str
     electrodes: str

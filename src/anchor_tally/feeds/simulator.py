@@ -1,4 +1,6 @@
-"""A simulated scale as a process of its own, on a pseudo-terminal: python -m anchor_tally.feeds.simulator --profile feet.
+"""A simulated scale as a separate process on a pseudo-terminal.
+
+Run it by ``python -m anchor_tally.feeds.simulator --profile feet``.
 
 It prints the path to connect to. A line ``GO`` from the other side is a person stepping on; with
 ``--auto N`` people step on by themselves. ``--trouble`` mixes in nonsense, half lines or a

@@ -1,4 +1,7 @@
-"""The difference plot: difference against the mean of both, with bias, limits and their intervals."""
+"""The difference plot.
+
+Difference against the mean of both, with bias, limits and their intervals.
+"""
 
 from __future__ import annotations
 

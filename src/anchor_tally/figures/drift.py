@@ -1,4 +1,8 @@
-"""The picture of drift: the difference through time with anchors, setting periods and the fitted line; the control chart below."""
+"""The drift figure.
+
+The difference through time with scans, setting periods and fitted line, and the control chart
+below.
+"""
 
 from __future__ import annotations
 
@@ -155,7 +159,16 @@ def draw(
         )
         if k % 2:
             axes.axvspan(*ends, color=palette.band, alpha=0.8, lw=0, zorder=0)
-        axes.text(ends[0], 0.985, f" {p.label}", transform=axes.get_xaxis_transform(), va="top", color=palette.faint, fontsize=9, fontfamily=family)  # fmt: skip
+        axes.text(
+            ends[0],
+            0.985,
+            f" {p.label}",
+            transform=axes.get_xaxis_transform(),
+            va="top",
+            color=palette.faint,
+            fontsize=9,
+            fontfamily=family,
+        )
     for x in _days(what, what.anchors):
         axes.axvline(x, color=palette.line, lw=1, zorder=1)
     for c in what.changes:
@@ -163,7 +176,16 @@ def draw(
         axes.axvline(x, color=palette.warn, lw=1.4, ls=(0, (4, 3)), zorder=2)
         if c.setting:
             continue  # its name stands over the span that it begins
-        axes.text(x, 0.91, f" {c.words}", transform=axes.get_xaxis_transform(), va="top", color=palette.warn, fontsize=9, fontfamily=family)  # fmt: skip
+        axes.text(
+            x,
+            0.91,
+            f" {c.words}",
+            transform=axes.get_xaxis_transform(),
+            va="top",
+            color=palette.warn,
+            fontsize=9,
+            fontfamily=family,
+        )
     axes.axhline(0, color=palette.reference, lw=1, zorder=1)
     when = _days(what, what.instant)
     clients = np.unique(what.client)
@@ -192,7 +214,10 @@ def draw(
 
 
 def draw_chart(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family: str) -> None:
-    """The control chart: moving averages of one-step errors, their limits, and rings round what lies beyond."""
+    """Draw the control chart.
+
+    Moving averages of one-step errors, their limits, and rings round values beyond them.
+    """
     prepare(axes, palette, family)
     chart = what.chart
     if chart is None:

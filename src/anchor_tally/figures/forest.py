@@ -23,7 +23,7 @@ ROW_HIGH = 14  # pixels that a row needs for its name
 
 @dataclass(frozen=True, slots=True)
 class Tree:
-    """One client: raw mean difference of their anchors, shrunken offset with its interval, anchors."""
+    """One client: raw mean difference, shrunken offset with its interval, number of scans."""
 
     client: str
     raw: float
@@ -34,7 +34,7 @@ class Tree:
 
 @dataclass(frozen=True, slots=True)
 class ForestInfo:
-    """Clients by offset, the pooled offset with its interval, and how many clients are not drawn."""
+    """Clients by offset, the pooled offset with its interval, and how many are not drawn."""
 
     trees: tuple[Tree, ...]
     pooled: float | None
@@ -111,7 +111,17 @@ def draw(
     axes.axvline(0, color=palette.reference, lw=1, zorder=1)
     if what.pooled is not None:
         axes.axvline(what.pooled, color=mark.colour, lw=1.6, ls=mark.line, zorder=1)
-        axes.text(what.pooled, 1.005, "all clients", transform=axes.get_xaxis_transform(), ha="center", va="bottom", color=mark.colour, fontsize=9, fontfamily=family)  # fmt: skip
+        axes.text(
+            what.pooled,
+            1.005,
+            "all clients",
+            transform=axes.get_xaxis_transform(),
+            ha="center",
+            va="bottom",
+            color=mark.colour,
+            fontsize=9,
+            fontfamily=family,
+        )
     size = 7 if n <= 20 else 5
     offset = np.array([t.offset for t in what.trees])
     raw = np.array([t.raw for t in what.trees])
@@ -154,7 +164,10 @@ def draw(
 
 @dataclass(frozen=True, slots=True)
 class ErrorBar:
-    """One way of foretelling a left-out scan: its name, RMSE, words on coverage, whether it uses the device, and whether it is advised."""
+    """One prediction of a left-out scan.
+
+    Name, RMSE, words on coverage, whether it uses the device, and whether it is advised.
+    """
 
     name: str
     rmse: float
@@ -175,7 +188,10 @@ def errors(r: CalibrateResult) -> ErrorInfo:
     """What the bars show; empty below the clients that leaving out needs."""
     cv = r.cross_validation
     m = metric_of(r.comparison.pairs.metric)
-    label = f"error on left-out scans (RMSE, {m.difference_unit})\ncovers: scans inside their 95 % interval"
+    label = (
+        f"error on left-out scans (RMSE, {m.difference_unit})\ncovers: scans inside their 95 %"
+        " interval"
+    )
     if cv is None:
         return ErrorInfo((), label)
     bars = []
@@ -203,7 +219,16 @@ def draw_errors(axes: Any, what: ErrorInfo, mark: Mark, palette: Palette, family
     """Bars: filled with the device, open without it; framed what is advised."""
     prepare(axes, palette, family)
     if not what.bars:
-        axes.text(0.5, 0.5, "three scanned clients are needed\nto leave one out", transform=axes.transAxes, ha="center", va="center", color=palette.faint, fontfamily=family)  # fmt: skip
+        axes.text(
+            0.5,
+            0.5,
+            "three scanned clients are needed\nto leave one out",
+            transform=axes.transAxes,
+            ha="center",
+            va="center",
+            color=palette.faint,
+            fontfamily=family,
+        )
         axes.set_xticks([])
         axes.set_yticks([])
         return
@@ -216,7 +241,15 @@ def draw_errors(axes: Any, what: ErrorInfo, mark: Mark, palette: Palette, family
         )
         axes.barh(-k, b.rmse, height=0.52, lw=0.8, zorder=2, **look)
         strong = " ← advised" if b.advised else ""
-        axes.text(b.rmse + most * 0.02, -k, f"{b.rmse:.2f}{strong}{b.said}", va="center", color=palette.ink, fontsize=8.5, fontfamily=family)  # fmt: skip
+        axes.text(
+            b.rmse + most * 0.02,
+            -k,
+            f"{b.rmse:.2f}{strong}{b.said}",
+            va="center",
+            color=palette.ink,
+            fontsize=8.5,
+            fontfamily=family,
+        )
     rows(axes, [b.name for b in what.bars], palette, family, size=9)
     axes.set_xlim(0, most * 1.9)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)

@@ -1,4 +1,7 @@
-"""Closeness in its other forms: ratios, sloping limits, percentiles, and instrument against reference."""
+"""Figures of the other forms of agreement.
+
+Ratios, sloping limits, percentiles, and instrument against reference.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +41,10 @@ class Curve:
 
 @dataclass(frozen=True, eq=False)
 class FormInfo:
-    """Points with the pair each stands for, lines, bands between two heights, the height of no difference (None: the diagonal)."""
+    """Points with their pairs, lines, bands, and the height of no difference.
+
+    The height is None for a plot about the diagonal.
+    """
 
     x: Floats
     y: Floats

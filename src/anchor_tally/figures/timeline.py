@@ -19,7 +19,10 @@ MOST = 3000
 
 @dataclass(frozen=True, eq=False)
 class Run:
-    """One instrument's readings: days, values, and which are excluded, failed (value NaN-free: the lowest shown), or ringed."""
+    """Readings of one instrument: days, values, and which are excluded, failed or ringed.
+
+    A failed reading is drawn at the lowest value shown.
+    """
 
     name: str
     instrument: int

@@ -1,4 +1,7 @@
-"""The picture of one client: raw values faint, corrected ones strong with their band, scans, events and the two dates."""
+"""The figure of one client.
+
+Raw values faint, corrected ones strong with their band, scans, events and the two dates.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,11 @@ from .style import Mark, Palette, dates, prepare
 
 @dataclass(frozen=True, eq=False)
 class TrackInfo:
-    """What is drawn of one instrument: days (ordinals) with raw and corrected values, weekly means, scans, events, dates, goal."""
+    """Content of the figure of one instrument and client.
+
+    Days (ordinals) with raw and corrected values, weekly means, scans, events, dates and
+    goal.
+    """
 
     name: str
     day: Ints
@@ -92,7 +99,17 @@ def draw(
     prepare(axes, palette, family)
     for start, end, words in what.events:
         axes.axvspan(*_dates([start, end]), color=palette.line, alpha=0.45, lw=0, zorder=0)
-        axes.text(_dates(start), 0.02, f" {words}", transform=axes.get_xaxis_transform(), rotation=90, va="bottom", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
+        axes.text(
+            _dates(start),
+            0.02,
+            f" {words}",
+            transform=axes.get_xaxis_transform(),
+            rotation=90,
+            va="bottom",
+            color=palette.faint,
+            fontsize=8,
+            fontfamily=family,
+        )
     for at in (what.since, what.until):
         half = WEEK_DAYS // 2
         axes.axvspan(
@@ -101,7 +118,16 @@ def draw(
         axes.axvline(_dates(at + 0.5), color=palette.accent, lw=1.2, zorder=1)
     for at, words in what.changes:
         axes.axvline(_dates(at), color=palette.warn, lw=1.2, ls=(0, (4, 3)), zorder=1)
-        axes.text(_dates(at), 0.99, f" {words}", transform=axes.get_xaxis_transform(), va="top", color=palette.warn, fontsize=9, fontfamily=family)  # fmt: skip
+        axes.text(
+            _dates(at),
+            0.99,
+            f" {words}",
+            transform=axes.get_xaxis_transform(),
+            va="top",
+            color=palette.warn,
+            fontsize=9,
+            fontfamily=family,
+        )
     x = _dates(what.day) + 0.5
     if what.day.size:
         known = what.corrected
@@ -155,10 +181,28 @@ def draw(
             zorder=3,
         )
     if what.anchor_day.size:
-        axes.plot(_dates(what.anchor_day) + 0.5, what.anchor, ls="none", marker=reference.shape, ms=9, color=reference.colour, mec=palette.surface, zorder=5)  # fmt: skip
+        axes.plot(
+            _dates(what.anchor_day) + 0.5,
+            what.anchor,
+            ls="none",
+            marker=reference.shape,
+            ms=9,
+            color=reference.colour,
+            mec=palette.surface,
+            zorder=5,
+        )
     if what.goal is not None:
         axes.axhline(what.goal, color=palette.faint, lw=1.2, ls="--", zorder=1)
-        axes.text(0.005, what.goal, "goal", transform=axes.get_yaxis_transform(), va="bottom", color=palette.faint, fontsize=9, fontfamily=family)  # fmt: skip
+        axes.text(
+            0.005,
+            what.goal,
+            "goal",
+            transform=axes.get_yaxis_transform(),
+            va="bottom",
+            color=palette.faint,
+            fontsize=9,
+            fontfamily=family,
+        )
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     said = "filled: corrected" if what.corrected.any() else "not corrected"
     axes.set_xlabel(f"open: as read; {said}; diamond: scan", fontfamily=family, fontsize=9)
@@ -181,7 +225,17 @@ def draw_place(axes: Any, p: Placed, mark: Mark, palette: Palette, family: str) 
             edges[k], edges[k + 1], color=palette.band if k % 2 else palette.paper, lw=0, zorder=0
         )
         text = ("< 18.5", "18.5–25", "25–30", "≥ 30")[k]
-        axes.text((edges[k] + edges[k + 1]) / 2, 0.86, text, transform=axes.get_xaxis_transform(), ha="center", va="center", color=palette.faint, fontsize=8, fontfamily=family)  # fmt: skip
+        axes.text(
+            (edges[k] + edges[k + 1]) / 2,
+            0.86,
+            text,
+            transform=axes.get_xaxis_transform(),
+            ha="center",
+            va="center",
+            color=palette.faint,
+            fontsize=8,
+            fontfamily=family,
+        )
     axes.plot(
         [p.interval.low, p.interval.high],
         [0.38, 0.38],

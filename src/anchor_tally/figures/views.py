@@ -1,4 +1,4 @@
-"""The pictures of the views of Compare: consistency, change, water, look-alikes and the score card."""
+"""Figures of the views of Compare."""
 
 from __future__ import annotations
 
@@ -159,9 +159,11 @@ def quadrants(r: ChangeResult) -> QuadrantInfo:
         r.dx,
         r.dy,
         r.found.zone,
-        (line.value, float(r.dy.mean() - line.value * r.dx.mean()))
-        if shown and line is not None
-        else None,
+        (
+            (line.value, float(r.dy.mean() - line.value * r.dx.mean()))
+            if shown and line is not None
+            else None
+        ),
         f"change of {r.pairs.compared_with} ({_unit(r.metric)})",
         f"change of {r.instrument.name} ({_unit(r.metric)})",
     )
@@ -367,7 +369,18 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
     axes.set_aspect("equal", adjustable="box", anchor="W")
     axes.set_xticks([])
     for a, name in enumerate(names):
-        axes.text(a, -0.012, name, transform=axes.get_xaxis_transform(), rotation=30, ha="right", va="top", color=palette.ink, fontsize=9, fontfamily=family)  # fmt: skip
+        axes.text(
+            a,
+            -0.012,
+            name,
+            transform=axes.get_xaxis_transform(),
+            rotation=30,
+            ha="right",
+            va="top",
+            color=palette.ink,
+            fontsize=9,
+            fontfamily=family,
+        )
 
 
 def _square(

@@ -7,7 +7,7 @@ import numpy as np
 from .equation import MALE, Equation, Floats, Inputs, brozek, from_density, siri
 
 GUT_GAS = 0.1  # litres: common practice
-OSSEOUS = 1.0436  # bone mineral over the bone mineral content that a scan shows, which is ash (from memory)
+OSSEOUS = 1.0436  # bone mineral over the ash that a scan shows (from memory)
 
 
 def water_density(celsius: Floats) -> Floats:
@@ -136,7 +136,8 @@ DENSITY = (
         _underwater,
         "anyone who can breathe out fully under water",
         "about 0.0015 to 0.002 g/cm3 (common practice)",
-        "Goldman RF, Buskirk ER. In: Techniques for measuring body composition. Washington 1961:78-89",
+        "Goldman RF, Buskirk ER. In: Techniques for measuring body composition. Washington"
+        " 1961:78-89",
         "Residual volume is the largest source of error; 0.1 L of gut gas is assumed.",
         standard_error=(("body_density", 0.002),),
     ),
@@ -149,7 +150,8 @@ DENSITY = (
         "healthy adults",
         "about 0.3 to 0.4 L",
         "Goldman HI, Becklake MR. Am Rev Tuberc Pulm Dis 1959;79:457-467",
-        "An error of 0.3 L here is about 2 percent body fat in underwater weighing: measure it when you can.",
+        "An error of 0.3 L here is about 2 percent body fat in underwater weighing: measure it when"
+        " you can.",
         ages=(18, 80),
         standard_error=(("residual_volume", 0.4),),
     ),
@@ -162,7 +164,8 @@ DENSITY = (
         "healthy adults who can breathe out fully under water",
         "about 2 percent body fat from the residual volume alone (common practice)",
         "Goldman RF, Buskirk ER 1961 with the residual volume of Goldman HI, Becklake MR 1959",
-        "The residual volume is estimated from height, age and sex (Goldman & Becklake 1959): measure it when you can.",
+        "The residual volume is estimated from height, age and sex (Goldman & Becklake 1959):"
+        " measure it when you can.",
         ages=(18, 80),
         standard_error=(("body_fat_percent", 2.0),),
     ),
@@ -188,8 +191,8 @@ DENSITY = (
         "about 1.5 percent body fat",
         "Lohman TG. Exerc Sport Sci Rev 1986;14:325-357",
         _ADVICE
-        + " The bone mineral content is taken as the scan shows it; which mineral the source means is not known here, and its "
-        "coefficients are also ascribed to Selinger 1977.",
+        + " The bone mineral content is taken as the scan shows it; which mineral the source means"
+        " is not known here, and its coefficients are also ascribed to Selinger 1977.",
         standard_error=(("body_fat_percent", 1.5),),
     ),
     Equation(

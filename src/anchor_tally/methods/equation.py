@@ -79,19 +79,22 @@ class Equation:
         return out | {k: np.isnan(v[k]) & (v["sex"] == FEMALE) for k in self.women}
 
     def reasons(self, v: Inputs) -> dict[str, npt.NDArray[np.bool_]]:
-        """Why a person lies outside the population: reason to a mask (unknown age, height or mass never counts)."""
+        """Reasons why a person lies outside the population, each with a mask.
+
+        Unknown age, height or mass never counts as outside.
+        """
         age = v["age_years"]
         if self.ages_women is None:
             out = {
                 f"the equation is for ages {self.ages[0]:g} to {self.ages[1]:g}": (
-                    age < self.ages[0]
+                    (age < self.ages[0]) | (age > self.ages[1])
                 )
-                | (age > self.ages[1])
             }
         else:
             out = {
-                f"the equation is for {who} aged {low:g} to {high:g}": (v["sex"] == sex)
-                & ((age < low) | (age > high))
+                f"the equation is for {who} aged {low:g} to {high:g}": (
+                    (v["sex"] == sex) & ((age < low) | (age > high))
+                )
                 for who, sex, (low, high) in (
                     ("men", MALE, self.ages),
                     ("women", FEMALE, self.ages_women),

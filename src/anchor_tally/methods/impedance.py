@@ -54,16 +54,18 @@ def _sun(v: Inputs) -> dict[str, Floats]:
 
 def _janssen(v: Inputs) -> dict[str, Floats]:
     return {
-        "skeletal_muscle_mass": 0.401 * _index(v)
-        + 3.825 * v["sex"]
-        - 0.071 * v["age_years"]
-        + 5.102
+        "skeletal_muscle_mass": (
+            0.401 * _index(v) + 3.825 * v["sex"] - 0.071 * v["age_years"] + 5.102
+        )
     }
 
 
 _RAW = ("resistance_50khz", "reactance_50khz")
 _FFM = ("fat_free_mass", "body_fat_percent")
-_ADVICE = "Only for the electrode layout and frequency of its source (hand to foot, 50 kHz); water shifts move it."
+_ADVICE = (
+    "Only for the electrode layout and frequency of its source (hand to foot, 50 kHz); water shifts"
+    " move it."
+)
 
 IMPEDANCE = (
     Equation(

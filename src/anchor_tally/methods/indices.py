@@ -50,7 +50,10 @@ _ANY_WAIST = (("girth_waist", ("girth_waist_narrowest", "girth_waist_navel")),)
 
 
 _SUM_SOURCE = "Norton K, Olds T. Anthropometrica. Sydney 1996 (sums of sites as such)"
-_SUM_ADVICE = "Follow the sum itself through time: it carries no equation's error. Sums of other sites do not compare."
+_SUM_ADVICE = (
+    "Follow the sum itself through time: it carries no equation's error. Sums of other sites do not"
+    " compare."
+)
 _FOR_SHAPE = "A size ratio, not a measure of fat; muscular people read high."
 
 INDICES = (
@@ -92,7 +95,8 @@ INDICES = (
         "Waist to hip ratio",
         ("girth_waist", "girth_hip"),
         lambda v: {"waist_hip_ratio": v["girth_waist"] / v["girth_hip"]},
-        "World Health Organization. Waist circumference and waist-hip ratio: report of an expert consultation. Geneva 2008",
+        "World Health Organization. Waist circumference and waist-hip ratio: report of an expert"
+        " consultation. Geneva 2008",
         "Depends on where the waist is taken: keep to one site.",
         _ANY_WAIST,
     ),

@@ -20,12 +20,14 @@ def _gallagher(v: Inputs) -> dict[str, Floats]:
     inverse = 1 / (v["body_mass"] / (v["height"] / 100) ** 2)
     sex, age = v["sex"], v["age_years"]
     return {
-        "body_fat_percent": 64.5
-        - 848 * inverse
-        + 0.079 * age
-        - 16.4 * sex
-        + 0.05 * sex * age
-        + 39.0 * sex * inverse
+        "body_fat_percent": (
+            64.5
+            - 848 * inverse
+            + 0.079 * age
+            - 16.4 * sex
+            + 0.05 * sex * age
+            + 39.0 * sex * inverse
+        )
     }
 
 
@@ -78,8 +80,9 @@ SIZE = (
         "1,229 people aged 7 to 83, BMI 13.9 to 40.9",
         "4.1 percent body fat (adults)",
         "Deurenberg P, Weststrate JA, Seidell JC. Br J Nutr 1991;65:105-114",
-        "Reads muscular people high: it sees only height, mass, age and sex. Up to 15 years it has a form of its own, which does not "
-        "meet that of adults: at 15 the value jumps by several points.",
+        "Reads muscular people high: it sees only height, mass, age and sex. Up to 15 years it has"
+        " a form of its own, which does not meet that of adults: at 15 the value jumps by several"
+        " points.",
         ages=(7, 83),
         certainty="checked against an independent implementation",
         standard_error=(("body_fat_percent", 4.1),),
@@ -119,8 +122,8 @@ SIZE = (
         "602 men and 214 women of the US Navy",
         "3.5 percent body fat (men), 3.7 (women)",
         _TAPE_SOURCE,
-        "Misreads very muscular people; differs from the metric form by about 0.1. The inch form is later than the reports of 1984 "
-        "(from memory).",
+        "Misreads very muscular people; differs from the metric form by about 0.1. The inch form is"
+        " later than the reports of 1984 (from memory).",
         ages=(17, 65),
         men=_MEN,
         women=_WOMEN,

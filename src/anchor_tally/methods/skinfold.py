@@ -109,7 +109,10 @@ def _somatotype(v: Inputs) -> dict[str, Floats]:
     return {"endomorphy": endo, "mesomorphy": meso, "ectomorphy": ecto}
 
 
-_LIMITS = "Not for a BMI above 30; take each site twice, a third time when they differ by more than 5 % or 1 mm."
+_LIMITS = (
+    "Not for a BMI above 30; take each site twice, a third time when they differ by more than 5 %"
+    " or 1 mm."
+)
 _JP = "Jackson AS, Pollock ML. Br J Nutr 1978;40:497-504"
 _JPW = "Jackson AS, Pollock ML, Ward A. Med Sci Sports Exerc 1980;12:175-182"
 _DENSITY = ("body_fat_percent", "body_density")
@@ -126,9 +129,11 @@ def _generalised(
         _DENSITY,
         _quadratic(SITES[name], *coefficients),
         "308 men aged 18 to 61" if men else "249 women aged 18 to 55",
-        "0.008 g/cm3, about 3.5 percent body fat (men)"
-        if men
-        else "about 3.8 to 3.9 percent body fat",
+        (
+            "0.008 g/cm3, about 3.5 percent body fat (men)"
+            if men
+            else "about 3.8 to 3.9 percent body fat"
+        ),
         _JP if men else _JPW,
         _LIMITS,
         sexes=(sex,),

@@ -1,4 +1,7 @@
-"""The data of a certificate: what an adopted offset is, how sure, under which conditions, until when, and from what."""
+"""Data of a certificate.
+
+The adopted offset, its uncertainty, conditions, validity and origin.
+"""
 
 from __future__ import annotations
 
@@ -35,9 +38,9 @@ def certificate_json(
         "schema": "anchor-tally/certificate/1",
         "instrument": r.instrument,
         "kind": item.kind,
-        "electrodes": item.electrodes
-        if item.electrodes in ELECTRODES and item.electrodes
-        else None,
+        "electrodes": (
+            item.electrodes if item.electrodes in ELECTRODES and item.electrodes else None
+        ),
         "metric": r.metric,
         "unit": m.unit,
         "version": r.version,
@@ -71,10 +74,13 @@ def certificate_json(
         },
         "provisional": made.provisional,
         "advice": made.advice,
-        "adopted_against_advice_because": (made.reason if full else REASON_KEPT)
-        if made.reason
-        else None,
-        "caution": "Not a diagnosis. A corrected value is shown with its uncertainty; local rules and licensed practice go first.",
+        "adopted_against_advice_because": (
+            (made.reason if full else REASON_KEPT) if made.reason else None
+        ),
+        "caution": (
+            "Not a diagnosis. A corrected value is shown with its uncertainty; local rules and"
+            " licensed practice go first."
+        ),
     }
 
 

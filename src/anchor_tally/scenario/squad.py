@@ -1,4 +1,7 @@
-"""The demo scenario: a coastal rowing squad, 14 clients, 26 weeks, with truths known to the tests."""
+"""The demo scenario: a coastal rowing squad of 14 clients over 26 weeks.
+
+The tests know its true values.
+"""
 
 from __future__ import annotations
 
@@ -87,7 +90,10 @@ UNSPOILED = replace(
 
 
 def first_day(today: date) -> date:
-    """Return the Monday of the first visits, so that the last ones are on the Monday before ``today``."""
+    """Return the Monday of the first visits.
+
+    The last visits are on the Monday before ``today``.
+    """
     last = today - timedelta(days=(today.weekday() or 7))
     return last - timedelta(weeks=WEEKS - 1)
 

@@ -134,7 +134,10 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95) -> A
 
 
 def _jackknifed(value: float, left: Floats, confidence: float) -> Interval | None:
-    """Interval of a correlation on the scale of Fisher's z, from its values without one client each, ``left`` (groups,)."""
+    """Interval of a correlation on the scale of Fisher's z.
+
+    From its values ``left`` (groups,) without one client each.
+    """
     if abs(value) >= 1 - 1e-12 or not (np.abs(left) < 1 - 1e-12).all():
         return None
     z, n = np.arctanh(left), left.size

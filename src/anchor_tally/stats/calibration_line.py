@@ -1,4 +1,6 @@
-"""A calibration line: the reference as a straight line of the reading, the errors of both sides accounted for.
+"""Calibration line: the reference as a straight line of the reading.
+
+It accounts for the errors of both sides.
 
 Between clients the difference follows the reference, d = α + γ·(x − c), with γ corrected for the
 reference's error by moments (``trend``); a reading y then stands for x = c + (y − c − α)/(1 +
@@ -78,8 +80,8 @@ def may_be_a_line(means: Floats, slope: Estimate | None) -> bool:
     Returns
     -------
     bool
-        True for ten clients or more, a range of ten units between their means, and an interval of the
-        slope that excludes zero.
+        True for ten clients or more, a range of ten units between their means, and an interval
+        of the slope that excludes zero.
     """
     if (
         slope is None
@@ -139,7 +141,9 @@ def line_fit(
 
 @dataclass(frozen=True, eq=False)
 class LineLeftOut:
-    """Differences of left-out occasion means as the line foretells them (M,): without the client, and with its other occasions.
+    """Predicted differences of left-out occasion means, shape (M,).
+
+    Without the client, and with the client's other occasions.
 
     ``line_sd`` and ``own_sd`` are the SDs of what is left out about them.
     """

@@ -32,7 +32,10 @@ class Concordance:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """Changes of the instrument less those of the reference: bias, SD, limits, slope on the reference's changes, signs."""
+    """Changes of the instrument less those of the reference.
+
+    Bias, SD, limits, slope on the reference's changes, and directions.
+    """
 
     n: int
     clients: int

@@ -81,7 +81,10 @@ class NestedFit(FrozenArrays):
 
 @dataclass(frozen=True, eq=False)
 class _Sums(FrozenArrays):
-    """Sufficient sums: occasion means of [X, d] (M, q), their sizes, and the cross product within occasions."""
+    """Sufficient sums of the nested design.
+
+    Occasion means of [X, d] (M, q), their sizes, and the cross product within occasions.
+    """
 
     means: Floats
     sizes: Floats
@@ -109,7 +112,7 @@ class _Sums(FrozenArrays):
         return np.asarray(np.stack(columns, axis=1), dtype=float)
 
     def weights(self, theta: Floats) -> tuple[Floats, Floats, Floats]:
-        """Occasion weights w, client sums W and shrunken client weights 1/(s_c² + 1/W) at variances ``theta``."""
+        """Occasion weights w, client sums W and client weights 1/(s_c² + 1/W) at ``theta``."""
         w = 1 / (theta[1] + theta[2] / self.sizes)
         total = self.per_client(w)
         return w, total, 1 / (theta[0] + 1 / total)
@@ -143,7 +146,10 @@ def _group_sums(z: Floats, client: Ints, occasion: Ints, p: int) -> tuple[_Sums,
 
 
 class _Profile:
-    """Profiled REML criterion of the variance ratios (client, occasion) with exact first and second derivatives."""
+    """Profiled REML criterion of the variance ratios (client, occasion).
+
+    With exact first and second derivatives.
+    """
 
     def __init__(self, sums: _Sums, free: tuple[bool, bool]) -> None:
         self.s, self.free = sums, free
@@ -214,7 +220,10 @@ class _Profile:
         return f, f1, f2, (full, first, second)
 
     def minimise(self, start: Floats) -> tuple[Floats, float]:
-        """Newton steps on the SD ratios, with eigenvalues made positive and the step halved until it descends."""
+        """Newton steps on the SD ratios.
+
+        Eigenvalues are made positive and the step is halved until the deviance falls.
+        """
         free = np.array(self.free)
         ratio = np.where(free, np.sqrt(np.maximum(start, 1e-8)), 0.0)
         f, f1, f2, _ = self.evaluate(ratio**2)
@@ -281,14 +290,14 @@ def fit_nested(
     Returns
     -------
     NestedFit or None
-        Variances, fixed effects with their covariance, and what degrees of freedom are made from. None
-        when there is no more than one pair, fewer pairs than fixed effects plus one, or where fixed
-        effects and groups together explain everything.
+        Variances, fixed effects with their covariance, and what degrees of freedom are made
+        from. None when there is no more than one pair, fewer pairs than fixed effects plus one,
+        or where fixed effects and groups together explain everything.
 
     Notes
     -----
-    Unbalanced designs and zero variances are allowed. Newton steps on the SD ratios, on sums of each
-    cell only.
+    Unbalanced designs and zero variances are allowed. Newton steps on the SD ratios, on sums of
+    each cell only.
 
     References
     ----------
@@ -498,7 +507,10 @@ def _assemble(
 
 
 def _theta_covariance(state: _State, sums: _Sums, theta: Floats) -> Floats:
-    """Asymptotic covariance of the variances, 2·H^-1 with H the Hessian of the deviance, boundary zeros left out."""
+    """Asymptotic covariance of the variances: 2·H⁻¹, H the Hessian of the deviance.
+
+    Variances at the boundary (zero) are left out.
+    """
     profile, g, free = state
     residual_slot = 2 if sums.n > len(sums.sizes) or theta[1] == 0 else 1
     residual = theta[residual_slot]

@@ -1,4 +1,4 @@
-"""Control chart of the difference through time: exponentially weighted means of standardised errors."""
+"""Control chart of the difference: exponentially weighted means of standardised errors."""
 
 from __future__ import annotations
 
@@ -16,7 +16,10 @@ FORGOTTEN = 300  # errors back of which nothing is left in an average: 0.8^300 i
 
 @dataclass(frozen=True, eq=False)
 class Chart(FrozenArrays):
-    """EWMA of standardised one-step errors in the order of time, (k,): weeks, the averages, their limits, places of occasions."""
+    """EWMA of standardised one-step errors in the order of time, shape (k,).
+
+    Weeks, averages, their limits and indices of occasions.
+    """
 
     weeks: Floats
     value: Floats
@@ -45,8 +48,9 @@ def control_chart(s: OccasionMeans, weeks: Floats, fit: NestedFit) -> Chart | No
     Returns
     -------
     Chart or None
-        λ 0.2 and limits at L 2.7. An error is what an occasion differs from what the client's earlier
-        occasions and the mean of all before predict; errors are independent while nothing drifts.
+        λ 0.2 and limits at L 2.7. An error is what an occasion differs from what the client's
+        earlier occasions and the mean of all before predict; errors are independent while
+        nothing drifts.
 
     References
     ----------

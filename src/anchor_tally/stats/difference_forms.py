@@ -24,7 +24,7 @@ LEAST_PERCENTILES, LEAST_LINE = 20, 10
 
 @dataclass(frozen=True, slots=True)
 class RatioLimits:
-    """Instrument over reference: its geometric mean, and the range of single ratios, with intervals."""
+    """Ratio instrument / reference: geometric mean and range of single ratios, with intervals."""
 
     ratio: Estimate
     lower: float
@@ -35,7 +35,10 @@ class RatioLimits:
 
 @dataclass(frozen=True, slots=True)
 class SlopingLimits:
-    """Bias b0 + b1·A and limits that many residual SDs r0 + r1·A about it, A the mean of both less ``centre``."""
+    """Bias b0 + b1·A and limits at a multiple of the residual SD r0 + r1·A.
+
+    A is the mean of both less ``centre``.
+    """
 
     b0: Estimate
     b1: Estimate

@@ -80,7 +80,7 @@ class Estimate:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Why a figure is missing or doubtful: a code that wording turns into a sentence, and its facts.
+    """Why a figure is missing or doubtful: a code for a sentence, and its facts.
 
     Facts are numbers, tuples of numbers and names, never formatted text: only the wording knows
     decimals and signs.

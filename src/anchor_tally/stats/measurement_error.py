@@ -48,8 +48,8 @@ def technical_error(person: Ints, value: Floats, level: float = 0.95) -> Technic
     Returns
     -------
     TechnicalError
-        With two repeats TEM = √(Σd²/2n), with more its form by the variance within persons; interval
-        from χ². Reliability R = 1 − TEM²/SD², SD that of all values.
+        With two repeats TEM = √(Σd²/2n), with more its form by the variance within persons;
+        interval from χ². Reliability R = 1 − TEM²/SD², SD that of all values.
 
     References
     ----------

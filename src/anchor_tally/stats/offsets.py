@@ -1,4 +1,7 @@
-"""Offsets: what is subtracted from a reading, pooled and for each client, with intervals that know the variances were estimated."""
+"""Offsets: what is subtracted from a reading, pooled and for each client.
+
+Their intervals account for estimated variances.
+"""
 
 from __future__ import annotations
 
@@ -131,13 +134,14 @@ def client_offsets(fit: NestedFit, grid: VarianceGrid | None) -> ClientOffsets:
     fit : NestedFit
         REML fit of the differences.
     grid : VarianceGrid or None
-        Grid of variance ratios over which the intervals are integrated; None where nothing varies under
-        the clients: their offsets are exact then.
+        Grid of variance ratios over which the intervals are integrated; None where nothing
+        varies under the clients: their offsets are exact then.
 
     Returns
     -------
     tuple of ClientOffset
-        BLUP at the REML variances, its interval and that of a new difference, in the order of clients.
+        BLUP at the REML variances, its interval and that of a new difference, in the order of
+        clients.
 
     References
     ----------

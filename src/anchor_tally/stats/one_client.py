@@ -1,4 +1,4 @@
-"""One client through time: noise from day to day, means of a week, and whether a change is more than noise."""
+"""One client through time: day-to-day noise, weekly means, and detection of change."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Noise:
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """A change between two spans of days: the change with its interval, in one word what it is, and how likely.
+    """A change between two spans of days: value, interval, verdict and probability.
 
     ``direction`` is the probability that the true change has this sign, ``exceeds`` that it is
     larger than a target (None: no target). ``settle`` is how many mornings on each side would
@@ -53,7 +53,10 @@ class Verdict:
 
 @dataclass(frozen=True, eq=False)
 class WeekMeans(FrozenArrays):
-    """Means of the seven days that end with each day (n,), the days in them, and half the 95 % interval of noise."""
+    """Means of the seven days that end with each day, shape (n,).
+
+    With the number of days and half the 95 % interval of noise.
+    """
 
     mean: Floats
     days: Ints
@@ -189,9 +192,16 @@ def verdict(
     if se <= 0:
         same = abs(change) < 1e-12
         return Verdict(
-            Estimate(change, Interval(change, change), sum(days), "exact"), NOISE if same else REAL, 0.5 if same else 1.0,
-            None if target is None else float(abs(change) > target), None, float(first.mean()), float(second.mean()), days, noise,
-        )  # fmt: skip
+            Estimate(change, Interval(change, change), sum(days), "exact"),
+            NOISE if same else REAL,
+            0.5 if same else 1.0,
+            None if target is None else float(abs(change) > target),
+            None,
+            float(first.mean()),
+            float(second.mean()),
+            days,
+            noise,
+        )
     size = abs(change)
     kind = (
         REAL

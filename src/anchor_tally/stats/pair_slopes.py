@@ -1,4 +1,7 @@
-"""Order statistics of the slopes of all pairs of points: Passing–Bablok and Theil–Sen lines, at thousands of points too."""
+"""Passing–Bablok and Theil–Sen lines from the slopes of all pairs.
+
+Fast for thousands of points.
+"""
 
 from __future__ import annotations
 
@@ -148,7 +151,10 @@ class _Points:
         return self._between(low, high, k - under)
 
     def _between(self, low: float, high: float, k: int) -> float:
-        """The k-th slope between two numbers with few slopes between them: those of the pairs that change their order there."""
+        """The k-th slope between two numbers with few slopes between them.
+
+        It lists the pairs that change their order there.
+        """
         low, high = max(low, -1e12), min(high, 1e12)
         first = np.lexsort((np.arange(self.x.size), self.y - low * self.x))
         z = (self.y - high * self.x)[first]
@@ -216,7 +222,7 @@ def _same(p: _Points) -> tuple[int, int]:
 
 @dataclass(frozen=True, slots=True)
 class PassingBablok:
-    """The line, and the p of the test that the relation is a line (None where it cannot be made)."""
+    """A fitted line, and the p-value of the test of linearity (None where it cannot be made)."""
 
     line: Line
     linearity_p: float | None
@@ -263,6 +269,7 @@ def passing_bablok(x: Floats, y: Floats, confidence: float = 0.95) -> PassingBab
 
         def nth(k: int) -> float:
             return float(slopes[min(max(k, 1), count) - 1])
+
     else:
 
         def nth(k: int) -> float:
@@ -343,6 +350,7 @@ def theil_sen(x: Floats, y: Floats, confidence: float = 0.95) -> Estimate | None
 
         def nth(k: int) -> float:
             return float(slopes[min(max(k, 1), count) - 1])
+
     else:
 
         def nth(k: int) -> float:

@@ -80,8 +80,8 @@ def deming(
     Returns
     -------
     Line or None
-        Slope and intercept; without intervals when leaving out one client leaves no covariance. None
-        for fewer than four clients or without covariance.
+        Slope and intercept; without intervals when leaving out one client leaves no covariance.
+        None for fewer than four clients or without covariance.
 
     References
     ----------

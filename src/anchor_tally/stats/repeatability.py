@@ -1,4 +1,7 @@
-"""How repeats of one instrument differ: within-tally SD, repeatability, intraclass correlation, spread from day to day."""
+"""How repeats of one instrument differ.
+
+SD within sets, repeatability, intraclass correlation, and SD from day to day.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,10 @@ LEAST_DF = 3.0  # degrees of freedom below which an interval from χ² says noth
 
 @dataclass(frozen=True, slots=True)
 class Icc:
-    """Intraclass correlations of single readings and of the mean of ``k``: one-way, two-way random, two-way mixed."""
+    """Intraclass correlations of single readings and of the mean of ``k``.
+
+    One-way, two-way random and two-way mixed.
+    """
 
     one: Estimate
     random: Estimate | None
@@ -121,8 +127,9 @@ def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
     Returns
     -------
     Intraclass or None
-        ICC(1,1), ICC(2,1), ICC(3,1) and those of the mean of k repeats, with intervals from F (for 2,1
-        with Satterthwaite degrees of freedom). None for fewer than three sets or when nothing varies.
+        ICC(1,1), ICC(2,1), ICC(3,1) and those of the mean of k repeats, with intervals from F
+        (for 2,1 with Satterthwaite degrees of freedom). None for fewer than three sets or when
+        nothing varies.
 
     References
     ----------
@@ -209,9 +216,9 @@ def day_to_day_sd(
     Returns
     -------
     Estimate or None
-        From successive differences, so that a slow trend falls out. The χ² interval is that of the
-        whole with 2/3 of the differences as degrees of freedom; the part of the repeats is taken off
-        both ends. None below three differences.
+        From successive differences, so that a slow trend falls out. The χ² interval is that of
+        the whole with 2/3 of the differences as degrees of freedom; the part of the repeats is
+        taken off both ends. None below three differences.
 
     References
     ----------
@@ -341,7 +348,7 @@ def repeatability(
 def _icc(
     cell: Ints, size: Ints, value: Floats, replicate: Ints, notes: list[Note], confidence: float
 ) -> Icc | None:
-    """Intraclass correlations of the tallies that have the commonest number of repeats, each in the order of its repeats."""
+    """Intraclass correlations of the sets with the commonest number of repeats."""
     several = size[size > 1]
     if several.size == 0:
         return None

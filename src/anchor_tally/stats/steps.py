@@ -1,4 +1,7 @@
-"""Step changes of the difference: found by maximum likelihood over split dates, tested by permutation."""
+"""Step changes of the difference.
+
+Found by maximum likelihood over split dates and tested by permutation.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +22,7 @@ RESAMPLES = 1999
 LEAST_SIDE = 2  # occasions on each side of a step
 
 
-PREFERRED = 3.0  # deviance by which a split at a known change may be worse than the best one and is still preferred
+PREFERRED = 3.0  # a split at a known change wins within this deviance of the best split
 
 
 MOST_STEPS = 3
@@ -35,7 +38,7 @@ _OCCASION = np.r_[0.0, np.geomspace(0.05, 1000.0, 13)]
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A step: weeks of the last occasion before and of the first one after it, its size, and the p of the whole search.
+    """A step: weeks of the occasions before and after it, its size, and p of the whole search.
 
     ``known`` is the place, among the known changes, of the one that lies between both; None for
     none.
@@ -50,7 +53,7 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Search:
-    """What a search found: steps in the order in which they were found, and whether a slope says it better.
+    """Result of a search: steps in the order found, and whether a slope fits better.
 
     ``p`` is that of the first look, over a slope and all splits together; None where nothing
     could be permuted.
@@ -65,7 +68,10 @@ class Search:
 # steps
 @dataclass(frozen=True, slots=True)
 class _Products:
-    """Inverse covariance of occasion means at one pair of ratios: weights (M,), and what clients take off (C,)."""
+    """Inverse covariance of occasion means at one pair of ratios.
+
+    Weights (M,), and the clients' part (C,).
+    """
 
     s: OccasionMeans
     w: Floats
@@ -89,7 +95,9 @@ def _products(s: OccasionMeans, client_ratio: float, occasion_ratio: float) -> _
 def _deviances(
     s: OccasionMeans, y: Floats, base: Floats, columns: Floats
 ) -> tuple[Floats, float, tuple[float, float]]:
-    """Deviance (ML) with each of ``columns`` (M, S) beside ``base`` (M, p), that of ``base`` alone, and its ratios.
+    """Deviance (ML) with each of ``columns`` (M, S) beside ``base`` (M, p).
+
+    Also that of ``base`` alone, and its ratios.
 
     Maximised over a grid of the variance ratios, the lowest variance being profiled out.
     """

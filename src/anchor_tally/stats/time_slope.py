@@ -53,7 +53,10 @@ class TimeSlope:
 
 @dataclass(frozen=True, slots=True)
 class RobustSlope:
-    """Median slope of all pairs of moments of one client, its rank interval, and Mann–Kendall's p over clients as blocks."""
+    """Median slope over pairs of moments of one client, with rank interval.
+
+    And Mann–Kendall's p with clients as blocks.
+    """
 
     slope: Estimate
     p: float
@@ -97,8 +100,8 @@ def slope_on_time(
     Returns
     -------
     TimeSlope or None
-        Slope a week by REML with Satterthwaite degrees of freedom. None with one moment only, or where
-        the slope cannot be told from what stands beside it.
+        Slope a week by REML with Satterthwaite degrees of freedom. None with one moment only,
+        or where the slope cannot be told from what stands beside it.
     """
     return slope_beside(d, client, occasion, weeks, beside) if moments_apart(weeks) > 1 else None
 
@@ -385,7 +388,7 @@ def straight_line(y: Floats, weeks: Floats) -> tuple[Estimate, float] | None:
     df = y.size - 2
     se = math.sqrt(float(left @ left) / df / tt)
     if se <= 1e-12 * max(1.0, abs(slope)):
-        return Estimate(slope, Interval(slope, slope), y.size, "ols"), 1.0 if abs(
-            slope
-        ) <= 1e-12 else 0.0
+        return Estimate(slope, Interval(slope, slope), y.size, "ols"), (
+            1.0 if abs(slope) <= 1e-12 else 0.0
+        )
     return t_estimate(slope, se, df, y.size, "ols"), t_two_sided_p(slope / se, df)

@@ -26,7 +26,10 @@ LEAST_TRUE = 0.25  # share of the reference's spread that must not be its error
 
 @dataclass(frozen=True, slots=True)
 class ScanError:
-    """SD of one scan, the degrees of freedom behind it (infinite when stated), and where it comes from: replicates, stated, none."""
+    """SD of one scan, its degrees of freedom (infinite when stated), and its origin.
+
+    Origins are replicates, stated and none.
+    """
 
     sd: float
     df: float
@@ -80,7 +83,10 @@ def reference_error(scans: Ints, ss: Floats, stated: float | None) -> ScanError:
 def _slope(
     sxx: float, sxd: float, sdd: float, error: float, error_df: float, df: int, n: int, method: str
 ) -> Slope | None:
-    """Slope from sums about the (weighted) mean, with ``error`` the expected part of ``sxx`` that is the reference's error."""
+    """Slope from sums about the (weighted) mean.
+
+    ``error`` is the expected part of ``sxx`` due to the reference's error.
+    """
     true = sxx - error
     if df < 1 or sxx <= 0 or true < LEAST_TRUE * sxx:
         return None
@@ -109,7 +115,10 @@ def _slope(
 
 @dataclass(frozen=True, eq=False)
 class ClientMeans(FrozenArrays):
-    """Clients as columns (C,): weight in a line between them, mean of the reference and of the difference, variance of the reference's error."""
+    """Clients as columns (C,) for a line between them.
+
+    Weight, means of reference and difference, variance of the reference's error.
+    """
 
     weight: Floats
     x: Floats
@@ -176,9 +185,10 @@ def reference_trend(
 
     Notes
     -----
-    Occasions are weighted by the variances of the nested mixed model with both slopes in it. The
-    residual variance of each slope is estimated at its own level, so that t has M − C − 1 degrees of
-    freedom within and C − 2 between clients (M occasions, C clients), exact in balanced designs.
+    Occasions are weighted by the variances of the nested mixed model with both slopes in it.
+    The residual variance of each slope is estimated at its own level, so that t has M − C − 1
+    degrees of freedom within and C − 2 between clients (M occasions, C clients), exact in
+    balanced designs.
     """
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean
@@ -194,9 +204,15 @@ def reference_trend(
     inner = None
     if m > c and float(dx @ dx) > 1e-18 * scale**2 * m:
         inner = _slope(
-            float(weight @ dx**2), float(weight @ (dx * dd)), float(weight @ dd**2), float(share @ noise), error.df, m - c - 1, m,
+            float(weight @ dx**2),
+            float(weight @ (dx * dd)),
+            float(weight @ dd**2),
+            float(share @ noise),
+            error.df,
+            m - c - 1,
+            m,
             "moments-within",
-        )  # fmt: skip
+        )
     k = 1 / (floor + 1 / total)
     own = s.per_client(weight**2 * noise) / total**2
     x_all, d_all = float(k @ x_mean) / float(k.sum()), float(k @ d_mean) / float(k.sum())
@@ -204,9 +220,15 @@ def reference_trend(
     outer = None
     if c > 2 and float(dx @ dx) > 1e-18 * scale**2 * c:
         outer = _slope(
-            float(k @ dx**2), float(k @ (dx * dd)), float(k @ dd**2), float((k - k**2 / k.sum()) @ own), error.df, c - 2, c,
+            float(k @ dx**2),
+            float(k @ (dx * dd)),
+            float(k @ dd**2),
+            float((k - k**2 / k.sum()) @ own),
+            error.df,
+            c - 2,
+            c,
             "moments-between",
-        )  # fmt: skip
+        )
     return ReferenceTrend(outer, inner, error)
 
 

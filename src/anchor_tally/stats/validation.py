@@ -35,7 +35,10 @@ class Baselines:
 
 @dataclass(frozen=True, eq=False)
 class Foretold(FrozenArrays):
-    """Differences of left-out occasion means as a model foretells them (M,), and half of its stated 95 % interval (None: it has none)."""
+    """Predictions of left-out occasion means by a model, shape (M,).
+
+    With half of the stated 95 % interval (None without one).
+    """
 
     value: Floats
     half: Floats | None
@@ -43,7 +46,10 @@ class Foretold(FrozenArrays):
 
 @dataclass(frozen=True, slots=True)
 class ModelError:
-    """RMSE of a model on left-out occasion means, and the share of them inside its stated 95 % interval (None: it states none)."""
+    """RMSE of a model on left-out occasion means, and the coverage of its stated interval.
+
+    The coverage is None for a model without an interval.
+    """
 
     model: str
     rmse: float
@@ -191,7 +197,10 @@ def cross_validate(
         beats_scans=_beats(after, carried, client[use]),
         beats_people=_beats(after, people, client[use]),
         occasions=int(use.sum()),
-        scheme="leave out whole clients (pooled) and single occasions (client), variances refitted; one-standard-error rule",
+        scheme=(
+            "leave out whole clients (pooled) and single occasions (client), variances refitted;"
+            " one-standard-error rule"
+        ),
     )
 
 

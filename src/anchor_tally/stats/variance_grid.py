@@ -1,4 +1,6 @@
-"""Integration over the variance ratios of the nested design: intervals that know the variances were estimated.
+"""Integration over the variance ratios of the nested design.
+
+Its intervals account for estimated variances.
 
 The model is that of ``components`` with an intercept only. At given ratios g_c, g_o (client and
 occasion variance over replicate variance) everything is a t distribution with N − 1 degrees of
@@ -86,7 +88,10 @@ def occasion_means(value: Floats, client: Ints, occasion: Ints) -> OccasionMeans
 
 @dataclass(frozen=True, eq=False)
 class Nodes(FrozenArrays):
-    """Sums at G nodes of the ratios: weights w of the occasions (G, M), and per client (G, C) W, k = 1/(g_c + 1/W), mean m and term.
+    """Sums at G nodes of the ratios.
+
+    Weights w of the occasions (G, M), and per client (G, C): W, k = 1/(g_c + 1/W), mean m and
+    term.
 
     ``s`` (G,) is Σk, ``t`` Σk·m, ``p`` the weighted sum of squares without the part of the mean,
     ``logdet`` log |V|.
@@ -107,7 +112,7 @@ class Nodes(FrozenArrays):
 
 @dataclass(frozen=True, eq=False)
 class VarianceGrid(FrozenArrays):
-    """Nodes (A·B) with their weights, the REML criterion at each, and what the design lets be told apart.
+    """Nodes (A·B) with weights and REML criterion, and which levels the design separates.
 
     ``shape`` is (A, B): the client ratio varies fastest. ``weight`` sums to 1; ``criterion`` is
     log REML likelihood.
@@ -136,7 +141,10 @@ class VarianceGrid(FrozenArrays):
         return np.asarray(1 + self.nodes.gc + self.nodes.go, dtype=float)
 
     def limit(self, z: float, confidence: float = 0.95, of: int = 1) -> Interval:
-        """Interval of mean + z·SD of single readings, or of means of ``of`` repeats: a mixture of noncentral t distributions."""
+        """Interval of mean + z·SD of single readings, or of means of ``of`` repeats.
+
+        A mixture of noncentral t distributions.
+        """
         spread = self.spread - 1 + 1 / of
         scale, reach = np.sqrt(self.residual / self.nodes.s), z * np.sqrt(spread * self.nodes.s)
         kept = self.weight > _LIGHT * self.weight.max()
@@ -151,13 +159,19 @@ class VarianceGrid(FrozenArrays):
             return float(weight @ np.where(np.isnan(share), t > reach, share))
 
         centre = float(weight @ (beta + reach * scale))
-        width = float(np.sqrt(weight @ (scale**2 + (beta + reach * scale - centre) ** 2)) + abs(z) * np.sqrt(weight @ (self.residual[kept] * spread[kept])))  # fmt: skip
+        width = float(
+            np.sqrt(weight @ (scale**2 + (beta + reach * scale - centre) ** 2))
+            + abs(z) * np.sqrt(weight @ (self.residual[kept] * spread[kept]))
+        )
         return Interval(
             *(_root(below, p, centre, width) for p in (0.5 - confidence / 2, 0.5 + confidence / 2))
         )
 
     def client_means(self) -> tuple[Floats, Floats]:
-        """Mean plus effect of each client at each node, and its variance in replicate variances, both (G, C)."""
+        """Mean plus effect of each client at each node, and its variance, both (G, C).
+
+        Variances are in units of the replicate variance.
+        """
         n = self.nodes
         shrink = n.gc[:, None] * n.k
         mean = self.beta[:, None] + shrink * (n.m - self.beta[:, None])
@@ -166,7 +180,10 @@ class VarianceGrid(FrozenArrays):
     def quantiles(
         self, location: Floats, variance: Floats, confidence: float = 0.95
     ) -> tuple[Floats, Floats]:
-        """Equal-tailed interval of K mixtures of t: ``location`` and ``variance`` (in replicate variances) are (G, K)."""
+        """Equal-tailed interval of K mixtures of t.
+
+        ``location`` and ``variance`` (in replicate variances) have shape (G, K).
+        """
         kept = self.weight > _LIGHT * self.weight.max()
         weight = self.weight[kept] / self.weight[kept].sum()
         loc, scale = location[kept], np.sqrt(variance[kept] * self.residual[kept, None])
@@ -180,7 +197,10 @@ class VarianceGrid(FrozenArrays):
 
 
 def _root(below: Callable[[float], float], p: float, centre: float, width: float) -> float:
-    """Where a distribution function reaches ``p``: a bracket is widened until it holds the root, then Brent's method."""
+    """Find where a distribution function reaches ``p``.
+
+    A bracket is widened until it holds the root, then Brent's method.
+    """
     low, high = centre - width, centre + width
     while below(low) > p:
         low -= high - low
@@ -365,7 +385,9 @@ def _trapezoid(n: int) -> Floats:
 
 @dataclass(frozen=True, eq=False)
 class LeftOut(FrozenArrays):
-    """Predicted differences of left-out occasion means, (M,): by the mean of the other clients, and by the client's own offset.
+    """Predicted differences of left-out occasion means, shape (M,).
+
+    From the other clients' mean, and from the client's own offset.
 
     ``pooled_sd`` and ``own_sd`` are the SDs of what is left out about its prediction, at the
     refitted variances.
@@ -454,7 +476,10 @@ def _best(
     df: Floats,
     *wanted: Floats,
 ) -> list[Floats]:
-    """Each of ``wanted`` (G, K) at the REML maximum of K refits, by second-order surfaces through the best node's neighbours."""
+    """Interpolate each of ``wanted`` (G, K) at the REML maximum of K refits.
+
+    By second-order surfaces through the neighbours of the best node.
+    """
     rss = np.maximum(p - t * t / s, 1e-300)
     criterion = (-logdet / 2 - np.log(s) / 2 - np.maximum(df, 1) / 2 * np.log(rss)).reshape(
         *shape, -1

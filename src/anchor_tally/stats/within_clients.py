@@ -1,4 +1,4 @@
-"""Two series of the same clients: how they move together within a client, whatever the clients' levels."""
+"""How two series of the same clients vary together within clients, at any level."""
 
 from __future__ import annotations
 
@@ -70,8 +70,8 @@ def repeated_correlation(
     Returns
     -------
     Estimate or None
-        n − clients − 1 error degrees of freedom. None below three of them, or when one of the series
-        does not vary within clients.
+        n − clients − 1 error degrees of freedom. None below three of them, or when one of the
+        series does not vary within clients.
 
     References
     ----------

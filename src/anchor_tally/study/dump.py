@@ -29,7 +29,7 @@ Cell = str | int | float | None
 
 @dataclass(frozen=True, slots=True)
 class PlainTable:
-    """One table: resource name, table name, columns with their type (integer, number or string), links, rows.
+    """One table of the package: resource name, table name, typed columns, links and rows.
 
     ``links`` maps a column to the resource whose ``id`` it names. ``readable`` are columns for
     people, passed over when the study is made again.
@@ -286,7 +286,8 @@ def load(
         broken = conn.execute("PRAGMA main.foreign_key_check").fetchone()
         if broken is not None:
             raise UserError(
-                f"{broken[0]}: a row names a {broken[2]} that is not in the package; nothing was imported"
+                f"{broken[0]}: a row names a {broken[2]} that is not in the package; nothing was"
+                " imported"
             )
         return int(conn.execute("SELECT count(*) FROM reading").fetchone()[0])
 
@@ -308,7 +309,8 @@ def _load_facts(conn: sqlite3.Connection, facts: dict[str, Cell]) -> None:
         teach_instants(conn, conn.execute("SELECT zone FROM study").fetchone()[0])
     except (sqlite3.Error, ValueError, OverflowError, OSError, ZoneInfoNotFoundError) as error:
         raise UserError(
-            f"datapackage.json: the facts of the study do not fit ({short(error)}); nothing was imported"
+            f"datapackage.json: the facts of the study do not fit ({short(error)}); nothing was"
+            " imported"
         ) from error
 
 

@@ -1,4 +1,4 @@
-"""The one table of what an edit of the study file makes stale: which fact each table, or some of its columns, stands for.
+"""What an edit of the study makes stale: the fact that each table or column belongs to.
 
 A piece that is kept between edits names the facts it depends on (``app.study_cache.PIECES``) and
 is dropped when one of them is touched. Readings are told apart by metric, and are no fact here.
@@ -29,7 +29,10 @@ Fact = Literal[
 
 @dataclass(frozen=True, slots=True)
 class TableFacts:
-    """What an edit of a table touches: ``fact`` always, ``more`` too when one of ``columns`` is among what was changed."""
+    """Facts that an edit of a table touches.
+
+    ``fact`` always; ``more`` when one of ``columns`` changed.
+    """
 
     fact: Fact
     more: Fact | None = None

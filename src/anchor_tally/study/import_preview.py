@@ -1,4 +1,7 @@
-"""The study as it would be with staged rows in it, without writing anything: for looking through a table before it is taken."""
+"""The study with staged rows in it, without writing anything.
+
+It serves to review a table before it is imported.
+"""
 
 from __future__ import annotations
 

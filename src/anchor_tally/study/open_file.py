@@ -1,4 +1,8 @@
-"""Opening a study file: looked at before it is touched, healed, upgraded with a copy kept, never changed when foreign."""
+"""Open a study file.
+
+It is inspected before it is touched, repaired, upgraded with a copy, and never changed if
+foreign.
+"""
 
 from __future__ import annotations
 
@@ -74,7 +78,10 @@ def is_cut_off(path: Path) -> bool:
 
 # the schema
 def _migrate(conn: sqlite3.Connection, version: int, zone: str) -> None:
-    """Bring a study from ``version`` to today's schema, each step in a transaction of its own with its number."""
+    """Bring a study from ``version`` to the present schema.
+
+    Each step is one transaction with its number.
+    """
     teach_instants(conn, zone)
     conn.create_function("study_zone", 0, lambda: zone, deterministic=True)
     conn.execute(
@@ -201,7 +208,7 @@ def _drop_part(part: Path) -> None:
 
 
 def _put_in_place(part: Path, path: Path) -> None:
-    """Give a whole file its name, never over another one, and see that the name reaches the disk."""
+    """Give a finished file its name, never over another one, and flush the name to disk."""
     try:
         os.link(part, path)
         part.unlink()
@@ -292,8 +299,8 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
         version = _head(path).version
         if version > SCHEMA_VERSION:
             raise StudyError(
-                f"{path}: written by a newer version of Anchor Tally (file format {version}, this program knows "
-                f"{SCHEMA_VERSION}); it was left as it is"
+                f"{path}: written by a newer version of Anchor Tally (file format {version}, this"
+                f" program knows {SCHEMA_VERSION}); it was left as it is"
             )
         _look_whole(path)
         if read_only:
@@ -323,11 +330,13 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
         ) from error
     except UnicodeDecodeError as error:
         raise StudyError(
-            f"{path}: the file is damaged (a text is not UTF-8); it was left as it is, restore a copy"
+            f"{path}: the file is damaged (a text is not UTF-8); it was left as it is, restore a"
+            " copy"
         ) from error
     except OSError as error:
         raise StudyError(
-            f"{path}: no copy of the older study could be kept ({error.strerror}); nothing was changed"
+            f"{path}: no copy of the older study could be kept ({error.strerror}); nothing was"
+            " changed"
         ) from error
     except StudyError as error:
         raise (
@@ -375,7 +384,7 @@ def _for_reading(path: Path, version: int) -> sqlite3.Connection:
 
 
 def _keep_copy(path: Path) -> None:
-    """Keep the file as it is before an upgrade, beside it, under a name that no earlier copy has."""
+    """Copy the file before an upgrade, beside it, under a name that no earlier copy has."""
     base = f"{path.name}.before-{SCHEMA_VERSION}"
     names = (base, *(f"{base}-{k}" for k in range(2, 1000)))
     target = next(path.with_name(name) for name in names if not path.with_name(name).exists())

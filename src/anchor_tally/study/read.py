@@ -33,8 +33,8 @@ from ..domain.steps import finish
 def clients(conn: sqlite3.Connection) -> dict[int, Client]:
     """All clients by id."""
     rows = conn.execute(
-        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes, cycle FROM client"
-        " ORDER BY code"
+        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan,"
+        " notes, cycle FROM client ORDER BY code"
     )
     return {
         r[0]: Client(
@@ -57,8 +57,8 @@ def clients(conn: sqlite3.Connection) -> dict[int, Client]:
 def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
     """All instruments by id."""
     rows = conn.execute(
-        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position, repeats, walk, counts"
-        " FROM instrument ORDER BY id"
+        "SELECT id, name, kind, equation, electrodes, price, exports_data, notes, position,"
+        " repeats, walk, counts FROM instrument ORDER BY id"
     )
     return {
         r[0]: Instrument(
@@ -104,7 +104,8 @@ def heights(conn: sqlite3.Connection) -> dict[int, tuple[Height, ...]]:
 def stated_heights(conn: sqlite3.Connection) -> dict[int, float]:
     """The height stated at the newest visit that states one, by client."""
     rows = conn.execute(
-        "SELECT client, height_cm, max(instant) FROM visit WHERE height_cm IS NOT NULL GROUP BY client"
+        "SELECT client, height_cm, max(instant) FROM visit WHERE height_cm IS NOT NULL GROUP BY"
+        " client"
     )
     return {client: height for client, height, _ in rows}
 
@@ -117,10 +118,14 @@ def with_stated_age(conn: sqlite3.Connection) -> frozenset[int]:
 
 
 def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
-    """Metrics that an instrument offers in the order of its display, with their resolution in the canonical unit (None unknown), by instrument id."""
+    """Metrics that each instrument shows, in the order of its display, with resolution.
+
+    Keyed by instrument number; the resolution is in the canonical unit (None unknown).
+    """
     out: dict[int, dict[str, float | None]] = {}
     for instrument, metric, resolution in conn.execute(
-        "SELECT instrument, metric, resolution FROM instrument_metric ORDER BY instrument, position, metric"
+        "SELECT instrument, metric, resolution FROM instrument_metric ORDER BY instrument,"
+        " position, metric"
     ):
         out.setdefault(instrument, {})[metric] = resolution
     return out
@@ -129,8 +134,8 @@ def offered(conn: sqlite3.Connection) -> dict[int, dict[str, float | None]]:
 def check_weights(conn: sqlite3.Connection) -> list[CheckWeight]:
     """All check weights, oldest first."""
     rows = conn.execute(
-        "SELECT w.id, i.name, w.taken_at, w.nominal_kg, w.shown_kg, w.entered, w.unit, w.note FROM check_weight w"
-        " JOIN instrument i ON i.id = w.instrument ORDER BY w.taken_at, w.id"
+        "SELECT w.id, i.name, w.taken_at, w.nominal_kg, w.shown_kg, w.entered, w.unit, w.note FROM"
+        " check_weight w JOIN instrument i ON i.id = w.instrument ORDER BY w.taken_at, w.id"
     )
     return [CheckWeight(*r) for r in rows]
 
@@ -265,9 +270,10 @@ def metrics_present(conn: sqlite3.Connection) -> list[str]:
 
 _COLUMNS = (
     "SELECT r.id, r.visit, v.client, r.instrument, ifnull(r.setting, 0), r.instant,"
-    " CAST(julianday(substr(r.taken_at, 1, 10)) - 2440587.5 AS INTEGER), r.timed, r.replicate,"
-    " CASE WHEN r.simulated AND NOT s.practice THEN 3 WHEN r.status = 'ok' THEN 0 WHEN r.status = 'failed' THEN 1 ELSE 2 END,"
-    " r.value, r.metric FROM reading r JOIN visit v ON v.id = r.visit, study s WHERE "
+    " CAST(julianday(substr(r.taken_at, 1, 10)) - 2440587.5 AS INTEGER), r.timed, r.replicate, CASE"
+    " WHEN r.simulated AND NOT s.practice THEN 3 WHEN r.status = 'ok' THEN 0 WHEN r.status ="
+    " 'failed' THEN 1 ELSE 2 END, r.value, r.metric FROM reading r JOIN visit v ON v.id = r.visit,"
+    " study s WHERE "
 )
 # a plus before a column keeps the index on it out: the one on the other column leads to fewer rows
 _NAMES = (
@@ -310,7 +316,10 @@ def count_of(conn: sqlite3.Connection, metric: str) -> int:
 
 
 def _by_number(conn: sqlite3.Connection, metric: str) -> bool:
-    """Whether to walk the whole table in its order: the index on the metric has to be sorted first, in one step."""
+    """Whether to scan the whole table in order.
+
+    The index on the metric would have to be sorted first, in one step.
+    """
     n = count_of(conn, metric)
     last = conn.execute("SELECT ifnull(max(id), 0) FROM reading").fetchone()[0]
     return n > MANY or (n > BLOCK and n * SHARE > last)
@@ -386,18 +395,21 @@ def client_columns(
 
 
 _READING = (
-    "SELECT r.id, r.visit, c.code, r.taken_at, i.name, i.kind, ifnull(s.label, ''), r.metric, r.value, r.entered, r.unit,"
-    " r.replicate, r.status, r.note, c.sex, ifnull(v.age_years, ''), ifnull(v.height_cm, ''),"
-    " r.source, r.simulated"
-    " FROM reading r JOIN visit v ON v.id = r.visit JOIN client c ON c.id = v.client"
-    " JOIN instrument i ON i.id = r.instrument LEFT JOIN setting s ON s.id = r.setting "
+    "SELECT r.id, r.visit, c.code, r.taken_at, i.name, i.kind, ifnull(s.label, ''), r.metric,"
+    " r.value, r.entered, r.unit, r.replicate, r.status, r.note, c.sex, ifnull(v.age_years, ''),"
+    " ifnull(v.height_cm, ''), r.source, r.simulated FROM reading r JOIN visit v ON v.id = r.visit"
+    " JOIN client c ON c.id = v.client JOIN instrument i ON i.id = r.instrument LEFT JOIN setting s"
+    " ON s.id = r.setting "
 )
 
 
 def readings(
     conn: sqlite3.Connection, ids: list[int] | None = None, visit: int | None = None
 ) -> list[Reading]:
-    """Readings in full, for forms, evidence and export: all, those with ``ids``, or those of one visit."""
+    """Readings in full, for forms, evidence and export.
+
+    All, those with ``ids``, or those of one visit.
+    """
     if visit is not None:
         rows = conn.execute(_READING + "WHERE r.visit = ? ORDER BY r.id", (visit,)).fetchall()
     elif ids is not None:
@@ -423,10 +435,12 @@ def readings_steps(conn: sqlite3.Connection) -> Generator[int, None, list[Readin
 def free_text(conn: sqlite3.Connection) -> FreeText:
     """Return what stands in the place of the study's free text when it leaves the file."""
     keys = conn.execute(
-        "SELECT key FROM condition UNION SELECT key FROM protocol_item UNION SELECT key FROM instrument_condition"
+        "SELECT key FROM condition UNION SELECT key FROM protocol_item UNION SELECT key FROM"
+        " instrument_condition"
     )
     labels = conn.execute(
-        "SELECT label FROM setting UNION SELECT setting FROM station UNION SELECT setting FROM calibration"
+        "SELECT label FROM setting UNION SELECT setting FROM station UNION SELECT setting FROM"
+        " calibration"
     )
     words = conn.execute("SELECT words FROM landmark")
     return FreeText.of(
@@ -479,15 +493,18 @@ def remarks(conn: sqlite3.Connection, client: str, most: int = 5) -> tuple[tuple
 
 def codes_by_last_visit(conn: sqlite3.Connection) -> list[str]:
     """Codes of all clients, the one seen last first."""
-    sql = "SELECT c.code FROM client c ORDER BY (SELECT max(v.instant) FROM visit v WHERE v.client = c.id) DESC NULLS LAST, c.code"
+    sql = (
+        "SELECT c.code FROM client c ORDER BY (SELECT max(v.instant) FROM visit v WHERE v.client ="
+        " c.id) DESC NULLS LAST, c.code"
+    )
     return [code for (code,) in conn.execute(sql)]
 
 
 def visits_of(conn: sqlite3.Connection, client: str) -> list[Visit]:
     """Visits of a client, newest first."""
     rows = conn.execute(
-        "SELECT v.id, v.start, v.instant, v.timed FROM visit v JOIN client c ON c.id = v.client WHERE c.code = ?"
-        " ORDER BY v.instant DESC, v.id DESC",
+        "SELECT v.id, v.start, v.instant, v.timed FROM visit v JOIN client c ON c.id = v.client"
+        " WHERE c.code = ? ORDER BY v.instant DESC, v.id DESC",
         (client,),
     )
     return [Visit(number, start, instant, bool(timed)) for number, start, instant, timed in rows]
@@ -496,12 +513,13 @@ def visits_of(conn: sqlite3.Connection, client: str) -> list[Visit]:
 def visit_near(
     conn: sqlite3.Connection, client: str, instant: int, *, timed: bool, gap: int
 ) -> int | None:
-    """The visit of a client with the start or reading nearest to an instant, closer than ``gap`` seconds."""
+    """Visit of a client with start or reading nearest to an instant, within ``gap`` seconds."""
     row = conn.execute(
-        "SELECT v.id FROM client c JOIN visit v ON v.client = c.id LEFT JOIN reading r ON r.visit = v.id"
-        " WHERE c.code = ?1 AND ((v.timed = ?3 AND abs(v.instant - ?2) < ?4) OR (r.timed = ?3 AND abs(r.instant - ?2) < ?4))"
-        " ORDER BY min(ifnull(CASE WHEN r.timed = ?3 THEN abs(r.instant - ?2) END, ?4),"
-        " CASE WHEN v.timed = ?3 THEN abs(v.instant - ?2) ELSE ?4 END), v.id LIMIT 1",
+        "SELECT v.id FROM client c JOIN visit v ON v.client = c.id LEFT JOIN reading r ON r.visit ="
+        " v.id WHERE c.code = ?1 AND ((v.timed = ?3 AND abs(v.instant - ?2) < ?4) OR (r.timed = ?3"
+        " AND abs(r.instant - ?2) < ?4)) ORDER BY min(ifnull(CASE WHEN r.timed = ?3 THEN"
+        " abs(r.instant - ?2) END, ?4), CASE WHEN v.timed = ?3 THEN abs(v.instant - ?2) ELSE ?4"
+        " END), v.id LIMIT 1",
         (client, instant, int(timed), gap),
     ).fetchone()
     return None if row is None else int(row[0])
@@ -515,19 +533,24 @@ def history(conn: sqlite3.Connection, reading: int) -> list[tuple[str, str, str,
 
 
 def series_known(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
-    """Instrument, kind and metric of everything read in the study, in the order of the bench and of first use."""
+    """Instrument, kind and metric of everything read in the study.
+
+    In the order of the bench and of first use.
+    """
     return conn.execute(
         "SELECT name, kind, metric FROM (SELECT i.id, i.name, i.kind, i.position, m.id AS metric,"
         " (SELECT min(r.id) FROM reading r WHERE r.metric = m.id AND r.instrument = i.id) AS first"
-        " FROM instrument i CROSS JOIN metric m) WHERE first IS NOT NULL ORDER BY kind = 'reference', position, id, first"
+        " FROM instrument i CROSS JOIN metric m) WHERE first IS NOT NULL ORDER BY kind ="
+        " 'reference', position, id, first"
     ).fetchall()
 
 
 def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:
     """Days on which a client has readings of a reference, oldest first."""
     rows = conn.execute(
-        "SELECT DISTINCT substr(r.taken_at, 1, 10) FROM client c JOIN visit v ON v.client = c.id JOIN reading r ON r.visit = v.id"
-        " JOIN instrument i ON i.id = r.instrument WHERE c.code = ? AND i.kind = 'reference' ORDER BY 1",
+        "SELECT DISTINCT substr(r.taken_at, 1, 10) FROM client c JOIN visit v ON v.client = c.id"
+        " JOIN reading r ON r.visit = v.id JOIN instrument i ON i.id = r.instrument WHERE c.code ="
+        " ? AND i.kind = 'reference' ORDER BY 1",
         (client,),
     )
     return tuple(r[0] for r in rows)
@@ -543,12 +566,13 @@ def in_force(versions: Iterable[tuple[CalibrationRecord, bool]]) -> list[Calibra
 
 
 def calibration_versions(conn: sqlite3.Connection) -> list[tuple[CalibrationRecord, bool]]:
-    """Every calibration that was ever adopted, the oldest version first, and whether it was withdrawn."""
+    """Every calibration ever adopted, oldest version first, and whether it was withdrawn."""
     rows = conn.execute(
-        "SELECT k.id, i.name, k.metric, k.setting, k.reference, k.model, k.parameters, k.range_low, k.range_high, k.pairs, k.clients,"
-        " k.fitted_at, k.valid_until, k.version, k.digest,"
-        " ifnull((SELECT kind FROM calibration_mark m WHERE m.calibration = k.id ORDER BY m.id DESC LIMIT 1), '') = 'withdrawn'"
-        " FROM calibration k JOIN instrument i ON i.id = k.instrument ORDER BY k.version"
+        "SELECT k.id, i.name, k.metric, k.setting, k.reference, k.model, k.parameters, k.range_low,"
+        " k.range_high, k.pairs, k.clients, k.fitted_at, k.valid_until, k.version, k.digest,"
+        " ifnull((SELECT kind FROM calibration_mark m WHERE m.calibration = k.id ORDER BY m.id DESC"
+        " LIMIT 1), '') = 'withdrawn' FROM calibration k JOIN instrument i ON i.id = k.instrument"
+        " ORDER BY k.version"
     ).fetchall()
     out = []
     for r in rows:
@@ -670,7 +694,10 @@ def _made_of(p: dict[str, Any]) -> MadeOf:
 
 
 def _named(number: int) -> str:
-    """A reading of a form 0 record: a negative number stands for the equation's place in the registry and the visit."""
+    """Reading of a form 0 record.
+
+    A negative number stands for an equation's place in the registry and the visit.
+    """
     if number > 0:
         return str(number)
     place, visit = divmod(-number, 10_000_000)

@@ -1,4 +1,4 @@
-"""Rows that another program has changed: looked for when a study is opened, and named in one sentence."""
+"""Find rows that another program has damaged, and name them in one sentence."""
 
 from __future__ import annotations
 
@@ -47,7 +47,8 @@ def check_rows(conn: sqlite3.Connection, parts: Mapping[str, str]) -> None:
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
         raise StudyError(
-            f"another program has changed this study: {found[0]}{more}; it was left as it is. Restore a copy, or mend it there"
+            f"another program has changed this study: {found[0]}{more}; it was left as it is."
+            " Restore a copy, or mend it there"
         )
 
 
@@ -90,7 +91,8 @@ def _odd_moments(conn: sqlite3.Connection) -> list[str]:
         out += [f'{_words(table)} {row} is of "{str(text)[:20]}"' for row, text in rows]
     for table, column in (("reading", "taken_at"), ("visit", "start")):
         rows = conn.execute(
-            f"SELECT rowid, {column} FROM main.{table} WHERE instant NOT BETWEEN {_FIRST} AND {_LAST} OR timed <> (length({column}) > 10)"
+            f"SELECT rowid, {column} FROM main.{table} WHERE instant NOT BETWEEN {_FIRST} AND"
+            f" {_LAST} OR timed <> (length({column}) > 10)"
         )
         out += [
             f'{_words(table)} {row} of "{str(text)[:20]}" has another instant' for row, text in rows

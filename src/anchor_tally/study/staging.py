@@ -1,4 +1,6 @@
-"""Rows on their way into a study: staged beside it, so that what is new, known or contradicting is told before a write.
+"""Rows staged beside a study before import.
+
+What is new, known or contradicting is known before anything is written.
 
 The staged rows lie in temporary tables of the same connection: a million of them cost disk, not
 memory, and nothing of the study is touched until they are taken.
@@ -25,7 +27,7 @@ _number = itertools.count(1)
 
 @dataclass(frozen=True, slots=True)
 class Staged:
-    """Rows waiting to be taken: how many are new, known already or refused, the first ones, and where they lie."""
+    """Staged rows: how many are new, known or refused, the first ones, and where they are."""
 
     number: int
     new: int
@@ -47,26 +49,31 @@ class Staged:
 
 
 class _Stage:
-    """The work of staging: numbers for moments (client and time) and series_known (instrument and setting), rows by block."""
+    """State of staging.
+
+    Numbers of moments (client and time) and series (instrument and setting), rows by block.
+    """
 
     def __init__(self, conn: sqlite3.Connection, where: Callable[[int], str]) -> None:
         self.conn, self.k, self.where = conn, next(_number), where
         conn.execute(
-            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, series INTEGER, replicate INTEGER, line INTEGER,"
-            " value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY KEY (moment, series, replicate)) WITHOUT ROWID"
+            f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, series INTEGER, replicate INTEGER,"
+            " line INTEGER, value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY"
+            " KEY (moment, series, replicate)) WITHOUT ROWID"
         )
         conn.execute(
-            f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at TEXT, instant INTEGER, timed INTEGER,"
-            " visit INTEGER)"
+            f"CREATE TEMP TABLE moment_{self.k} (id INTEGER PRIMARY KEY, client TEXT, taken_at"
+            " TEXT, instant INTEGER, timed INTEGER, visit INTEGER)"
         )
         # a client's visits that hold readings of this instant; more than one where a new visit was
         # begun at once
         conn.execute(
-            f"CREATE TEMP TABLE there_{self.k} (moment INTEGER, visit INTEGER, PRIMARY KEY (moment, visit)) WITHOUT ROWID"
+            f"CREATE TEMP TABLE there_{self.k} (moment INTEGER, visit INTEGER, PRIMARY KEY (moment,"
+            " visit)) WITHOUT ROWID"
         )
         conn.execute(
-            f"CREATE TEMP TABLE series_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind TEXT, label TEXT, metric TEXT,"
-            " instrument_id INTEGER, setting_id INTEGER)"
+            f"CREATE TEMP TABLE series_{self.k} (id INTEGER PRIMARY KEY, instrument TEXT, kind"
+            " TEXT, label TEXT, metric TEXT, instrument_id INTEGER, setting_id INTEGER)"
         )
         self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
         self.kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
@@ -237,8 +244,8 @@ class _Stage:
         if client not in self.visits:
             there = self.visits[client] = {}
             for instant, timed, visit in self.conn.execute(
-                "SELECT DISTINCT r.instant, r.timed, r.visit FROM client c JOIN visit v ON v.client = c.id"
-                " JOIN reading r ON r.visit = v.id WHERE c.code = ? ORDER BY r.visit",
+                "SELECT DISTINCT r.instant, r.timed, r.visit FROM client c JOIN visit v ON v.client"
+                " = c.id JOIN reading r ON r.visit = v.id WHERE c.code = ? ORDER BY r.visit",
                 (client,),
             ):
                 there.setdefault((instant, timed), []).append(visit)
@@ -260,7 +267,8 @@ class _Stage:
         """Rows of a block whose key was staged before: the same again, or a contradiction."""
         for at, series, rep, line, value, entered, _unit, status, _note in batch:
             first, there, was = self.conn.execute(
-                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND series = ? AND replicate = ?",
+                f"SELECT line, value, status FROM staged_{self.k} WHERE moment = ? AND series = ?"
+                " AND replicate = ?",
                 (at, series, rep),
             ).fetchone()
             if first == line:
@@ -268,7 +276,10 @@ class _Stage:
             if there == value and was == status:
                 self.same += 1
             else:
-                why = f"contradicts {self.where(first)}: same client, time, instrument, metric and replicate"
+                why = (
+                    f"contradicts {self.where(first)}: same client, time, instrument, metric and"
+                    " replicate"
+                )
                 self.refused.append(Refused(line, "value", entered, why))
 
     def against_study(self) -> None:
@@ -276,16 +287,17 @@ class _Stage:
         k = self.k
         join = (
             # CROSS JOIN keeps the order: each staged row looks up its visit's readings by their key
-            f"FROM staged_{k} s CROSS JOIN moment_{k} m ON m.id = s.moment CROSS JOIN series_{k} l ON l.id = s.series"
-            f" CROSS JOIN there_{k} h ON h.moment = m.id CROSS JOIN reading r ON r.visit = h.visit AND r.instant = m.instant"
-            " AND r.timed = m.timed AND r.instrument = l.instrument_id"
-            " AND r.metric = l.metric AND r.replicate = s.replicate LEFT JOIN setting t ON t.id = r.setting"
-            " WHERE ifnull(t.label, '') = l.label"
+            f"FROM staged_{k} s CROSS JOIN moment_{k} m ON m.id = s.moment CROSS JOIN series_{k} l"
+            f" ON l.id = s.series CROSS JOIN there_{k} h ON h.moment = m.id CROSS JOIN reading r ON"
+            " r.visit = h.visit AND r.instant = m.instant AND r.timed = m.timed AND r.instrument ="
+            " l.instrument_id AND r.metric = l.metric AND r.replicate = s.replicate LEFT JOIN"
+            " setting t ON t.id = r.setting WHERE ifnull(t.label, '') = l.label"
         )
         equal = "(s.value IS r.value OR abs(s.value - r.value) < 1e-9 * max(1.0, abs(r.value)))"
         with _block(self.conn):
             known = self.conn.execute(
-                f"SELECT s.moment, s.series, s.replicate, s.line, s.entered, r.value, {equal} {join}"
+                f"SELECT s.moment, s.series, s.replicate, s.line, s.entered, r.value, {equal}"
+                f" {join}"
             ).fetchall()
             for *_key, line, entered, value, same in known:
                 if same:
@@ -337,9 +349,9 @@ class _Stage:
         if not codes:
             return ()
         rows = self.conn.execute(
-            f"SELECT m.client, l.instrument, l.kind, count(*) FROM staged_{self.k} s JOIN moment_{self.k} m ON m.id = s.moment"
-            f" JOIN series_{self.k} l ON l.id = s.series WHERE m.client IN (SELECT value FROM json_each(?))"
-            " GROUP BY 1, 2, 3 ORDER BY 1, 2",
+            f"SELECT m.client, l.instrument, l.kind, count(*) FROM staged_{self.k} s JOIN"
+            f" moment_{self.k} m ON m.id = s.moment JOIN series_{self.k} l ON l.id = s.series WHERE"
+            " m.client IN (SELECT value FROM json_each(?)) GROUP BY 1, 2, 3 ORDER BY 1, 2",
             (json.dumps(sorted(codes)),),
         )
         return tuple(rows.fetchall())

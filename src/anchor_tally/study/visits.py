@@ -45,8 +45,9 @@ def visits_steps(
     it).
     """
     cursor = conn.execute(
-        f"SELECT v.id, v.client, v.start, v.age_years, v.height_cm, CASE WHEN c.birth <> '' THEN {_AGE} END, v.instant"
-        " FROM visit v JOIN client c ON c.id = v.client WHERE ?1 IS NULL OR v.client = ?1 ORDER BY v.id",
+        "SELECT v.id, v.client, v.start, v.age_years, v.height_cm, CASE WHEN c.birth <> '' THEN"
+        f" {_AGE} END, v.instant FROM visit v JOIN client c ON c.id = v.client WHERE ?1 IS NULL OR"
+        " v.client = ?1 ORDER BY v.id",
         (only,),
     )
     heights: History = {}

@@ -71,7 +71,7 @@ def watch_faults(window: MainWindow) -> None:
 
 
 def open_after_first_paint(window: MainWindow, argv: Sequence[str]) -> None:
-    """Open the study when the frame is on the screen, and not before: that brings in everything heavy."""
+    """Open the study once the frame is on the screen, since it imports everything heavy."""
 
     def attach() -> None:
         if begun:
@@ -84,7 +84,8 @@ def open_after_first_paint(window: MainWindow, argv: Sequence[str]) -> None:
         except Exception:
             log.exception("the study could not be opened")
             window.trouble(
-                "The study could not be opened through a fault of the program; the file was left as it is."
+                "The study could not be opened through a fault of the program; the file was left as"
+                " it is."
             )
 
     begun: list[bool] = []

@@ -1,4 +1,4 @@
-"""The Qt side of a device: a serial port that is read as it speaks, and opened again when it was lost."""
+"""The Qt side of a device: a serial port that is read continuously and reopened when lost."""
 
 from __future__ import annotations
 

@@ -90,7 +90,10 @@ class FileActions(QMainWindow):
 
     def ask_export(self) -> None:
         """Choose where and in which form to write the study."""
-        kinds = "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Whole copy with names and remarks (*.zip)"
+        kinds = (
+            "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Whole copy with"
+            " names and remarks (*.zip)"
+        )
         path, kind = QFileDialog.getSaveFileName(self.front, "Export", "readings.csv", kinds)
         if path:
             self.export(Path(path), full=kind.startswith("Whole"))
@@ -122,7 +125,10 @@ class FileActions(QMainWindow):
         jobs.start("export", job, written, lambda text: self.say(text, True))
 
     def _knows_what_full_means(self) -> bool:
-        text = "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it to nobody who may not know."
+        text = (
+            "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it"
+            " to nobody who may not know."
+        )
         buttons = QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Cancel
         return (
             QMessageBox.warning(self.front, "Whole copy", text, buttons)

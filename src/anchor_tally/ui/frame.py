@@ -1,4 +1,7 @@
-"""The frame of the window, from QtWidgets alone: stage rail, places for lens bar, page and drawer, footer."""
+"""The frame of the window, from QtWidgets alone.
+
+Stage rail, places for lens bar, page and drawer, footer.
+"""
 
 from __future__ import annotations
 
@@ -52,9 +55,11 @@ class Rail(QWidget):
             button.setEnabled(False)
             tip(
                 button,
-                f"{stage.purpose} (Ctrl+{k})"
-                if stage.built
-                else f"{stage.purpose}: not in this version",
+                (
+                    f"{stage.purpose} (Ctrl+{k})"
+                    if stage.built
+                    else f"{stage.purpose}: not in this version"
+                ),
             )
             button.setAccessibleName(stage.label)
             self._group.addButton(button)
@@ -164,7 +169,7 @@ class Footer(QWidget):
 
 
 class Waiting(QWidget):
-    """What stands in the place of a page while a study is opened, or when none could be: why, and what to do."""
+    """Shown instead of a page while a study is opened, or when none could be: why, and remedy."""
 
     def __init__(self) -> None:
         super().__init__()

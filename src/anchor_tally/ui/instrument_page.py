@@ -1,4 +1,4 @@
-"""A page on one instrument at a time: a sentence, a picture, figures beside it, and a choice of instrument."""
+"""A page about one instrument at a time: sentence, figure, table and choice of instrument."""
 
 from __future__ import annotations
 

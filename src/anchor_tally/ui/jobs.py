@@ -1,4 +1,7 @@
-"""The one runner of long work: slices beside the study on the window's thread, computations on one worker."""
+"""The one runner of long work.
+
+Slices of work on the window's thread, computations on one worker.
+"""
 
 from __future__ import annotations
 

@@ -159,7 +159,10 @@ class LensBar(QWidget):
 
     @staticmethod
     def _widen(combo: QComboBox, most: int = 60) -> None:
-        """At least as wide as its longest words, up to ``most`` pixels of them: in a narrow window all boxes must have room."""
+        """At least as wide as its longest words, up to ``most`` pixels.
+
+        In a narrow window all boxes must fit.
+        """
         wide = max(
             (
                 combo.fontMetrics().horizontalAdvance(combo.itemText(k))

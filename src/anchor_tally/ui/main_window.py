@@ -234,7 +234,10 @@ class MainWindow(FileActions):
 
     @property
     def drawer(self) -> Drawer:
-        """The evidence drawer, built when it is first asked for: what it brings in is not needed for the first answer."""
+        """The evidence drawer, built when first needed.
+
+        The first answer does not need its imports.
+        """
         from .drawer import Drawer
 
         assert self.session is not None
@@ -268,7 +271,7 @@ class MainWindow(FileActions):
         return self.pages[key]
 
     def _answered(self) -> None:
-        """A page has its answer: the lens may offer more now, and the other pages are made ready."""
+        """A page has its result: update the lens bar, and prepare the other pages."""
         from .page_table import import_pages
 
         if (
@@ -285,7 +288,10 @@ class MainWindow(FileActions):
             self._idle.start()
 
     def _make_ready(self) -> None:
-        """Build a page that was not opened yet, one a turn and when nothing runs, so that its first opening only has to fill it."""
+        """Build a page that was not opened yet, one a turn and when nothing runs.
+
+        Its first opening then only fills it.
+        """
         from .page_table import PAGES
 
         if self.jobs is None:
@@ -306,8 +312,10 @@ class MainWindow(FileActions):
                 if not self._settled:
                     self._settled = True
                     if self._another:
-                        gc.collect()  # what stood on the study before; frozen, it would be held for good
-                    gc.freeze()  # modules and pages stay: looking through them again and again would hold the window up
+                        # what belonged to the study before would be held for good once frozen
+                        gc.collect()
+                    # modules and pages stay: each search through them would stop the window
+                    gc.freeze()
                 if self.session is not None and not self.session.writing:
                     self.page(
                         "review"
@@ -315,7 +323,10 @@ class MainWindow(FileActions):
 
     @staticmethod
     def _drawn() -> bool:
-        """Whether no figure waits for its turn: what is looked at goes before what is made ready."""
+        """Whether no figure waits.
+
+        What is visible goes before what is prepared.
+        """
         from .canvas import FigureView
 
         return FigureView.all_drawn()
@@ -494,9 +505,11 @@ class MainWindow(FileActions):
             self.say(str(error), True)
             return
         self.say(
-            "The study can be written here now."
-            if done
-            else "The other window still has the study open; close it there first.",
+            (
+                "The study can be written here now."
+                if done
+                else "The other window still has the study open; close it there first."
+            ),
             not done,
         )
         self.refresh()

@@ -1,4 +1,7 @@
-"""What the window remembers between starts: its place, the studies opened last, and each study's stage and lens."""
+"""What the window remembers between starts.
+
+Its place, recent studies, and each study's stage and lens.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +18,7 @@ MOST = 8
 
 
 def is_demo(path: Path) -> bool:
-    """Whether a study is a fresh copy of the demo in a temporary place, which is not worth remembering."""
+    """Whether a study is a fresh copy of the demo in a temporary place; it is not remembered."""
     return path.parent.name.startswith("anchor-tally-demo-")
 
 

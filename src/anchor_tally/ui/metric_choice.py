@@ -1,4 +1,7 @@
-"""A choice of what an instrument measures: the registry, segments of the body, or a value by the user's own name."""
+"""Choice of what an instrument measures.
+
+A registered metric, a segment of the body, or a value with the user's own name.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +51,8 @@ class MetricChoice(QComboBox):
             completer.setFilterMode(Qt.MatchFlag.MatchContains)
             completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
         self.setToolTip(
-            "Type to find it; any other name becomes a value of the device's own, never compared between devices"
+            "Type to find it; any other name becomes a value of the device's own, never compared"
+            " between devices"
         )
 
     def chosen(self) -> str:

@@ -87,7 +87,7 @@ class Page(QWidget):
 
 @dataclass(frozen=True, slots=True)
 class EvidenceFor:
-    """What the drawer is to show: an explanation with the name of its instrument, or single readings under a title."""
+    """Content of the drawer: an explanation with its instrument, or readings under a title."""
 
     name: str
     evidence: Evidence | None = None

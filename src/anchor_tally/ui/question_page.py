@@ -1,4 +1,7 @@
-"""A page that asks one question through the lens: it asks anew when the study or the lens has changed, and drops stale answers."""
+"""A page that asks one question through the lens.
+
+It asks again when study or lens changed, and drops stale results.
+"""
 
 from __future__ import annotations
 

@@ -83,10 +83,22 @@ class About(QDialog):
             version = "not installed"
         lines = (
             f"Anchor Tally {version}",
-            "Compares body-composition devices and field methods with a reference, and derives calibrations with their uncertainty.",
-            "Nothing here is a diagnosis. Scans are ordered and run by licensed staff under local rules.",
-            "Licence: GPL-3.0-or-later. Fonts: SIL Open Font License. Built with Python, PyQt6, NumPy, SciPy, matplotlib, openpyxl and XlsxWriter.",
-            "Every equation and statistic names its source where it is shown; those from memory say so.",
+            (
+                "Compares body-composition devices and field methods with a reference, and derives"
+                " calibrations with their uncertainty."
+            ),
+            (
+                "Nothing here is a diagnosis. Scans are ordered and run by licensed staff under"
+                " local rules."
+            ),
+            (
+                "Licence: GPL-3.0-or-later. Fonts: SIL Open Font License. Built with Python, PyQt6,"
+                " NumPy, SciPy, matplotlib, openpyxl and XlsxWriter."
+            ),
+            (
+                "Every equation and statistic names its source where it is shown; those from memory"
+                " say so."
+            ),
         )
         column = QVBoxLayout(self)
         for k, line in enumerate(lines):

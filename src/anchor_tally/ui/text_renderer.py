@@ -1,4 +1,7 @@
-"""Drawing on the screen with texts kept as pictures: setting a text glyph by glyph is most of the time of a drawing."""
+"""Draws texts from cached images.
+
+Setting a text glyph by glyph takes most of the time of a drawing.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +45,7 @@ class TextRenderer(RendererAgg):
 def _picture(
     s: str, prop: FontProperties, dpi: float, rgb: tuple[float, ...], alpha: float | None
 ) -> tuple[NDArray[np.uint8], int]:
-    """The text as (rows from the bottom, columns, RGBA) on nothing, and the pixels it goes below its baseline."""
+    """The text as an RGBA array (rows from the bottom), and the pixels below its baseline."""
     width, height, descent = RendererAgg(1, 1, dpi).get_text_width_height_descent(s, prop, False)  # type: ignore[no-untyped-call]
     below, rows = ceil(descent), ceil(descent) + ceil(height - descent) + 2 * MARGIN
     page: Any = RendererAgg(ceil(width) + 2 * MARGIN, rows, dpi)  # type: ignore[no-untyped-call]

@@ -41,7 +41,10 @@ def bold(text: str) -> str:
 
 
 def rich(text: str = "", *, wrap: bool = False) -> QLabel:
-    """A label for rich text that this program has put together, with ``escape`` round everything typed."""
+    """A label for rich text made by the program.
+
+    Everything typed by a user must be escaped.
+    """
     out = label("", wrap=wrap)
     out.setTextFormat(Qt.TextFormat.RichText)
     out.setText(text)

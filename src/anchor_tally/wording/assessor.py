@@ -9,9 +9,18 @@ from .notes import sentence
 from .numbers import MISSING, number, p_value, signed, span
 
 _VERDICT = {
-    "skilled": "{who} repeats well enough for a skilled assessor: error {share} % of the mean, the limit is {skilled} %.",
-    "beginner": "{who} repeats within the limit for a beginner ({beginner} %), not yet for a skilled assessor ({skilled} %): error {share} % of the mean.",
-    "not_yet": "{who} does not repeat well enough yet: error {share} % of the mean, the limit for a beginner is {beginner} %. Do not use these readings for decisions.",
+    "skilled": (
+        "{who} repeats well enough for a skilled assessor: error {share} % of the mean, the limit"
+        " is {skilled} %."
+    ),
+    "beginner": (
+        "{who} repeats within the limit for a beginner ({beginner} %), not yet for a skilled"
+        " assessor ({skilled} %): error {share} % of the mean."
+    ),
+    "not_yet": (
+        "{who} does not repeat well enough yet: error {share} % of the mean, the limit for a"
+        " beginner is {beginner} %. Do not use these readings for decisions."
+    ),
     "too_few": "{who} has not measured enough people twice yet.",
 }
 
@@ -64,6 +73,7 @@ def practice_words(s: PracticeScore, unit: str) -> str:
         most = max(range(10), key=lambda d: s.digits.counts[d])
         return (
             text
-            + f" Last digits are not used evenly (p {p_value(s.digits.p)}); the most frequent is {most}."
+            + f" Last digits are not used evenly (p {p_value(s.digits.p)}); the most frequent is"
+            f" {most}."
         )
     return text + f" Last digits are used evenly (p {p_value(s.digits.p)})."

@@ -36,10 +36,23 @@ class StatedWords:
 
 
 STATED = (
-    StatedWords("margin", "Margin", "the difference that matters; it shades the ladder and judges equivalence. Without one there is neither."),
-    StatedWords("reference_sd", "SD of one scan", "the scan's own precision (RMS-SD of repeated scans), where no scans were repeated here."),
-    StatedWords("client_sd", "Spread between clients", "SD of a device's offset between people, used only where too few were scanned to show it."),
-)  # fmt: skip
+    StatedWords(
+        "margin",
+        "Margin",
+        "the difference that matters; it shades the ladder and judges equivalence."
+        " Without one there is neither.",
+    ),
+    StatedWords(
+        "reference_sd",
+        "SD of one scan",
+        "the scan's own precision (RMS-SD of repeated scans), where no scans were repeated here.",
+    ),
+    StatedWords(
+        "client_sd",
+        "Spread between clients",
+        "SD of a device's offset between people, used only where too few were scanned to show it.",
+    ),
+)
 
 
 def tally_words(t: Tally, m: Metric) -> str:
@@ -56,8 +69,8 @@ def tally_words(t: Tally, m: Metric) -> str:
         asked = f" · of {t.n}: the protocol counts the last one"
     elif not asked and t.how == "median" and t.agree is False:
         asked = (
-            f" · the first two differed by {number(t.difference, m.decimals)} {m.difference_unit}, more than "
-            f"{number(t.tolerance, m.decimals)}: the median counts"
+            f" · the first two differed by {number(t.difference, m.decimals)} {m.difference_unit},"
+            f" more than {number(t.tolerance, m.decimals)}: the median counts"
         )
     elif not asked and t.how == "median":
         asked = f" · of {t.n}"
@@ -66,7 +79,7 @@ def tally_words(t: Tally, m: Metric) -> str:
 
 @dataclass(frozen=True, slots=True)
 class RowWords:
-    """What stands beside a row: its tag (plain), what it gives (rich text, everything typed escaped), whether it warns."""
+    """Words beside a row: tag (plain), result (rich text, escaped), and whether it warns."""
 
     tag: str
     meaning: str
@@ -107,7 +120,10 @@ def side_words(a: RowAnswer, m: Metric) -> str:
     side = "left" if "right" in (a.plan.setting or "") else "right"
     if a.side is None or round(a.side, m.decimals) == 0:
         return f"as on the {side} side"
-    return f"{number(abs(a.side), m.decimals)} {m.difference_unit} {'more' if a.side > 0 else 'less'} than on the {side} side"
+    return (
+        f"{number(abs(a.side), m.decimals)} {m.difference_unit} {'more' if a.side > 0 else 'less'}"
+        f" than on the {side} side"
+    )
 
 
 def wanted_words(c: Condition) -> str:
@@ -119,11 +135,14 @@ def wanted_words(c: Condition) -> str:
 
 def unknown_client_words(code: str) -> str:
     """A code that nobody has."""
-    return f'Nobody has the code "{code}". Enter again in the client field makes a new client; nothing was written.'
+    return (
+        f'Nobody has the code "{code}". Enter again in the client field makes a new client; nothing'
+        " was written."
+    )
 
 
 def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str = "") -> str:
-    """What the bench says on top: how far the visit is, what comes next, and the day of the visit ``before``."""
+    """Words on top of the bench: progress of the visit, next step, day of the visit ``before``."""
     if kept:
         return f"{who}: {count(kept, 'reading')} kept in this visit." + (
             "" if noted else " Conditions are not noted yet (F7)."
@@ -197,7 +216,10 @@ def last_words(last: float | None, metric: str) -> str:
 def doubt_words(d: Doubt, *, unseen: bool = False) -> str:
     """What is odd about a typed value, and the keys that settle it."""
     if unseen:
-        return "This value is odd beside what was read before. K: keep it as read. Or type it again; nothing is written yet."
+        return (
+            "This value is odd beside what was read before. K: keep it as read. Or type it again;"
+            " nothing is written yet."
+        )
     take = f"C: take {d.instead} instead. " if d.instead else ""
     keep = "" if d.note.code == "value_impossible" else "K: keep it as read. "
     return f"{sentence(d.note)}. {take}{keep}Or type it again; nothing is written yet."

@@ -37,7 +37,8 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
             pooled.append(f"{signed(b.value)}  ± ?  ({r.comparison.pairs.occasions})")
         else:
             pooled.append(
-                f"{signed(b.value)}  ± {number(_longer(b.value, b.interval))}  ({r.comparison.pairs.occasions})"
+                f"{signed(b.value)}  ± {number(_longer(b.value, b.interval))} "
+                f" ({r.comparison.pairs.occasions})"
             )
     cells = [tuple(pooled)]
     for name in names:
@@ -66,16 +67,28 @@ def offset_words(r: CalibrateResult, client: str) -> tuple[str, str]:
     pooled = r.pooled.offset if r.pooled is not None else None
     if pooled is None:
         return "", ""
-    everyone = f"All clients: {signed(pooled.value, 2)} ({span(pooled.interval, 2, sign=True)}), the mean difference by generalised least squares."
+    everyone = (
+        f"All clients: {signed(pooled.value, 2)} ({span(pooled.interval, 2, sign=True)}), the mean"
+        " difference by generalised least squares."
+    )
     own = next((c for c in r.clients if c.client == client), None)
     if own is None:
         return (
-            f"{everyone} Difference = {short_name(pairs.instrument.name)} less {pairs.reference.name}.",
+            (
+                f"{everyone} Difference = {short_name(pairs.instrument.name)} less"
+                f" {pairs.reference.name}."
+            ),
             "Patterson & Thompson 1971 (REML)",
         )
-    part = f"Own part: drawn to the mean of all by 1 − τ²/(τ² + σ²/n) = {number(1 - own.shrinkage, 2)}, from {count(own.n, 'scan')}."
+    part = (
+        "Own part: drawn to the mean of all by 1 − τ²/(τ² + σ²/n) ="
+        f" {number(1 - own.shrinkage, 2)}, from {count(own.n, 'scan')}."
+    )
     new = f"A new reading differs by {span(own.new, 1, sign=True)} (95 %)."
     return (
-        f"{client}: subtract {signed(own.offset, 2)} ({span(own.interval, 2, sign=True)}). {part} {everyone} {new}",
+        (
+            f"{client}: subtract {signed(own.offset, 2)} ({span(own.interval, 2, sign=True)})."
+            f" {part} {everyone} {new}"
+        ),
         "Henderson 1975, Biometrics 31:423 (BLUP)",
     )

@@ -42,15 +42,24 @@ def drift_headline(r: DriftResult) -> str:
         moved = f"its difference {way} by {number(abs(s.value), k)} {unit} a week ({span(ends, k)})"
         if r.not_following is not None:
             return (
-                f"{name}: {moved}, because clients changed and it shows only {number(r.not_following.value, 2)}"
-                f" ({span(r.not_following.interval, 2)}) of each {unit}; "
-                "that is not drift of the device."
+                f"{name}: {moved}, because clients changed and it shows only"
+                f" {number(r.not_following.value, 2)} ({span(r.not_following.interval, 2)}) of each"
+                f" {unit}; that is not drift of the device."
             )
-        return f"{name} drifts: {moved}, {number(abs(s.value) * EXPIRY_WEEKS, m.decimals)} {unit} in {EXPIRY_WEEKS} weeks."
+        return (
+            f"{name} drifts: {moved}, {number(abs(s.value) * EXPIRY_WEEKS, m.decimals)} {unit} in"
+            f" {EXPIRY_WEEKS} weeks."
+        )
     most = max(abs(s.interval.low), abs(s.interval.high))
     if r.verdict == "steady":
-        return f"{name} is steady: no drift is shown, and more than {number(most, k)} {unit} a week can be ruled out."
-    return f"{name}: not enough anchors: a drift of {number(most, k)} {unit} a week could still hide{_needs(r)}."
+        return (
+            f"{name} is steady: no drift is shown, and more than {number(most, k)} {unit} a week"
+            " can be ruled out."
+        )
+    return (
+        f"{name}: not enough anchors: a drift of {number(most, k)} {unit} a week could still"
+        f" hide{_needs(r)}."
+    )
 
 
 def _needs(r: DriftResult) -> str:
@@ -87,10 +96,19 @@ def drift_advice(r: DriftResult) -> str:
     if r.verdict == "stepped":
         step = r.steps[0]
         if step.change is not None and step.change.setting:
-            return "Choose the period since then in the lens bar: offsets and drift must not run across a change of setting."
-        return "Find out what was changed that day and note it as an event; use only anchors since then for an offset."
+            return (
+                "Choose the period since then in the lens bar: offsets and drift must not run"
+                " across a change of setting."
+            )
+        return (
+            "Find out what was changed that day and note it as an event; use only anchors since"
+            " then for an offset."
+        )
     if r.verdict == "drifting":
-        return "An adopted offset grows wrong with time: scan more often, check battery, feet and floor, or retire the device."
+        return (
+            "An adopted offset grows wrong with time: scan more often, check battery, feet and"
+            " floor, or retire the device."
+        )
     if r.verdict == "steady":
         return "An offset of all these anchors can stand for the whole time."
     return "Until then nothing is claimed; weekly mornings and check weights help a little."
@@ -110,7 +128,10 @@ def _side(x: SideEvidence, m: Metric) -> str:
         else f"the other devices ({count(x.clients, 'client')})"
     )
     moves = "moves" if x.p < 0.05 else "is not shown to move"
-    return f"Weaker evidence: against {against} it {moves}, {signed(x.slope.value, k)} {unit} a week ({span(x.slope.interval, k, sign=True)})."
+    return (
+        f"Weaker evidence: against {against} it {moves}, {signed(x.slope.value, k)} {unit} a week"
+        f" ({span(x.slope.interval, k, sign=True)})."
+    )
 
 
 def drift_lines(r: DriftResult) -> list[Line]:

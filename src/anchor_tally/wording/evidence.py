@@ -16,7 +16,10 @@ def pair_words(evidence: Evidence, name: str) -> str:
     v = dict(evidence.values)
     if not v:
         return ""
-    return f"{name} {number(v['instrument'])}, {evidence.compared_with} {number(v['reference'])}: difference {signed(v['difference'])}"
+    return (
+        f"{name} {number(v['instrument'])}, {evidence.compared_with} {number(v['reference'])}:"
+        f" difference {signed(v['difference'])}"
+    )
 
 
 def left_out_words(evidence: Evidence) -> str:
@@ -62,6 +65,7 @@ def reading_words(
             lines.append(f"{at[:16].replace('T', ' ')}: changed ({why})")
             continue
         lines.append(
-            f"{at[:16].replace('T', ' ')}: {a['entered'] or '–'} {a['status']} → {b['entered'] or '–'} {b['status']} ({why})"
+            f"{at[:16].replace('T', ' ')}: {a['entered'] or '–'} {a['status']} →"
+            f" {b['entered'] or '–'} {b['status']} ({why})"
         )
     return "\n".join(lines)

@@ -1,4 +1,4 @@
-"""What the import says of a table: what is new, known, refused, not taken, and what must not have been measured."""
+"""Words of the import: new, known, refused, ignored, and must not have been measured."""
 
 from __future__ import annotations
 
@@ -26,7 +26,10 @@ def verdict(name: str, new: int, same: int, refused: int, cards: int = 0) -> str
     if not new and not refused and not cards:
         return f"{name}: all {same} readings are in the study already; nothing to import."
     if refused:
-        return f"{name}: {count(refused, 'row')} cannot be taken. Nothing is imported until you decide."
+        return (
+            f"{name}: {count(refused, 'row')} cannot be taken. Nothing is imported until you"
+            " decide."
+        )
     return f"{name}: {amount(new, cards)} to be added."
 
 
@@ -49,7 +52,7 @@ def counts(new: int, same: int, refused: int, cards: int = 0) -> str:
 
 
 def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
-    """Columns of which nothing is taken though something stands in them: name, filled cells, examples."""
+    """Columns that hold values but are not imported: name, filled cells, examples."""
     if not columns:
         return ""
     said = [

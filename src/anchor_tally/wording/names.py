@@ -8,6 +8,9 @@ _PUBLISHED = re.compile(r"^(.*?) \(.*\b(\d{4})\)$")
 
 
 def short_name(name: str) -> str:
-    """A method's label without its authors: "BMI equation (Deurenberg 1991)" becomes "BMI equation 1991"."""
+    """Label of a method without its authors.
+
+    "BMI equation (Deurenberg 1991)" becomes "BMI equation 1991".
+    """
     match = _PUBLISHED.match(name)
     return f"{match[1]} {match[2]}" if match else name

@@ -1,4 +1,4 @@
-"""Sentences about offsets: the advice, the errors before and after, what was adopted, a corrected reading."""
+"""Sentences about offsets: advice, errors before and after, records, corrected readings."""
 
 from __future__ import annotations
 
@@ -12,9 +12,17 @@ from .notes import sentence
 from .numbers import count, number, signed, span
 
 ADVICE = {
-    "none": "Better not to correct: on left-out scans no correction comes closer by more than chance.",
-    "level_only": "Correcting brings the level right, but the device repeats what the last scan said; it cannot show change.",
-    "level_only_unknown": "Correcting brings the level right; whether the device shows change cannot be told from these scans.",
+    "none": (
+        "Better not to correct: on left-out scans no correction comes closer by more than chance."
+    ),
+    "level_only": (
+        "Correcting brings the level right, but the device repeats what the last scan said; it"
+        " cannot show change."
+    ),
+    "level_only_unknown": (
+        "Correcting brings the level right; whether the device shows change cannot be told from"
+        " these scans."
+    ),
     "level_and_change": "Correcting brings the level right, and the device follows change.",
     "not_enough": "Too few scanned clients to check whether correcting helps.",
     "no_pairs": "No pairs with a scan yet: take a tally right before or after a scan.",
@@ -35,9 +43,15 @@ def calibration_sentence(result: CalibrateResult) -> str:
         and not result.valid_until
         and code != "none"
     ):
-        return "Not now: its error moves through time, so that one offset from all scans no longer holds."
+        return (
+            "Not now: its error moves through time, so that one offset from all scans no longer"
+            " holds."
+        )
     if result.settings_apart is not None and code != "none":
-        return "Not so: its settings differ, and one offset for all of them fits none. Choose one setting in the lens bar."
+        return (
+            "Not so: its settings differ, and one offset for all of them fits none. Choose one"
+            " setting in the lens bar."
+        )
     s = result.within_slope
     if (
         code == "level_and_change"
@@ -45,11 +59,18 @@ def calibration_sentence(result: CalibrateResult) -> str:
         and s.interval is not None
         and s.interval.high < 1
     ):
-        share = f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {metric_of(result.comparison.pairs.metric).difference_unit}"
+        share = (
+            f"{number(s.value, 2)} ({span(s.interval, 2)}) of each"
+            f" {metric_of(result.comparison.pairs.metric).difference_unit}"
+        )
         text = (
-            f"Correcting brings the level right; of a change the device shows only {share}: too little to follow clients by it."
+            f"Correcting brings the level right; of a change the device shows only {share}: too"
+            " little to follow clients by it."
             if shows_too_little(s)
-            else f"Correcting brings the level right, and the device follows change only in part: it shows {share}."
+            else (
+                "Correcting brings the level right, and the device follows change only in part: it"
+                f" shows {share}."
+            )
         )
     if (
         result.movement is not None
@@ -67,17 +88,23 @@ def calibration_sentence(result: CalibrateResult) -> str:
     if code == "level_and_change" and cv is not None and cv.beats_scans is False:
         text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:
-        text += " It is no closer than what is known without it: the mean of the other clients, or their body mass index."
+        text += (
+            " It is no closer than what is known without it: the mean of the other clients, or"
+            " their body mass index."
+        )
     return text
 
 
 def error_sentence(result: CalibrateResult) -> str:
-    """Errors on left-out scans, beside what needs no device, and how the device moves within clients."""
+    """Errors on left-out scans, beside baselines, and the response within clients."""
     cv, m = result.cross_validation, metric_of(result.comparison.pairs.metric)
     if cv is None:
         return ""
     k, unit = m.decimals + 1, m.difference_unit
-    text = f"Error on left-out scans (RMSE, {unit}): {number(cv.before, k)} uncorrected, {number(cv.after, k)} as advised"
+    text = (
+        f"Error on left-out scans (RMSE, {unit}): {number(cv.before, k)} uncorrected,"
+        f" {number(cv.after, k)} as advised"
+    )
     if result.offer and result.model == "none":
         best = cv.of(result.offer)
         text += f", {number(best.rmse, k)} with the offset" if best is not None else ""
@@ -92,7 +119,10 @@ def error_sentence(result: CalibrateResult) -> str:
     text += f"; without the device: {said}." if said else "."
     s = result.within_slope
     if s is not None:
-        text += f" When the scan moves by 1 within a client, the device moves by {number(s.value, 2)} ({span(s.interval, 2)})."
+        text += (
+            f" When the scan moves by 1 within a client, the device moves by {number(s.value, 2)}"
+            f" ({span(s.interval, 2)})."
+        )
     return text
 
 
@@ -106,7 +136,9 @@ def adopted_for(result: CalibrateResult) -> str:
     own = {
         "client": "each scanned client's own offset, and the pooled one for others",
         "pooled": "one offset for everybody like these clients",
-        "line": "a line for everybody like these clients: what is subtracted depends on the reading",
+        "line": (
+            "a line for everybody like these clients: what is subtracted depends on the reading"
+        ),
         "line_client": "a line, with each scanned client's own offset beside it",
     }[result.offer]
     why = " Adopting it against the advice asks for a reason." if needs_reason(result) else ""
@@ -144,12 +176,18 @@ def record_sentence(r: CalibrationRecord) -> str:
     """An adopted calibration in a line."""
     what = MODEL_WORDS[r.model]
     if r.line is not None:
-        what += f" (reference = {number(r.line.centre)} + (reading − {number(r.line.centre + r.line.level)})/{number(r.line.slope, 2)})"
+        what += (
+            f" (reference = {number(r.line.centre)} + (reading −"
+            f" {number(r.line.centre + r.line.level)})/{number(r.line.slope, 2)})"
+        )
     pooled = "" if r.pooled is None else f" ({signed(r.pooled[0])})"
     where = f", setting {r.setting}" if r.setting else ""
     whom = "" if r.pooled is not None else f", only for {', '.join(sorted(r.clients))}"
     why = f", against the advice ({r.made_of.reason})" if r.made_of.reason else ""
-    return f"v{r.version}: {what}{pooled}{where}{whom}, from {count(r.pairs, 'pair')} of {count(r.client_count, 'client')}, until {r.valid_until}{why}"
+    return (
+        f"v{r.version}: {what}{pooled}{where}{whom}, from {count(r.pairs, 'pair')} of"
+        f" {count(r.client_count, 'client')}, until {r.valid_until}{why}"
+    )
 
 
 def offset_headline(result: CalibrateResult) -> str:
@@ -166,7 +204,10 @@ def offset_headline(result: CalibrateResult) -> str:
         ]
         return f"{name}: what to subtract grows with the reading: {said[0]}, {said[1]} {unit}."
     if b.interval is not None and b.interval.low <= 0 <= b.interval.high:
-        return f"{name}: no common offset shown; it could be anything from {span(b.interval, m.decimals, sign=True)} {m.difference_unit}."
+        return (
+            f"{name}: no common offset shown; it could be anything from"
+            f" {span(b.interval, m.decimals, sign=True)} {m.difference_unit}."
+        )
     verb = "subtract" if b.value >= 0 else "add"
     head = f"{name}: {verb} {number(abs(b.value), m.decimals)} {m.difference_unit}"
     if b.interval is None:
@@ -188,6 +229,6 @@ def range_sentence(result: CalibrateResult) -> str:
         else metric_of(result.comparison.pairs.metric).unit
     )
     return (
-        f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit}, the same setting,"
-        f" and until {result.valid_until}."
+        f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit},"
+        f" the same setting, and until {result.valid_until}."
     )

@@ -1,4 +1,4 @@
-"""What the review says: how many things want a look, one finding, what to do, and what the excluded readings move."""
+"""Sentences of Review: number of findings, one finding, what to do, effect of exclusions."""
 
 from __future__ import annotations
 
@@ -81,11 +81,13 @@ def sensitivity_words(found: Sequence[Sensitivity]) -> str:
             bias = f"bias {first} without, {then} with"
         la, lb = s.without.limits, s.with_them.limits
         wide = (
-            f"; limits {number(la.upper - la.lower, k)} and {number(lb.upper - lb.lower, k)} {unit} wide"
+            f"; limits {number(la.upper - la.lower, k)} and {number(lb.upper - lb.lower, k)} {unit}"
+            " wide"
             if la and lb
             else ""
         )
         said.append(
-            f"{s.without.pairs.instrument.name}: {bias} the {count(s.excluded, 'excluded reading')}{wide}"
+            f"{s.without.pairs.instrument.name}: {bias} the"
+            f" {count(s.excluded, 'excluded reading')}{wide}"
         )
     return ". ".join(said) + ("." if said else "")

@@ -26,9 +26,15 @@ def headline(result: CompareResult) -> str:
     if bias.interval is None:
         head = f"{name} read {side(bias.value, k)} ({unit}) here; one scan cannot say more"
     elif bias.interval.low > 0 or bias.interval.high < 0:
-        head = f"{name} reads {number(abs(bias.value), k)} {unit} {'high' if bias.value > 0 else 'low'} on average"
+        head = (
+            f"{name} reads {number(abs(bias.value), k)} {unit}"
+            f" {'high' if bias.value > 0 else 'low'} on average"
+        )
     else:
-        head = f"{name}: no bias shown; on average anywhere from {side(bias.interval.low, k)} to {side(bias.interval.high, k)} ({unit})"
+        head = (
+            f"{name}: no bias shown; on average anywhere from {side(bias.interval.low, k)} to"
+            f" {side(bias.interval.high, k)} ({unit})"
+        )
     lim, clients = result.limits, result.pairs.clients
     if (
         lim is None
@@ -36,7 +42,10 @@ def headline(result: CompareResult) -> str:
         or lim.upper_interval is None
         or clients < LEAST_FOR_ONE_PERSON
     ):
-        return f"{head}; how far it strays for one person cannot be said from {count(clients, 'client')}."
+        return (
+            f"{head}; how far it strays for one person cannot be said from"
+            f" {count(clients, 'client')}."
+        )
     inner = f"from {side(lim.lower, k)} to {side(lim.upper, k)}"
     outer = f"{side(lim.lower_interval.low, k)} to {side(lim.upper_interval.high, k)}"
     return f"{head}; for one person {inner} (after {count(clients, 'client')} it may be {outer})."
@@ -49,9 +58,11 @@ def pairs_sentence(result: CompareResult) -> str:
     left = (
         ""
         if n == 0
-        else "; 1 reading or scan made no pair"
-        if n == 1
-        else f"; {n} readings or scans made no pair"
+        else (
+            "; 1 reading or scan made no pair"
+            if n == 1
+            else f"; {n} readings or scans made no pair"
+        )
     )
     return (
         f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."

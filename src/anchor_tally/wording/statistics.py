@@ -34,7 +34,7 @@ Found = tuple[float | None, Interval | None]
 
 @dataclass(frozen=True, slots=True)
 class Explanation:
-    """A statistic explained: name, formula in words, source, and in two sentences what it says and what it does not."""
+    """A statistic explained: name, formula, source, and what it does and does not say."""
 
     name: str
     formula: str
@@ -52,94 +52,119 @@ EXPLANATIONS = {
         "One pair",
         "Instrument reading minus the mean of the reference readings at the same anchor.",
         "Bland & Altman 1986",
-        "One reading beside the scan it was taken with. One pair says how far this reading was off, not how far the next will be.",
+        "One reading beside the scan it was taken with. One pair says how far this reading was off,"
+        " not how far the next will be.",
     ),
     "bias": Explanation(
         "Bias",
-        "Mean difference instrument − reference. With repeated pairs: generalised least squares under the nested model, t interval.",
-        "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom (Giesbrecht & Burns 1985)",
-        "How far the device reads above (+) or below (−) the comparator on average over people. A small bias can hide large errors of single people.",
+        "Mean difference instrument − reference. With repeated pairs: generalised least squares"
+        " under the nested model, t interval.",
+        "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom"
+        " (Giesbrecht & Burns 1985)",
+        "How far the device reads above (+) or below (−) the comparator on average over people. A"
+        " small bias can hide large errors of single people.",
     ),
     "limits": Explanation(
         "Limits of agreement",
-        "Bias ± 1.96 SD of single differences, an estimate of the range that holds 95 of 100 single readings of new clients. How sure "
-        "each limit is, its own interval says: after few clients it is far from sure.",
-        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: integrated over the variance ratios (Box & Tiao 1973)",
-        "The range that most differences of single people fall into. Read the intervals of both limits: after few clients the range may be much wider.",
+        "Bias ± 1.96 SD of single differences, an estimate of the range that holds 95 of 100 single"
+        " readings of new clients. How sure each limit is, its own interval says: after few clients"
+        " it is far from sure.",
+        "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: integrated over the"
+        " variance ratios (Box & Tiao 1973)",
+        "The range that most differences of single people fall into. Read the intervals of both"
+        " limits: after few clients the range may be much wider.",
     ),
     "components": Explanation(
         "Where the spread comes from",
-        "Variances between clients, between occasions of a client, and between replicates, by REML.",
+        "Variances between clients, between occasions of a client, and between replicates, by"
+        " REML.",
         "Patterson & Thompson 1971",
-        "How much of the spread lies between people, between days of one person, and between repeats of one minute. Averaging repeats removes only the last part.",
+        "How much of the spread lies between people, between days of one person, and between"
+        " repeats of one minute. Averaging repeats removes only the last part.",
     ),
     "trend": Explanation(
         "Slope on the mean (classical)",
-        "Slope of the difference on the mean of both. It is not zero whenever the two spreads differ, by the device's own error alone: "
-        "by itself it says nothing of an error that grows with the value.",
+        "Slope of the difference on the mean of both. It is not zero whenever the two spreads"
+        " differ, by the device's own error alone: by itself it says nothing of an error that grows"
+        " with the value.",
         "Bland & Altman 1999",
-        "Whether the difference changes with the mean of both values. It is not zero when the two merely spread differently, so by itself it proves nothing.",
+        "Whether the difference changes with the mean of both values. It is not zero when the two"
+        " merely spread differently, so by itself it proves nothing.",
     ),
     "trend_on_scan": Explanation(
         "Slope on the scan",
-        "Slope of the difference on the reference in the mixed model, corrected for the reference's own error by moments. 0: the error "
-        "does not grow with the value. Within clients −1 means that the device does not move when the scan does.",
+        "Slope of the difference on the reference in the mixed model, corrected for the reference's"
+        " own error by moments. 0: the error does not grow with the value. Within clients −1 means"
+        " that the device does not move when the scan does.",
         "Patterson & Thompson 1971; Fuller 1987, section 2.2 (from memory)",
-        "Whether the error grows with the true level, judged on the scan. Within clients it tells whether the device moves when the body does.",
+        "Whether the error grows with the true level, judged on the scan. Within clients it tells"
+        " whether the device moves when the body does.",
     ),
     "concordance": Explanation(
         "Concordance",
-        "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not agreement.",
+        "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not"
+        " agreement.",
         "Lin 1989, 2000",
-        "One number for closeness and scatter together; 1 only when every pair agrees. It rises with the range of people, so two studies do not compare.",
+        "One number for closeness and scatter together; 1 only when every pair agrees. It rises"
+        " with the range of people, so two studies do not compare.",
     ),
     "error": Explanation(
         "Error",
         "Root mean square and mean absolute difference of single readings.",
         "standard definitions",
-        "The usual size of one error, bias included. A correction takes away the bias, not the scatter.",
+        "The usual size of one error, bias included. A correction takes away the bias, not the"
+        " scatter.",
     ),
     "deming": Explanation(
         "Line with error in both",
         "Deming regression of instrument on reference, jackknife intervals leaving out one client.",
         "Linnet 1993",
-        "The line between device and comparator when both have errors. A slope of 1 and an intercept of 0 would be agreement on average.",
+        "The line between device and comparator when both have errors. A slope of 1 and an"
+        " intercept of 0 would be agreement on average.",
     ),
     "passing_bablok": Explanation(
         "Passing–Bablok line",
-        "Shifted median of the slopes of all pairs; interval from the variance of Kendall's S; cusum test of linearity.",
+        "Shifted median of the slopes of all pairs; interval from the variance of Kendall's S;"
+        " cusum test of linearity.",
         "Passing & Bablok 1983",
-        "A line that single odd values cannot pull, with errors in both. A slope of 1 and an intercept of 0 would be agreement on average.",
+        "A line that single odd values cannot pull, with errors in both. A slope of 1 and an"
+        " intercept of 0 would be agreement on average.",
     ),
     "ols": Explanation(
         "Least squares",
         "Line of the instrument on the reference, the reference taken as exact.",
         "standard definitions",
-        "The line that a spreadsheet draws. It is too flat whenever the reference has errors of its own.",
+        "The line that a spreadsheet draws. It is too flat whenever the reference has errors of its"
+        " own.",
     ),
     "theil_sen": Explanation(
         "Theil–Sen slope",
         "Median of the slopes of all pairs.",
         "Sen 1968",
-        "A slope that single odd values cannot pull. It takes the reference as exact, as least squares does.",
+        "A slope that single odd values cannot pull. It takes the reference as exact, as least"
+        " squares does.",
     ),
     "near": Explanation(
         "Without the scan's error",
         "√(SD² − SD of one scan²/scans).",
         "Bland & Altman 1999",
-        "What is left of the spread when the scan's own error is taken off. It is the device's part, as far as the scan's precision is known.",
+        "What is left of the spread when the scan's own error is taken off. It is the device's"
+        " part, as far as the scan's precision is known.",
     ),
     "null": Explanation(
         "What needs no device",
-        "Errors on the same anchors of the other clients' mean and of an equation from body mass index.",
+        "Errors on the same anchors of the other clients' mean and of an equation from body mass"
+        " index.",
         "common practice",
-        "What could be said without stepping on anything. A device that is no closer tells little of a person.",
+        "What could be said without stepping on anything. A device that is no closer tells little"
+        " of a person.",
     ),
     "equivalence": Explanation(
         "Equivalence",
         "Two one-sided t tests of the bias against the margin.",
         "Schuirmann 1987",
-        "Whether the bias is shown to lie within the margin that matters. Without a margin of its own a metric has no equivalence.",
+        "Whether the bias is shown to lie within the margin that matters. Without a margin of its"
+        " own a metric has no equivalence.",
     ),
 }
 
@@ -230,43 +255,265 @@ def _null_devices(r: CompareResult) -> NullDevices | None:
 
 
 STATISTICS = (
-    Statistic("bias", "Bias ({unit})", _of(lambda r: r.bias), ("bias", "estimate", "ci"), "difference"),
-    Statistic("limits", "Upper limit ({unit})", _limit(upper=True), ("limits", "upper", "upper_ci"), "difference"),
-    Statistic("limits", "Lower limit ({unit})", _limit(upper=False), ("limits", "lower", "lower_ci"), "difference"),
-    Statistic("limits", "SD of one difference ({unit})", _of(lambda r: r.sd), ("bias", "sd", ""), decimals=1),
-    Statistic("components", "  between clients ({unit})", _of(lambda r: r.components.client_sd), ("components", "client_sd", ""), decimals=1),
-    Statistic("components", "  between occasions ({unit})", _of(lambda r: r.components.occasion_sd), ("components", "occasion_sd", ""), decimals=1),
-    Statistic("components", "  between repeats ({unit})", _of(lambda r: r.components.replicate_sd), ("components", "replicate_sd", ""), decimals=1),
-    Statistic("trend_on_scan", "Slope on scan between clients", _in(lambda r: r.reference_trend.between, lambda s: s.slope), ("trend_on_reference.between", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend_on_scan", "  p", _in(lambda r: r.reference_trend.between, lambda s: s.p), ("trend_on_reference.between", "p", ""), "p", shown=False),
-    Statistic("trend_on_scan", "  within clients", _in(lambda r: r.reference_trend.within, lambda s: s.slope), ("trend_on_reference.within", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend_on_scan", "  p", _in(lambda r: r.reference_trend.within, lambda s: s.p), ("trend_on_reference.within", "p", ""), "p", shown=False),
-    Statistic("trend_on_scan", "  SD of one scan ({unit})", _of(lambda r: r.reference_trend.reference.sd), ("trend_on_reference", "reference_sd", ""), decimals=1, shown=False),
-    Statistic("trend", "Slope on the mean (classical)", _of(lambda r: r.trend.slope), ("proportional", "slope", "ci"), "difference", 2, alone=True),
-    Statistic("trend", "  p", _of(lambda r: r.trend.p), ("proportional", "p", ""), "p", shown=False),
-    Statistic("concordance", "Concordance", _of(lambda r: r.agreement.concordance), ("concordance", "ccc", "ci"), decimals=2, alone=True),
     Statistic(
-        "concordance", "Correlation (is not agreement)", _of(lambda r: r.agreement.pearson), ("correlation", "pearson", "ci"), decimals=2, alone=True
+        "bias", "Bias ({unit})", _of(lambda r: r.bias), ("bias", "estimate", "ci"), "difference"
     ),
-    Statistic("error", "RMSE ({unit})", _of(lambda r: r.agreement.rmse), ("error", "rmse", ""), decimals=1),
-    Statistic("error", "MAE ({unit})", _of(lambda r: r.agreement.mae), ("error", "mae", ""), decimals=1, shown=False),
-    Statistic("deming", "Deming slope", _in(lambda r: r.deming, lambda x: x.slope), ("deming", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("deming", "Deming intercept", _in(lambda r: r.deming, lambda x: x.intercept), ("deming", "intercept", "intercept_ci"), decimals=1, shown=False),
-    Statistic("deming", "Ratio of error variances", _in(lambda r: r.deming, lambda x: x.ratio), ("deming", "ratio", ""), decimals=2, alone=True, shown=False),
-    Statistic("passing_bablok", "Passing–Bablok slope", _in(_passing_bablok, lambda x: x.line.slope), ("passing_bablok", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("passing_bablok", "Passing–Bablok intercept", _in(_passing_bablok, lambda x: x.line.intercept), ("passing_bablok", "intercept", "intercept_ci"), decimals=1, shown=False),
-    Statistic("passing_bablok", "  p of linearity", _in(_passing_bablok, lambda x: x.linearity_p), ("passing_bablok", "linearity_p", ""), "p", shown=False),
-    Statistic("ols", "Least-squares slope", _in(_ols, lambda x: x.slope), ("ols", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("ols", "Least-squares intercept", _in(_ols, lambda x: x.intercept), ("ols", "intercept", "intercept_ci"), decimals=1, shown=False),
-    Statistic("theil_sen", "Theil–Sen slope", _in(lambda r: r.forms, lambda f: f.theil_sen), ("theil_sen", "slope", "slope_ci"), decimals=2, alone=True, shown=False),
-    Statistic("near", "Within the scan's error taken off: SD ({unit})", _in(_without_scan_error, lambda x: x.sd), ("instrument_only", "sd", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of the last scan carried over ({unit})", _in(_null_devices, lambda x: x.last_scan), ("null_devices", "last_scan", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of the other clients' mean ({unit})", _in(_null_devices, lambda x: x.sample_mean), ("null_devices", "sample_mean", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of an equation from BMI ({unit})", _in(_null_devices, lambda x: x.bmi_equation), ("null_devices", "bmi_equation", ""), decimals=1, shown=False),
-    Statistic("null", "RMSE of the instrument on the same anchors ({unit})", _in(_null_devices, lambda x: x.instrument), ("null_devices", "instrument", ""), decimals=1, shown=False),
-    Statistic("equivalence", "Margin ({unit})", _in(lambda r: r.equivalence, lambda x: x.margin), ("equivalence", "margin", ""), shown=False),
-    Statistic("equivalence", "  p of equivalence", _in(lambda r: r.equivalence, lambda x: x.p), ("equivalence", "p", ""), "p", shown=False),
-)  # fmt: skip
+    Statistic(
+        "limits",
+        "Upper limit ({unit})",
+        _limit(upper=True),
+        ("limits", "upper", "upper_ci"),
+        "difference",
+    ),
+    Statistic(
+        "limits",
+        "Lower limit ({unit})",
+        _limit(upper=False),
+        ("limits", "lower", "lower_ci"),
+        "difference",
+    ),
+    Statistic(
+        "limits",
+        "SD of one difference ({unit})",
+        _of(lambda r: r.sd),
+        ("bias", "sd", ""),
+        decimals=1,
+    ),
+    Statistic(
+        "components",
+        "  between clients ({unit})",
+        _of(lambda r: r.components.client_sd),
+        ("components", "client_sd", ""),
+        decimals=1,
+    ),
+    Statistic(
+        "components",
+        "  between occasions ({unit})",
+        _of(lambda r: r.components.occasion_sd),
+        ("components", "occasion_sd", ""),
+        decimals=1,
+    ),
+    Statistic(
+        "components",
+        "  between repeats ({unit})",
+        _of(lambda r: r.components.replicate_sd),
+        ("components", "replicate_sd", ""),
+        decimals=1,
+    ),
+    Statistic(
+        "trend_on_scan",
+        "Slope on scan between clients",
+        _in(lambda r: r.reference_trend.between, lambda s: s.slope),
+        ("trend_on_reference.between", "slope", "ci"),
+        "difference",
+        2,
+        alone=True,
+    ),
+    Statistic(
+        "trend_on_scan",
+        "  p",
+        _in(lambda r: r.reference_trend.between, lambda s: s.p),
+        ("trend_on_reference.between", "p", ""),
+        "p",
+        shown=False,
+    ),
+    Statistic(
+        "trend_on_scan",
+        "  within clients",
+        _in(lambda r: r.reference_trend.within, lambda s: s.slope),
+        ("trend_on_reference.within", "slope", "ci"),
+        "difference",
+        2,
+        alone=True,
+    ),
+    Statistic(
+        "trend_on_scan",
+        "  p",
+        _in(lambda r: r.reference_trend.within, lambda s: s.p),
+        ("trend_on_reference.within", "p", ""),
+        "p",
+        shown=False,
+    ),
+    Statistic(
+        "trend_on_scan",
+        "  SD of one scan ({unit})",
+        _of(lambda r: r.reference_trend.reference.sd),
+        ("trend_on_reference", "reference_sd", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "trend",
+        "Slope on the mean (classical)",
+        _of(lambda r: r.trend.slope),
+        ("proportional", "slope", "ci"),
+        "difference",
+        2,
+        alone=True,
+    ),
+    Statistic(
+        "trend", "  p", _of(lambda r: r.trend.p), ("proportional", "p", ""), "p", shown=False
+    ),
+    Statistic(
+        "concordance",
+        "Concordance",
+        _of(lambda r: r.agreement.concordance),
+        ("concordance", "ccc", "ci"),
+        decimals=2,
+        alone=True,
+    ),
+    Statistic(
+        "concordance",
+        "Correlation (is not agreement)",
+        _of(lambda r: r.agreement.pearson),
+        ("correlation", "pearson", "ci"),
+        decimals=2,
+        alone=True,
+    ),
+    Statistic(
+        "error", "RMSE ({unit})", _of(lambda r: r.agreement.rmse), ("error", "rmse", ""), decimals=1
+    ),
+    Statistic(
+        "error",
+        "MAE ({unit})",
+        _of(lambda r: r.agreement.mae),
+        ("error", "mae", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "deming",
+        "Deming slope",
+        _in(lambda r: r.deming, lambda x: x.slope),
+        ("deming", "slope", "slope_ci"),
+        decimals=2,
+        alone=True,
+        shown=False,
+    ),
+    Statistic(
+        "deming",
+        "Deming intercept",
+        _in(lambda r: r.deming, lambda x: x.intercept),
+        ("deming", "intercept", "intercept_ci"),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "deming",
+        "Ratio of error variances",
+        _in(lambda r: r.deming, lambda x: x.ratio),
+        ("deming", "ratio", ""),
+        decimals=2,
+        alone=True,
+        shown=False,
+    ),
+    Statistic(
+        "passing_bablok",
+        "Passing–Bablok slope",
+        _in(_passing_bablok, lambda x: x.line.slope),
+        ("passing_bablok", "slope", "slope_ci"),
+        decimals=2,
+        alone=True,
+        shown=False,
+    ),
+    Statistic(
+        "passing_bablok",
+        "Passing–Bablok intercept",
+        _in(_passing_bablok, lambda x: x.line.intercept),
+        ("passing_bablok", "intercept", "intercept_ci"),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "passing_bablok",
+        "  p of linearity",
+        _in(_passing_bablok, lambda x: x.linearity_p),
+        ("passing_bablok", "linearity_p", ""),
+        "p",
+        shown=False,
+    ),
+    Statistic(
+        "ols",
+        "Least-squares slope",
+        _in(_ols, lambda x: x.slope),
+        ("ols", "slope", "slope_ci"),
+        decimals=2,
+        alone=True,
+        shown=False,
+    ),
+    Statistic(
+        "ols",
+        "Least-squares intercept",
+        _in(_ols, lambda x: x.intercept),
+        ("ols", "intercept", "intercept_ci"),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "theil_sen",
+        "Theil–Sen slope",
+        _in(lambda r: r.forms, lambda f: f.theil_sen),
+        ("theil_sen", "slope", "slope_ci"),
+        decimals=2,
+        alone=True,
+        shown=False,
+    ),
+    Statistic(
+        "near",
+        "Within the scan's error taken off: SD ({unit})",
+        _in(_without_scan_error, lambda x: x.sd),
+        ("instrument_only", "sd", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "null",
+        "RMSE of the last scan carried over ({unit})",
+        _in(_null_devices, lambda x: x.last_scan),
+        ("null_devices", "last_scan", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "null",
+        "RMSE of the other clients' mean ({unit})",
+        _in(_null_devices, lambda x: x.sample_mean),
+        ("null_devices", "sample_mean", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "null",
+        "RMSE of an equation from BMI ({unit})",
+        _in(_null_devices, lambda x: x.bmi_equation),
+        ("null_devices", "bmi_equation", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "null",
+        "RMSE of the instrument on the same anchors ({unit})",
+        _in(_null_devices, lambda x: x.instrument),
+        ("null_devices", "instrument", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "equivalence",
+        "Margin ({unit})",
+        _in(lambda r: r.equivalence, lambda x: x.margin),
+        ("equivalence", "margin", ""),
+        shown=False,
+    ),
+    Statistic(
+        "equivalence",
+        "  p of equivalence",
+        _in(lambda r: r.equivalence, lambda x: x.p),
+        ("equivalence", "p", ""),
+        "p",
+        shown=False,
+    ),
+)
 
 
 def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str, str, str, str]]:

@@ -93,15 +93,22 @@ def settle_words(r: TrackResult) -> str:
         said.append(
             f"{count(more, 'morning')} on each side would settle a change of this size."
             if more is not None and more > max(v.days)
-            else "Averaging mornings settles it no further: what is missing is how the devices themselves moved."
-            if more is not None
-            else f"More than {MOST_DAYS} mornings on each side would be needed: treat it as no change."
+            else (
+                "Averaging mornings settles it no further: what is missing is how the devices"
+                " themselves moved."
+                if more is not None
+                else (
+                    f"More than {MOST_DAYS} mornings on each side would be needed: treat it as no"
+                    " change."
+                )
+            )
         )
     if v.exceeds is not None and v.kind == REAL:
         said.append(f"Chance that it is more than what matters: {100 * v.exceeds:.0f} %.")
     if r.together is not None and r.together.disagree is not None and r.together.disagree < 0.05:
         said.append(
-            f"The devices disagree by more than chance (p {p_value(r.together.disagree)}): look at each."
+            f"The devices disagree by more than chance (p {p_value(r.together.disagree)}): look at"
+            " each."
         )
     said += second_words(r)
     return " ".join(said)
@@ -115,7 +122,8 @@ def second_words(r: TrackResult) -> list[str]:
         v = o.verdict
         told = {REAL: "really", LIKELY: "likely"}.get(v.kind, "within noise:")
         out.append(
-            f"Second opinion, {m.label.lower()}: {told} {_moved(v, m)} ({span(v.change.interval, m.decimals, sign=True)})."
+            f"Second opinion, {m.label.lower()}: {told} {_moved(v, m)}"
+            f" ({span(v.change.interval, m.decimals, sign=True)})."
         )
     return out
 
@@ -127,7 +135,10 @@ def since_anchor_words(r: TrackResult) -> str:
         return (
             "" if not r.anchor_day.size else "No readings a week or more after the last scan yet."
         )
-    return f"Since the scan of {day_of(t.since)}: {_kind(t.verdict, metric_of(r.metric))}, by {count(speaking(t), 'device')}."
+    return (
+        f"Since the scan of {day_of(t.since)}: {_kind(t.verdict, metric_of(r.metric))}, by"
+        f" {count(speaking(t), 'device')}."
+    )
 
 
 def value_words(r: TrackResult) -> str:
@@ -139,9 +150,15 @@ def value_words(r: TrackResult) -> str:
     unit = "%" if m.unit == "percent" else m.unit
     at = day_of(int(s.day[-1]))
     if not bool(s.corrected[-1]):
-        return f"{short_name(r.chosen)} on {at}: {number(float(s.raw[-1]), m.decimals)} {unit}, uncorrected: its level is not to be trusted."
+        return (
+            f"{short_name(r.chosen)} on {at}: {number(float(s.raw[-1]), m.decimals)} {unit},"
+            " uncorrected: its level is not to be trusted."
+        )
     ends = f"{number(float(s.low[-1]), m.decimals)} to {number(float(s.high[-1]), m.decimals)}"
-    return f"{short_name(r.chosen)} on {at}: corrected {number(float(s.value[-1]), m.decimals)} {unit} ({ends}), read {number(float(s.raw[-1]), m.decimals)}."
+    return (
+        f"{short_name(r.chosen)} on {at}: corrected {number(float(s.value[-1]), m.decimals)} {unit}"
+        f" ({ends}), read {number(float(s.raw[-1]), m.decimals)}."
+    )
 
 
 def goal_words(f: Forecast | None, metric: str) -> str:
@@ -153,7 +170,10 @@ def goal_words(f: Forecast | None, metric: str) -> str:
     head = f"Goal {number(f.goal, m.decimals)} {unit}"
     if f.rate is None:
         return f"{head}: no rate yet (five days over three weeks of a device that follows change)."
-    rate = f"{signed(f.rate.per_week.value, m.decimals + 1)} {m.difference_unit} a week ({span(f.rate.per_week.interval, m.decimals + 1, sign=True)})"
+    rate = (
+        f"{signed(f.rate.per_week.value, m.decimals + 1)} {m.difference_unit} a week"
+        f" ({span(f.rate.per_week.interval, m.decimals + 1, sign=True)})"
+    )
     if f.reached:
         return f"{head}: reached, as far as can be told ({rate})."
     if f.earliest is None:
@@ -170,7 +190,10 @@ def place_words(p: Placed | None) -> str:
     if p.supported:
         said = f"lies {NAMES[p.first]}"
     else:
-        said = f"reaches from “{NAMES[p.first]}” to “{NAMES[p.last]}”: the uncertainty supports no single range"
+        said = (
+            f"reaches from “{NAMES[p.first]}” to “{NAMES[p.last]}”: the uncertainty supports no"
+            " single range"
+        )
     return f"Information, no target: the interval {said}. {SOURCE}."
 
 
@@ -186,7 +209,8 @@ def track_notes(r: TrackResult) -> str:
     s = r.named(r.chosen)
     if s is not None and s.corrected.any():
         said.append(
-            "wide band: where the true value of one morning lies (95 %); narrow band: the noise of the mean of seven days"
+            "wide band: where the true value of one morning lies (95 %); narrow band: the noise of"
+            " the mean of seven days"
         )
     return " ".join(x[:1].upper() + x[1:] + ("" if x.endswith(".") else ".") for x in said)
 

@@ -61,4 +61,7 @@ def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric:
     beyond = (
         f"; {count(outside, 'offset')} left the interval of a new difference" if outside else ""
     )
-    return f"From {version_name(a)} to {version_name(b)} the largest change is {number(abs(most), k)} {unit}{beyond}."
+    return (
+        f"From {version_name(a)} to {version_name(b)} the largest change is {number(abs(most), k)}"
+        f" {unit}{beyond}."
+    )

@@ -101,7 +101,10 @@ def change_headline(r: ChangeResult) -> str:
     name, m, f = r.instrument.name, metric_of(r.metric), r.found
     k, unit, with_ = m.decimals, m.difference_unit, r.pairs.compared_with
     if f.n == 0 or f.bias is None:
-        return f"{name}: no client has two anchors with readings of it; a second scan shows whether it follows change."
+        return (
+            f"{name}: no client has two anchors with readings of it; a second scan shows whether it"
+            " follows change."
+        )
     s = r.follows
     shows = (
         f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}"
@@ -115,9 +118,15 @@ def change_headline(r: ChangeResult) -> str:
     elif shows_too_little(s):
         head = f"{name} does not follow change: it shows {shows}"
     else:
-        head = f"{name}: whether it follows change cannot be said from {count(f.n, 'change')} of {count(f.clients, 'client')}"
+        head = (
+            f"{name}: whether it follows change cannot be said from {count(f.n, 'change')} of"
+            f" {count(f.clients, 'client')}"
+        )
     if f.limits is not None and f.clients >= 5:
-        head += f"; one client's change is read from {side(f.limits.lower, k)} to {side(f.limits.upper, k)}"
+        head += (
+            f"; one client's change is read from {side(f.limits.lower, k)} to"
+            f" {side(f.limits.upper, k)}"
+        )
     return f"{head}."
 
 
@@ -174,15 +183,27 @@ def hydration_headline(r: HydrationResult) -> str:
             f"{name}: {count(r.n, 'visit')} with fat and water, too few to see them move together."
         )
     if r.circular:
-        return f"{name}: its fat and its water are one number told twice; water cannot correct fat here."
+        return (
+            f"{name}: its fat and its water are one number told twice; water cannot correct fat"
+            " here."
+        )
     if r.slope is not None and r.slope.slope.interval is not None:
         s = r.slope.slope
         i = s.interval
         if i is not None and (i.high < 0 or i.low > 0):
             way, ends = ("falls", Interval(-i.high, -i.low)) if s.value < 0 else ("rises", i)
-            return f"{name}: when a client's water is one point up, its fat {way} by {number(abs(s.value), 2)} pp ({span(ends, 2)})."
-        return f"{name}: its fat is not shown to move with its water ({span(i, 2, sign=True)} pp for a point)."
-    return f"{name}: fat and water move together with r {signed(r.r.value, 2)} ({span(r.r.interval, 2, sign=True)}) within clients."
+            return (
+                f"{name}: when a client's water is one point up, its fat {way} by"
+                f" {number(abs(s.value), 2)} pp ({span(ends, 2)})."
+            )
+        return (
+            f"{name}: its fat is not shown to move with its water ({span(i, 2, sign=True)} pp for a"
+            " point)."
+        )
+    return (
+        f"{name}: fat and water move together with r {signed(r.r.value, 2)}"
+        f" ({span(r.r.interval, 2, sign=True)}) within clients."
+    )
 
 
 def hydration_lines(r: HydrationResult) -> list[Line]:
@@ -216,8 +237,9 @@ def hydration_test_result_words(r: HydrationTestResult) -> str:
     means = "it is moved by water" if known else "that may be noise"
     notes = " ".join(sentence(n) for n in r.notes)
     return (
-        f"{r.client} with {r.instrument.name}: {signed(r.mass, 1)} kg of water moved the fat shown by {signed(r.fat, 1)} pp, of which "
-        f"{signed(r.dilution, 1)} is true (the same fat in more mass): {per} pp for one kilogram{span}; {means}. {notes}".strip()
+        f"{r.client} with {r.instrument.name}: {signed(r.mass, 1)} kg of water moved the fat shown"
+        f" by {signed(r.fat, 1)} pp, of which {signed(r.dilution, 1)} is true (the same fat in more"
+        f" mass): {per} pp for one kilogram{span}; {means}. {notes}".strip()
     )
 
 
@@ -229,8 +251,9 @@ def hydration_test_words(excluded: Sequence[str]) -> str:
         else ""
     )
     return (
-        f"{first}Points are visits, less the client's mean. A challenge (two mornings, dry and loaded, for healthy adults who want to) would "
-        "show the device's own sensitivity; licensed practice decides."
+        f"{first}Points are visits, less the client's mean. A challenge (two mornings, dry and"
+        " loaded, for healthy adults who want to) would show the device's own sensitivity;"
+        " licensed practice decides."
     )
 
 
@@ -239,7 +262,10 @@ def redundancy_headline(r: RedundancyResult) -> str:
     """Which devices move as one."""
     if r.groups:
         groups = "; ".join(" and ".join(g) for g in r.groups)
-        return f"{groups} move as one within clients: they likely share a formula, and count as one opinion."
+        return (
+            f"{groups} move as one within clients: they likely share a formula, and count as one"
+            " opinion."
+        )
     if not r.known.sum() > len(r.names):
         return "Too few visits in common to see whether devices are alike."
     return "No two devices move as one within clients: none of them is another under a second name."
@@ -302,7 +328,11 @@ def which_device_headline(r: WhichDeviceResult) -> str:
 
 
 def which_device_lines(r: WhichDeviceResult) -> list[tuple[str, ...]]:
-    """One line an instrument: name, error on anchors, error of changes, slope, SD of repeats, failed, price, score, or why it is out."""
+    """One row an instrument.
+
+    Name, error at scans, error of changes, slope, SD of repeats, failures, price, score or
+    reason.
+    """
     k = max(metric_of(r.metric).decimals, 1)
     out: list[tuple[str, ...]] = []
     for c in r.cards:
@@ -312,9 +342,11 @@ def which_device_lines(r: WhichDeviceResult) -> list[tuple[str, ...]]:
                 c.instrument.name + (f"\n{why}" if why else ""),
                 number(c.closeness, k),
                 number(c.change, k),
-                MISSING
-                if c.follows is None
-                else f"{number(c.follows.value, 2)} ({span(c.follows.interval, 2)})",
+                (
+                    MISSING
+                    if c.follows is None
+                    else f"{number(c.follows.value, 2)} ({span(c.follows.interval, 2)})"
+                ),
                 number(c.consistency, k + 1),
                 f"{100 * c.failed:.0f} %",
                 number(c.price, 0),
@@ -333,7 +365,10 @@ def keep_words(r: WhichDeviceResult) -> str:
         text += " So far the last scan carried over is as close: the changes were small."
     little = [c.instrument.name for c in r.cards if not c.ruled_out and shows_too_little(c.follows)]
     if little:
-        text += f" Not for change, however small the error: {', '.join(little)} show{'s' if len(little) == 1 else ''} less than half of it."
+        text += (
+            f" Not for change, however small the error: {', '.join(little)}"
+            f" show{'s' if len(little) == 1 else ''} less than half of it."
+        )
     return text
 
 

@@ -1,4 +1,8 @@
-"""The other forms in which closeness is told: lines, ratios, sloping limits, percentiles, shares near, and what no device would do."""
+"""Other forms of agreement.
+
+Regression lines, ratios, sloping and percentile limits, shares within a bound, and the errors
+of baselines that need no device.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +40,10 @@ BMI_EQUATION = "bmi_deurenberg_1991"
 
 @dataclass(frozen=True, slots=True)
 class NullDevices:
-    """RMSE (on anchors) of the instrument, and of what needs none: the last scan, other clients' mean, an equation from body mass index.
+    """RMSE of the instrument at the scans, and of baselines that need no device.
+
+    The baselines are the previous scan, the mean of the other clients and an equation from
+    body mass index.
 
     The last scan is carried over to the next one, for a client's first the next one back; on the
     anchors of clients with several.
@@ -177,7 +184,10 @@ def _of_means(
 
 
 def _client_means(pairs: PairSet) -> Floats:
-    """Mean difference of each client: what is asked to look normal, pairs of a client not being apart."""
+    """Mean difference of each client.
+
+    The normality test uses these, since pairs of one client are not independent.
+    """
     _, k = np.unique(pairs.client, return_inverse=True)
     return np.asarray(np.bincount(k, pairs.d) / np.maximum(np.bincount(k), 1), dtype=float)
 

@@ -22,13 +22,15 @@ from ..pairs.repeat_spread import outlying_repeats
 from ..pairs.series import instrument_asked
 from .repeatability import RepeatabilityRequest
 
-_LEAST = 2.77  # 1.96·√2: the least significant change of the reference is this many of its SDs (Glüer 1995)
+_LEAST = 2.77  # 1.96·√2 SDs: least significant change (Glüer 1995)
 DAYS = (1, 3, 7, 14)
 
 
 @dataclass(frozen=True, eq=False)
 class ChangeResult:
-    """Changes of one instrument beside those of the reference, (n,): their clients, and the anchors at both ends.
+    """Changes of one instrument beside those of the reference, shape (n,).
+
+    With the client of each change and the scans before and after it.
 
     ``smallest`` is the smallest change of one client that means of so many days on each side can
     show, by days. ``follows`` is the slope of the instrument on the reference within clients,
@@ -151,12 +153,14 @@ class ChangeRequest:
             last=read_only(used[same + 1], np.int64),
             found=found,
             follows=following(pairs, stated)[0] if reference.kind == "reference" else None,
-            smallest=tuple(
-                (days, smallest_change(spread.day, spread.within, spread.repeats, days))
-                for days in DAYS
-            )
-            if spread is not None
-            else (),
+            smallest=(
+                tuple(
+                    (days, smallest_change(spread.day, spread.within, spread.repeats, days))
+                    for days in DAYS
+                )
+                if spread is not None
+                else ()
+            ),
             pairs=pairs,
             notes=(*notes, *outlying_repeats(pairs, self.snapshot.catalogue), *found.notes),
         )

@@ -1,4 +1,4 @@
-"""What the excluded readings move: each comparison with them left out, and with them taken back in."""
+"""Effect of excluded readings: each comparison without them and with them."""
 
 from __future__ import annotations
 

@@ -27,7 +27,9 @@ _WEEK = 7 * 86400.0
 
 @dataclass(frozen=True, eq=False)
 class HydrationResult:
-    """Visit means of fat and water of one instrument (n,), how they move together within clients, and whether that is by construction.
+    """Visit means of fat and water of one instrument, shape (n,).
+
+    How they vary together within clients, and whether one is computed from the other.
 
     ``share`` is water over what is not fat, its mean and relative SD; ``by_rule`` and
     ``by_slope`` are SDs of fat from day to day within clients after correcting 1:1 and by the
@@ -160,5 +162,8 @@ def _rounding(fat: Floats, water: Floats) -> float:
 
 
 def unfit_for_hydration_test(clients: Iterable[Client], day: str) -> tuple[str, ...]:
-    """Codes of those who are never offered a hydration challenge: any caution, an age under 18, illness, cutting weight."""
+    """Codes of clients who are never offered a hydration test.
+
+    Any caution, an age under 18, illness, or cutting weight.
+    """
     return tuple(c.code for c in clients if cautions_of(c, day))

@@ -29,7 +29,10 @@ LEAST_KG, MOST_DAYS = 0.5, 7
 
 @dataclass(frozen=True, slots=True)
 class HydrationTestResult:
-    """What two mornings show: change of mass (kg) and of the fat shown (pp), the part of it that is true (water dilutes fat), and per kg.
+    """Result of a hydration test on two mornings.
+
+    Change of body mass (kg) and of the fat shown (pp), the part of it that is real (water
+    dilutes fat), and the change per kg.
 
     ``per_kg`` is what is left over, pp for one kilogram; its interval holds repeats and, where
     it is known, the day-to-day spread.
@@ -159,7 +162,8 @@ def _refuse(s: Snapshot, client: Client, visits: tuple[int, int]) -> None:
     young = any(s.visits.age_years[k] < ADULT for k in at)
     if young or any(cautions_of(client, day) for day in days):
         raise CannotCompare(
-            f"no challenge is evaluated for {client.code}: a caution stands on the card, or an age under {ADULT}"
+            f"no challenge is evaluated for {client.code}: a caution stands on the card, or an age"
+            f" under {ADULT}"
         )
     if abs(int(s.visits.instant[at[0]] - s.visits.instant[at[1]])) > MOST_DAYS * 86400:
         raise CannotCompare(

@@ -1,4 +1,8 @@
-"""Which devices move as one, which of their values are computed from each other, and whether the parts add up to the whole."""
+"""Which devices behave alike.
+
+Also which of their values are computed from each other, and whether the parts add up to body
+mass.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +58,10 @@ class Computed:
 
 @dataclass(frozen=True, slots=True)
 class Balance:
-    """Parts of one device beside its body mass: what is missing on average and at most, in percent of it, over ``n`` visits."""
+    """Parts of one device compared with its body mass.
+
+    What is missing on average and at most, in percent of body mass, over ``n`` visits.
+    """
 
     instrument: str
     parts: tuple[str, ...]
@@ -65,7 +72,9 @@ class Balance:
 
 @dataclass(frozen=True, eq=False)
 class RedundancyResult:
-    """Correlations within clients, trends removed, (k, k), NaN-free, with their 95 % intervals: ``known`` tells where there is one; ``visits`` behind each.
+    """Correlations within clients with trends removed, shape (k, k), with 95 % intervals.
+
+    ``known`` tells where there is a value; ``visits`` is the number of visits behind each.
 
     ``groups`` are instruments that move as one with each other, in the order of ``names``.
     """
@@ -162,7 +171,10 @@ class RedundancyRequest:
 
 
 def _together(a: Series, b: Series) -> tuple[Estimate | None, int]:
-    """Correlation within clients, and settings, of two series on their common visits, each one's trend removed."""
+    """Correlation of two series within clients and settings, on common visits.
+
+    The trend of each series is removed.
+    """
     _, at, other = np.intersect1d(a.visit, b.visit, return_indices=True)
     if at.size < LEAST_VISITS:
         return None, int(at.size)
@@ -175,7 +187,10 @@ def _together(a: Series, b: Series) -> tuple[Estimate | None, int]:
 
 
 def _order(r: Floats) -> list[int]:
-    """Instruments beside those they are most alike: the nearest to the last one follows, from the pair most alike."""
+    """Order instruments so that similar ones stand together.
+
+    It begins with the most similar pair; the one most similar to the last follows.
+    """
     k = r.shape[0]
     off = r - 2 * np.eye(k)
     first = int(np.unravel_index(int(off.argmax()), off.shape)[0])
@@ -197,7 +212,9 @@ def _groups(names: tuple[str, ...], alike: list[Alike]) -> tuple[tuple[str, ...]
 
 
 def computed_values(snapshot: Snapshot, lens: Lens, item: Instrument) -> list[Computed]:
-    """Pairs of a device's values in one unit whose quotient varies by less than half a percent: one is computed from the other.
+    """Pairs of a device's values in one unit whose ratio varies by less than half a percent.
+
+    One of them is computed from the other.
 
     The body mass itself is left out as a numerator, and so are pairs of a value that hardly varies.
     """
@@ -228,7 +245,7 @@ def computed_values(snapshot: Snapshot, lens: Lens, item: Instrument) -> list[Co
 
 
 def mass_balance(snapshot: Snapshot, lens: Lens, item: Instrument) -> list[Balance]:
-    """Fat with fat-free mass, or with lean or muscle and bone, beside the body mass of the same visit."""
+    """Fat plus fat-free mass (or its parts) beside the body mass of the visit."""
     kept: dict[str, Series] = {}
     for metric in ("body_mass", "fat_mass", *(m for parts in _WHOLE for m in parts)):
         c = snapshot.columns.get(metric)

@@ -1,4 +1,4 @@
-"""Which instrument to keep: must-haves that rule out, criteria with weights, and how sure the order is."""
+"""Which instrument to choose: requirements, weighted criteria, and how certain the order is."""
 
 from __future__ import annotations
 
@@ -44,7 +44,9 @@ class MustHaves:
 
 @dataclass(frozen=True, slots=True)
 class Card:
-    """One instrument: criteria in the metric's unit (None: not known), price, failed share, why it is ruled out, score and place.
+    """One instrument: criteria, price, share of failed readings, exclusion reasons, score, place.
+
+    Criteria are in the metric's unit; None where they are not known.
 
     ``closeness`` is the RMSE on anchors, ``change`` the RMSE of changes, ``consistency`` the SD
     within tallies. ``score`` is the weighted mean of best/own, 1 for the best in everything;
@@ -191,7 +193,10 @@ def ruled_out(
     snapshot: Snapshot,
     lens: Lens,
 ) -> tuple[Note, ...]:
-    """Why an instrument cannot be kept: every must-have that it lacks, in the order in which they are asked."""
+    """Reasons why an instrument is ruled out.
+
+    One note for each requirement that it does not meet, in the order of the requirements.
+    """
     out = []
     has = offers | {m for m, c in snapshot.columns.items() if bool((c.instrument == item.id).any())}
     if must.metric and must.metric not in has:

@@ -1,1 +1,1 @@
-"""What was asked: the state of the study and the filters that a result answers, and when an answer may be used again."""
+"""What a result answers: the state of the study, the filters, and when it may be used again."""

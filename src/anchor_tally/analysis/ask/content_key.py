@@ -1,4 +1,7 @@
-"""What an answer about one instrument stands on, as a fingerprint: an edit elsewhere does not compute it anew."""
+"""Fingerprint of what a result about one instrument depends on.
+
+An edit elsewhere does not compute it again.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +34,7 @@ ContentKey = tuple[str | int, ...]
 def content_key(
     snapshot: Snapshot, lens: Lens, items: Iterable[Instrument], *beside: object
 ) -> ContentKey:
-    """Fingerprint of the readings of ``items`` in the lens' metric, of the lens, and of all else that such an answer hangs on.
+    """Fingerprint of the readings of ``items``, of the lens and of all other inputs.
 
     ``beside`` is what else was asked; its text must tell it apart.
     """

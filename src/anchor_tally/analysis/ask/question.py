@@ -1,4 +1,4 @@
-"""What a result answers: the content of the study it was computed from, and the lens it was asked through."""
+"""What a result answers: the content of the study and the lens that was used."""
 
 from __future__ import annotations
 

@@ -1,1 +1,4 @@
-"""What the bench needs while a visit is entered: rows, repeats, checks of a typed value, equations, the assessor's own error."""
+"""What the bench needs during a visit.
+
+Rows, repeats, checks of typed values, equations and the assessor's own error.
+"""

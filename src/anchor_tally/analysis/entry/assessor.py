@@ -38,7 +38,10 @@ class AssessorResult:
 
 
 def check(values: Iterable[AssessorValue], assessor: str, metric: str) -> AssessorResult:
-    """Judge one assessor in one metric from all values kept (a person on another day is another person)."""
+    """Judge one assessor in one metric from all saved values.
+
+    A person measured on another day counts as another person.
+    """
     own = [v for v in values if v.assessor == assessor and v.metric == metric]
     names = {k: n for n, k in enumerate(dict.fromkeys((v.day, v.person) for v in own))}
     person = np.array([names[v.day, v.person] for v in own], dtype=np.int64)

@@ -32,14 +32,20 @@ _USUAL = 8.0  # usual SDs from the sisters
 
 @dataclass(frozen=True, slots=True)
 class Doubt:
-    """A value that is asked about: why, and the text that a slip would explain ("" when there is none)."""
+    """A questionable value: the reason, and the text that a slip would explain.
+
+    The text is empty when no slip explains the value.
+    """
 
     note: Note
     instead: str = ""
 
 
 def reach(metric: Metric, expected: Floats, *, of_sisters: bool = False) -> Floats:
-    """How far values may lie from those of visits nearby, or from their sisters, before they are asked about; of one shape."""
+    """How far a value may lie from neighbouring values before the program asks.
+
+    Neighbours are visits nearby or the other repeats; arrays of one shape.
+    """
     fold = metric.id.startswith(("skinfold_", "sum_"))
     table = _SISTERS if of_sisters else _LAST
     fixed, share = (
@@ -51,7 +57,10 @@ def reach(metric: Metric, expected: Floats, *, of_sisters: bool = False) -> Floa
 
 
 def _slips(text: str, metric: Metric) -> list[str]:
-    """Texts that a slip may have turned into ``text``: a lost decimal point, another unit, swapped digits, a wrong first digit."""
+    """Texts that a typing slip may have turned into ``text``.
+
+    A lost decimal point, another unit, swapped digits, a wrong first digit.
+    """
     bare = text.strip().replace(",", ".")
     out: list[str] = []
     digits = bare.replace(".", "", 1)

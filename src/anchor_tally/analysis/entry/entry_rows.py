@@ -1,4 +1,4 @@
-"""Rows of the bench: which there are, which readings are theirs, and what is not shown to a client."""
+"""Rows of the bench: which exist, which readings belong to them, what is hidden from a client."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ GridRow = tuple[str, str, str]  # instrument, kind, metric
 
 @dataclass(frozen=True, slots=True)
 class EntryRow:
-    """One row: an instrument and what it measures, the rule of its repeats, and how they are walked.
+    """One row: an instrument and its metric, the rule for its repeats, and the order of cells.
 
     ``setting`` is that of all readings of the row (None: the one in force); ``unit`` is that of
     a number typed without one.
@@ -41,7 +41,10 @@ class EntryRow:
         return cells_of(self.rule)
 
     def owns(self, r: Reading) -> bool:
-        """Whether a reading stands in this row: of a site whatever its landmark, in the middle of the body whatever its side."""
+        """Whether a reading belongs to this row.
+
+        A site counts with any landmark; a site in the middle of the body with any side.
+        """
         if (r.instrument, r.metric) != (self.instrument, self.metric):
             return False
         if self.setting is None or not has_side(self.metric):
@@ -64,7 +67,10 @@ class EntryRow:
 
 
 def cells_of(rule: Rule) -> int:
-    """Cells for repeats under a rule: the planned ones, and one more where agreement may ask for it."""
+    """Number of cells for repeats under a rule.
+
+    The planned ones, and one more where the rule for agreement may ask for it.
+    """
     return max(rule.repeats, 3 if rule.counts == "agree" else 2)
 
 
@@ -87,7 +93,10 @@ class LastVisit:
 
 
 def may_be_said(metric: str) -> bool:
-    """Whether a computed value may be said to a client who is shown no fat number: sums of folds, ratios of girths."""
+    """Whether a computed value may be shown to a client who is shown no fat number.
+
+    Sums of skinfolds and ratios of girths may.
+    """
     return metric.startswith(("sum_skinfolds", "waist_"))
 
 
@@ -102,7 +111,9 @@ def device_rows(
     client: str = "",
     without_fat: bool = False,
 ) -> tuple[tuple[EntryRow, ...], int]:
-    """Rows of the devices: what was read or is offered by a device, what no station has, and what was just added.
+    """Rows of the devices.
+
+    What was read or is sent by a device, what has no station, and what was just added.
 
     An instrument that was read under several settings in this visit, or is about to be (``also``
     names further settings), has a row for each. At most MOST_ROWS are given, those read in this
@@ -127,7 +138,10 @@ def device_rows(
     ]
 
     def place(x: GridRow) -> tuple[bool, int, int, int]:
-        """Where a row stands: by its instrument, and in the order of its display, so that a reading moves no row."""
+        """Position of a row: by instrument, then in the order of its display.
+
+        A new reading moves no row.
+        """
         i = named.get(x[0])
         if i is None:
             return True, 10**6, 10**6, 0

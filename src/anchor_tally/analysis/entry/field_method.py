@@ -98,7 +98,7 @@ class MethodLine:
 
 @dataclass(frozen=True, slots=True)
 class Sensitivity:
-    """What a reading error of ``step`` (in ``unit``) in one input does to the main output (in its own unit)."""
+    """Effect of a reading error of ``step`` (in ``unit``) in one input on the main output."""
 
     input: str
     step: float
@@ -132,7 +132,10 @@ _STEPS: tuple[tuple[str, float, str], ...] = (
 def _with_substitutes(
     equation: Equation, given: dict[str, float], form: str
 ) -> tuple[dict[str, float], list[str]]:
-    """Fill in what may stand for a missing input: a sum for its sites, a volume for density, an estimated residual volume."""
+    """Fill in substitutes for missing inputs.
+
+    A sum for its sites, a volume for density, an estimated residual volume.
+    """
     out, notes = dict(given), []
     sites = SITES.get(equation.id, ())
     if "sum_skinfolds" in given and sites:
@@ -156,7 +159,8 @@ def _with_substitutes(
         estimate = float(residual_volume({k: np.array([given[k]]) for k in person})[0])
         out["residual_volume"] = estimate
         notes.append(
-            f"residual volume estimated as {estimate:.2f} L (Goldman & Becklake 1959, coefficients from memory)"
+            f"residual volume estimated as {estimate:.2f} L (Goldman & Becklake 1959, coefficients"
+            " from memory)"
         )
     if form == "brozek_1963" and "body_density" in equation.outputs:
         notes.append("density to fat by Brozek 1963")
@@ -211,7 +215,8 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     unknown = sorted(set(typed) - {*equation.all_inputs, *_PERSON, *extra})
     if unknown:
         raise InputRefused(
-            f"{equation_id} has no input {', '.join(unknown)} (it has {', '.join(equation.all_inputs)})"
+            f"{equation_id} has no input {', '.join(unknown)} (it has"
+            f" {', '.join(equation.all_inputs)})"
         )
     if typed.get("residual_volume") == ESTIMATED_RESIDUAL:
         del typed["residual_volume"]
@@ -246,12 +251,15 @@ _ORDER = {"applies": 0, "outside": 1, "missing": 2, "unfit": 3}
 
 
 def rank(x: MethodLine) -> tuple[int, int]:
-    """For sorting: what gives a number first, then what lacks something, then what is for others."""
+    """Sort key: equations with a result, then those with a missing input, then those for others."""
     return _ORDER[x.state], len(x.missing)
 
 
 def side_by_side(given: dict[str, float], form: str = "siri_1961") -> tuple[MethodLine, ...]:
-    """Every equation for one person: ``given`` holds canonical values by input key (sex 1 male, 0 female)."""
+    """Evaluate every equation for one person.
+
+    ``given`` holds canonical values by input key (sex 1 male, 0 female).
+    """
     return tuple(line(equation, given, form) for equation in EQUATIONS.values())
 
 
@@ -315,7 +323,7 @@ def _sex_words(given: dict[str, float]) -> str:
 def sensitivity(
     equation: Equation, given: dict[str, float], form: str = "siri_1961"
 ) -> tuple[Sensitivity, ...]:
-    """What one step of reading error in each input does to the main output, all inputs in one evaluation.
+    """Effect of one step of reading error in each input on the main output.
 
     Empty when an input is missing. The change is f(x + step) − f(x); errors of the other sign
     change it the other way.
@@ -357,7 +365,9 @@ def station_results(
     checks: Iterable[AssessorValue],
     assessor: str,
 ) -> tuple[list[MethodLine], dict[str, float]]:
-    """Equations that use what a station measures, and the SD that the assessor's own error gives each result (by equation).
+    """Equations that use what a station measures.
+
+    With the SD that the assessor's own error gives each result, by equation.
 
     A reference is no input of an equation; without a check of the assessor there are no errors.
     """
@@ -386,7 +396,9 @@ def station_results(
 def reading_error(
     changes: Iterable[Sensitivity], tem: dict[str, float], repeats: int
 ) -> float | None:
-    """SD of an equation's result from the assessor's error alone, each input being the mean of ``repeats`` readings.
+    """SD of an equation's result from the assessor's error alone.
+
+    Each input is the mean of ``repeats`` readings.
 
     First-order propagation of independent errors, √Σ(∂f/∂x · TEM)²/√repeats, in the unit of the
     result; None when no input has a known error (common practice). Inputs without a known error

@@ -21,7 +21,10 @@ def hidden_values(kind: str, n: int, seed: int | None = None) -> tuple[float, ..
 
 @dataclass(frozen=True, slots=True)
 class PracticeScore:
-    """Readings against the truth, in the unit read: mean error (reads high when positive), spread, share within 0.1."""
+    """Readings against the truth, in the unit read.
+
+    Mean error (positive when too high), SD, and share within 0.1.
+    """
 
     n: int
     bias: float | None

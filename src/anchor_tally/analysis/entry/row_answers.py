@@ -1,4 +1,4 @@
-"""The bench: what a visit's readings give, what must not be used, and what a reading means after correction."""
+"""Results of the bench: values of a visit, locked instruments and corrected readings."""
 
 from __future__ import annotations
 
@@ -22,7 +22,9 @@ from .repeats import Tally, judge
 
 @dataclass(frozen=True, slots=True)
 class RowAnswer:
-    """What one row gives: the tally, the corrected value (None: no calibration, or nothing to correct), notes.
+    """Result of one row: the set of repeats, the corrected value and notes.
+
+    The corrected value is None without a calibration, or where nothing can be corrected.
 
     ``uncorrected`` marks a device's value that no calibration corrects, or none for this client
     and setting; ``warning`` speaks of essential fat, in the raw value too; ``locked`` is the
@@ -144,7 +146,7 @@ def _more_than(
 
 
 def _other_landmark(readings: Sequence[Reading], landmark: str) -> str:
-    """The landmark that readings of a site were taken at, where it is another than the study's now."""
+    """Landmark of the readings of a site, where it differs from the study's present one."""
     used = {landmark_of(r.setting) for r in readings} - {landmark} if landmark else set()
     return ", ".join(sorted(u or "the usual place" for u in used))
 

@@ -27,11 +27,13 @@ def record_of(
         raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")
     if result.settings_apart is not None:
         raise CannotCompare(
-            "its settings differ, and one offset for all of them fits none: choose one setting in the lens bar"
+            "its settings differ, and one offset for all of them fits none: choose one setting in"
+            " the lens bar"
         )
     if not result.valid_until:
         raise CannotCompare(
-            "the device drifts: its offset at the last scan is not the one of all scans together; scan again"
+            "the device drifts: its offset at the last scan is not the one of all scans together;"
+            " scan again"
         )
     if needs_reason(result) and not reason.strip():
         raise UserError(

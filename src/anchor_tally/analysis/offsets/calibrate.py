@@ -1,4 +1,7 @@
-"""What to subtract: pooled and client offsets, whether correcting helps, and whether the device can show change."""
+"""What to subtract: pooled and client offsets, and whether correction helps.
+
+Also whether the device responds to change.
+"""
 
 from __future__ import annotations
 
@@ -151,7 +154,8 @@ class CalibrateRequest:
         reference = find_comparator(self.snapshot, self.lens)
         if reference.kind == "device":
             raise CannotCompare(
-                f"offsets are derived from a reference, and {reference.name} is none: it would hand on its own error"
+                f"offsets are derived from a reference, and {reference.name} is none: it would hand"
+                " on its own error"
             )
         items = others_of(self.snapshot, self.lens, reference)
         if self.instrument:
@@ -302,9 +306,11 @@ def calibrate(
         provisional=provisional,
         client_sd=used,
         line=line,
-        line_clients=_clients_of(client_offsets(line.fit, line.grid), snapshot)
-        if line is not None and clients
-        else (),
+        line_clients=(
+            _clients_of(client_offsets(line.fit, line.grid), snapshot)
+            if line is not None and clients
+            else ()
+        ),
         method_error=error,
         notes=tuple(notes),
     )
@@ -384,7 +390,10 @@ def _clients_of(o: ClientOffsets, snapshot: Snapshot) -> tuple[ClientOffset, ...
 def _provisional(
     c: CompareResult, snapshot: Snapshot, notes: list[Note]
 ) -> tuple[ClientOffset, ...]:
-    """One client, one scan and many mornings: the offset on that day, with the day-to-day spread and the scan's stated precision."""
+    """Offset of one client from one scan and many mornings.
+
+    It uses the day-to-day spread and the scan's stated precision.
+    """
     pairs = c.pairs
     if pairs.clients != 1 or pairs.occasions != 1:
         return ()
@@ -425,7 +434,10 @@ def _provisional(
 
 
 def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
-    """The line between clients, where ten of them over ten units show that the error grows with the value."""
+    """Calibration line between clients.
+
+    Made where ten clients over ten units show that the error grows with the value.
+    """
     trend, pairs = c.reference_trend, c.pairs
     if trend is None or trend.between is None:
         return None, None
@@ -498,7 +510,9 @@ def _advice(model: str, cv: CrossValidation | None, slope: Estimate | None) -> s
 def _valid_until(
     c: CompareResult, moved: OffsetDrift | None, snapshot: Snapshot
 ) -> tuple[str, bool]:
-    """The last day of an offset: EXPIRY_WEEKS after the last anchor used, or until a drift amounts to half of what matters.
+    """Last day on which an offset is valid.
+
+    EXPIRY_WEEKS after the last scan used, or when a drift amounts to half of the margin.
 
     With a drift the offset belongs to the middle of the anchors; True when it is too far gone at
     the last of them.

@@ -98,8 +98,11 @@ def _bmi_values(pairs: PairSet, means: OccasionMeans, snapshot: Snapshot) -> Flo
         return None
     order = rows[np.argsort(c.visit[rows])]
     visit = np.full(means.mean.size, -1)
-    place = np.searchsorted(means.client_of * (pairs.anchors.mean.size + 1) + means.occasions,
-                            np.searchsorted(means.clients, pairs.client) * (pairs.anchors.mean.size + 1) + pairs.occasion)  # fmt: skip
+    place = np.searchsorted(
+        means.client_of * (pairs.anchors.mean.size + 1) + means.occasions,
+        np.searchsorted(means.clients, pairs.client) * (pairs.anchors.mean.size + 1)
+        + pairs.occasion,
+    )
     visit[place] = pairs.visit
     at = np.minimum(np.searchsorted(c.visit[order], visit), order.size - 1)
     return np.where(c.visit[order][at] == visit, c.value[order][at], np.nan)

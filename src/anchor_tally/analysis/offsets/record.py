@@ -1,4 +1,4 @@
-"""Adopted calibrations: what they were made of, whether they still hold, and the correction of readings."""
+"""Adopted calibrations: their origin, their validity, and the correction of readings."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def _rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
 
 
 def _names(snapshot: Snapshot, c: Columns, rows: Ints) -> npt.NDArray[np.str_]:
-    """What readings are known by for ever: the stored number, or ``equation@visit`` of a computed value."""
+    """Permanent keys of readings: the stored number, or ``equation@visit`` of a computed value."""
     names = c.reading[rows].astype(np.str_).astype(object)
     for item in np.unique(c.instrument[rows[c.reading[rows] < 0]]):
         at = np.flatnonzero((c.reading[rows] < 0) & (c.instrument[rows] == item))
@@ -104,7 +104,10 @@ def record_for(
 
 
 def serves_setting(record: CalibrationRecord, setting: str) -> bool:
-    """Whether a record was made from readings of a setting: its own, or for all settings those that were pooled in it."""
+    """Whether a record was made from readings of a setting.
+
+    Its own setting, or any of those that were pooled in it.
+    """
     return setting == record.setting or (not record.setting and setting in record.made_of.settings)
 
 
@@ -257,7 +260,9 @@ def correct_series(
     *,
     stale: bool,
 ) -> CorrectedSeries:
-    """Correct many readings of one client at once: ``value`` (n,), ``day`` and ``settings`` of length n.
+    """Correct many readings of one client at once.
+
+    ``value`` has shape (n,); ``day`` and ``settings`` have length n.
 
     The notes name what holds of the last reading, or of the smallest one, each once.
     """

@@ -57,7 +57,10 @@ def versions(
 def subtracted(
     record: CalibrationRecord, client: str, reading: float
 ) -> tuple[float, float, float] | None:
-    """What a record subtracts from a reading of a client, with the 95 % interval of a new difference; None where it does not serve."""
+    """Offset that a record subtracts for a client, with the 95 % interval of a new difference.
+
+    None where the record does not apply.
+    """
     own = record.clients.get(client)
     ends = own[:3] if own else record.pooled
     if record.line is None:

@@ -1,1 +1,4 @@
-"""Which readings are compared with which scan, and what their differences tell at once: spread, slopes, drift."""
+"""Which readings are compared with which scan.
+
+Also spread, slopes and drift of their differences.
+"""

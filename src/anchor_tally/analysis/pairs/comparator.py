@@ -1,4 +1,4 @@
-"""What a comparison is made against: a reference, or where there is none another device, a method, or the consensus of devices.
+"""The comparator: a reference, or else another device, a method or the consensus of devices.
 
 Only a reference tells what is true. Everything made against another comparator says so.
 """
@@ -40,14 +40,15 @@ def readers_of(snapshot: Snapshot, metric: str) -> list[Instrument]:
 
 
 def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
-    """The one that the lens names (an instrument, or the consensus), or the only reference that has the metric.
+    """Find the comparator that the lens names, or the only reference that has the metric.
 
     Raises CannotCompare when there is none, with what could stand in.
     """
     metric = metric_named(lens.metric)
     if metric is not None and metric.device_only:
         raise CannotCompare(
-            f"{metric.label.lower()} is a device's own value, which no other device shares: it is not compared"
+            f"{metric.label.lower()} is a device's own value, which no other device shares: it is"
+            " not compared"
         )
     if lens.reference is not None:
         if lens.reference.strip().lower() == CONSENSUS.name.lower():
@@ -61,13 +62,17 @@ def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
         raise CannotCompare(f"no reference has readings of {_named(lens.metric)}")
     if len(found) > 1:
         raise CannotCompare(
-            f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)}; name one"
+            f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)};"
+            " name one"
         )
     return found[0]
 
 
 def substitutes(readers: Iterable[tuple[str, str]]) -> tuple[str, ...]:
-    """Of (name, kind) that have a metric, names that could stand in for a reference: the consensus first, then devices and methods."""
+    """Names that may replace a reference: the consensus first, then devices and methods.
+
+    ``readers`` holds (name, kind) of instruments that have the metric.
+    """
     there = [(name, kind) for name, kind in readers if kind != "reference"]
     devices = [name for name, kind in there if kind == "device"]
     return (
@@ -77,7 +82,9 @@ def substitutes(readers: Iterable[tuple[str, str]]) -> tuple[str, ...]:
 
 
 def with_consensus(snapshot: Snapshot, c: Columns, compared: Instrument) -> Columns:
-    """The columns with a consensus for each visit: the mean of the other devices' tally means, of two devices or more.
+    """Add a consensus of the other devices at each visit to the columns.
+
+    It is the mean of their visit means, from two devices on.
 
     ``compared`` is left out of it, so that no device is compared with itself.
     """
@@ -136,7 +143,7 @@ def words_of(comparator: Instrument) -> str:
 
 
 def others_of(snapshot: Snapshot, lens: Lens, comparator: Instrument) -> list[Instrument]:
-    """The instruments that are compared: all that have readings of the metric but references and the comparator."""
+    """Instruments to compare: those with readings, less references and comparator."""
     return [
         i
         for i in readers_of(snapshot, lens.metric)
@@ -145,7 +152,10 @@ def others_of(snapshot: Snapshot, lens: Lens, comparator: Instrument) -> list[In
 
 
 def lens_for(snapshot: Snapshot, lens: Lens, item: Instrument) -> Lens:
-    """The lens for one of several instruments: a setting that it does not have is not asked of it."""
+    """Lens for one of several instruments.
+
+    A setting that the instrument does not have is dropped.
+    """
     if lens.setting is None or lens.setting in {
         s.label for s in snapshot.catalogue.settings_of(item.id)
     }:

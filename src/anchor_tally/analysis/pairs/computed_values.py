@@ -37,7 +37,9 @@ class _Raw:
 
 
 def _by_visit(c: Columns, usable: np.ndarray, visits: Ints, counts: str = "agree") -> _Raw:
-    """What counts of the visit's ok readings: their median (of two the mean), or as the protocol says their mean or the last one.
+    """Value of a visit: the median of its valid readings.
+
+    Of two the mean; or the mean or last one where the protocol says so.
 
     Of an instrument read under several settings in one visit (both sides of the body, another
     mode) the first setting counts: what is kept apart at the bench is not averaged here.
@@ -68,7 +70,10 @@ def _by_visit(c: Columns, usable: np.ndarray, visits: Ints, counts: str = "agree
 
 
 def _inputs(snapshot: Snapshot) -> tuple[dict[str, _Raw], dict[str, Floats]]:
-    """Raw metrics by visit, and every input of every equation as one array over the visits (NaN where not there)."""
+    """Raw metrics by visit, and every input of every equation as one array over the visits.
+
+    NaN where an input is missing.
+    """
     visits = snapshot.visits
     reference = [i.id for i in snapshot.instruments.values() if i.kind == "reference"]
     raw: dict[str, _Raw] = {}
@@ -114,7 +119,9 @@ def visit_inputs(snapshot: Snapshot, visit: int) -> dict[str, float]:
 
 @dataclass(frozen=True, eq=False)
 class Derived:
-    """Values of all equations whose inputs are there: their instruments by number, and columns by metric.
+    """Values of all equations whose inputs are present.
+
+    Instruments by number, and columns by metric.
 
     ``outside`` holds the visits that have the inputs, but of a person outside the population.
     """
@@ -201,7 +208,9 @@ def _mixed_landmarks(snapshot: Snapshot) -> dict[str, str]:
 def _leads(
     equation: Equation, raw: Mapping[str, _Raw], usable: np.ndarray
 ) -> list[tuple[str, Ints]]:
-    """The raw metric whose reading lends a computed value its time, and the visits for which it does: the last input that is read.
+    """The raw metric whose reading gives a computed value its time.
+
+    With the visits for which it does: the input that is read last.
 
     Visits where another one stands in for it follow with that one.
     """
@@ -236,7 +245,7 @@ def _parts(equation: Equation, raw: Mapping[str, _Raw]) -> list[dict[int, tuple[
 
 
 def with_derived(snapshot: Snapshot, derived: Derived) -> Snapshot:
-    """The snapshot with the instruments of equations, and their values in the columns that it holds."""
+    """Snapshot with the equations as instruments and their values in its columns."""
     instruments = MappingProxyType({**snapshot.instruments, **derived.instruments})
     columns = {
         m: joined(c, derived.columns[m]) if m in derived.columns else c

@@ -1,4 +1,7 @@
-"""The slope of the difference through time, from pairs: what Drift tells, and what shortens or forbids a calibration."""
+"""Slope of the difference through time, from pairs.
+
+Drift shows it; it shortens or forbids a calibration.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +51,10 @@ def periods_beside(pairs: PairSet) -> Floats | None:
 
 
 def settings_apart(pairs: PairSet) -> Estimate | None:
-    """The difference between two settings of the device, where one is shown: the largest whose interval leaves zero."""
+    """Difference between two settings of the device, where there is one.
+
+    The largest whose interval excludes zero.
+    """
     beside = periods_beside(pairs)
     if beside is None:
         return None

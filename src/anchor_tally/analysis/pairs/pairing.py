@@ -30,7 +30,7 @@ from .comparator import CONSENSUS, CannotCompare, with_consensus, words_of
 
 Bools = npt.NDArray[np.bool_]
 DAY = 86400.0
-_SPAN = 4.0e11  # longer than any calendar in seconds, so that clients never touch on a common axis of time
+_SPAN = 4.0e11  # seconds, longer than any calendar: clients never meet on one axis
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +88,7 @@ class LeftOut:
 
 @dataclass(frozen=True, eq=False)
 class Anchors:
-    """Scans as columns of shape (a,): the visit of the first, mean instant, mean value, number of scans.
+    """Scans as columns of shape (a,): first visit, mean instant, mean value, number of scans.
 
     ``ss`` is the sum of squares of the scans about their mean: what replicate scans say of the
     reference's own error.
@@ -104,7 +104,7 @@ class Anchors:
 
 @dataclass(frozen=True, eq=False)
 class PairSet:
-    """Pairs as columns of shape (n,): reference mean x, instrument reading y, their sources and groups.
+    """Pairs as columns of shape (n,): reference x, reading y, their sources and groups.
 
     ``occasion`` is the place of the pair's anchor in ``anchors``; ``row`` that of the reading in
     the metric's columns.
@@ -265,7 +265,10 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
 def _of_strangers(
     snapshot: Snapshot, instrument: Instrument, anchors: Anchors, unused: Ints, hours: float
 ) -> Bools:
-    """Which unused anchors have a visit within the window whose inputs are there, but whose person the equation is not for."""
+    """Count unused scans that have the inputs of an equation within the window.
+
+    The equation does not apply to those clients.
+    """
     visits = snapshot.visits
     rows = np.flatnonzero(np.isin(visits.visit, snapshot.outside.get(instrument.id, ())))
     if rows.size == 0 or unused.size == 0:
@@ -349,7 +352,7 @@ def _members(c: Columns, ref: Ints, position: Ints) -> dict[int, tuple[int, ...]
     if not c.parts:
         return {k: tuple(c.reading[g].tolist()) for k, g in enumerate(groups)}
     return {
-        k: tuple(i for row in g.tolist() for i in (c.parts[row] or (int(c.reading[row]),)))
+        k: tuple(i for row in g.tolist() for i in c.parts[row] or (int(c.reading[row]),))
         for k, g in enumerate(groups)
     }
 
@@ -357,7 +360,9 @@ def _members(c: Columns, ref: Ints, position: Ints) -> dict[int, tuple[int, ...]
 def _nearest(
     c: Columns, ins: Ints, anchors: Anchors, day: Ints, timed: Bools, hours: float
 ) -> tuple[Ints, Floats, Bools]:
-    """Of each reading its nearest anchor (-1: none within the window), the distance in seconds, and whether a day decided.
+    """Nearest scan of each reading, the distance in seconds, and whether the day decided.
+
+    −1 where none lies within the window.
 
     A reading and an anchor that both have a time of day are as far apart as their instants;
     otherwise they meet on the same calendar day only, as if half a day apart, so that a known

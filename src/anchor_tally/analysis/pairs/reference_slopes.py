@@ -1,4 +1,4 @@
-"""Slopes of a device on the reference, between clients and within them: does it respond to change?"""
+"""Slopes of a device on the reference, between and within clients: does it respond to change?"""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ...stats.within_clients import centred
 from .offset_drift import OffsetDrift, movement, periods_beside, weeks_of
 from .pairing import PairSet
 
-FOLLOWS = 0.5  # a device whose slope within clients surely lies under this shows too little of a change to speak on it
+FOLLOWS = 0.5  # a device whose slope is surely below this shows too little of a change
 
 
 def scan_error(pairs: PairSet, stated: float | None) -> ScanError:
@@ -81,7 +81,10 @@ def within_slope(
 def following(
     pairs: PairSet, reference_sd: float | None
 ) -> tuple[Estimate | None, OffsetDrift | None]:
-    """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time."""
+    """Slopes from the scans of all clients.
+
+    The device on the scan within clients, and its difference through time.
+    """
     moved = movement(pairs)
     return within_slope(pairs, reference_sd, moved), moved
 

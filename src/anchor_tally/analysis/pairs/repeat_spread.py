@@ -27,7 +27,10 @@ def usual_spread(c: Columns) -> float | None:
 
 
 def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
-    """Repeats of pairs that are far off their sisters, named one by one (the first few): the result is moved by them."""
+    """Outliers among the repeats of pairs, named one by one.
+
+    They affect the result; the first few are named.
+    """
     if pairs.n < 3:
         return []
     tally = pairs.visit * (int(pairs.setting.max()) + 1) + pairs.setting

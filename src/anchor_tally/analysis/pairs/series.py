@@ -15,7 +15,10 @@ from .comparator import CannotCompare
 
 @dataclass(frozen=True, eq=False)
 class Series:
-    """Tallies (one instrument, one visit, one setting) as columns of shape (m,), by client and time; ``size`` readings each."""
+    """Sets of repeats (one instrument, visit and setting) as columns of shape (m,).
+
+    Sorted by client and time; ``size`` is the number of readings of each.
+    """
 
     visit: Ints
     client: Ints
@@ -37,7 +40,9 @@ def rows_of_instrument(
     metric: str,
     notes: list[Note] | None = None,
 ) -> Ints:
-    """Places of an instrument's ok readings in the metric's columns, of the lens' clients and setting.
+    """Indices of an instrument's valid readings among the metric's columns.
+
+    Limited to the lens' clients and setting.
 
     With no setting chosen all count, and a note names what is mixed.
     """

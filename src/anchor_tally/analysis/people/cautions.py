@@ -35,7 +35,9 @@ class Caution:
 def essential_fat(
     metric: str, sex: str, value: float, corrected: float | None = None, low: float | None = None
 ) -> Note | None:
-    """A caution when a body-fat value, raw or corrected, lies at or under essential fat, or its interval reaches it.
+    """Caution for a body-fat value at or below essential fat.
+
+    Raw or corrected, or when the interval reaches essential fat.
 
     The lower bound holds when the sex is not known.
     """
@@ -76,7 +78,7 @@ def cautions_of(client: Client, day: str = "") -> tuple[Caution, ...]:
 
 
 def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple[Note, ...]:
-    """Before a scan: local rules, how many are known, and whether the last one (of this study or before) is too near."""
+    """Notes before a scan: local rules, known scans, and whether the last one is too recent."""
     known = len(scan_days) + (client.scans_before or 0)
     before = [d[:10] for d in (*scan_days, client.last_scan) if len(d) >= 10 and d[:10] < day[:10]]
     last = max(before, default="")
@@ -106,5 +108,8 @@ def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str,
 
 
 def fat_unseen(client: Client | None) -> bool:
-    """Whether no fat number is to be shown to a client: the bench speaks of sums and girths only."""
+    """Whether a client is shown no fat number.
+
+    The bench then shows sums and girths only.
+    """
     return client is not None and "eating_disorder" in client.cautions

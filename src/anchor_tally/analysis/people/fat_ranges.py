@@ -29,7 +29,10 @@ _BOUNDS = {
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """Bounds between the four ranges for a person, and the first and last range that the interval of the value reaches."""
+    """Bounds between the four ranges for a person.
+
+    With the first and last range that the interval of the value reaches.
+    """
 
     bounds: tuple[float, float, float]
     value: float

@@ -38,7 +38,10 @@ class ReviewResult:
     found: tuple[Finding, ...]
 
     def about(self, readings_from: int, visits_from: int) -> tuple[Finding, ...]:
-        """The findings about readings or visits with numbers from these on: those of a table that is not taken yet."""
+        """Findings about readings or visits numbered from these on.
+
+        They belong to a table that is not imported yet.
+        """
         return tuple(
             f
             for f in self.found

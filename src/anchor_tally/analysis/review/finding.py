@@ -16,7 +16,10 @@ SEVERITIES = ("stop", "look", "know")  # must not be used as it is; wants a look
 
 @dataclass(frozen=True, eq=False)
 class Material:
-    """The study with all its metrics, conditions by visit, assessors by visit, and the values of assessor checks."""
+    """The study as review rules see it.
+
+    All metrics, conditions and assessors by visit, and values of assessor checks.
+    """
 
     snapshot: Snapshot
     conditions: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
@@ -33,7 +36,7 @@ class Material:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One thing that does not look right: rule, facts for its sentence, what it is about, how far off (for the order).
+    """One finding: rule, facts for its sentence, what it concerns, and size for the order.
 
     ``key`` names it for a decision that is kept: the rule and what it is about, whatever its
     numbers are.
@@ -81,7 +84,7 @@ def named(key: str, severity: str) -> Finding | None:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """A review rule: id, what it is called, severity, source, what to do first, and the test over the whole study."""
+    """A review rule: id, name, severity, source, first step, and the test over the study."""
 
     id: str
     name: str
@@ -98,7 +101,10 @@ def stored(c: Columns) -> np.ndarray:
 
 @dataclass(frozen=True, eq=False)
 class Tallies:
-    """Tallies of stored ok readings of a metric as columns (m,), sorted by client, instrument, setting, time: median and readings."""
+    """Sets of stored valid readings of a metric as columns (m,): median and readings.
+
+    Sorted by client, instrument, setting and time.
+    """
 
     visit: Ints
     client: Ints

@@ -1,4 +1,8 @@
-"""Rules about values: at odds with the client's history, slips, repeats too far apart, missing repeats, water out of line."""
+"""Rules about values.
+
+At odds with the client's history, slips, repeats too far apart, missing repeats, unusual
+water.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +31,9 @@ BALANCE_PERCENT = 1.5
 
 
 def _expected(t: Tallies) -> tuple[Floats, Floats]:
-    """Of each tally the median of its series' other tallies nearby, and a robust SD (NaN below four tallies).
+    """Median of the neighbouring sets of each set's series, and a robust SD.
+
+    The SD is NaN below four sets.
 
     A series is one client, instrument and setting; nearby are the four tallies around it. The SD
     is that of the series or that of all the instrument's, whichever is larger: fourteen gaps
@@ -153,15 +159,22 @@ def repeats_apart(m: Material) -> list[Finding]:
                 gap = float(np.abs(c.value[row] - np.median(sisters)))
                 out.append(
                     Finding(
-                        "repeats", "stop", said, gap / max(abs(float(c.value[row])), 1e-9),
-                        int(c.client[row]), int(c.visit[row]), item, name, (int(c.reading[row]),),
+                        "repeats",
+                        "stop",
+                        said,
+                        gap / max(abs(float(c.value[row])), 1e-9),
+                        int(c.client[row]),
+                        int(c.visit[row]),
+                        item,
+                        name,
+                        (int(c.reading[row]),),
                     )
-                )  # fmt: skip
+                )
     return out
 
 
 def missing_repeats(m: Material) -> list[Finding]:
-    """Instruments whose tallies have fewer readings than are planned, in more than a quarter of the visits."""
+    """Instruments with too few repeats in more than a quarter of the visits."""
     out = []
     for name, c in m.columns():
         rows = np.flatnonzero(stored(c))
@@ -226,7 +239,10 @@ def failures(m: Material) -> list[Finding]:
 
 
 def water_out_of_line(m: Material) -> list[Finding]:
-    """Visits whose water departs from the client's recent mean by more than a point, and by more than such visits usually do."""
+    """Visits whose water differs unusually from the client's recent mean.
+
+    By more than one point, and by more than such visits usually do.
+    """
     c = m.snapshot.columns.get("total_body_water_percent")
     if c is None:
         return []
@@ -236,15 +252,25 @@ def water_out_of_line(m: Material) -> list[Finding]:
         gap = float(t.median[k]) - recent
         out.append(
             Finding(
-                "water", "look", note("review_water", gap=gap, usual=bound), abs(gap), int(t.client[k]), int(t.visit[k]), int(t.instrument[k]),
-                c.metric, t.readings(c, k),
+                "water",
+                "look",
+                note("review_water", gap=gap, usual=bound),
+                abs(gap),
+                int(t.client[k]),
+                int(t.visit[k]),
+                int(t.instrument[k]),
+                c.metric,
+                t.readings(c, k),
             )
-        )  # fmt: skip
+        )
     return out
 
 
 def _beyond_recent(t: Tallies) -> list[tuple[int, float, float]]:
-    """Tallies beyond a point and five robust SDs from the mean of the up to five before them, with that mean and the bound."""
+    """Sets beyond one point and five robust SDs from the mean of up to five sets before.
+
+    With that mean and the bound.
+    """
     n = t.visit.size
     if n < 2:
         return []

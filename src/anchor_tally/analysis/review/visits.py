@@ -1,4 +1,7 @@
-"""Rules about visits: broken conditions, a tally unlike its scan, settings that changed in between, people a method is not for."""
+"""Rules about visits.
+
+Broken conditions, visits unlike their scan, changed settings, people a method is not for.
+"""
 
 from __future__ import annotations
 
@@ -92,7 +95,10 @@ def _visits_by_kind(m: Material) -> tuple[set[int], set[int]]:
 
 
 def setting_changed(m: Material) -> list[Finding]:
-    """Settings that began between a tally and the scan it pairs with: the pair belongs to neither period."""
+    """Settings that began between a visit and the scan it pairs with.
+
+    The pair belongs to neither period.
+    """
     scans, _ = _visits_by_kind(m)
     client = _client_of(m)
     when = dict(
@@ -137,10 +143,17 @@ def setting_changed(m: Material) -> list[Finding]:
                     }
                     out.append(
                         Finding(
-                            "setting_changed", "look", note("review_setting", **facts), 1.0, int(c.client[a]), int(c.visit[b]), item, name,
+                            "setting_changed",
+                            "look",
+                            note("review_setting", **facts),
+                            1.0,
+                            int(c.client[a]),
+                            int(c.visit[b]),
+                            item,
+                            name,
                             (int(c.reading[b]),),
                         )
-                    )  # fmt: skip
+                    )
     return out
 
 

@@ -1,4 +1,4 @@
-"""The days of one client with one instrument: raw, corrected, and corrected for water where that is asked for."""
+"""Days of one client with one instrument: raw, corrected, and corrected for water."""
 
 from __future__ import annotations
 
@@ -31,7 +31,11 @@ _EPOCH = date(1970, 1, 1).toordinal()
 
 @dataclass(frozen=True, eq=False)
 class Days(FrozenArrays):
-    """Means of a day (n,), in the order of time: ``day`` is a date's ordinal, ``setting`` and ``visit`` those of its first tally."""
+    """Daily means, shape (n,), in the order of time.
+
+    ``day`` is the ordinal of the date; ``setting`` and ``visit`` are those of the first set
+    of the day.
+    """
 
     day: Ints
     value: Floats
@@ -41,7 +45,9 @@ class Days(FrozenArrays):
 
 @dataclass(frozen=True, eq=False)
 class TrackSeries(FrozenArrays):
-    """One instrument's days of a client (n,): raw and corrected means of the day with the prediction interval, and means of the week.
+    """Days of a client with one instrument, shape (n,).
+
+    Raw and corrected daily means with the prediction interval, and weekly means.
 
     ``corrected`` tells where there is a correction. ``follows`` is the slope of the device on
     the scan within clients, ``moved`` that of its difference through time, of all clients (None:
@@ -142,22 +148,25 @@ def track_series(
     value, low, high = value + moved, low + moved, high + moved
     noise = _noise(snapshot, lens, item, days.day, value, None if known.all() else days.setting)
     following, moving = _of_everyone(snapshot, lens, item)
-    return TrackSeries(
-        instrument=item,
-        day=days.day,
-        raw=days.value,
-        value=value,
-        low=low,
-        high=high,
-        corrected=known,
-        setting=days.setting,
-        week=week_means(days.day, value, noise),
-        noise=noise,
-        follows=following,
-        moved=moving,
-        version=version,
-        notes=tuple(dict.fromkeys(notes)),
-    ), offered
+    return (
+        TrackSeries(
+            instrument=item,
+            day=days.day,
+            raw=days.value,
+            value=value,
+            low=low,
+            high=high,
+            corrected=known,
+            setting=days.setting,
+            week=week_means(days.day, value, noise),
+            noise=noise,
+            follows=following,
+            moved=moving,
+            version=version,
+            notes=tuple(dict.fromkeys(notes)),
+        ),
+        offered,
+    )
 
 
 def _noise(
@@ -187,7 +196,10 @@ def _noise(
 def _of_everyone(
     snapshot: Snapshot, lens: Lens, item: Instrument
 ) -> tuple[Estimate | None, OffsetDrift | None]:
-    """What scans of all clients tell: the slope of the device on the scan within them, and that of its difference through time."""
+    """Slopes from the scans of all clients.
+
+    The device on the scan within clients, and its difference through time.
+    """
     try:
         reference = find_comparator(snapshot, lens)
     except CannotCompare:

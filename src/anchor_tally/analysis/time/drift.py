@@ -51,7 +51,7 @@ USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (com
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """Something changed on the instrument: the instant, in words what, and whether it was its setting."""
+    """A change of the instrument: the instant, what was changed, and whether it was its setting."""
 
     at: float
     words: str
@@ -60,7 +60,7 @@ class Change:
 
 @dataclass(frozen=True, slots=True)
 class DriftStep:
-    """A step of the difference: the day it is dated to, the anchors it lies between, its size, p, and what was changed there."""
+    """A step of the difference: its date, the scans around it, its size, p, and a known change."""
 
     at: str
     before: str
@@ -234,7 +234,10 @@ class DriftRequest:
         return replace(r, side=tuple(x for x in found if x is not None), notes=tuple(notes))
 
     def _not_following(self, pairs: PairSet) -> Estimate | None:
-        """How much of a client's change the device shows, where it is the clients who moved, and not the device."""
+        """Share of a client's change that the device shows, where the clients changed.
+
+        The device did not drift then.
+        """
         if not _clients_moved(pairs):
             return None
         return within_slope(
@@ -249,10 +252,27 @@ class DriftRequest:
             empty = np.empty(0)
             notes.append(note("no_pairs", dropped=pairs.left_out.n))
             return DriftResult(
-                asked=Asked(self.snapshot.revision, self.lens), pairs=pairs, weeks=empty, instant=empty, client=np.empty(0, dtype=np.int64),
-                mean=empty, centred=empty, slope=None, robust=None, search=None, steps=(), chart=None, periods=(), changes=changes,
-                side=(), verdict=VERDICTS[3], not_following=None, bound=None, needed=2, notes=tuple(notes),
-            )  # fmt: skip
+                asked=Asked(self.snapshot.revision, self.lens),
+                pairs=pairs,
+                weeks=empty,
+                instant=empty,
+                client=np.empty(0, dtype=np.int64),
+                mean=empty,
+                centred=empty,
+                slope=None,
+                robust=None,
+                search=None,
+                steps=(),
+                chart=None,
+                periods=(),
+                changes=changes,
+                side=(),
+                verdict=VERDICTS[3],
+                not_following=None,
+                bound=None,
+                needed=2,
+                notes=tuple(notes),
+            )
         instant = pairs.anchors.instant[m.occasions]
         at = (instant - instant.min()) / WEEK
         slope = slope_of(pairs)
@@ -286,9 +306,11 @@ class DriftRequest:
             mean=m.mean,
             centred=read_only(m.mean - own, np.float64),
             slope=slope,
-            robust=robust_slope(m.mean, _in_periods(pairs, m.occasions, m.client_of), at)
-            if moments_apart(at) > 1
-            else None,
+            robust=(
+                robust_slope(m.mean, _in_periods(pairs, m.occasions, m.client_of), at)
+                if moments_apart(at) > 1
+                else None
+            ),
             search=search,
             steps=steps,
             chart=chart,
@@ -316,7 +338,10 @@ class DriftRequest:
         return DriftStep(at, day(s.before), day(s.after), instant, s.size, s.p, change)
 
     def _weights(self, pairs: PairSet) -> SideEvidence | None:
-        """The scale's weighing against known masses, which says something of body mass, and little of fat."""
+        """Readings of check weights.
+
+        They test body mass; they say little about body fat.
+        """
         zone = zone_named(self.snapshot.catalogue.zone)
         own = [w for w in self.weights if w.instrument == pairs.instrument.name]
         if len(own) < 3:
@@ -327,7 +352,10 @@ class DriftRequest:
 
 
 def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
-    """Blocks of a client's anchors (M,), one for each setting: no slope runs across a change of it."""
+    """Blocks of each client's scans, shape (M,), one for each setting.
+
+    No slope runs across a change of setting.
+    """
     setting = np.zeros(int(pairs.occasion.max()) + 1, dtype=np.int64)
     setting[pairs.occasion] = pairs.setting
     return client_of * (int(pairs.setting.max()) + 1) + setting[occasions]
@@ -436,7 +464,7 @@ def _unset_before(c: Columns, item: Instrument, start: float) -> bool:
 def periods_of(
     snapshot: Snapshot, item: Instrument, start: float, end: float
 ) -> tuple[Period, ...]:
-    """Spans of the settings that are in force for all, cut to the span from the first anchor to the last."""
+    """Periods of the settings in force for all clients, between the first and the last scan."""
     zone = zone_named(snapshot.catalogue.zone)
     spans = sorted(
         (float(moment(s.starts, zone, lenient=True).instant), s.label)

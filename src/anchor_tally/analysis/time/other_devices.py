@@ -1,4 +1,7 @@
-"""Drift of a device beside the others, visit by visit: weaker evidence than scans, since the others may drift as well."""
+"""Drift of a device beside the others, visit by visit.
+
+Weaker evidence than scans, since the other devices may drift as well.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,9 @@ _LEAST_DEVICES, _LEAST_TALLIES = 3, 5
 def slope_beside_others(
     snapshot: Snapshot, lens: Lens, item: Instrument, moving: Sequence[Instrument] = ()
 ) -> tuple[Estimate, float, int] | None:
-    """Slope per week of a device on the median of the other devices within clients, its p, and the clients behind it.
+    """Slope per week of a device on the median of the other devices within clients.
+
+    With its p-value and the number of clients.
 
     Those that are ``moving`` are no witnesses: the median of few is pulled by one that drifts. A
     client's visits are cut where any device, in any of its settings, begins or ends with that
@@ -71,7 +76,7 @@ def slope_beside_others(
 
 
 def _order_of_visits(parts: Sequence[Series]) -> Ints:
-    """Place of each visit, by its number, in the order of client and time (−1: no visit of these)."""
+    """Index of each visit in the order of client and time (−1 where it is absent)."""
     visit, client, instant = (
         np.concatenate([getattr(p, name) for p in parts]) for name in ("visit", "client", "instant")
     )
@@ -88,7 +93,7 @@ def _by_setting(part: Series) -> Ints:
 
 
 def _cuts(parts: Sequence[Series], order: Ints) -> Ints:
-    """The visits at which a device in one setting begins with a client, and those right after it ends, in order."""
+    """Visits at which a device in one setting begins with a client, and those after it ends."""
     out = []
     for part in parts:
         if part.n:
@@ -115,9 +120,10 @@ def _departures(part: Series, stretch: Ints) -> tuple[Ints, Floats]:
     """
     size = np.bincount(stretch)
     together = size[stretch] > 1
-    return part.visit[together], (part.mean - (np.bincount(stretch, part.mean) / size)[stretch])[
-        together
-    ]
+    return (
+        part.visit[together],
+        (part.mean - (np.bincount(stretch, part.mean) / size)[stretch])[together],
+    )
 
 
 def _medians(cell: Ints, value: Floats, size: Ints) -> Floats:

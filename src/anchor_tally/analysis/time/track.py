@@ -1,4 +1,4 @@
-"""One client through time: raw and corrected values, weekly means, a verdict between two dates, and what all devices say together."""
+"""One client through time: raw and corrected values, weekly means, change between two dates."""
 
 from __future__ import annotations
 
@@ -55,7 +55,10 @@ class DeviceChange:
 
 @dataclass(frozen=True, slots=True)
 class Together:
-    """The change by all devices that may speak, weighted by their precision, each one's, and whether they disagree (p of Cochran's Q)."""
+    """Change from all devices together, weighted by precision, and from each one.
+
+    With the p-value of Cochran's Q for their disagreement.
+    """
 
     verdict: Verdict | None
     devices: tuple[DeviceChange, ...]
@@ -179,7 +182,8 @@ class TrackRequest:
             raise CannotCompare("choose a client")
         if fat_unseen(client) and is_fat(self.lens.metric):
             raise CannotCompare(
-                f"{client.code}: a history of disordered eating is noted, so no fat number is shown; choose girths, or work with the treating team"
+                f"{client.code}: a history of disordered eating is noted, so no fat number is"
+                " shown; choose girths, or work with the treating team"
             )
         series, notes = [], list[Note]()
         items = [i for i in readers_of(self.snapshot, self.lens.metric) if i.kind != "reference"]
@@ -339,7 +343,9 @@ class TrackRequest:
     def _together(
         self, series: Sequence[TrackSeries], since: int, until: int, target: float | None
     ) -> Together | None:
-        """All that may speak: their departures from the client's mean, weighted by precision, are one series with a noise of its own.
+        """One series from all devices: departures from the client's mean, weighted by precision.
+
+        It has a noise of its own.
 
         So what they share (water) stays in the noise, which a product of independent errors
         would lose.
@@ -387,7 +393,10 @@ class TrackRequest:
         return self._together(series, last, newest, target) if newest - last > 7 else None
 
     def _mass_rate(self, client: Client) -> Estimate | None:
-        """Change of body mass in percent a week over the last six weeks, by the scale that was read most."""
+        """Change of body mass in percent a week over the last six weeks.
+
+        From the scale with the most readings.
+        """
         best: Days | None = None
         for item in readers_of(self.snapshot, MASS):
             found = client_days(self.snapshot, item, MASS, client)
@@ -437,7 +446,10 @@ def _why_silent(s: TrackSeries, since: int, until: int) -> str:
 
 
 def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
-    """What the device itself moved between two spans of days, and its SD: nothing but its uncertainty where no slope is shown."""
+    """Drift of the device between two spans of days, and its SD.
+
+    Only the uncertainty where no slope is shown.
+    """
     m = s.moved
     if (
         m is None or m.slope.se is None or m.slope.df is None or not s.counts
@@ -451,7 +463,7 @@ def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
 
 
 def _departures(s: TrackSeries) -> Floats:
-    """Values less the mean of their setting where they are not corrected, else less the mean of all."""
+    """Values less the mean of their setting where uncorrected, else less the mean of all."""
     if s.corrected.all():
         return np.asarray(s.value - s.value.mean(), dtype=float)
     _, k = np.unique(s.setting, return_inverse=True)

@@ -1,1 +1,4 @@
-"""Typed edits of a study, one kind a module, on one base that writes, keeps the way back and tells what was touched."""
+"""Typed edits of a study, one kind a module.
+
+One base writes them, keeps their inverse and reports what changed.
+"""

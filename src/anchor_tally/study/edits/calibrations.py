@@ -35,22 +35,26 @@ class AdoptCalibration:
         made = {"name": r.instrument, "kind": self.kind, "equation": self.equation}
         instrument = row[0] if row else journal.insert("instrument", made)  # type: ignore[arg-type]
         newest = journal.one(
-            "SELECT max(version) FROM calibration WHERE instrument = ? AND metric = ? AND setting = ?",
-            instrument, r.metric, r.setting,
-        )  # fmt: skip
+            "SELECT max(version) FROM calibration"
+            " WHERE instrument = ? AND metric = ? AND setting = ?",
+            instrument,
+            r.metric,
+            r.setting,
+        )
         version = (newest[0] if newest and newest[0] else 0) + 1
         parameters = {
-            "form": NEWEST_FORM
-            if r.line is not None
-            else PLAIN_FORM,  # a program that knows no lines does not read one
+            "form": (
+                NEWEST_FORM if r.line is not None else PLAIN_FORM
+            ),  # a program that knows no lines does not read one
             "pooled": r.pooled,
             "clients": r.clients,
             "sources": r.sources,
             "made_of": asdict(r.made_of),
         } | ({"line": asdict(r.line)} if r.line is not None else {})
         number = journal.conn.execute(
-            "INSERT INTO calibration (instrument, metric, setting, reference, model, parameters, range_low, range_high, pairs,"
-            " clients, fitted_at, valid_until, version, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO calibration (instrument, metric, setting, reference, model, parameters,"
+            " range_low, range_high, pairs, clients, fitted_at, valid_until, version, digest)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 instrument,
                 r.metric,

@@ -69,7 +69,10 @@ class AddAssessorPair:
                 raise EditRefused(f"the check needs {noun}; nothing was changed")
         ensure_metric(journal, self.metric)
         key = (assessor, day, self.metric, person)
-        sql = "SELECT 1 FROM assessor_value WHERE assessor = ? AND day = ? AND metric = ? AND person = ?"
+        sql = (
+            "SELECT 1 FROM assessor_value WHERE assessor = ? AND day = ? AND metric = ? AND"
+            " person = ?"
+        )
         if journal.one(sql, *key) is not None:
             raise EditRefused(f"person {person} of {day} is there already; nothing was changed")
         for repeat, q in enumerate(self.values, start=1):

@@ -139,7 +139,10 @@ class AddHeight:
 
 @dataclass(frozen=True, slots=True)
 class PutStudy:
-    """The study's title, and whether it is for practice (then simulated readings count) or blind (the bench hides earlier values)."""
+    """Change the study's title, and whether it is for practice or blind.
+
+    In practice simulated readings count; blind hides earlier values at the bench.
+    """
 
     title: str
     practice: bool

@@ -54,7 +54,10 @@ class Decide:
 
 @dataclass(frozen=True, slots=True)
 class Reopen:
-    """Take a decision back: its excluded readings are put back, and the finding is shown again where it still holds."""
+    """Withdraw a decision.
+
+    Its excluded readings count again, and the finding is shown again where it still holds.
+    """
 
     key: str
     readings: tuple[int, ...] = ()

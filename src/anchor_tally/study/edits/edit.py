@@ -1,4 +1,4 @@
-"""What every edit stands on: a journal that writes rows, keeps what stood there, and tells what was touched."""
+"""Base of every edit: a journal that writes rows, keeps the previous rows, reports changes."""
 
 from __future__ import annotations
 
@@ -44,7 +44,9 @@ class EditRefused(UserError):
 
 @dataclass(frozen=True, slots=True)
 class Touched:
-    """What an edit has made stale: readings of ``metrics`` (only new ones added when ``only_adds``), and other facts.
+    """What an edit made stale: readings of ``metrics``, and other facts.
+
+    With ``only_adds`` readings were only added.
 
     ``visit`` is the one visit whose readings were touched, None for several.
     """
@@ -231,17 +233,20 @@ class Journal:
         """
         number = next(_kept)
         self.conn.execute(
-            f"CREATE TEMP TABLE kept_{number} AS SELECT id FROM main.{table} WHERE {column} IS ?1 AND {where}",
+            f"CREATE TEMP TABLE kept_{number} AS SELECT id FROM main.{table} WHERE {column} IS ?1"
+            f" AND {where}",
             (before, *values),
         )
         metrics = self.rows(
-            f"SELECT DISTINCT metric FROM main.{table} WHERE id IN (SELECT id FROM temp.kept_{number})"
+            f"SELECT DISTINCT metric FROM main.{table} WHERE id IN (SELECT id FROM"
+            f" temp.kept_{number})"
         )
         self._move(Moved(table, column, before, after, number, frozenset(m for (m,) in metrics)))
 
     def _move(self, moved: Moved) -> None:
         self.conn.execute(
-            f"UPDATE main.{moved.table} SET {moved.column} = ? WHERE id IN (SELECT id FROM temp.kept_{moved.number})",
+            f"UPDATE main.{moved.table} SET {moved.column} = ? WHERE id IN (SELECT id FROM"
+            f" temp.kept_{moved.number})",
             (moved.after,),
         )
         self.changes.append(moved)
@@ -270,7 +275,8 @@ class Journal:
         if new is None or new == old:
             return
         self.conn.execute(
-            f"INSERT INTO {table}_change ({table}, at, who, old, new, why) VALUES (?, ?, ?, ?, ?, ?)",
+            f"INSERT INTO {table}_change ({table}, at, who, old, new, why) VALUES (?, ?, ?, ?,"
+            " ?, ?)",
             (number, self.clock.stamp(), who, json.dumps(old), json.dumps(new), reason),
         )
 
@@ -348,7 +354,8 @@ class Journal:
     def _put_aside(self, made: Made) -> None:
         number = next(_kept)
         self.conn.execute(
-            f"CREATE TEMP TABLE kept_{number} AS SELECT * FROM main.{made.table} WHERE {made.where}",
+            f"CREATE TEMP TABLE kept_{number} AS SELECT * FROM main.{made.table} WHERE"
+            f" {made.where}",
             made.values,
         )
         self.conn.execute(f"DELETE FROM main.{made.table} WHERE {made.where}", made.values)

@@ -1,4 +1,7 @@
-"""Taking staged rows into a study: clients, instruments, settings, visits and readings, as one edit."""
+"""Import staged rows as one edit.
+
+Clients, instruments, settings, visits and readings.
+"""
 
 from __future__ import annotations
 
@@ -88,9 +91,9 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
         elif code in sexes and clients[code] in unknown:
             journal.update("client", {"id": clients[code]}, {"sex": sexes[code]})
     series_known = conn.execute(
-        f"SELECT l.id, l.instrument, l.kind, l.label, l.instrument_id, min(m.taken_at)"
-        f" FROM (SELECT DISTINCT series, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment"
-        f" JOIN series_{k} l ON l.id = s.series GROUP BY l.id ORDER BY l.id"
+        "SELECT l.id, l.instrument, l.kind, l.label, l.instrument_id, min(m.taken_at) FROM (SELECT"
+        f" DISTINCT series, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment JOIN"
+        f" series_{k} l ON l.id = s.series GROUP BY l.id ORDER BY l.id"
     ).fetchall()
     for series, name, kind, label, known, starts in series_known:
         row = (
@@ -128,13 +131,13 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
         _lift(conn, k)
     for low in range(0, last + 1, step):
         conn.execute(
-            "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered, unit, replicate, status, note, source,"
-            " instant, timed)"
-            " SELECT m.visit, m.taken_at, l.instrument_id,"
-            f" ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE x.moment = s.moment AND x.series = s.series)),"
-            " l.metric, s.value, s.entered, s.unit, s.replicate, s.status, s.note, ?, m.instant, m.timed"
-            f" FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment JOIN series_{k} l ON l.id = s.series"
-            " WHERE s.moment > ? AND s.moment <= ? ORDER BY s.line",
+            "INSERT INTO reading (visit, taken_at, instrument, setting, metric, value, entered,"
+            " unit, replicate, status, note, source, instant, timed) SELECT m.visit, m.taken_at,"
+            f" l.instrument_id, ifnull(l.setting_id, (SELECT setting FROM choice_{k} x WHERE"
+            " x.moment = s.moment AND x.series = s.series)), l.metric, s.value, s.entered, s.unit,"
+            f" s.replicate, s.status, s.note, ?, m.instant, m.timed FROM staged_{k} s JOIN"
+            f" moment_{k} m ON m.id = s.moment JOIN series_{k} l ON l.id = s.series WHERE s.moment"
+            " > ? AND s.moment <= ? ORDER BY s.line",
             (source, low, low + step),
         )
         yield min((low + step) / (last or 1), 1.0)
@@ -148,7 +151,8 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
 def _write_card(journal: Journal, card: ImportCard) -> None:
     """Add a person, or what is new of one; a height counts from today, the day it became known."""
     row = journal.one(
-        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes FROM client WHERE code = ?",
+        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan,"
+        " notes FROM client WHERE code = ?",
         card.code,
     )
     if row is None:
@@ -194,13 +198,15 @@ def _lift(conn: sqlite3.Connection, k: int) -> None:
     Everything happens in the caller's transaction: a failure brings the guards back with the rest.
     """
     odd = conn.execute(
-        f"SELECT s.line FROM staged_{k} s JOIN series_{k} l ON l.id = s.series LEFT JOIN metric m ON m.id = l.metric"
-        " WHERE s.value IS NOT NULL AND ifnull(s.value NOT BETWEEN m.low AND m.high, 1) LIMIT 1"
+        f"SELECT s.line FROM staged_{k} s JOIN series_{k} l ON l.id = s.series LEFT JOIN metric m"
+        " ON m.id = l.metric WHERE s.value IS NOT NULL AND ifnull(s.value NOT BETWEEN m.low AND"
+        " m.high, 1) LIMIT 1"
     ).fetchone()
     if odd:
         raise sqlite3.IntegrityError(f"line {odd[0]}: value outside the possible range")
     conn.execute(
-        f"CREATE TEMP TABLE guard_{k} AS SELECT sql FROM main.sqlite_master WHERE name IN (?, ?, ?)",
+        f"CREATE TEMP TABLE guard_{k} AS SELECT sql FROM main.sqlite_master WHERE name IN (?,"
+        " ?, ?)",
         _GUARDS,
     )
     conn.execute("DROP TRIGGER main.reading_range")
@@ -215,21 +221,27 @@ def _restore(conn: sqlite3.Connection, k: int) -> None:
 
 
 def _choose_settings(journal: Journal, k: int) -> None:
-    """Where a label was in force several times (or for one client), choose the period by date, the client's own first."""
+    """Choose the period of a label by date.
+
+    The client's own period comes first.
+    """
     conn = journal.conn
     conn.execute(
-        f"CREATE TEMP TABLE choice_{k} (moment INTEGER, series INTEGER, setting INTEGER, PRIMARY KEY (moment, series))"
+        f"CREATE TEMP TABLE choice_{k} (moment INTEGER, series INTEGER, setting INTEGER, PRIMARY"
+        " KEY (moment, series))"
     )
     for series, instrument, label in conn.execute(
-        f"SELECT id, instrument_id, label FROM series_{k} WHERE setting_id IS NULL AND label <> '' AND instrument_id IS NOT NULL"
+        f"SELECT id, instrument_id, label FROM series_{k} WHERE setting_id IS NULL AND label <> ''"
+        " AND instrument_id IS NOT NULL"
     ).fetchall():
         periods = conn.execute(
-            "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ? ORDER BY starts",
+            "SELECT id, client, starts FROM setting WHERE instrument = ? AND label = ? ORDER BY"
+            " starts",
             (instrument, label),
         ).fetchall()
         for moment, taken, client in conn.execute(
-            f"SELECT DISTINCT m.id, m.taken_at, v.client FROM staged_{k} s JOIN moment_{k} m ON m.id = s.moment"
-            " JOIN visit v ON v.id = m.visit WHERE s.series = ?",
+            f"SELECT DISTINCT m.id, m.taken_at, v.client FROM staged_{k} s JOIN moment_{k} m ON"
+            " m.id = s.moment JOIN visit v ON v.id = m.visit WHERE s.series = ?",
             (series,),
         ).fetchall():
             chosen = period_of(periods, client, taken)
@@ -239,7 +251,9 @@ def _choose_settings(journal: Journal, k: int) -> None:
 
 
 def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
-    """Give each staged moment its visit: one there already within the gap, one just made, or a new one.
+    """Find or make the visit of each staged moment.
+
+    An existing one within the gap, one just made, or a new one.
 
     Returns the numbers of the new visits.
     """
@@ -250,7 +264,8 @@ def _place(journal: Journal, k: int, clients: dict[str, int]) -> range:
     ).fetchone()[0]
     waiting: dict[str, list[tuple[int, int, int, str]]] = {}
     for number, code, taken, instant, timed in conn.execute(
-        f"SELECT id, client, taken_at, instant, timed FROM moment_{k} WHERE visit IS NULL AND id IN (SELECT moment FROM staged_{k})"
+        f"SELECT id, client, taken_at, instant, timed FROM moment_{k} WHERE visit IS NULL AND id IN"
+        f" (SELECT moment FROM staged_{k})"
     ):
         waiting.setdefault(code, []).append((timed, instant, number, taken))
     found: list[tuple[int, int]] = []
@@ -326,7 +341,8 @@ def _note_visits(journal: Journal, k: int, staged: Staged, source: str, fresh: r
                     f"SELECT client FROM moment_{k} WHERE id = ?", (moment,)
                 ).fetchone()[0]
                 raise UserError(
-                    f"{source}, line {line}, {what}: {new} differs from {old} at the same visit of {code}; nothing was imported"
+                    f"{source}, line {line}, {what}: {new} differs from {old} at the same visit of"
+                    f" {code}; nothing was imported"
                 )
             if old is None and new is not None:
                 visits[visit][what] = changed.setdefault(visit, {})[what] = new

@@ -99,7 +99,7 @@ class OrderInstruments:
 
 @dataclass(frozen=True, slots=True)
 class OfferMetric:
-    """An instrument shows a metric, in steps of ``resolution`` in the metric's unit (None: not known)."""
+    """State that an instrument shows a metric, in steps of ``resolution`` (None if unknown)."""
 
     instrument: int
     metric: str
@@ -176,9 +176,13 @@ class StartSetting:
                 f'"{s.starts[:40]}" is not a day such as 2026-03-02; nothing was changed'
             ) from error
         there = journal.one(
-            "SELECT 1 FROM setting WHERE instrument = ? AND ifnull(client, 0) = ? AND label = ? AND starts = ?",
-            s.instrument, s.client or 0, label, starts,
-        )  # fmt: skip
+            "SELECT 1 FROM setting WHERE instrument = ? AND ifnull(client, 0) = ?"
+            " AND label = ? AND starts = ?",
+            s.instrument,
+            s.client or 0,
+            label,
+            starts,
+        )
         if there is not None:
             raise EditRefused(f"{label} from {starts} is there already; nothing was changed")
         journal.insert(

@@ -1,4 +1,6 @@
-"""Edits of setting periods after the fact: a change of setting that was forgotten, dated wrongly, or never was.
+"""Edits of setting periods afterwards.
+
+A change that was forgotten, dated wrongly, or never happened.
 
 The readings go along: only those that stood in the period that is cut or joined, never those
 that were kept under another setting.
@@ -13,8 +15,8 @@ from .edit import EditRefused, Journal
 from .events import day_of
 
 _IN_FORCE = (
-    "SELECT id, label FROM setting WHERE instrument = ? AND client IS NULL AND substr(starts, 1, 10) <= ? AND id <> ?"
-    " ORDER BY starts DESC, id DESC LIMIT 1"
+    "SELECT id, label FROM setting WHERE instrument = ? AND client IS NULL AND substr(starts, 1,"
+    " 10) <= ? AND id <> ? ORDER BY starts DESC, id DESC LIMIT 1"
 )
 
 
@@ -26,14 +28,21 @@ def _before(journal: Journal, instrument: int, day: str, but: int = 0) -> tuple[
 def _hand_over(
     journal: Journal, instrument: int, old: int | None, new: int | None, start: str, end: str
 ) -> None:
-    """Readings of the days from ``start`` up to ``end`` ("": without end) go from one setting to another."""
-    where = "instrument = ?2 AND substr(taken_at, 1, 10) >= ?3 AND (?4 = '' OR substr(taken_at, 1, 10) < ?4)"
+    """Move readings of the days from ``start`` to ``end`` from one setting to another.
+
+    An empty ``end`` means no end.
+    """
+    where = (
+        "instrument = ?2 AND substr(taken_at, 1, 10) >= ?3 AND (?4 = '' OR substr(taken_at, 1, 10)"
+        " < ?4)"
+    )
     journal.move("reading", "setting", old, new, where, (instrument, start, end))
 
 
 def _period(journal: Journal, setting: int) -> tuple[int, str, str]:
     row = journal.one(
-        "SELECT instrument, label, substr(starts, 1, 10) FROM setting WHERE id = ? AND client IS NULL",
+        "SELECT instrument, label, substr(starts, 1, 10) FROM setting WHERE id = ? AND client IS"
+        " NULL",
         setting,
     )
     if row is None:
@@ -65,13 +74,20 @@ class BeginPeriod:
         old, in_force = _before(journal, self.instrument, day)
         if in_force == label:
             raise EditRefused(f"the setting was {label} already on {day}; nothing was changed")
-        there = journal.one("SELECT 1 FROM setting WHERE instrument = ? AND client IS NULL AND substr(starts, 1, 10) = ?", self.instrument, day)  # fmt: skip
+        there = journal.one(
+            "SELECT 1 FROM setting WHERE instrument = ? AND client IS NULL"
+            " AND substr(starts, 1, 10) = ?",
+            self.instrument,
+            day,
+        )
         if there is not None:
             raise EditRefused(f"a setting begins on {day} already; nothing was changed")
         later = journal.one(
-            "SELECT min(substr(starts, 1, 10)) FROM setting WHERE instrument = ? AND client IS NULL AND substr(starts, 1, 10) > ?",
-            self.instrument, day,
-        )  # fmt: skip
+            "SELECT min(substr(starts, 1, 10)) FROM setting"
+            " WHERE instrument = ? AND client IS NULL AND substr(starts, 1, 10) > ?",
+            self.instrument,
+            day,
+        )
         end = str(later[0]) if later and later[0] else ""
         new = journal.insert(
             "setting",
@@ -117,9 +133,13 @@ class MovePeriod:
         day = day_of(self.day)
         low, high = sorted((start, day))
         between = journal.one(
-            "SELECT 1 FROM setting WHERE instrument = ? AND client IS NULL AND id <> ? AND substr(starts, 1, 10) BETWEEN ? AND ?",
-            instrument, self.setting, low, high,
-        )  # fmt: skip
+            "SELECT 1 FROM setting WHERE instrument = ? AND client IS NULL"
+            " AND id <> ? AND substr(starts, 1, 10) BETWEEN ? AND ?",
+            instrument,
+            self.setting,
+            low,
+            high,
+        )
         if between is not None:
             raise EditRefused(
                 f"another change of setting lies between {start} and {day}; nothing was changed"

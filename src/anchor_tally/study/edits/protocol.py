@@ -1,4 +1,4 @@
-"""Edits of the protocol: conditions and the answers wanted, what stations measure and how, landmarks of sites."""
+"""Edits of the protocol: required conditions, stations, and landmarks of sites."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def _wanted(key: str, answer: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class AskCondition:
-    """Whether a condition is asked for at each visit, and the answer that is wanted ("": as usual)."""
+    """Whether a condition is asked at each visit, and the required answer ("": as usual)."""
 
     key: str
     asked: bool
@@ -111,7 +111,7 @@ class WantOfInstrument:
 
 @dataclass(frozen=True, slots=True)
 class PutStation:
-    """What a station measures here, under which setting and unit, with how many repeats, and what counts of them."""
+    """What a station measures, under which setting and unit, with which repeats."""
 
     choice: StationChoice
 
@@ -128,7 +128,8 @@ class PutStation:
             raise EditRefused(f"station {c.station[:40]} is not known; nothing was changed")
         if not 1 <= c.repeats <= MOST_REPEATS or c.counts not in COUNTS:
             raise EditRefused(
-                f"1 to {MOST_REPEATS} repeats are planned, and {', '.join(COUNTS)} counts; nothing was changed"
+                f"1 to {MOST_REPEATS} repeats are planned, and {', '.join(COUNTS)} counts; nothing"
+                " was changed"
             )
         if c.unit and unit_named(c.unit) != c.unit:
             raise EditRefused(f'unit "{c.unit[:20]}" is not known; nothing was changed')

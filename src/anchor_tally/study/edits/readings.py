@@ -86,14 +86,22 @@ class AddReadings:
             instrument = _instrument(journal, r)
             setting = _setting(journal, instrument, r.setting, client, written)
             there = journal.one(
-                "SELECT 1 FROM reading r JOIN visit v ON v.id = r.visit WHERE v.client = ? AND r.instant = ? AND r.timed = ?"
-                " AND r.instrument = ? AND r.metric = ? AND r.replicate = ? AND ifnull(r.setting, 0) = ?",
-                client, m.instant, int(m.timed), instrument, metric.id, r.replicate, setting or 0,
-            )  # fmt: skip
+                "SELECT 1 FROM reading r JOIN visit v ON v.id = r.visit"
+                " WHERE v.client = ? AND r.instant = ? AND r.timed = ?"
+                " AND r.instrument = ? AND r.metric = ? AND r.replicate = ?"
+                " AND ifnull(r.setting, 0) = ?",
+                client,
+                m.instant,
+                int(m.timed),
+                instrument,
+                metric.id,
+                r.replicate,
+                setting or 0,
+            )
             if there is not None:
                 raise EditRefused(
-                    f"{code} has repeat {r.replicate} of {r.instrument}, {metric.label.lower()}, at "
-                    f"{written.replace('T', ' ')} already; nothing was changed"
+                    f"{code} has repeat {r.replicate} of {r.instrument}, {metric.label.lower()}, at"
+                    f" {written.replace('T', ' ')} already; nothing was changed"
                 )
             values: Row = {
                 "visit": visit,
@@ -152,14 +160,17 @@ def _setting(journal: Journal, instrument: int, label: str, client: int, at: str
 
 
 def begin_by(journal: Journal, setting: int, at: str) -> None:
-    """A reading of a setting shows that it was in force by then: what was entered later of earlier days moves its start."""
+    """Move the start of a setting back to a reading that was entered later for an earlier day."""
     row = journal.one("SELECT starts FROM setting WHERE id = ?", setting)
     if row is not None and at[:10] < row[0][:10]:
         journal.update("setting", {"id": setting}, {"starts": at})
 
 
 def period_of(periods: list[tuple[int, int | None, str]], client: int, at: str) -> int | None:
-    """Of (setting, client, start) of one label, the one in force on a day: the client's own first, then the newest begun."""
+    """Setting in force on a day among (setting, client, start) of one label.
+
+    The client's own first, then the latest.
+    """
     fitting = [p for p in periods if p[1] in (None, client)] or periods
     begun = [p for p in fitting if p[2][:10] <= at[:10]]
     if begun:

@@ -45,8 +45,8 @@ def moments_of(journal: Journal, client: int) -> list[tuple[int, bool, int]]:
     return [
         (instant, bool(timed), visit)
         for visit, instant, timed in journal.rows(
-            "SELECT v.id, v.instant, v.timed FROM visit v WHERE v.client = ?1 UNION"
-            " SELECT v.id, r.instant, r.timed FROM visit v JOIN reading r ON r.visit = v.id WHERE v.client = ?1",
+            "SELECT v.id, v.instant, v.timed FROM visit v WHERE v.client = ?1 UNION SELECT v.id,"
+            " r.instant, r.timed FROM visit v JOIN reading r ON r.visit = v.id WHERE v.client = ?1",
             client,
         )
     ]
@@ -55,7 +55,10 @@ def moments_of(journal: Journal, client: int) -> list[tuple[int, bool, int]]:
 def visit_for(
     journal: Journal, client: int, at: str, *, visit: int | None = None, fresh: bool = False
 ) -> int:
-    """The visit that a moment belongs to: the one named, a new one, or the client's nearest within the study's gap."""
+    """Visit of a moment.
+
+    The one named, a new one, or the client's nearest within the study's gap.
+    """
     if visit is not None:
         if journal.one("SELECT 1 FROM visit WHERE id = ? AND client = ?", visit, client) is None:
             raise EditRefused("that visit is no longer in the study; nothing was changed")
@@ -155,15 +158,21 @@ class MoveVisit:
         ):
             text, moved = when(journal, shifted(taken, seconds, days))
             there = journal.one(
-                "SELECT c.code FROM reading a JOIN reading b ON b.instrument = a.instrument AND b.metric = a.metric"
+                "SELECT c.code FROM reading a JOIN reading b ON b.instrument = a.instrument"
+                " AND b.metric = a.metric"
                 " AND b.replicate = a.replicate AND ifnull(b.setting, 0) = ifnull(a.setting, 0)"
                 " JOIN visit v ON v.id = b.visit JOIN client c ON c.id = v.client"
                 " WHERE a.id = ? AND v.client = ? AND v.id <> ? AND b.instant = ? AND b.timed = ?",
-                number, client, self.visit, moved.instant, int(moved.timed),
-            )  # fmt: skip
+                number,
+                client,
+                self.visit,
+                moved.instant,
+                int(moved.timed),
+            )
             if there is not None:
                 raise EditRefused(
-                    f"{there[0]} has such a reading at {text.replace('T', ' ')} already; the visit was not moved"
+                    f"{there[0]} has such a reading at {text.replace('T', ' ')} already; the visit"
+                    " was not moved"
                 )
             journal.update(
                 "reading",

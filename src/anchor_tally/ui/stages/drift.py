@@ -1,4 +1,4 @@
-"""Drift: the difference of one instrument through time, its control chart, and the changes that were made to it."""
+"""Drift: the difference of one instrument through time, control chart, and its changes."""
 
 from __future__ import annotations
 

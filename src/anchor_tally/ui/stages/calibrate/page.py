@@ -156,8 +156,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.results = ()
         self.headline.setText(text[0].upper() + text[1:] + ".")
         self.under.setText(
-            "An offset needs readings taken within a day of a reference scan. Without any scan, choose a field method as the reference"
-            " in the lens bar: what it gives is provisional."
+            "An offset needs readings taken within a day of a reference scan. Without any scan,"
+            " choose a field method as the reference in the lens bar: what it gives is provisional."
         )
         self.table.fill([])
         for place in (self.advice, self.detail, self.in_force):
@@ -221,10 +221,14 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.names.mark(self.chosen)
         self.headline.setText(offsets.offset_headline(r))
         self.under.setText(
-            "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind it. Open a cell for its readings."
+            "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind"
+            " it. Open a cell for its readings."
             if self.view == "board"
-            else "In brackets the number of scans of a client. Choose a row for its readings; offsets are drawn towards that of all clients,"
-            " the more the fewer scans there are."
+            else (
+                "In brackets the number of scans of a client. Choose a row for its readings;"
+                " offsets are drawn towards that of all clients, the more the fewer scans there"
+                " are."
+            )
         )
         self.under.setVisible(self.view != "versions" and not self.crowded)
         self.detail.setVisible(self.view != "versions" and not self.crowded)
@@ -392,7 +396,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         r = self.results[self.chosen]
         if not self.up_to_date(r.asked):  # what is adopted is what is on the screen, or nothing
             self.message.emit(
-                "The study or the lens has changed since these offsets were derived; look at the new ones first.",
+                "The study or the lens has changed since these offsets were derived; look at the"
+                " new ones first.",
                 True,
             )
             self.refresh()
@@ -406,6 +411,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             return
         if self.edit(
             AdoptCalibration(record, item.kind, item.equation),
-            f"Adopted: {item.name} is now corrected in Record and Track until {record.valid_until}. Undo withdraws it.",
+            f"Adopted: {item.name} is now corrected in Record and Track until {record.valid_until}."
+            " Undo withdraws it.",
         ):
             self.reason.clear()

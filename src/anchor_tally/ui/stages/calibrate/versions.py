@@ -1,4 +1,4 @@
-"""Adopted versions: what each is now, two of them beside each other, withdrawing one, and the data of a certificate."""
+"""Adopted versions: their state, comparison of two, withdrawal, and certificate data."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Import: read a table, say what its columns are, see what would be added and what is refused, then take it."""
+"""Import: read a table, map its columns, review what is added and refused, then import."""
 
 from __future__ import annotations
 

@@ -62,9 +62,9 @@ class AssessorCheck(Tab):
         )
         self.numbers = Table(["Statistic", "Value", "95 % interval"], "Error of the assessor")
         self.source = label(
-            "TEM = √(Σd²/2n), interval from χ²; limits 5 % and 7.5 % for skinfolds, 1 % and 1.5 % for girths and breadths: "
-            "Perini et al. 2005 (from memory). R = 1 − TEM²/SD². Named as the assessor of a visit, this error is shown with "
-            "the results of the equations.",
+            "TEM = √(Σd²/2n), interval from χ²; limits 5 % and 7.5 % for skinfolds, 1 % and 1.5 %"
+            " for girths and breadths: Perini et al. 2005 (from memory). R = 1 − TEM²/SD². Named as"
+            " the assessor of a visit, this error is shown with the results of the equations.",
             "faint",
             wrap=True,
         )

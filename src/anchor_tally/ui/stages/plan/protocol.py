@@ -1,4 +1,7 @@
-"""The protocol: which conditions are asked for and what is wanted, for the study and for one instrument; practice, and blind."""
+"""The protocol of the study and of one instrument.
+
+Required conditions, practice, and blind.
+"""
 
 from __future__ import annotations
 
@@ -71,14 +74,16 @@ class Protocol(Tab):
         self.practice = QCheckBox("This study is for practice: readings of simulated devices count")
         self.practice.clicked.connect(lambda on: self._do(self._study(practice=on)))
         self.blind = QCheckBox(
-            "Blind: at the bench earlier and corrected values are hidden until the visit is two hours old"
+            "Blind: at the bench earlier and corrected values are hidden until the visit is two"
+            " hours old"
         )
         self.blind.clicked.connect(lambda on: self._do(self._study(blind=on)))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
         text = (
-            "What must be so for readings to compare. Record shows a switch for each; an answer is kept only when it was given. "
-            "The question about the cycle is asked only of clients for whom it is switched on (their card)."
+            "What must be so for readings to compare. Record shows a switch for each; an answer is"
+            " kept only when it was given. The question about the cycle is asked only of clients"
+            " for whom it is switched on (their card)."
         )
         column.addWidget(label(text, "faint", wrap=True))
         column.addWidget(

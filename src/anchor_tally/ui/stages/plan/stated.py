@@ -1,4 +1,4 @@
-"""Stated values: the margin that matters, the precision of a scan, and how far a device's offset differs between people."""
+"""Stated values: the margin, the precision of a scan, and the spread of offsets."""
 
 from __future__ import annotations
 

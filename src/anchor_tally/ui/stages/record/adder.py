@@ -11,7 +11,7 @@ from ...widgets import Flow, label, paired
 
 
 class Adder(QWidget):
-    """``row`` asks for a row of an instrument, ``setting`` for rows of an instrument under one more setting."""
+    """Signals: ``row`` asks for a row of an instrument, ``setting`` for rows under a setting."""
 
     entry_row = pyqtSignal(str, str, str)
     setting = pyqtSignal(str, str)

@@ -58,9 +58,11 @@ class Cell(QLineEdit):
         said = f"Excluded: {reading.note}" if reading is not None and out else ""
         tip(
             self,
-            "Simulated: no real device has measured this"
-            if reading is not None and reading.simulated and not said
-            else said,
+            (
+                "Simulated: no real device has measured this"
+                if reading is not None and reading.simulated and not said
+                else said
+            ),
         )
 
     @staticmethod
@@ -100,7 +102,10 @@ class Cell(QLineEdit):
         self.setEchoMode(QLineEdit.EchoMode.Password if hidden else QLineEdit.EchoMode.Normal)
 
     def _answered(self, key: int) -> bool:
-        """Whether a key has settled a doubt: C takes what a slip explains, K keeps the value as read."""
+        """Whether a key answered a question.
+
+        C takes the explained value, K keeps the value as read.
+        """
         if self.doubt is None or key not in (Qt.Key.Key_C, Qt.Key.Key_K):
             return False
         if key == Qt.Key.Key_C and not self.doubt.instead:
@@ -204,7 +209,7 @@ class GridRow:
         return self.plan.metric
 
     def wants(self, cell: Cell) -> bool:
-        """Whether the protocol asks for this cell: a planned repeat, or one more after two that differ."""
+        """Whether this cell is required: a planned repeat, or one more after two differ."""
         if self.answer is None or self.answer.locked is not None:
             return False
         tally = self.answer.tally

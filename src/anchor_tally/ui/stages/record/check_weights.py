@@ -50,7 +50,8 @@ class CheckWeights(QWidget):
         box.setContentsMargins(0, 6, 0, 0)
         box.addWidget(
             label(
-                "A known mass on the scale, before the first client: it shows drift of the scale itself.",
+                "A known mass on the scale, before the first client: it shows drift of the scale"
+                " itself.",
                 "faint",
                 wrap=True,
             )

@@ -21,7 +21,8 @@ class Switch(QPushButton):
         self.answer: str | None = None
         tip(
             self,
-            f"{condition.question} The protocol wants: {condition.wanted}. Otherwise {condition.breach}.",
+            f"{condition.question} The protocol wants: {condition.wanted}. Otherwise"
+            f" {condition.breach}.",
         )
 
     def show_answer(self, answer: str | None) -> None:
@@ -59,7 +60,8 @@ class Hours(QLineEdit):
         self.setAccessibleName(condition.question)
         tip(
             self,
-            f"{condition.question} The protocol wants {condition.wanted} or more. Otherwise {condition.breach}.",
+            f"{condition.question} The protocol wants {condition.wanted} or more. Otherwise"
+            f" {condition.breach}.",
         )
 
     def show_answer(self, answer: str | None) -> None:

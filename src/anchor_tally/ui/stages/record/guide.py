@@ -1,4 +1,4 @@
-"""Beside a station: where and how to measure the site in hand, and what the equations give so far."""
+"""Beside a station: where and how to measure the site, and results of equations so far."""
 
 from __future__ import annotations
 

@@ -55,7 +55,10 @@ class Bench(Protocol):
 
 
 class LiveDevice(QWidget):
-    """Connect, see the reading settle, and it is taken for the client, device, setting and time chosen when the person stepped on."""
+    """Connect, show the settling reading, and save it when it ends.
+
+    Client, device, setting and time are those chosen when the person stepped on.
+    """
 
     message = pyqtSignal(str, bool)
     file_wanted = pyqtSignal(str)
@@ -266,7 +269,8 @@ class LiveDevice(QWidget):
             self.folder_says.setText(f"{self.arrived.name} has arrived")
             self.look_at.show()
             self.message.emit(
-                f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you look at it.",
+                f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you"
+                " look at it.",
                 False,
             )
 

@@ -1,4 +1,7 @@
-"""Field methods bench: any equation on its own, all that fit a person side by side, and what a reading error does."""
+"""Field methods bench.
+
+One equation, all that fit a person side by side, and the effect of a reading error.
+"""
 
 from __future__ import annotations
 
@@ -244,7 +247,10 @@ class MethodsBench(QWidget):
             if e.certainty == "from memory"
             else ""
         )
-        about = f"For {e.population}. {e.advice}{memory}\n\nStandard error as published: {e.see}.\n{e.source}.\n{e.id}"
+        about = (
+            f"For {e.population}. {e.advice}{memory}\n\nStandard error as published:"
+            f" {e.see}.\n{e.source}.\n{e.id}"
+        )
         self.about.setText(about)
         changes = sensitivity(e, self.given, self.form.currentData()) if x.value is not None else ()
         self.errors.fill([sensitivity_words(s, x.metric) for s in changes])

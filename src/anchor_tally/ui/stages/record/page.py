@@ -57,8 +57,8 @@ from .visit_bar import VisitBar
 from .visit_notes import VisitNotes
 
 _KEYS = (
-    "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · F8: another setting of this scale"
-    " · Ctrl+Page down: next station"
+    "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · F8: another"
+    " setting of this scale · Ctrl+Page down: next station"
 )
 DEVICES, CHECK, METHODS = "devices", "check", "methods"
 LABELS = {
@@ -258,7 +258,8 @@ class RecordStage(Page):
         """Where a reading typed now belongs; None (said in place) when that is not known."""
         if self.bar.moment is None:
             self.refuse(
-                f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was written.'
+                f'"{self.when.text()}" is not a date and time such as 2026-03-02 06:40; nothing was'
+                " written."
             )
         elif not self.who():
             self.refuse("Choose or type a client's code first; nothing was written.")
@@ -466,7 +467,7 @@ class RecordStage(Page):
             self._show_site(cell.entry_row)
 
     def _show_site(self, entry_row: GridRow | None) -> None:
-        """The site in hand, with what the assessor is known to miss by, the study's landmark, and a calliper's own advice."""
+        """Show the site, the assessor's error, the landmark and the calliper's hint."""
         reminder, assessor = STATION[self.station].reminder, self.assessor.text().strip()
         if "click" in self.head.label_of_setting:
             reminder = f"{reminder} {CLICK_ADVICE}"
@@ -518,13 +519,18 @@ class RecordStage(Page):
         *,
         simulated: bool,
     ) -> str:
-        """Take what a device sent for the person who stood on it, as one edit: (metric, text with unit), or None for a failure.
+        """Save what a device sent for the person who stood on it, as one edit.
+
+        (Metric, text with unit), or None for a failure.
 
         Each value goes into the next free repeat of the visit. Returns the sentence that says
         why nothing was taken, or "".
         """
         if standing is None:
-            return "A device has sent a reading, but no client was chosen when it began: nothing was taken."
+            return (
+                "A device has sent a reading, but no client was chosen when it began: nothing was"
+                " taken."
+            )
         place, instrument = standing.place, standing.instrument
         items = self.session.catalogue()
         item = next(

@@ -1,4 +1,4 @@
-"""The card of a station: which sites, in which unit, how many repeats, what counts of them, and the study's own landmarks."""
+"""Settings of a station: sites, unit, repeats and their rule, and the study's landmarks."""
 
 from __future__ import annotations
 

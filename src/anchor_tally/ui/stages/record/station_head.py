@@ -220,9 +220,11 @@ class StationHead(QWidget):
                 self.name,
                 station.kind,
                 m,
-                Rule(1)
-                if m in station.once or station.kind == "reference"
-                else Rule(choice.repeats, choice.counts),
+                (
+                    Rule(1)
+                    if m in station.once or station.kind == "reference"
+                    else Rule(choice.repeats, choice.counts)
+                ),
                 setting=setting_for(m, chosen, items.landmarks.get(m, "")),
                 unit=choice.unit if self._is_length(m) else "",
             )

@@ -116,7 +116,10 @@ class VisitBar(QWidget):
             return None
 
     def is_closed(self, gap: int) -> bool:
-        """Whether the visit shown began longer ago than the visit gap: nothing more is read in it."""
+        """Whether the visit shown began longer ago than the visit gap.
+
+        Nothing more is entered in it then.
+        """
         return (
             self.visit is not None
             and self.session.clock.now().timestamp() - self.visit.instant > gap

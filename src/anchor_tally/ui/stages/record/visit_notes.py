@@ -69,7 +69,10 @@ class VisitNotes(QWidget):
             return ""
         gone = [f for f in self.files if not Path(f.path).exists()]
         lost = f"; {Path(gone[0].path).name} is no longer there" if gone else ""
-        return f"{count(len(self.files), 'file')}: {', '.join(Path(f.path).name for f in self.files[:2])}{lost}"
+        return (
+            f"{count(len(self.files), 'file')}:"
+            f" {', '.join(Path(f.path).name for f in self.files[:2])}{lost}"
+        )
 
     def _ask(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Attach a file to this visit")

@@ -97,7 +97,8 @@ class AgreementPage(ViewPage[CompareResult]):
         super().no_answer(text)
         if self._offer_substitute():
             self.under.setText(
-                "Without a scan nobody can say which device is right; how they differ from each other, and how they repeat, can be seen."
+                "Without a scan nobody can say which device is right; how they differ from each"
+                " other, and how they repeat, can be seen."
             )
 
     def _offer_substitute(self) -> bool:

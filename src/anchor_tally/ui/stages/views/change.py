@@ -27,7 +27,8 @@ class ChangePage(ViewPage[ChangeResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Shaded: both moved the same way. Dotted frame: less than the scan itself can show. Dashed: as much as the scan; line: what the device shows."
+                "Shaded: both moved the same way. Dotted frame: less than the scan itself can show."
+                " Dashed: as much as the scan; line: what the device shows."
             )
 
     def draw(self, axes: Any, family: str) -> None:

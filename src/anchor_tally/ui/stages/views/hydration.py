@@ -25,7 +25,10 @@ class HydrationPage(ViewPage[HydrationResult]):
     key, owner, figure_name = "water", "water", "Fat against water within clients"
     words = "Looking at water"
     evaluated = pyqtSignal()
-    missing = "It needs a device that shows body fat and body water in percent, on several days of a client."
+    missing = (
+        "It needs a device that shows body fat and body water in percent, on several days of a"
+        " client."
+    )
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)

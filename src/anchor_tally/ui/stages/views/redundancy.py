@@ -29,8 +29,9 @@ class RedundancyPage(ViewPage[RedundancyResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Correlation of visit values within clients, each client's trend removed; the larger the square, the more alike. "
-                f"Framed: {AS_ONE} and more, they move as one. Two that share a formula also share its errors."
+                "Correlation of visit values within clients, each client's trend removed; the"
+                f" larger the square, the more alike. Framed: {AS_ONE} and more, they move as one."
+                " Two that share a formula also share its errors."
             )
 
     def draw(self, axes: Any, family: str) -> None:

@@ -29,7 +29,8 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Strong band: two SDs of repeats minutes apart. Pale band: two SDs of a client's value from day to day, change and all."
+                "Strong band: two SDs of repeats minutes apart. Pale band: two SDs of a client's"
+                " value from day to day, change and all."
             )
 
     def draw(self, axes: Any, family: str) -> None:

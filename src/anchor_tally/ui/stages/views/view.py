@@ -1,4 +1,4 @@
-"""What all views of Compare share: the tabs over a page on one instrument at a time, and what the table of views says of them."""
+"""What all views of Compare share: tabs over a page about one instrument at a time."""
 
 from __future__ import annotations
 
