@@ -161,7 +161,8 @@ def main(folder: Path) -> None:
         def keep(name: str, widget: QWidget = window) -> None:
             for _ in range(5):
                 app.processEvents()
-            while not FigureView.all_drawn():
+            # the pages in waiting, and the review that runs beside the window, change its look
+            while window._idle.isActive() or window.jobs.busy() or not FigureView.all_drawn():
                 app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
             widget.grab().save(str(folder / f"{name}.png"))
             print(folder / f"{name}.png")

@@ -317,9 +317,8 @@ class MainWindow(FileActions):
                     # modules and pages stay: each search through them would stop the window
                     gc.freeze()
                 if self.session is not None and not self.session.writing:
-                    self.page(
-                        "review"
-                    ).refresh()  # the study is looked through whenever it has changed
+                    # the study is reviewed whenever it has changed
+                    self.page("review").refresh()
 
     @staticmethod
     def _drawn() -> bool:
