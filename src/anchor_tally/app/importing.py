@@ -16,7 +16,7 @@ from ..exchange import readings_csv
 from ..exchange.guessing import gaps_in, guess
 from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows
 from ..exchange.readings_csv import HEADER
-from ..exchange.tables import TIDY_FORM, Table, open_table, open_tables, pasted_table
+from ..exchange.tables import TIDY_FORM, WORKBOOKS, Table, open_table, open_tables, pasted_table
 from .mappings import remembered
 
 SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the workbook times this
@@ -65,7 +65,7 @@ def look_at(path: Path) -> TidyFile | Foreign:
     A tidy file with a fault in its header is told so, and is not taken for a foreign one.
     """
     why = ""
-    if path.suffix.lower() in (".xlsx", ".xlsm"):
+    if path.suffix.lower() in WORKBOOKS:
         tables, empty = open_tables(path)
         return Foreign(tuple(_foreign(t) for t in tables), empty)
     if path.suffix.lower() == ".csv":

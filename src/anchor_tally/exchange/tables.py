@@ -35,6 +35,7 @@ from .input_limits import (
 _HEAD = 65536
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
+TEXTS, WORKBOOKS = (".csv", ".tsv", ".txt"), (".xlsx", ".xlsm")  # endings that are read
 # bytes of an unpacked workbook up to which merged cells are looked for: it is read as a whole
 MOST_MERGED = 24 << 20
 TIDY_FORM = "UTF-8, separated by comma"  # how a table of the plain format is read
@@ -100,7 +101,7 @@ def separator_of(text: str) -> str:
 
 def open_table(path: Path, sheet: str = "") -> Table:
     """Open a table file. Raises UserError with one sentence when it holds no table."""
-    if path.suffix.lower() in (".xlsx", ".xlsm"):
+    if path.suffix.lower() in WORKBOOKS:
         return _workbook(path, sheet)
     size = look_at(path, MOST_TEXT)
     with one_sentence(str(path)), path.open("rb") as f:

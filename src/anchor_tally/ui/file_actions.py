@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from .jobs import Jobs
     from .pages import Page
 
-TABLES = (".csv", ".tsv", ".txt", ".xlsx")
-
 
 class FileActions(QMainWindow):
     """The half of the window that asks for files; the other half shows what is in them."""
@@ -74,7 +72,9 @@ class FileActions(QMainWindow):
 
     def ask_import(self) -> None:
         """Choose a table to import."""
-        kinds = "Tables (*.csv *.tsv *.txt *.xlsx);;All files (*)"
+        from ..exchange.tables import TEXTS, WORKBOOKS
+
+        kinds = f"Tables ({' '.join(f'*{x}' for x in TEXTS + WORKBOOKS)});;All files (*)"
         path, _ = QFileDialog.getOpenFileName(self.front, "Import readings", "", kinds)
         if path:
             self.import_file(path)
@@ -200,11 +200,13 @@ class FileActions(QMainWindow):
         self.attach(opened)
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        from ..exchange.tables import TEXTS, WORKBOOKS
+
         data = event.mimeData() if event is not None else None
         if (
             event is not None
             and data is not None
-            and any(u.toLocalFile().lower().endswith(TABLES) for u in data.urls())
+            and any(u.toLocalFile().lower().endswith(TEXTS + WORKBOOKS) for u in data.urls())
         ):
             event.acceptProposedAction()
 
