@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 
 from PyQt6.QtCore import QIODevice, QObject, QProcess, QTimer, pyqtSignal
 from PyQt6.QtSerialPort import QSerialPort
 
 from ..feeds.measurement_filter import MeasurementFilter
-from ..feeds.protocol import Assembler, Nonsense, parse_line
+from ..feeds.protocol import Assembler, Line, Nonsense, parse_line
 
 RETRY_MS = 400
-MOST_NONSENSE = (
-    40  # lines one after the other that are none of the protocol: this is no such device
-)
+# lines one after the other that are none of the protocol: this is no such device
+MOST_NONSENSE = 40
 _Error = QSerialPort.SerialPortError
 _WHY = {
     _Error.UnsupportedOperationError: "it is no serial device",
@@ -26,15 +26,18 @@ class DevicePort(QObject):
     """One connection.
 
     ``heard`` carries what the measurement filter says; ``state`` is connected, waiting, closed
-    or refused, with the reason.
+    or refused, with the reason. ``parse`` turns one line of text of a device into a line of the
+    protocol.
     """
 
     heard = pyqtSignal(object)
     state = pyqtSignal(str, str)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(
+        self, parent: QObject | None = None, parse: Callable[[str], Line] = parse_line
+    ) -> None:
         super().__init__(parent)
-        self.path = ""
+        self.path, self.parse = "", parse
         self.port: QSerialPort | None = None
         self.assembler, self.measured, self.nonsense = Assembler(), MeasurementFilter(), 0
         self.timer = QTimer(self)
@@ -72,7 +75,7 @@ class DevicePort(QObject):
         if self.port is None:
             return
         for text in self.assembler.feed(self.port.readAll().data()):
-            line = parse_line(text)
+            line = self.parse(text)
             self.nonsense = self.nonsense + 1 if isinstance(line, Nonsense) else 0
             told = self.measured.line(line)
             if told is not None:
