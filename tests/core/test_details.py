@@ -29,7 +29,7 @@ from anchor_tally.stats.pair_slopes import passing_bablok
 from anchor_tally.stats.steps import find_steps
 from anchor_tally.stats.time_slope import moments_apart, rounds_needed
 from anchor_tally.stats.variance_grid import occasion_means
-from anchor_tally.study import open_file, read
+from anchor_tally.study import open_file, read_columns
 from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.wording import views as words
 from places import reading, study_of, typed
@@ -451,10 +451,10 @@ def test_ectomorphy_of_heavy_people(mass, value):
 
 def test_a_metric_is_read_the_same_by_its_index_and_by_number(monkeypatch, demo):
     """Readings that fill most of the table are read in the table's own order, in blocks: the columns are the same."""
-    by_index = read.columns(demo.connection(), "body_fat_percent")
-    assert not read._by_number(demo.connection(), "body_fat_percent")
-    monkeypatch.setattr(read, "BLOCK", 50)
-    assert read._by_number(demo.connection(), "body_fat_percent")
-    by_number = read.columns(demo.connection(), "body_fat_percent")
+    by_index = read_columns.columns(demo.connection(), "body_fat_percent")
+    assert not read_columns._by_number(demo.connection(), "body_fat_percent")
+    monkeypatch.setattr(read_columns, "BLOCK", 50)
+    assert read_columns._by_number(demo.connection(), "body_fat_percent")
+    by_number = read_columns.columns(demo.connection(), "body_fat_percent")
     for name in ("reading", "visit", "instrument", "setting", "status", "value"):
         np.testing.assert_array_equal(getattr(by_number, name), getattr(by_index, name))

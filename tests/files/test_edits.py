@@ -13,7 +13,7 @@ from anchor_tally.domain.records import Client, Instrument, Setting
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.readings_csv import HEADER
-from anchor_tally.study import open_file, read
+from anchor_tally.study import open_file, read, read_calibrations, read_columns
 from anchor_tally.study.edits.checks import AddAssessorPair, AddCheckWeight
 from anchor_tally.study.edits.clients import AddClient, AddHeight, PutClient, PutStudy
 from anchor_tally.study.edits.imports import ImportReadings
@@ -170,7 +170,11 @@ def content(session):
         for t in tables
         if t not in skip
     }
-    return rows | {"in force": read.in_force(read.calibration_versions(session._conn))}
+    return rows | {
+        "in force": read_calibrations.in_force(
+            read_calibrations.calibration_versions(session._conn)
+        )
+    }
 
 
 def same_as_the_file(session):
@@ -178,7 +182,7 @@ def same_as_the_file(session):
     shown = session.snapshot("body_fat_percent")
     for metric in ("body_fat_percent", "skinfold_thigh"):
         fresh, kept = (
-            read.columns(session._conn, metric),
+            read_columns.columns(session._conn, metric),
             session.snapshot(metric).columns.get(metric),
         )
         if fresh.n:

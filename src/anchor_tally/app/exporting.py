@@ -23,7 +23,7 @@ from ..domain.snapshot import Snapshot
 from ..domain.steps import finish
 from ..exchange import data_package, readings_csv, workbook
 from ..exchange.writing import BLOCK
-from ..study import dump, read
+from ..study import dump, read, read_columns
 from ..study.open_file import create
 from ..study.visits import visits_steps
 from .session import Session
@@ -99,8 +99,8 @@ def _collected(
         persons = yield from _shares(visits_steps(conn))
         tables = yield from dump.dump_steps(conn, persons, full=full)
         return ExportMaterial(path, facts=dump.study_facts(conn, full=full), tables=tuple(tables))
-    free = read.free_text(conn)
-    rows = yield from _shares(read.readings_steps(conn))
+    free = read_columns.free_text(conn)
+    rows = yield from _shares(read_columns.readings_steps(conn))
     persons = yield from _shares(visits_steps(conn))
     at_visit = {
         v: (

@@ -24,7 +24,7 @@ from ..domain.lens import Lens
 from ..domain.records import Attachment, Reading, Visit, VisitNote
 from ..domain.snapshot import Growing, Snapshot, VisitColumns
 from ..domain.steps import finish
-from ..study import read
+from ..study import read, read_calibrations, read_columns
 from ..study.connection import StudyError
 from ..study.edits.edit import Touched
 from ..study.facts import Fact
@@ -126,7 +126,7 @@ class StudyCache:
             return False
         there = growing.columns()
         place = np.flatnonzero(there.visit == visit)
-        rows = read.visit_columns(self._conn, metric, visit)
+        rows = read_columns.visit_columns(self._conn, metric, visit)
         if not np.array_equal(there.reading[place], rows.reading):
             return False
         self._columns[metric] = growing.with_rows(place, rows)
@@ -186,7 +186,7 @@ class StudyCache:
         while metric not in self._columns or metric in self._grown:
             conn = self.connection()
             if metric not in self._columns:
-                self._columns[metric] = Growing(metric, read.count_of(conn, metric))
+                self._columns[metric] = Growing(metric, read_columns.count_of(conn, metric))
                 self._grown.add(metric)
             growing = self._columns[metric]
             if growing.filling:  # another question is reading the same
@@ -195,7 +195,7 @@ class StudyCache:
             self._grown.discard(metric)
             growing.filling, whole = True, False
             try:
-                whole = yield from read.fill_steps(conn, growing)
+                whole = yield from read_columns.fill_steps(conn, growing)
             finally:
                 growing.filling = False
                 if not whole:
@@ -268,7 +268,7 @@ class StudyCache:
         """One client alone: visits, and the raw readings that equations use."""
         if client not in self._people:
             conn = self.connection()
-            columns = read.client_columns(conn, client, raw_metrics())
+            columns = read_columns.client_columns(conn, client, raw_metrics())
             self._people[client] = Snapshot(
                 self._revision, self.catalogue(), visits(conn, client), columns
             )
@@ -283,7 +283,7 @@ class StudyCache:
             )
             self._spreads[key] = (
                 usual_spread(
-                    read.last_columns(self.connection(), metric, item.id, LAST, visit or 0)
+                    read_columns.last_columns(self.connection(), metric, item.id, LAST, visit or 0)
                 )
                 if item is not None
                 else None
@@ -292,11 +292,11 @@ class StudyCache:
 
     def calibrations(self) -> list[CalibrationRecord]:
         """Calibrations in force."""
-        return read.in_force(self._all_versions())
+        return read_calibrations.in_force(self._all_versions())
 
     def _all_versions(self) -> list[tuple[CalibrationRecord, bool]]:
         if self._versions is None:
-            self._versions = read.calibration_versions(self.connection())
+            self._versions = read_calibrations.calibration_versions(self.connection())
         return self._versions
 
     def calibration_versions(
@@ -319,7 +319,7 @@ class StudyCache:
                 if kept is not None and record.metric not in self._grown and not kept.filling:
                     c = kept.columns()
                 else:
-                    c = read.some_columns(
+                    c = read_columns.some_columns(
                         self.connection(), record.metric, tuple(int(s) for s in record.sources)
                     )
                 snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
@@ -349,7 +349,7 @@ class StudyCache:
 
     def readings(self, ids: list[int] | None = None, visit: int | None = None) -> list[Reading]:
         """Readings in full."""
-        return read.readings(self.connection(), ids, visit)
+        return read_columns.readings(self.connection(), ids, visit)
 
     def stated_heights(self) -> dict[int, float]:
         """The height stated at a client's newest visit that states one, by client."""
@@ -466,7 +466,7 @@ class StudyCache:
 
     def free_text(self) -> FreeText:
         """Return what stands in the place of the study's free text when it leaves the file."""
-        return read.free_text(self.connection())
+        return read_columns.free_text(self.connection())
 
     def attachments(self, visit: int) -> list[Attachment]:
         """Files beside a visit."""

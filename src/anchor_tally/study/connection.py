@@ -10,6 +10,7 @@ from ..domain.instants import canonical, moment, zone_named
 
 APPLICATION_ID = 0x414E5459  # "ANTY"
 PATIENCE = 0.25  # seconds to wait for another program; the window stands still meanwhile
+BLOCK = 8000  # rows read between two events of the window
 
 
 class StudyError(UserError):

@@ -20,9 +20,10 @@ from ..domain.records import ELECTRODES, MOST_REPLICATES
 from ..domain.snapshot import VisitColumns
 from ..domain.text import plain_name, short
 from ..domain.units import unit_named
-from .connection import teach_instants, transaction
+from .connection import BLOCK, teach_instants, transaction
 from .edits.clients import check_day
-from .read import BLOCK, free_text, read_parameters
+from .read_calibrations import read_parameters
+from .read_columns import free_text
 
 Cell = str | int | float | None
 

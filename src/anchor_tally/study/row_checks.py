@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Mapping
 
 from .connection import StudyError
-from .read import read_parameters
+from .read_calibrations import read_parameters
 
 # moments and days, by table and column; the last entry says whether an empty one is allowed
 _MOMENTS = (

@@ -9,7 +9,7 @@ import json
 from dataclasses import asdict, dataclass
 
 from ...domain.calibrations import CalibrationRecord
-from ..read import NEWEST_FORM
+from ..read_calibrations import NEWEST_FORM
 from .edit import Journal
 
 PLAIN_FORM = 2
