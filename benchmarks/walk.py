@@ -2,8 +2,8 @@
 
 ``python benchmarks/walk.py``.
 
-Prints, for each, the files and calls of ours that were passed, the statements put to the study
-file, the equations computed and the time. The demo study is open at the bench; nothing is shown
+Prints, for each, the files and calls of ours that were passed, how often a call went to another
+room (a package), the statements put to the study file, the equations computed and the time. The demo study is open at the bench; nothing is shown
 on a screen.
 """
 
@@ -30,12 +30,17 @@ OURS = str(Path(anchor_tally.__file__).parent)
 def walk(session, action):
     """Run ``action`` and count what it passes through."""
     files, calls, equations, statements = set(), [0], [0], []
+    room, rooms = [""], [0]
 
     def seen(frame, event, _arg):
         name = frame.f_code.co_filename
         if event == "call" and name.startswith(OURS):
             files.add(name)
             calls[0] += 1
+            here = Path(name).relative_to(OURS).parts[:-1][:2]
+            here = here if here[:1] == ("analysis",) else here[:1]
+            rooms[0] += here != room[0]
+            room[0] = here
             if (
                 "/methods/" in name
                 and frame.f_back
@@ -54,7 +59,15 @@ def walk(session, action):
         sys.setprofile(None)
         session._conn.set_trace_callback(None)
     reads = sum(s.lstrip().upper().startswith(("SELECT", "WITH")) for s in statements)
-    return len(files), calls[0], reads, len(statements) - reads, equations[0], 1000 * plain
+    return (
+        len(files),
+        calls[0],
+        rooms[0],
+        reads,
+        len(statements) - reads,
+        equations[0],
+        1000 * plain,
+    )
 
 
 def main():
@@ -93,8 +106,8 @@ def main():
             app.processEvents()
 
         window.go("record")
-        print("walk              files   calls   reads  writes  equations      ms")
-        print("typed cell     {:8d}{:8d}{:8d}{:8d}{:11d}{:8.1f}".format(*walk(session, typed)))
+        print("walk              files   calls   rooms   reads  writes  equations      ms")
+        print("typed cell     {:8d}{:8d}{:8d}{:8d}{:8d}{:11d}{:8.1f}".format(*walk(session, typed)))
         window.go("plan")
         app.processEvents()
         words = iter(["a", "b"])
@@ -108,7 +121,7 @@ def main():
             field.editingFinished.emit()
             app.processEvents()
 
-        print("client's note  {:8d}{:8d}{:8d}{:8d}{:11d}{:8.1f}".format(*walk(session, noted)))
+        print("client's note  {:8d}{:8d}{:8d}{:8d}{:8d}{:11d}{:8.1f}".format(*walk(session, noted)))
         window.close()
         session.close()
 
