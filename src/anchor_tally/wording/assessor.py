@@ -10,18 +10,18 @@ from .numbers import MISSING, number, p_value, signed, span
 
 _VERDICT = {
     "skilled": (
-        "{who} repeats well enough for a skilled assessor: error {share} % of the mean, the limit"
-        " is {skilled} %."
+        "{who} meets the limit for a skilled assessor: technical error {share} % of the mean (limit"
+        " {skilled} %)."
     ),
     "beginner": (
-        "{who} repeats within the limit for a beginner ({beginner} %), not yet for a skilled"
-        " assessor ({skilled} %): error {share} % of the mean."
+        "{who} meets the limit for a beginner ({beginner} %) but not for a skilled assessor"
+        " ({skilled} %): technical error {share} % of the mean."
     ),
     "not_yet": (
-        "{who} does not repeat well enough yet: error {share} % of the mean, the limit for a"
-        " beginner is {beginner} %. Do not use these readings for decisions."
+        "{who} does not meet the limit for a beginner ({beginner} %): technical error {share} % of"
+        " the mean. Do not use these readings for decisions."
     ),
-    "too_few": "{who} has not measured enough people twice yet.",
+    "too_few": "{who}: not enough people measured twice.",
 }
 
 
@@ -41,17 +41,17 @@ def assessor_rows(r: AssessorResult) -> list[tuple[str, str, str]]:
     least = None if e.tem is None else 1.96 * 2**0.5 * e.tem.value
     return [
         (
-            f"TEM ({m.unit})",
+            f"Technical error ({m.unit})",
             number(e.tem.value if e.tem else None, k),
             span(e.tem.interval if e.tem else None, k),
         ),
         (
-            "TEM (% of the mean)",
+            "Technical error (% of mean)",
             number(e.percent.value if e.percent else None),
             span(e.percent.interval if e.percent else None),
         ),
-        ("Reliability R", number(e.reliability, 3), ""),
-        (f"Smallest real change, two single readings ({m.unit})", number(least, k), ""),
+        ("Reliability", number(e.reliability, 3), ""),
+        (f"Smallest detectable change ({m.unit})", number(least, k), ""),
         ("People measured", str(e.persons), ""),
     ]
 
@@ -68,7 +68,7 @@ def practice_words(s: PracticeScore, unit: str) -> str:
     text = f"{s.n} read: {signed(s.bias, 2)} {unit} on average, spread {number(s.sd, 2)} {unit}"
     text += f", {number(100 * s.close, 0) if s.close is not None else MISSING} % within 0.1 {unit}."
     if s.digits.p is None:
-        return text + " Digit preference is judged from 50 readings on."
+        return text + " Digit preference needs at least 50 readings."
     if s.digits.p < 0.05:
         most = max(range(10), key=lambda d: s.digits.counts[d])
         return (

@@ -20,7 +20,7 @@ from .offsets import corrected_sentence
 _PERSON = {"sex": "sex", "age_years": "age", "height": "height"}
 MARK = {
     "applies": "",
-    "outside": "outside its population: ",
+    "outside": "outside the population of the equation: ",
     "unfit": "does not apply: ",
     "missing": "needs ",
 }
@@ -39,18 +39,18 @@ STATED = (
     StatedWords(
         "margin",
         "Margin",
-        "the difference that matters; it shades the ladder and judges equivalence."
-        " Without one there is neither.",
+        "The smallest difference that matters. It is used for equivalence and shown as a band.",
     ),
     StatedWords(
         "reference_sd",
         "SD of one scan",
-        "the scan's own precision (RMS-SD of repeated scans), where no scans were repeated here.",
+        "The scan's precision (RMS-SD of repeated scans), used when this study has no repeated"
+        " scans.",
     ),
     StatedWords(
         "client_sd",
-        "Spread between clients",
-        "SD of a device's offset between people, used only where too few were scanned to show it.",
+        "Spread of offsets between clients",
+        "SD of a device's offset between people, used only when too few clients were scanned.",
     ),
 )
 
@@ -66,11 +66,11 @@ def tally_words(t: Tally, m: Metric) -> str:
     )
     asked = "".join(f" · {sentence(n)}" for n in t.notes)
     if not asked and t.how == "last" and t.n > 1:
-        asked = f" · of {t.n}: the protocol counts the last one"
+        asked = f" · of {t.n}; the protocol uses the last one"
     elif not asked and t.how == "median" and t.agree is False:
         asked = (
             f" · the first two differed by {number(t.difference, m.decimals)} {m.difference_unit},"
-            f" more than {number(t.tolerance, m.decimals)}: the median counts"
+            f" more than {number(t.tolerance, m.decimals)}; the median is used"
         )
     elif not asked and t.how == "median":
         asked = f" · of {t.n}"
@@ -94,7 +94,7 @@ def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     if a.locked is not None and not a.values:
         return RowWords(tag, escape(caution_words(a.locked)), warn=True)
     if a.unseen:
-        return RowWords(tag, f"{len(a.values)} kept, not shown" if a.values else "", warn=False)
+        return RowWords(tag, f"{len(a.values)} saved, not shown" if a.values else "", warn=False)
     text = escape(tally_words(a.tally, m))
     if a.simulated and text:
         text += " · simulated"
@@ -103,7 +103,7 @@ def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     elif a.corrected is not None:
         text += f" → corrected <b>{escape(corrected_sentence(a.corrected, a.plan.metric))}</b>"
     elif a.uncorrected:
-        text += " · uncorrected"
+        text += " · not corrected"
     if a.warning is not None:
         text += f" · {escape(sentence(a.warning))}"
     if a.side is not None:
@@ -111,7 +111,7 @@ def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     if a.landmark:
         text += f" · taken at another landmark: {escape(a.landmark)}"
     for c in a.broken:
-        text += f" · {escape(f'{a.plan.instrument} wants {wanted_words(c)}')}"
+        text += f" · {escape(f'{a.plan.instrument} requires {wanted_words(c)}')}"
     return RowWords(tag, text, warn=bool(a.tally.notes or a.landmark or a.broken))
 
 
@@ -119,7 +119,7 @@ def side_words(a: RowAnswer, m: Metric) -> str:
     """How a site differs from the same one on the other side."""
     side = "left" if "right" in (a.plan.setting or "") else "right"
     if a.side is None or round(a.side, m.decimals) == 0:
-        return f"as on the {side} side"
+        return f"same as on the {side} side"
     return (
         f"{number(abs(a.side), m.decimals)} {m.difference_unit} {'more' if a.side > 0 else 'less'}"
         f" than on the {side} side"
@@ -136,16 +136,16 @@ def wanted_words(c: Condition) -> str:
 def unknown_client_words(code: str) -> str:
     """A code that nobody has."""
     return (
-        f'Nobody has the code "{code}". Enter again in the client field makes a new client; nothing'
-        " was written."
+        f'No client has the code "{code}". Press Enter again in the client field to add this'
+        " client; nothing was saved."
     )
 
 
 def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str = "") -> str:
     """Words on top of the bench: progress of the visit, next step, day of the visit ``before``."""
     if kept:
-        return f"{who}: {count(kept, 'reading')} kept in this visit." + (
-            "" if noted else " Conditions are not noted yet (F7)."
+        return f"{who}: {count(kept, 'reading')} saved in this visit." + (
+            "" if noted else " Conditions not noted yet (F7)."
         )
     if empty:
         return "Add an instrument below, or import readings (Ctrl+I)."
@@ -159,9 +159,7 @@ def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str
 
 def more_rows_words(others: int) -> str:
     """Rows that are not shown."""
-    return (
-        f"{count(others, 'row')} more: type an instrument's name to bring it up." if others else ""
-    )
+    return f"{count(others, 'more row')}: type an instrument's name to show it." if others else ""
 
 
 NOT_A_DIAGNOSIS = "Not a diagnosis."
@@ -174,10 +172,8 @@ def error_words(metric: str, assessor: str, errors: Mapping[str, float]) -> str:
     if m is None or not assessor:
         return ""
     if metric not in errors:
-        return f"{assessor} has not been checked at this site (Plan, Assessor check)."
-    return (
-        f"{assessor} repeats this site to {number(errors[metric], 2)} {m.unit} (technical error)."
-    )
+        return f"{assessor} has not been checked at this site (Plan › Assessor check)."
+    return f"{assessor}: technical error at this site {number(errors[metric], 2)} {m.unit}."
 
 
 def device_words(
@@ -196,14 +192,14 @@ def device_words(
     said = [(m, text) for m, text in values if not (unseen and is_fat(m))]
     found = [(metric_named(m), text) for m, text in said[:3]]
     words = ", ".join(f"{m.label.lower()} {text}" for m, text in found if m)
-    words = words or ("taken, not shown" if values else f"failed ({reason})")
+    words = words or ("saved, not shown" if values else f"failed ({reason})")
     return f"{whom}, {name}{' (simulated)' if simulated else ''}: {words}."
 
 
 def strip_words(a: RowAnswer) -> str:
     """The spread of a row beside its usual one."""
     spread = number(max(a.values) - min(a.values), 1) if len(a.values) > 1 else "–"
-    usual = f"usual SD {number(a.usual, 2)}" if a.usual else "usual spread not known yet"
+    usual = f"usual SD {number(a.usual, 2)}" if a.usual else "usual SD not known yet"
     return f"Spread {spread}; {usual}"
 
 
@@ -217,18 +213,18 @@ def doubt_words(d: Doubt, *, unseen: bool = False) -> str:
     """What is odd about a typed value, and the keys that settle it."""
     if unseen:
         return (
-            "This value is odd beside what was read before. K: keep it as read. Or type it again;"
-            " nothing is written yet."
+            "This value differs from earlier readings. K: keep it as read. Or type it again;"
+            " nothing is saved yet."
         )
-    take = f"C: take {d.instead} instead. " if d.instead else ""
+    take = f"C: change to {d.instead}. " if d.instead else ""
     keep = "" if d.note.code == "value_impossible" else "K: keep it as read. "
-    return f"{sentence(d.note)}. {take}{keep}Or type it again; nothing is written yet."
+    return f"{sentence(d.note)}. {take}{keep}Or type it again; nothing is saved yet."
 
 
 def refusal_words(error: Exception) -> str:
     """Why a value was not taken, and what happens to it."""
     said = str(error).removesuffix("; nothing was changed").removesuffix(". Nothing was changed")
-    return f"{said[:1].upper()}{said[1:]}; what you typed stays in the cell, nothing was written."
+    return f"{said[:1].upper()}{said[1:]}. What you typed stays in the cell; nothing was saved."
 
 
 def input_words(key: str) -> str:
@@ -256,7 +252,7 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
     said = (MARK["outside"] if x.state == "outside" else "") + "; ".join(x.reasons)
     memory = "from memory" if x.certainty == "from memory" else ""
     error = (
-        f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading alone (95 %)"
+        f"± {number(1.96 * reading_sd, max(m.decimals, 1))} from reading error alone (95 %)"
         if reading_sd is not None
         else ""
     )

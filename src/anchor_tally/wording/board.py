@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..analysis.offsets.calibrate import CalibrateResult
 from ..stats.estimate import Interval
 from .names import short_name
-from .numbers import MISSING, count, number, signed, span
+from .numbers import MISSING, ci, count, number, signed, span
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +25,7 @@ def _longer(value: float, interval: Interval) -> float:
 
 
 def board(results: tuple[CalibrateResult, ...]) -> Board:
-    """Offsets with the longer side of their 95 % interval and the number of anchors in brackets."""
+    """Offsets with the longer half of their 95 % CI and the number of scans in brackets."""
     names = sorted({c.client for r in results for c in r.clients})
     by_client = [{c.client: c for c in r.clients} for r in results]
     pooled = []
@@ -52,10 +52,10 @@ def board(results: tuple[CalibrateResult, ...]) -> Board:
         cells.append(tuple(line))
     mixed = [any(n.code == "settings_pooled" for n in r.comparison.pairs.notes) for r in results]
     heads = (
-        short_name(r.comparison.pairs.instrument.name) + ("\nsettings mixed" if m else "")
+        short_name(r.comparison.pairs.instrument.name) + ("\nsettings combined" if m else "")
         for r, m in zip(results, mixed, strict=True)
     )
-    return Board(tuple(heads), ("All clients (pooled)", *names), tuple(cells))
+    return Board(tuple(heads), ("All clients", *names), tuple(cells))
 
 
 def offset_words(r: CalibrateResult, client: str) -> tuple[str, str]:
@@ -68,26 +68,26 @@ def offset_words(r: CalibrateResult, client: str) -> tuple[str, str]:
     if pooled is None:
         return "", ""
     everyone = (
-        f"All clients: {signed(pooled.value, 2)} ({span(pooled.interval, 2, sign=True)}), the mean"
+        f"All clients: {signed(pooled.value, 2)}{ci(pooled.interval, 2, sign=True)}, the mean"
         " difference by generalised least squares."
     )
     own = next((c for c in r.clients if c.client == client), None)
     if own is None:
         return (
             (
-                f"{everyone} Difference = {short_name(pairs.instrument.name)} less"
+                f"{everyone} Difference = {short_name(pairs.instrument.name)} −"
                 f" {pairs.reference.name}."
             ),
             "Patterson & Thompson 1971 (REML)",
         )
     part = (
-        "Own part: drawn to the mean of all by 1 − τ²/(τ² + σ²/n) ="
+        "Shrunk towards the group mean by 1 − τ²/(τ² + σ²/n) ="
         f" {number(1 - own.shrinkage, 2)}, from {count(own.n, 'scan')}."
     )
-    new = f"A new reading differs by {span(own.new, 1, sign=True)} (95 %)."
+    new = f"A new reading differs by {span(own.new, 1, sign=True)} (95 % prediction)."
     return (
         (
-            f"{client}: subtract {signed(own.offset, 2)} ({span(own.interval, 2, sign=True)})."
+            f"{client}: subtract {signed(own.offset, 2)}{ci(own.interval, 2, sign=True)}."
             f" {part} {everyone} {new}"
         ),
         "Henderson 1975, Biometrics 31:423 (BLUP)",

@@ -8,7 +8,7 @@ from ..analysis.agreement.evidence import Evidence
 from ..domain.records import Reading
 from .numbers import number, signed
 
-_KEPT = {"ok": "yes", "failed": "failed", "excluded": "no"}
+_KEPT = {"ok": "used", "failed": "failed", "excluded": "excluded"}
 
 
 def pair_words(evidence: Evidence, name: str) -> str:

@@ -24,31 +24,32 @@ def amount(new: int, cards: int) -> str:
 def verdict(name: str, new: int, same: int, refused: int, cards: int = 0) -> str:
     """What taking the table would do."""
     if not new and not refused and not cards:
-        return f"{name}: all {same} readings are in the study already; nothing to import."
+        return f"{name}: all {same} readings are already in the study. Nothing to import."
     if refused:
         return (
-            f"{name}: {count(refused, 'row')} cannot be taken. Nothing is imported until you"
+            f"{name}: {count(refused, 'row')} cannot be imported. Nothing is imported until you"
             " decide."
         )
-    return f"{name}: {amount(new, cards)} to be added."
+    return f"{name}: {amount(new, cards)} to import."
 
 
 def open_words(name: str, sheet: str) -> str:
     """A table of which something is still to be said."""
-    return f"{name}{f', sheet {sheet}' if sheet else ''}: say what the columns are."
+    return f"{name}{f', sheet {sheet}' if sheet else ''}: choose what the columns are."
 
 
 def button(new: int, refused: int, cards: int = 0) -> str:
     """What the button does."""
     if refused:
-        return f"Import {amount(new, cards)}, leave out the {count(refused, 'row')} listed"
+        return f"Import {amount(new, cards)}, leave out {count(refused, 'row')}"
     return f"Import {amount(new, cards)}"
 
 
 def counts(new: int, same: int, refused: int, cards: int = 0) -> str:
     """The numbers under the verdict."""
     people = f", {count(cards, 'card')} of people" if cards else ""
-    return f"{new:,} new{people}, {same:,} in the study already, {refused:,} refused."
+    known = f", {same:,} already in the study" if same else ""
+    return f"{new:,} new{people}{known}, {refused:,} refused."
 
 
 def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
@@ -59,7 +60,7 @@ def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
         f"{name} ({count(filled, 'cell')}: {', '.join(examples)})"
         for name, filled, examples in columns
     ]
-    return "Not taken: " + "; ".join(said) + ". Say above what a column is, or leave it."
+    return "Not imported: " + "; ".join(said) + ". Choose above what a column is, or leave it out."
 
 
 def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], str]) -> str:
@@ -76,14 +77,14 @@ def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], st
         said.append(f"{where}{subject(f, m)}{f', {when}' if when else ''}: {sentence(f.note)}")
     rest = f" And {len(found) - SHOWN} more." if len(found) > SHOWN else ""
     return (
-        f"{count(len(found), 'thing')} would want a look (Review shows them afterwards): "
+        f"{count(len(found), 'finding')} (Review shows them after the import): "
         + " ".join(said)
         + rest
     )
 
 
 def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:
-    """Readings in the table that a caution forbids: they are kept as they are, and named."""
+    """Readings in the table that a caution forbids: they are imported as they are, and named."""
     return [
         f"{code}: {count(n, 'reading')} of {instrument}. {sentence(caution.note)}"
         for code, instrument, n, caution in forbidden_readings(

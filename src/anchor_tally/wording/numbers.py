@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from ..stats.estimate import Interval
 
 MISSING = "–"
@@ -34,6 +36,17 @@ def span(interval: Interval | None, decimals: int = 1, *, sign: bool = False) ->
 def count(n: int, noun: str) -> str:
     """A number with its noun, in the plural but for one."""
     return f"{n} {noun}" if n == 1 else f"{n} {noun}s"
+
+
+def day_words(moment: str) -> str:
+    """An ISO day or moment as people write it: 25 May 2026, 25 May 2026 06:30."""
+    at = date.fromisoformat(moment[:10])
+    return f"{at.day} {at:%b %Y} {moment[11:16]}".rstrip()
+
+
+def ci(interval: Interval | None, decimals: int = 1, *, sign: bool = False) -> str:
+    """A 95 % confidence interval in brackets, with a space before; "" where there is none."""
+    return "" if interval is None else f" (95 % CI {span(interval, decimals, sign=sign)})"
 
 
 def p_value(p: float | None) -> str:

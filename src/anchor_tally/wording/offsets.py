@@ -8,89 +8,84 @@ from ..analysis.offsets.record import Corrected
 from ..analysis.pairs.reference_slopes import shows_too_little
 from ..domain.calibrations import CalibrationRecord
 from ..domain.metrics import metric_of
+from ..stats.estimate import Interval
+from .names import short_name
 from .notes import sentence
-from .numbers import count, number, signed, span
+from .numbers import ci, count, day_words, number, signed, span
 
 ADVICE = {
-    "none": (
-        "Better not to correct: on left-out scans no correction comes closer by more than chance."
-    ),
-    "level_only": (
-        "Correcting brings the level right, but the device repeats what the last scan said; it"
-        " cannot show change."
-    ),
-    "level_only_unknown": (
-        "Correcting brings the level right; whether the device shows change cannot be told from"
-        " these scans."
-    ),
-    "level_and_change": "Correcting brings the level right, and the device follows change.",
-    "not_enough": "Too few scanned clients to check whether correcting helps.",
-    "no_pairs": "No pairs with a scan yet: take a tally right before or after a scan.",
+    "none": "Do not correct: in cross-validation no correction reduced the error reliably.",
+    "not_enough": "Not enough scanned clients to check whether correction helps.",
+    "no_pairs": "No pairs with a scan yet. Take readings right before or after a scan.",
 }
 
 
+def _error_falls(result: CalibrateResult) -> str:
+    cv, m = result.cross_validation, metric_of(result.comparison.pairs.metric)
+    if cv is None:
+        return ""
+    k = m.decimals
+    return (
+        f"the error falls from {number(cv.before, k)} to {number(cv.after, k)} {m.difference_unit}"
+    )
+
+
 def calibration_sentence(result: CalibrateResult) -> str:
-    """Advice on correcting."""
+    """Advice on correction."""
+    pairs = result.comparison.pairs
+    name, m = short_name(pairs.instrument.name), metric_of(pairs.metric)
+    code, cv, s = result.advice_code, result.cross_validation, result.within_slope
     if result.comparison.bias is None:
         return ADVICE["no_pairs"]
-    code, cv = result.advice_code, result.cross_validation
-    if code == "level_only" and result.within_slope is None:
-        code = "level_only_unknown"
-    text = ADVICE[code]
-    if (
-        result.movement is not None
-        and result.movement.found
-        and not result.valid_until
-        and code != "none"
-    ):
-        return (
-            "Not now: its error moves through time, so that one offset from all scans no longer"
-            " holds."
-        )
+    moves = result.movement is not None and result.movement.found
+    if moves and not result.valid_until and code != "none":
+        return f"Do not correct now: {name} drifts, so one offset for all scans is no longer valid."
     if result.settings_apart is not None and code != "none":
         return (
-            "Not so: its settings differ, and one offset for all of them fits none. Choose one"
-            " setting in the lens bar."
+            "Choose one setting in the filters: the settings differ, and one offset does not fit"
+            " all."
         )
-    s = result.within_slope
-    if (
-        code == "level_and_change"
-        and s is not None
-        and s.interval is not None
-        and s.interval.high < 1
-    ):
-        share = (
-            f"{number(s.value, 2)} ({span(s.interval, 2)}) of each"
-            f" {metric_of(result.comparison.pairs.metric).difference_unit}"
-        )
-        text = (
-            f"Correcting brings the level right; of a change the device shows only {share}: too"
-            " little to follow clients by it."
-            if shows_too_little(s)
-            else (
-                "Correcting brings the level right, and the device follows change only in part: it"
-                f" shows {share}."
+    if code not in ("level_only", "level_and_change"):
+        text = ADVICE[code]
+    else:
+        text = f"Correction works: {_error_falls(result)}"
+        shown = ""
+        if s is not None:
+            unit = m.difference_unit
+            shown = f"{signed(s.value, 2)} {unit} per 1 {unit} on the scan{ci(s.interval, 2)}"
+        if code == "level_only" and s is None:
+            text += f". Whether {name} responds to change cannot be determined from these scans."
+        elif code == "level_only":
+            text += f". But {name} does not respond to change, so do not track clients with it."
+        elif s is not None and s.interval is not None and s.interval.high < 1:
+            text += (
+                f". But {name} responds too little to change: {shown}."
+                if shows_too_little(s)
+                else f". {name} shows only part of a change: {shown}."
             )
-        )
-    if (
-        result.movement is not None
-        and result.movement.found
-        and code in ("level_only", "level_and_change")
-    ):
-        why = (
-            "Its error moves as clients change"
-            if result.comparison.pairs.instrument.equation
-            else "It drifts"
-        )
+        else:
+            text += f", and {name} responds to change."
+        if moves:
+            why = (
+                "Its error changes as clients change"
+                if pairs.instrument.equation
+                else f"{name} drifts"
+            )
+            text += (
+                f" {why}: the offset is valid until {day_words(result.valid_until)}, with a growing"
+                " interval."
+            )
+    if cv is not None and code == "level_and_change" and cv.beats_scans is False:
+        before = cv.baselines.last_scan
+        scan = "" if before is None else f" ({number(before, m.decimals)} {m.difference_unit})"
         text += (
-            f" {why}: this holds only until {result.valid_until}, and the interval grows till then."
+            f" The previous scan alone would have been as close{scan}, because clients changed"
+            " little."
         )
-    if code == "level_and_change" and cv is not None and cv.beats_scans is False:
-        text += " So far the scans themselves, carried over, are as close: the changes were small."
     if cv is not None and cv.beats_people is False:
         text += (
-            " It is no closer than what is known without it: the mean of the other clients, or"
-            " their body mass index."
+            " Its error is no smaller than that of the other clients' mean or an equation from body"
+            " mass index."
         )
     return text
 
@@ -110,20 +105,13 @@ def error_sentence(result: CalibrateResult) -> str:
         text += f", {number(best.rmse, k)} with the offset" if best is not None else ""
     b = cv.baselines
     without = (
-        ("last scan carried over", b.last_scan),
+        ("previous scan", b.last_scan),
         ("mean of the other scans", b.other_scans_mean),
         ("mean of the other clients", b.sample_mean),
         ("equation from body mass index", b.bmi_equation),
     )
     said = ", ".join(f"{words} {number(v, k)}" for words, v in without if v is not None)
-    text += f"; without the device: {said}." if said else "."
-    s = result.within_slope
-    if s is not None:
-        text += (
-            f" When the scan moves by 1 within a client, the device moves by {number(s.value, 2)}"
-            f" ({span(s.interval, 2)})."
-        )
-    return text
+    return f"{text}. Without the device: {said}." if said else f"{text}."
 
 
 def adopted_for(result: CalibrateResult) -> str:
@@ -132,17 +120,15 @@ def adopted_for(result: CalibrateResult) -> str:
         return ""
     names = ", ".join(c.client for c in result.clients)
     if result.pooled is None or result.pooled.new is None:
-        return f"It would serve only {names}."
+        return f"It would apply only to {names}."
     own = {
-        "client": "each scanned client's own offset, and the pooled one for others",
-        "pooled": "one offset for everybody like these clients",
-        "line": (
-            "a line for everybody like these clients: what is subtracted depends on the reading"
-        ),
-        "line_client": "a line, with each scanned client's own offset beside it",
+        "client": "each scanned client's own offset, and the pooled offset for others",
+        "pooled": "one offset for all people like these clients",
+        "line": "a line for all people like these clients: the offset depends on the reading",
+        "line_client": "a line, with each scanned client's own offset added",
     }[result.offer]
-    why = " Adopting it against the advice asks for a reason." if needs_reason(result) else ""
-    return f"What can be adopted: {own}.{why}"
+    why = " Adopting it against the advice requires a reason." if needs_reason(result) else ""
+    return f"Offered for adoption: {own}.{why}"
 
 
 def corrected_sentence(c: Corrected, metric: str) -> str:
@@ -160,75 +146,82 @@ MODEL_WORDS = {
     "pooled": "one offset for all",
     "client": "each client's own offset",
     "line": "a line for all",
-    "line_client": "a line, and each client's own offset beside it",
+    "line_client": "a line, with each client's own offset",
 }
 
 
 def state_words(state: str) -> str:
-    """What is to be said of a version that is not plainly in force."""
+    """A warning about a version that is not plainly in force."""
     return {
-        "stale": "; a reading behind it has changed: adopt it again",
+        "stale": "; a reading behind it changed: adopt it again",
         "expired": "; expired: scan again",
     }.get(state, "")
 
 
 def record_sentence(r: CalibrationRecord) -> str:
     """An adopted calibration in a line."""
-    what = MODEL_WORDS[r.model]
+    what, m = MODEL_WORDS[r.model], metric_of(r.metric)
     if r.line is not None:
         what += (
             f" (reference = {number(r.line.centre)} + (reading −"
             f" {number(r.line.centre + r.line.level)})/{number(r.line.slope, 2)})"
         )
-    pooled = "" if r.pooled is None else f" ({signed(r.pooled[0])})"
+    pooled = ""
+    if r.pooled is not None:
+        offset, low, high = r.pooled
+        pooled = (
+            f" ({signed(offset, m.decimals)} {m.difference_unit}, a new difference"
+            f" {signed(low, m.decimals)} to {signed(high, m.decimals)})"
+        )
     where = f", setting {r.setting}" if r.setting else ""
     whom = "" if r.pooled is not None else f", only for {', '.join(sorted(r.clients))}"
     why = f", against the advice ({r.made_of.reason})" if r.made_of.reason else ""
     return (
         f"v{r.version}: {what}{pooled}{where}{whom}, from {count(r.pairs, 'pair')} of"
-        f" {count(r.client_count, 'client')}, until {r.valid_until}{why}"
+        f" {count(r.client_count, 'client')}, valid until {day_words(r.valid_until)}{why}"
     )
 
 
 def offset_headline(result: CalibrateResult) -> str:
-    """What to subtract, in one sentence."""
+    """What to subtract or add, in one sentence."""
     name, m = result.comparison.pairs.instrument.name, metric_of(result.comparison.pairs.metric)
+    k, unit = m.decimals, m.difference_unit
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
     if result.at_ends:
-        k, unit = m.decimals, "%" if m.unit == "percent" else m.unit
+        scale = "%" if m.unit == "percent" else m.unit
         said = [
-            f"{signed(o, k)} ({span(i, k, sign=True)}) at {number(at, k)}"
+            f"{_correction(o, i, k, unit)} at {number(at, k)} {scale}"
             for at, o, i in result.at_ends
         ]
-        return f"{name}: what to subtract grows with the reading: {said[0]}, {said[1]} {unit}."
-    if b.interval is not None and b.interval.low <= 0 <= b.interval.high:
-        return (
-            f"{name}: no common offset shown; it could be anything from"
-            f" {span(b.interval, m.decimals, sign=True)} {m.difference_unit}."
-        )
-    verb = "subtract" if b.value >= 0 else "add"
-    head = f"{name}: {verb} {number(abs(b.value), m.decimals)} {m.difference_unit}"
+        return f"{name}: the correction depends on the reading: {said[0]}, {said[1]}."
     if b.interval is None:
-        return head + "; how sure that is cannot be said from these scans."
-    return (
-        head
-        + f" on average (offset {span(b.interval, m.decimals, sign=True)})"
-        + ("; the offsets of single clients stand below." if result.clients else ".")
-    )
+        verb = "subtract" if b.value >= 0 else "add"
+        return (
+            f"{name}: {verb} {number(abs(b.value), k)} {unit}. Not enough data for a confidence"
+            " interval."
+        )
+    if b.interval.low <= 0 <= b.interval.high:
+        ends = Interval(-b.interval.high, -b.interval.low)
+        return f"{name}: no common correction shown (95 % CI {span(ends, k, sign=True)} {unit})."
+    return f"{name}: {_correction(b.value, b.interval, k, unit)}."
+
+
+def _correction(offset: float, interval: Interval, k: int, unit: str) -> str:
+    """What to do to a reading: "add 2.9 pp (95 % CI 2.2 to 3.6)"."""
+    down = offset >= 0
+    ends = interval if down else Interval(-interval.high, -interval.low)
+    return f"{'subtract' if down else 'add'} {number(abs(offset), k)} {unit}{ci(ends, k)}"
 
 
 def range_sentence(result: CalibrateResult) -> str:
     """Where the offset applies."""
     if result.range is None or not result.valid_until:
         return ""
-    unit = (
-        "%"
-        if result.comparison.pairs.metric.endswith("percent")
-        else metric_of(result.comparison.pairs.metric).unit
-    )
+    m = metric_of(result.comparison.pairs.metric)
+    unit = "%" if m.unit == "percent" else m.unit
     return (
-        f"Holds for readings from {number(result.range[0])} to {number(result.range[1])} {unit},"
-        f" the same setting, and until {result.valid_until}."
+        f"Valid for readings from {number(result.range[0])} to {number(result.range[1])} {unit},"
+        f" with the same setting, until {day_words(result.valid_until)}."
     )

@@ -10,23 +10,26 @@ from ..analysis.review import RULE, Finding, Material
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_named
 from .notes import sentence
-from .numbers import count, number, signed, span
+from .numbers import ci, count, day_words, number, signed
 
-MARK = {"stop": "■ stop", "look": "▲ look", "know": "● know"}
+MARK = {"stop": "■ Do not use", "look": "▲ Check", "know": "● Note"}
 
 
 def review_headline(found: Sequence[Finding], decided: int) -> str:
-    """How many things want a look."""
+    """How many findings there are, and how many must be resolved."""
     done = f" {count(decided, 'finding')} decided." if decided else ""
     if not found:
-        return f"Nothing looks wrong.{done}"
-    stop = sum(f.severity == "stop" for f in found)
-    must = (
-        f", {stop} of them must not be used as {'it is' if stop == 1 else 'they are'}"
-        if stop
-        else ""
-    )
-    return f"{count(len(found), 'thing')} want{'s' if len(found) == 1 else ''} a look{must}.{done}"
+        return f"No rule found a problem.{done}"
+    parts = []
+    for severity, words in (
+        ("stop", "to resolve before use"),
+        ("look", "to check"),
+        ("know", "to note"),
+    ):
+        n = sum(f.severity == severity for f in found)
+        if n:
+            parts.append(f"{n} {words}")
+    return f"{count(len(found), 'finding')}: {', '.join(parts)}.{done}"
 
 
 def subject(f: Finding, m: Material) -> str:
@@ -48,20 +51,19 @@ def moment_of(f: Finding, m: Material) -> str:
     if not f.visit or not at.size:
         return ""
     instant = int(m.snapshot.visits.instant[at[0]])
-    return datetime.fromtimestamp(instant, zone_named(m.snapshot.catalogue.zone)).strftime(
-        "%Y-%m-%d"
-    )
+    at = datetime.fromtimestamp(instant, zone_named(m.snapshot.catalogue.zone))
+    return day_words(at.date().isoformat())
 
 
 def finding_row(f: Finding, m: Material) -> tuple[str, str, str, str, str]:
-    """A finding as a line: its sentence, how grave, the rule, about whom, when."""
+    """A finding as a line: its sentence, severity, rule, subject and date."""
     return sentence(f.note), MARK[f.severity], RULE[f.rule].name, subject(f, m), moment_of(f, m)
 
 
 def advice_words(f: Finding, decided: tuple[str, str] | None = None) -> str:
     """The finding in full, what to do first or what was decided, and where the rule comes from."""
     rule = RULE[f.rule]
-    done = {"keep": "Kept as it is", "exclude": "Excluded", "again": "To be measured again"}
+    done = {"keep": "Left as it is", "exclude": "Excluded", "again": "To be measured again"}
     then = f"{done.get(decided[0], decided[0])}: {decided[1]}." if decided else rule.advice
     return f"{sentence(f.note)}\n{then} (Rule: {rule.name.lower()}; {rule.source}.)"
 
@@ -76,7 +78,7 @@ def sensitivity_words(found: Sequence[Sensitivity]) -> str:
         bias = "no pairs"
         if a is not None and b is not None:
             first, then = (
-                f"{signed(e.value, k)} {unit} ({span(e.interval, k, sign=True)})" for e in (a, b)
+                f"{signed(e.value, k)} {unit}{ci(e.interval, k, sign=True)}" for e in (a, b)
             )
             bias = f"bias {first} without, {then} with"
         la, lb = s.without.limits, s.with_them.limits

@@ -3,52 +3,63 @@
 from __future__ import annotations
 
 from ..analysis.agreement.agreement import CompareResult
+from ..analysis.pairs.pairing import PairSet
 from ..domain.metrics import metric_of
-from .numbers import count, number
+from ..stats.estimate import Interval
+from .numbers import ci, count, number, signed
 
-LEAST_FOR_ONE_PERSON = 5  # clients below which nothing is said of how far single readings stray
+LEAST_FOR_ONE_PERSON = 5  # clients below which limits for one person are not given
 
 
-def side(value: float, decimals: int) -> str:
-    """A difference as people say it: "2.9 low", "8.6 high", "0.0"."""
-    text = number(abs(value), decimals)
-    return text if float(text) == 0 else f"{text} {'high' if value > 0 else 'low'}"
+def scan_word(pairs: PairSet) -> str:
+    """The comparator in the middle of a sentence: "the scan", or the name of a device."""
+    return "the scan" if pairs.reference.kind == "reference" else pairs.reference.name
+
+
+def scan_noun(pairs: PairSet) -> str:
+    """What the comparator was measured at: a scan, or an occasion of another device."""
+    return "scan" if pairs.reference.kind == "reference" else "occasion"
+
+
+def between(low: float, high: float, decimals: int, unit: str) -> str:
+    """A range of differences: "from −2.9 to +8.6 pp"."""
+    return f"from {signed(low, decimals)} to {signed(high, decimals)} {unit}"
 
 
 def headline(result: CompareResult) -> str:
-    """One sentence a tired coach understands, made from the intervals."""
-    name, m = result.pairs.instrument.name, metric_of(result.pairs.metric)
+    """Bias and the error for one person, from the intervals."""
+    p = result.pairs
+    name, m = p.instrument.name, metric_of(p.metric)
     if result.bias is None:
-        return f"{name}: no pairs with {result.pairs.compared_with} yet."
+        return f"{name}: no pairs with {p.compared_with} yet."
     bias, unit, k = result.bias, m.difference_unit, m.decimals
-    if result.pairs.reference.kind != "reference":
-        name = f"Compared with {result.pairs.compared_with}: {name}"
-    if bias.interval is None:
-        head = f"{name} read {side(bias.value, k)} ({unit}) here; one scan cannot say more"
-    elif bias.interval.low > 0 or bias.interval.high < 0:
-        head = (
-            f"{name} reads {number(abs(bias.value), k)} {unit}"
-            f" {'high' if bias.value > 0 else 'low'} on average"
-        )
+    scan = p.reference.kind == "reference"
+    way = ("too " if scan else "") + ("high" if bias.value > 0 else "low")
+    size = f"{number(abs(bias.value), k)} {unit} {way}"
+    head = name if scan else f"{name} against {p.compared_with}"
+    verb = " reads" if scan else ": reads"
+    i = bias.interval
+    if i is None:
+        first = f"{head}{verb} {size} here, from {count(p.occasions, scan_noun(p))}"
+    elif i.low > 0 or i.high < 0:
+        ends = i if bias.value > 0 else Interval(-i.high, -i.low)
+        first = f"{head}{verb} {size} on average{ci(ends, k)}"
+    elif result.margin is not None and max(-i.low, i.high) <= result.margin:
+        first = f"{head}: no meaningful bias{ci(i, k, sign=True)[:-1]} {unit})"
     else:
-        head = (
-            f"{name}: no bias shown; on average anywhere from {side(bias.interval.low, k)} to"
-            f" {side(bias.interval.high, k)} ({unit})"
+        first = (
+            f"{head}: bias unclear, could be anywhere {between(i.low, i.high, k, unit)} (95 % CI)"
         )
-    lim, clients = result.limits, result.pairs.clients
-    if (
-        lim is None
-        or lim.lower_interval is None
-        or lim.upper_interval is None
-        or clients < LEAST_FOR_ONE_PERSON
-    ):
+    lim = result.limits
+    if lim is None or lim.lower_interval is None or p.clients < LEAST_FOR_ONE_PERSON:
         return (
-            f"{head}; how far it strays for one person cannot be said from"
-            f" {count(clients, 'client')}."
+            f"{first}. Not enough data for the error of one person: needs at least"
+            f" {LEAST_FOR_ONE_PERSON} clients (now {p.clients})."
         )
-    inner = f"from {side(lim.lower, k)} to {side(lim.upper, k)}"
-    outer = f"{side(lim.lower_interval.low, k)} to {side(lim.upper_interval.high, k)}"
-    return f"{head}; for one person {inner} (after {count(clients, 'client')} it may be {outer})."
+    error = "error" if scan else "difference"
+    return (
+        f"{first}. For one person the {error} can range {between(lim.lower, lim.upper, k, unit)}."
+    )
 
 
 def pairs_sentence(result: CompareResult) -> str:
@@ -56,14 +67,11 @@ def pairs_sentence(result: CompareResult) -> str:
     p = result.pairs
     n = p.left_out.n
     left = (
-        ""
-        if n == 0
-        else (
-            "; 1 reading or scan made no pair"
-            if n == 1
-            else f"; {n} readings or scans made no pair"
-        )
+        f"; {n} {'reading or scan has' if n == 1 else 'readings or scans have'} no pair"
+        if n
+        else ""
     )
     return (
-        f"{count(p.n, 'pair')}, {count(p.clients, 'client')}, {count(p.occasions, 'anchor')}{left}."
+        f"{count(p.n, 'pair')}, {count(p.clients, 'client')},"
+        f" {count(p.occasions, scan_noun(p))}{left}."
     )

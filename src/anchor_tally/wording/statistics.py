@@ -21,11 +21,15 @@ from .numbers import number, p_value, signed, span
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One line of a table of figures: what, value, interval."""
+    """One line of a table of figures: what, value, interval.
+
+    Lines that are not ``main`` stand under *All statistics*.
+    """
 
     name: str
     value: str
     interval: str
+    main: bool = False
 
 
 Part = TypeVar("Part")
@@ -50,121 +54,111 @@ class Explanation:
 EXPLANATIONS = {
     "pair": Explanation(
         "One pair",
-        "Instrument reading minus the mean of the reference readings at the same anchor.",
+        "Reading of the device minus the mean of the scans of the same day.",
         "Bland & Altman 1986",
-        "One reading beside the scan it was taken with. One pair says how far this reading was off,"
-        " not how far the next will be.",
+        "One reading and the scan it was taken with. It shows how far this reading was off, not how"
+        " far the next one will be.",
     ),
     "bias": Explanation(
         "Bias",
-        "Mean difference instrument − reference. With repeated pairs: generalised least squares"
-        " under the nested model, t interval.",
+        "Mean difference device − reference. With repeated pairs: generalised least squares in the"
+        " nested model, t interval.",
         "Bland & Altman 1986; Patterson & Thompson 1971; Satterthwaite degrees of freedom"
         " (Giesbrecht & Burns 1985)",
-        "How far the device reads above (+) or below (−) the comparator on average over people. A"
-        " small bias can hide large errors of single people.",
+        "How far the device reads too high (+) or too low (−) on average. A small bias can hide"
+        " large errors of single people.",
     ),
     "limits": Explanation(
         "Limits of agreement",
-        "Bias ± 1.96 SD of single differences, an estimate of the range that holds 95 of 100 single"
-        " readings of new clients. How sure each limit is, its own interval says: after few clients"
-        " it is far from sure.",
+        "Bias ± 1.96 SD of single differences: the range that is expected to hold 95 % of single"
+        " readings of new clients.",
         "Bland & Altman 1986; exact interval: Carkeet 2015; repeated pairs: integrated over the"
         " variance ratios (Box & Tiao 1973)",
-        "The range that most differences of single people fall into. Read the intervals of both"
-        " limits: after few clients the range may be much wider.",
+        "The range that holds most errors of single people. Each limit has its own confidence"
+        " interval; with few clients the true range may be much wider.",
     ),
     "components": Explanation(
-        "Where the spread comes from",
-        "Variances between clients, between occasions of a client, and between replicates, by"
-        " REML.",
+        "Sources of variation",
+        "Variances between clients, between days of a client, and between repeats, by REML.",
         "Patterson & Thompson 1971",
-        "How much of the spread lies between people, between days of one person, and between"
-        " repeats of one minute. Averaging repeats removes only the last part.",
+        "How much of the variation lies between people, between days of one person, and between"
+        " repeats. More repeats reduce only the last part.",
     ),
     "trend": Explanation(
         "Slope on the mean (classical)",
-        "Slope of the difference on the mean of both. It is not zero whenever the two spreads"
-        " differ, by the device's own error alone: by itself it says nothing of an error that grows"
-        " with the value.",
+        "Slope of the difference on the mean of both methods.",
         "Bland & Altman 1999",
-        "Whether the difference changes with the mean of both values. It is not zero when the two"
-        " merely spread differently, so by itself it proves nothing.",
+        "Whether the difference changes with the mean of both values. It differs from zero whenever"
+        " the two vary by different amounts, so alone it proves nothing.",
     ),
     "trend_on_scan": Explanation(
-        "Slope on the scan",
-        "Slope of the difference on the reference in the mixed model, corrected for the reference's"
-        " own error by moments. 0: the error does not grow with the value. Within clients −1 means"
-        " that the device does not move when the scan does.",
+        "Slope on the reference",
+        "Slope of the difference on the reference in the mixed model, corrected for the error of"
+        " the reference by moments. Within clients, −1 means no response to change.",
         "Patterson & Thompson 1971; Fuller 1987, section 2.2 (from memory)",
-        "Whether the error grows with the true level, judged on the scan. Within clients it tells"
-        " whether the device moves when the body does.",
+        "Whether the error grows with the true level. Within clients it shows whether the device"
+        " responds to change.",
     ),
     "concordance": Explanation(
         "Concordance",
-        "2·cov/(var + var + bias²): 1 only when every pair agrees. Correlation alone is not"
-        " agreement.",
+        "2·cov/(var + var + bias²): 1 only when all pairs are equal.",
         "Lin 1989, 2000",
-        "One number for closeness and scatter together; 1 only when every pair agrees. It rises"
-        " with the range of people, so two studies do not compare.",
+        "One number for bias and scatter together. It increases with the range of the sample, so it"
+        " does not compare two studies.",
     ),
     "error": Explanation(
         "Error",
         "Root mean square and mean absolute difference of single readings.",
         "standard definitions",
-        "The usual size of one error, bias included. A correction takes away the bias, not the"
+        "The typical size of one error, bias included. Correction removes the bias, not the"
         " scatter.",
     ),
     "deming": Explanation(
-        "Line with error in both",
-        "Deming regression of instrument on reference, jackknife intervals leaving out one client.",
+        "Deming regression",
+        "Regression of device on reference with errors in both; jackknife intervals over clients.",
         "Linnet 1993",
-        "The line between device and comparator when both have errors. A slope of 1 and an"
-        " intercept of 0 would be agreement on average.",
+        "The line between device and reference when both have errors. Slope 1 and intercept 0 mean"
+        " agreement on average.",
     ),
     "passing_bablok": Explanation(
-        "Passing–Bablok line",
+        "Passing–Bablok regression",
         "Shifted median of the slopes of all pairs; interval from the variance of Kendall's S;"
         " cusum test of linearity.",
         "Passing & Bablok 1983",
-        "A line that single odd values cannot pull, with errors in both. A slope of 1 and an"
-        " intercept of 0 would be agreement on average.",
+        "A line that single outliers do not change, with errors in both methods. Slope 1 and"
+        " intercept 0 mean agreement on average.",
     ),
     "ols": Explanation(
         "Least squares",
-        "Line of the instrument on the reference, the reference taken as exact.",
+        "Line of the device on the reference; the reference is taken as exact.",
         "standard definitions",
-        "The line that a spreadsheet draws. It is too flat whenever the reference has errors of its"
-        " own.",
+        "The line that a spreadsheet draws. It is too flat when the reference has errors.",
     ),
     "theil_sen": Explanation(
         "Theil–Sen slope",
         "Median of the slopes of all pairs.",
         "Sen 1968",
-        "A slope that single odd values cannot pull. It takes the reference as exact, as least"
-        " squares does.",
+        "A slope that single outliers do not change. Like least squares, it takes the reference as"
+        " exact.",
     ),
     "near": Explanation(
         "Without the scan's error",
         "√(SD² − SD of one scan²/scans).",
         "Bland & Altman 1999",
-        "What is left of the spread when the scan's own error is taken off. It is the device's"
-        " part, as far as the scan's precision is known.",
+        "The variation that remains without the scan's own error: the device's part.",
     ),
     "null": Explanation(
-        "What needs no device",
-        "Errors on the same anchors of the other clients' mean and of an equation from body mass"
+        "Baselines without a device",
+        "Errors at the same scans of the other clients' mean and of an equation from body mass"
         " index.",
         "common practice",
-        "What could be said without stepping on anything. A device that is no closer tells little"
-        " of a person.",
+        "Predictions that need no measurement. A device should have a smaller error than these.",
     ),
     "equivalence": Explanation(
         "Equivalence",
         "Two one-sided t tests of the bias against the margin.",
         "Schuirmann 1987",
-        "Whether the bias is shown to lie within the margin that matters. Without a margin of its"
-        " own a metric has no equivalence.",
+        "Whether the bias lies within the margin that matters. It needs a margin.",
     ),
 }
 
@@ -176,7 +170,7 @@ class Statistic:
     ``explains`` is its entry in EXPLANATIONS; ``label`` may hold {unit}; ``pick`` gives value
     and interval; ``form`` is difference (sign shown), size or p; ``decimals`` are added to the
     metric's, or counted alone when ``alone``. ``path`` is its place in the JSON: group, key, key
-    of the interval. ``shown`` tells whether it stands in the table.
+    of the interval. ``shown`` tells whether it stands in the table, ``main`` whether at its top.
     """
 
     explains: str
@@ -187,12 +181,14 @@ class Statistic:
     decimals: int = 0
     alone: bool = False
     shown: bool = True
+    main: bool = False
 
     def texts(self, result: CompareResult, metric: Metric) -> tuple[str, str, str]:
         """Label, value and interval as text."""
         value, interval = self.pick(result)
         unit = metric.difference_unit
-        label = self.label.format(unit=unit)
+        scan = "scan" if result.pairs.reference.kind == "reference" else "comparator"
+        label = self.label.format(unit=unit, scan=scan)
         if self.form == "p":
             return label, p_value(value), ""
         k = self.decimals + (0 if self.alone else metric.decimals)
@@ -256,7 +252,12 @@ def _null_devices(r: CompareResult) -> NullDevices | None:
 
 STATISTICS = (
     Statistic(
-        "bias", "Bias ({unit})", _of(lambda r: r.bias), ("bias", "estimate", "ci"), "difference"
+        "bias",
+        "Bias ({unit})",
+        _of(lambda r: r.bias),
+        ("bias", "estimate", "ci"),
+        "difference",
+        main=True,
     ),
     Statistic(
         "limits",
@@ -264,6 +265,7 @@ STATISTICS = (
         _limit(upper=True),
         ("limits", "upper", "upper_ci"),
         "difference",
+        main=True,
     ),
     Statistic(
         "limits",
@@ -271,13 +273,15 @@ STATISTICS = (
         _limit(upper=False),
         ("limits", "lower", "lower_ci"),
         "difference",
+        main=True,
     ),
     Statistic(
         "limits",
-        "SD of one difference ({unit})",
+        "SD of differences ({unit})",
         _of(lambda r: r.sd),
         ("bias", "sd", ""),
         decimals=1,
+        main=True,
     ),
     Statistic(
         "components",
@@ -288,7 +292,7 @@ STATISTICS = (
     ),
     Statistic(
         "components",
-        "  between occasions ({unit})",
+        "  between days ({unit})",
         _of(lambda r: r.components.occasion_sd),
         ("components", "occasion_sd", ""),
         decimals=1,
@@ -302,7 +306,7 @@ STATISTICS = (
     ),
     Statistic(
         "trend_on_scan",
-        "Slope on scan between clients",
+        "Slope on {scan}, between clients",
         _in(lambda r: r.reference_trend.between, lambda s: s.slope),
         ("trend_on_reference.between", "slope", "ci"),
         "difference",
@@ -319,7 +323,7 @@ STATISTICS = (
     ),
     Statistic(
         "trend_on_scan",
-        "  within clients",
+        "Slope on {scan}, within clients",
         _in(lambda r: r.reference_trend.within, lambda s: s.slope),
         ("trend_on_reference.within", "slope", "ci"),
         "difference",
@@ -336,7 +340,7 @@ STATISTICS = (
     ),
     Statistic(
         "trend_on_scan",
-        "  SD of one scan ({unit})",
+        "SD of one scan ({unit})",
         _of(lambda r: r.reference_trend.reference.sd),
         ("trend_on_reference", "reference_sd", ""),
         decimals=1,
@@ -364,7 +368,7 @@ STATISTICS = (
     ),
     Statistic(
         "concordance",
-        "Correlation (is not agreement)",
+        "Correlation (not agreement)",
         _of(lambda r: r.agreement.pearson),
         ("correlation", "pearson", "ci"),
         decimals=2,
@@ -460,7 +464,7 @@ STATISTICS = (
     ),
     Statistic(
         "near",
-        "Within the scan's error taken off: SD ({unit})",
+        "SD without the scan's error ({unit})",
         _in(_without_scan_error, lambda x: x.sd),
         ("instrument_only", "sd", ""),
         decimals=1,
@@ -468,7 +472,7 @@ STATISTICS = (
     ),
     Statistic(
         "null",
-        "RMSE of the last scan carried over ({unit})",
+        "RMSE of the previous scan ({unit})",
         _in(_null_devices, lambda x: x.last_scan),
         ("null_devices", "last_scan", ""),
         decimals=1,
@@ -492,7 +496,7 @@ STATISTICS = (
     ),
     Statistic(
         "null",
-        "RMSE of the instrument on the same anchors ({unit})",
+        "RMSE of the device, same scans ({unit})",
         _in(_null_devices, lambda x: x.instrument),
         ("null_devices", "instrument", ""),
         decimals=1,
@@ -524,14 +528,14 @@ def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str,
 
 # models of calibration, and what needs no device, as they stand in figures and tables
 MODEL_LABELS = {
-    "none": "uncorrected",
+    "none": "not corrected",
     "pooled": "one offset for all",
     "client": "each client's own",
     "line": "a line for all",
     "line_client": "line and client's own",
 }
 BASELINE_WORDS = {
-    "last_scan": "last scan, carried over",
+    "last_scan": "previous scan",
     "other_scans_mean": "mean of the other scans",
     "sample_mean": "mean of other clients",
     "bmi_equation": "from body mass index",

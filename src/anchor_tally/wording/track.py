@@ -11,57 +11,65 @@ from ..domain.metrics import Metric, metric_of
 from ..stats.one_client import LIKELY, MOST_DAYS, REAL, Verdict
 from .names import short_name
 from .notes import sentence
-from .numbers import MISSING, count, number, p_value, signed, span
+from .numbers import MISSING, ci, count, day_words, number, p_value, signed, span
 from .statistics import Line
 
 WHY = {
-    "no_dates": "not at both dates",
+    "no_dates": "no readings near both dates",
     "few": "too few readings",
     "settings": "setting changed",
-    "stuck": "does not follow",
+    "stuck": "does not respond",
 }
-CAUTION = "Not a diagnosis; local rules and licensed practice go first."
+CAUTION = "Not a diagnosis. Local rules and licensed practice take precedence."
 
 
 def day_of(ordinal: int) -> str:
     """A day as people write it."""
-    at = date.fromordinal(ordinal)
-    return f"{at.day} {at:%b %Y}"
-
-
-def _moved(v: Verdict, m: Metric) -> str:
-    way = "up" if v.change.value > 0 else "down"
-    return f"{way} {number(abs(v.change.value), m.decimals)} {m.difference_unit}"
+    return day_words(date.fromordinal(ordinal).isoformat())
 
 
 def _kind(v: Verdict, m: Metric) -> str:
-    ends = span(v.change.interval, m.decimals, sign=True)
+    """The change in the fixed words for the strength of evidence."""
+    k, unit = m.decimals, m.difference_unit
+    size = f"{signed(v.change.value, k)} {unit}{ci(v.change.interval, k, sign=True)}"
     if v.kind == REAL:
-        return f"really {_moved(v, m)} ({ends})"
+        return f"real change, {size}"
     if v.kind == LIKELY:
-        return f"likely {_moved(v, m)} ({ends}; {100 * v.direction:.0f} % sure of the direction)"
-    return f"within noise: {_moved(v, m)} as read, anywhere from {ends}"
+        return f"probable change, {size}"
+    return f"no detectable change, {size}"
 
 
 def track_headline(r: TrackResult) -> str:
-    """The verdict between the two dates, by all devices together where there are several."""
+    """The verdict between the two dates, from all devices where there are several."""
     m, code = metric_of(r.metric), r.client.code
-    dates = f"from {day_of(r.since)} to {day_of(r.until)}"
-    v = (
-        r.together.verdict
-        if r.together is not None and r.together.verdict is not None
-        else r.change
-    )
+    dates = f"{day_of(r.since)} to {day_of(r.until)}"
+    v = _verdict(r)
     if v is None:
-        return (
-            f"{code}: no change can be told {dates}; readings of one setting are needed near both."
-        )
+        return f"{code}: no change computed for {dates}. {no_change_words(r)}"
     by = (
-        "all devices together"
+        f"{speaking(r.together)} devices"
         if r.together is not None and r.together.verdict is v and speaking(r.together) > 1
         else by_one(r)
     )
-    return f"{code}: {m.label.lower()} {_kind(v, m)} {dates}, by {by}."
+    return f"{code}, {m.label.lower()}: {_kind(v, m)}, {dates}, from {by}."
+
+
+def _verdict(r: TrackResult) -> Verdict | None:
+    if r.together is not None and r.together.verdict is not None:
+        return r.together.verdict
+    return r.change
+
+
+def no_change_words(r: TrackResult) -> str:
+    """Why no change is computed: cause and remedy."""
+    why = {d.why for d in r.together.devices} if r.together is not None else set()
+    if "stuck" in why and why <= {"stuck", "no_dates"}:
+        return "The devices read near both dates do not respond to change."
+    if "settings" in why and why <= {"settings", "no_dates", "stuck"}:
+        return "The setting changed between them: choose dates within one setting."
+    if "few" in why:
+        return "Not enough readings to know the device's variation: needs at least 4 days."
+    return "Readings are needed near both dates."
 
 
 def by_one(r: TrackResult) -> str:
@@ -79,66 +87,47 @@ def speaking(t: Together) -> int:
 
 
 def settle_words(r: TrackResult) -> str:
-    """What would settle it, or what stands beside it."""
-    v = (
-        r.together.verdict
-        if r.together is not None and r.together.verdict is not None
-        else r.change
-    )
+    """What would settle it, and what else is known."""
+    v = _verdict(r)
     if v is None:
         return ""
     said = []
     if v.kind != REAL:
         more = v.settle
-        said.append(
-            f"{count(more, 'morning')} on each side would settle a change of this size."
-            if more is not None and more > max(v.days)
-            else (
-                "Averaging mornings settles it no further: what is missing is how the devices"
-                " themselves moved."
-                if more is not None
-                else (
-                    f"More than {MOST_DAYS} mornings on each side would be needed: treat it as no"
-                    " change."
-                )
+        if more is None:
+            said.append(
+                f"More than {MOST_DAYS} mornings on each side would be needed: treat it as no"
+                " change."
             )
-        )
+        elif more > max(v.days):
+            said.append(f"{count(more, 'morning')} on each side can confirm a change of this size.")
+        else:
+            said.append(
+                "More mornings will not help: the remaining uncertainty comes from possible drift"
+                " of the devices. Another scan would."
+            )
     if v.exceeds is not None and v.kind == REAL:
-        said.append(f"Chance that it is more than what matters: {100 * v.exceeds:.0f} %.")
+        said.append(f"Probability that it exceeds the margin: {100 * v.exceeds:.0f} %.")
     if r.together is not None and r.together.disagree is not None and r.together.disagree < 0.05:
-        said.append(
-            f"The devices disagree by more than chance (p {p_value(r.together.disagree)}): look at"
-            " each."
-        )
+        said.append(f"The devices disagree (p {p_value(r.together.disagree)}): check each one.")
     said += second_words(r)
     return " ".join(said)
 
 
 def second_words(r: TrackResult) -> list[str]:
     """The tape over the same days."""
-    out = []
-    for o in r.opinions:
-        m = metric_of(o.metric)
-        v = o.verdict
-        told = {REAL: "really", LIKELY: "likely"}.get(v.kind, "within noise:")
-        out.append(
-            f"Second opinion, {m.label.lower()}: {told} {_moved(v, m)}"
-            f" ({span(v.change.interval, m.decimals, sign=True)})."
-        )
-    return out
+    return [
+        f"{metric_of(o.metric).label}: {_kind(o.verdict, metric_of(o.metric))}." for o in r.opinions
+    ]
 
 
 def since_anchor_words(r: TrackResult) -> str:
     """Change since the last scan."""
     t = r.since_anchor
     if t is None or t.verdict is None:
-        return (
-            "" if not r.anchor_day.size else "No readings a week or more after the last scan yet."
-        )
-    return (
-        f"Since the scan of {day_of(t.since)}: {_kind(t.verdict, metric_of(r.metric))}, by"
-        f" {count(speaking(t), 'device')}."
-    )
+        return "" if not r.anchor_day.size else "No readings a week or more after the last scan."
+    kind = _kind(t.verdict, metric_of(r.metric))
+    return f"Since the scan of {day_of(t.since)}: {kind}, from {count(speaking(t), 'device')}."
 
 
 def value_words(r: TrackResult) -> str:
@@ -150,14 +139,13 @@ def value_words(r: TrackResult) -> str:
     unit = "%" if m.unit == "percent" else m.unit
     at = day_of(int(s.day[-1]))
     if not bool(s.corrected[-1]):
-        return (
-            f"{short_name(r.chosen)} on {at}: {number(float(s.raw[-1]), m.decimals)} {unit},"
-            " uncorrected: its level is not to be trusted."
+        return f"{short_name(r.chosen)} on {at}: {number(float(s.raw[-1]), m.decimals)} {unit}" + (
+            " (not corrected; do not use as an absolute value)." if r.anchor_day.size else "."
         )
     ends = f"{number(float(s.low[-1]), m.decimals)} to {number(float(s.high[-1]), m.decimals)}"
     return (
         f"{short_name(r.chosen)} on {at}: corrected {number(float(s.value[-1]), m.decimals)} {unit}"
-        f" ({ends}), read {number(float(s.raw[-1]), m.decimals)}."
+        f" (95 % of readings {ends}), read {number(float(s.raw[-1]), m.decimals)}."
     )
 
 
@@ -169,18 +157,20 @@ def goal_words(f: Forecast | None, metric: str) -> str:
     unit = "%" if m.unit == "percent" else m.unit
     head = f"Goal {number(f.goal, m.decimals)} {unit}"
     if f.rate is None:
-        return f"{head}: no rate yet (five days over three weeks of a device that follows change)."
+        return (
+            f"{head}: no rate yet. Needs 5 days over 3 weeks from a device that responds to change."
+        )
     rate = (
         f"{signed(f.rate.per_week.value, m.decimals + 1)} {m.difference_unit} a week"
-        f" ({span(f.rate.per_week.interval, m.decimals + 1, sign=True)})"
+        f"{ci(f.rate.per_week.interval, m.decimals + 1, sign=True)}"
     )
     if f.reached:
-        return f"{head}: reached, as far as can be told ({rate})."
+        return f"{head}: reached. Rate {rate}."
     if f.earliest is None:
-        return f"{head}: not at this rate ({rate})."
+        return f"{head}: not reached at this rate, {rate}."
     if f.latest is None:
-        return f"{head}: not before {day_of(f.earliest)}, and perhaps never at this rate ({rate})."
-    return f"{head}: between {day_of(f.earliest)} and {day_of(f.latest)} at this rate ({rate})."
+        return f"{head}: not before {day_of(f.earliest)}, possibly never, at {rate}."
+    return f"{head}: between {day_of(f.earliest)} and {day_of(f.latest)} at {rate}."
 
 
 def place_words(p: Placed | None) -> str:
@@ -188,13 +178,10 @@ def place_words(p: Placed | None) -> str:
     if p is None:
         return ""
     if p.supported:
-        said = f"lies {NAMES[p.first]}"
+        said = f"is {NAMES[p.first]}"
     else:
-        said = (
-            f"reaches from “{NAMES[p.first]}” to “{NAMES[p.last]}”: the uncertainty supports no"
-            " single range"
-        )
-    return f"Information, no target: the interval {said}. {SOURCE}."
+        said = f"extends from “{NAMES[p.first]}” to “{NAMES[p.last]}”, so no single range applies"
+    return f"Information, not a target: the interval {said}. {SOURCE}."
 
 
 def caution_words(r: TrackResult) -> str:
@@ -209,8 +196,8 @@ def track_notes(r: TrackResult) -> str:
     s = r.named(r.chosen)
     if s is not None and s.corrected.any():
         said.append(
-            "wide band: where the true value of one morning lies (95 %); narrow band: the noise of"
-            " the mean of seven days"
+            "wide band: 95 % interval of one morning's true value; narrow band: noise of the 7-day"
+            " mean"
         )
     return " ".join(x[:1].upper() + x[1:] + ("" if x.endswith(".") else ".") for x in said)
 
@@ -224,7 +211,7 @@ def track_lines(r: TrackResult) -> list[Line]:
     if t is not None and t.verdict is not None and speaking(t) > 1:
         lines.append(
             Line(
-                f"All together ({unit})",
+                f"All devices ({unit})",
                 signed(t.verdict.change.value, k),
                 span(t.verdict.change.interval, k, sign=True),
             )
@@ -264,19 +251,27 @@ def _of_series(s: TrackSeries, r: TrackResult, m: Metric) -> list[Line]:
     lines = []
     if r.change is not None:
         v = r.change
-        lines.append(Line("  its days near both dates", f"{v.days[0]} and {v.days[1]}", v.kind))
+        lines.append(Line("  days near both dates", f"{v.days[0]} and {v.days[1]}", v.kind))
     if s.noise is not None:
-        whose = "of this client" if s.noise.own else "of all clients"
-        lines.append(Line(f"  SD of one day ({unit})", number(s.noise.sd, k + 1), whose))
+        whose = "this client" if s.noise.own else "all clients"
+        lines.append(Line(f"  day-to-day SD ({unit})", number(s.noise.sd, k + 1), whose))
     if s.week.mean.size:
         half = float(s.week.half[-1])
         value = float(s.week.mean[-1])
         sure = f"± {number(half, k)} " if s.noise is not None else ""
         lines.append(
-            Line("  last 7 days", number(value, k), f"{sure}({count(int(s.week.days[-1]), 'day')})")
+            Line(
+                "  mean of last 7 days",
+                number(value, k),
+                f"{sure}({count(int(s.week.days[-1]), 'day')})",
+            )
         )
     if s.follows is not None:
         lines.append(
-            Line("  slope on the scan", number(s.follows.value, 2), span(s.follows.interval, 2))
+            Line(
+                "  response to change (slope)",
+                number(s.follows.value, 2),
+                span(s.follows.interval, 2),
+            )
         )
     return lines

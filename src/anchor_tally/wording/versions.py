@@ -7,7 +7,7 @@ from ..domain.metrics import metric_of
 from .numbers import MISSING, count, number, signed
 from .offsets import record_sentence
 
-LIST_HEADS = ("Version", "Now", "What it subtracts", "Adopted")
+LIST_HEADS = ("Version", "State", "Offset", "Adopted")
 
 
 def version_name(v: Version) -> str:
@@ -34,7 +34,7 @@ def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
 
     difference = row.difference
     return (
-        row.client or "all others",
+        row.client or "All others",
         cell(row.first),
         cell(row.second),
         MISSING if difference is None else signed(difference, k),
@@ -44,12 +44,12 @@ def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
 def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric: str) -> str:
     """What the second version changes."""
     if a.record.id == b.record.id:
-        return f"{version_name(a)}: what it subtracts, and where a new difference will lie (95 %)."
+        return f"{version_name(a)}: offset of each client, and 95 % prediction of a new difference."
     m = metric_of(metric)
     k, unit = (m.decimals, m.difference_unit)
     moved = [r.difference for r in rows if r.difference is not None]
     if not moved:
-        return f"{version_name(a)} and {version_name(b)} serve nobody in common."
+        return f"{version_name(a)} and {version_name(b)} have no client in common."
     most = max(moved, key=abs)
     outside = sum(
         1
@@ -58,9 +58,7 @@ def compared_words(a: Version, b: Version, rows: tuple[VersionRow, ...], metric:
         and r.second is not None
         and not r.first[1] <= r.second[0] <= r.first[2]
     )
-    beyond = (
-        f"; {count(outside, 'offset')} left the interval of a new difference" if outside else ""
-    )
+    beyond = f"; {count(outside, 'offset')} outside the earlier prediction" if outside else ""
     return (
         f"From {version_name(a)} to {version_name(b)} the largest change is {number(abs(most), k)}"
         f" {unit}{beyond}."

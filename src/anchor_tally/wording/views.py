@@ -17,8 +17,8 @@ from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate, Interval, Note
 from .names import short_name
 from .notes import sentence
-from .numbers import MISSING, count, number, signed, span
-from .sentences import side
+from .numbers import MISSING, ci, count, number, signed, span
+from .sentences import scan_word
 from .statistics import Line
 
 SURE = 0.8  # share of resamples from which on one is called the first
@@ -29,104 +29,84 @@ def notes_words(notes: Sequence[Note]) -> str:
     return "\n".join(dict.fromkeys(sentence(n) for n in notes))
 
 
-def _line(name: str, e: Estimate | None, k: int, *, sign: bool = False) -> Line:
+def _line(name: str, e: Estimate | None, k: int, *, sign: bool = False, main: bool = False) -> Line:
     value = MISSING if e is None else (signed if sign else number)(e.value, k)
-    return Line(
-        name,
-        value,
-        span(e.interval, k, sign=sign) if e is not None and e.interval is not None else "",
-    )
+    shown = span(e.interval, k, sign=sign) if e is not None and e.interval is not None else ""
+    return Line(name, value, shown, main)
 
 
-# consistency
+# repeatability
 def repeatability_headline(r: RepeatabilityResult) -> str:
     """How far repeats of a device differ, minutes and days apart."""
     name, m, f = r.instrument.name, metric_of(r.metric), r.found
     if f.sd is None:
-        return f"{name}: no repeats yet; take two or three readings minutes apart."
+        return f"{name}: no repeats yet. Take two or three readings minutes apart."
     k, unit = max(m.decimals, 1), m.difference_unit
     twice = number(f.coefficient.value, k) if f.coefficient else MISSING
-    head = f"{name}: two readings minutes apart differ by up to {twice} {unit} (95 of 100 times)"
+    head = f"{name}: repeats minutes apart agree within {twice} {unit} (95 % of pairs)"
     if f.limited and f.resolution is not None:
-        head = f"{name}: repeats agree to the step of its display ({f.resolution:g} {unit})"
+        head = f"{name}: repeats agree to the step of the display ({f.resolution:g} {unit})"
     if f.day is None:
-        return f"{head}; from day to day nothing can be said yet."
-    return (
-        f"{head}; from day to day a client's value strays by {number(f.day.value, k)} {unit} (SD)."
-    )
+        return f"{head}. Not enough data for day-to-day variation."
+    return f"{head}. Day-to-day variation: SD {number(f.day.value, k)} {unit}."
 
 
 def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
-    """Figures of consistency."""
+    """Figures of repeatability."""
     f, m = r.found, metric_of(r.metric)
     k, unit = max(m.decimals, 1) + 1, m.difference_unit
     lines = [
-        _line(f"SD within tallies ({unit})", f.sd, k),
-        _line(f"Repeatability coefficient ({unit})", f.coefficient, k),
-        Line("CV (%)", number(f.cv_percent, 2), ""),
+        _line(f"SD of repeats ({unit})", f.sd, k, main=True),
+        _line(f"Repeatability coefficient ({unit})", f.coefficient, k, main=True),
+        _line(f"Day-to-day SD ({unit})", f.day, k, main=True),
+        _line(f"Smallest detectable change ({unit})", f.detectable, k, main=True),
         Line(f"Technical error ({unit})", number(f.tem, k), ""),
-        Line("Technical error (% of the mean)", number(f.tem_percent, 2), ""),
-        Line(f"Largest range of a tally ({unit})", number(f.largest, m.decimals), ""),
-        _line(f"SD from day to day ({unit})", f.day, k),
-        Line(f"SD of one reading, one day ({unit})", number(f.single_day, k), ""),
-        _line(f"Change shown by two readings ({unit})", f.detectable, k),
+        Line("Technical error (% of mean)", number(f.tem_percent, 2), ""),
+        Line("Coefficient of variation (%)", number(f.cv_percent, 2), ""),
+        Line(f"Largest range of repeats ({unit})", number(f.largest, m.decimals), ""),
+        Line(f"SD of one reading ({unit})", number(f.single_day, k), ""),
     ]
     if f.icc is not None:
         for label, e in (
             ("ICC 1,1", f.icc.one),
             ("ICC 2,1", f.icc.random),
             ("ICC 3,1", f.icc.mixed),
+            (f"ICC 1,{f.icc.k}", f.icc.one_mean),
+            (f"ICC 2,{f.icc.k}", f.icc.random_mean),
+            (f"ICC 3,{f.icc.k}", f.icc.mixed_mean),
         ):
             lines.append(_line(label, e, 3))
-        for label, e in (
-            ("ICC 1,k", f.icc.one_mean),
-            ("ICC 2,k", f.icc.random_mean),
-            ("ICC 3,k", f.icc.mixed_mean),
-        ):
-            lines.append(_line(label.replace("k", str(f.icc.k)), e, 3))
-    lines.append(
-        Line(
-            f"Step of the display ({m.unit})",
-            MISSING if f.resolution is None else f"{f.resolution:g}",
-            "",
-        )
-    )
-    lines.append(Line("Tallies with repeats", str(f.tallies), ""))
+    step = MISSING if f.resolution is None else f"{f.resolution:g}"
+    lines.append(Line(f"Display step ({'%' if m.unit == 'percent' else m.unit})", step, ""))
+    lines.append(Line("Sets of repeats", str(f.tallies), ""))
     return lines
 
 
 # change
 def change_headline(r: ChangeResult) -> str:
-    """Whether the device moved with the reference, and what it can show of one client."""
+    """Whether the device responds to change, and its error for one client."""
     name, m, f = r.instrument.name, metric_of(r.metric), r.found
-    k, unit, with_ = m.decimals, m.difference_unit, r.pairs.compared_with
+    k, unit, scan = m.decimals, m.difference_unit, scan_word(r.pairs)
     if f.n == 0 or f.bias is None:
-        return (
-            f"{name}: no client has two anchors with readings of it; a second scan shows whether it"
-            " follows change."
-        )
+        return f"{name}: no client has two scans with readings of it. A second scan is needed."
     s = r.follows
-    shows = (
-        f"{number(s.value, 2)} ({span(s.interval, 2)}) of each {unit} of {with_}"
-        if s is not None
-        else ""
-    )
-    if s is not None and s.interval is not None and s.interval.low > 0:
-        head = f"{name} follows change: it shows {shows}"
-        if shows_too_little(s):
-            head = f"{name} shows only {shows}: too little to follow change by it"
-    elif shows_too_little(s):
-        head = f"{name} does not follow change: it shows {shows}"
+    shows = ""
+    if s is not None:
+        shows = f"{signed(s.value, 2)} {unit} per 1 {unit} on {scan}{ci(s.interval, 2)}"
+    if s is not None and shows_too_little(s):
+        little = s.interval is not None and s.interval.low > 0
+        answer = "responds too little" if little else "does not respond"
+        head = f"{name} {answer} to change: {shows}"
+    elif s is not None and s.interval is not None and s.interval.low > 0:
+        head = f"{name} responds to change: {shows}"
     else:
         head = (
-            f"{name}: whether it follows change cannot be said from {count(f.n, 'change')} of"
-            f" {count(f.clients, 'client')}"
+            f"{name}: not enough data on its response to change ({count(f.n, 'change')} of"
+            f" {count(f.clients, 'client')})"
         )
     if f.limits is not None and f.clients >= 5:
-        head += (
-            f"; one client's change is read from {side(f.limits.lower, k)} to"
-            f" {side(f.limits.upper, k)}"
-        )
+        low, high = signed(f.limits.lower, k), signed(f.limits.upper, k)
+        head += f". A single client's change can be off by {low} to {high} {unit}"
     return f"{head}."
 
 
@@ -134,58 +114,48 @@ def change_lines(r: ChangeResult) -> list[Line]:
     """Figures of change."""
     f, m = r.found, metric_of(r.metric)
     k, unit = m.decimals + 1, m.difference_unit
-    signs = f.signs
-    share = signs.share
+    share = f.signs.share
     lines = [
-        Line("Changes", str(f.n), f"{count(f.clients, 'client')}"),
-        _line(f"Bias of the change ({unit})", f.bias, k, sign=True),
-        _line(f"SD of one change ({unit})", f.sd, k),
+        _line("Response within clients (slope)", r.follows, 2, main=True),
+        _line(f"Bias of the change ({unit})", f.bias, k, sign=True, main=True),
     ]
     if f.limits is not None:
-        lines.append(
-            Line(
-                f"Upper limit ({unit})",
-                signed(f.limits.upper, k),
-                span(f.limits.upper_interval, k, sign=True),
-            )
-        )
-        lines.append(
-            Line(
-                f"Lower limit ({unit})",
-                signed(f.limits.lower, k),
-                span(f.limits.lower_interval, k, sign=True),
-            )
-        )
-    lines.append(_line("Slope within clients", r.follows, 2))
-    lines.append(_line("Slope of change on change", f.slope.slope if f.slope else None, 2))
-    lines.append(_line("Correlation of changes", f.correlation, 2, sign=True))
+        for name, value, interval in (
+            ("Upper", f.limits.upper, f.limits.upper_interval),
+            ("Lower", f.limits.lower, f.limits.lower_interval),
+        ):
+            shown = span(interval, k, sign=True)
+            lines.append(Line(f"{name} limit ({unit})", signed(value, k), shown, main=True))
     agree = MISSING if share is None else f"{100 * share.value:.0f} %"
     ends = (
         f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %"
         if share is not None and share.interval
         else ""
     )
-    lines.append(Line("Same direction", agree, ends))
-    lines.append(
-        Line(f"Too small to judge (± {number(f.zone, 1)} {unit})", str(signs.excluded), "")
-    )
+    lines += [
+        Line("Same direction as the scan", agree, ends, main=True),
+        Line("Changes", str(f.n), count(f.clients, "client")),
+        _line(f"SD of one change ({unit})", f.sd, k),
+        _line("Slope of change on change", f.slope.slope if f.slope else None, 2),
+        _line("Correlation of changes", f.correlation, 2, sign=True),
+        Line(f"Changes below ± {number(f.zone, 1)} {unit}", str(f.signs.excluded), "not judged"),
+    ]
     for days, least in r.smallest:
-        lines.append(_line(f"Shown by means of {count(days, 'day')} ({unit})", least, m.decimals))
+        name = f"Detectable, means of {count(days, 'day')} ({unit})"
+        lines.append(_line(name, least, m.decimals))
     return lines
 
 
-# water
+# hydration
 def hydration_headline(r: HydrationResult) -> str:
-    """Whether fat moves with water, and what that means."""
+    """Whether fat varies with water, and what that means."""
     name = r.instrument.name
     if r.r is None:
-        return (
-            f"{name}: {count(r.n, 'visit')} with fat and water, too few to see them move together."
-        )
+        return f"{name}: not enough data: {count(r.n, 'visit')} with both fat and water."
     if r.circular:
         return (
-            f"{name}: its fat and its water are one number told twice; water cannot correct fat"
-            " here."
+            f"{name} derives fat and water from the same measurement, so water cannot be used to"
+            " correct fat."
         )
     if r.slope is not None and r.slope.slope.interval is not None:
         s = r.slope.slope
@@ -193,110 +163,100 @@ def hydration_headline(r: HydrationResult) -> str:
         if i is not None and (i.high < 0 or i.low > 0):
             way, ends = ("falls", Interval(-i.high, -i.low)) if s.value < 0 else ("rises", i)
             return (
-                f"{name}: when a client's water is one point up, its fat {way} by"
-                f" {number(abs(s.value), 2)} pp ({span(ends, 2)})."
+                f"{name}: when a client's water rises by one point, fat {way} by"
+                f" {number(abs(s.value), 2)} pp{ci(ends, 2)}."
             )
         return (
-            f"{name}: its fat is not shown to move with its water ({span(i, 2, sign=True)} pp for a"
-            " point)."
+            f"{name}: no effect of water on fat found ({span(i, 2, sign=True)} pp per point,"
+            " 95 % CI)."
         )
     return (
-        f"{name}: fat and water move together with r {signed(r.r.value, 2)}"
-        f" ({span(r.r.interval, 2, sign=True)}) within clients."
+        f"{name}: correlation of fat and water within clients {signed(r.r.value, 2)}"
+        f"{ci(r.r.interval, 2, sign=True)}."
     )
 
 
 def hydration_lines(r: HydrationResult) -> list[Line]:
-    """Figures of water."""
+    """Figures of hydration."""
     slope = r.slope.slope if r.slope is not None else None
     lines = [
-        _line("Correlation within clients", r.r, 2, sign=True),
-        _line("Fat (pp) for one point of water", slope, 2, sign=True),
+        _line("Correlation within clients", r.r, 2, sign=True, main=True),
+        _line("Fat per point of water (pp)", slope, 2, sign=True, main=True),
+        Line("SD of fat within clients (pp)", number(r.uncorrected, 2), "", main=True),
+        Line("  water corrected 1:1 (pp)", number(r.by_rule, 2), ""),
+        Line("  corrected by the slope (pp)", number(r.by_slope, 2), ""),
         Line("Visits with both", str(r.n), ""),
-        Line("SD of fat within clients (pp)", number(r.uncorrected, 2), ""),
-        Line("  water corrected 1:1", number(r.by_rule, 2), ""),
-        Line("  by the fitted slope", number(r.by_slope, 2), ""),
     ]
     if r.share is not None:
-        lines.append(
-            Line(
-                "Water over what is not fat",
-                number(r.share[0], 3),
-                f"varies {100 * r.share[1]:.2f} %",
-            )
-        )
+        varies = f"varies by {100 * r.share[1]:.2f} %"
+        lines.append(Line("Water / fat-free mass", number(r.share[0], 3), varies))
     return lines
 
 
 def hydration_test_result_words(r: HydrationTestResult) -> str:
-    """What two mornings showed."""
+    """Result of a hydration test on two mornings."""
     i = r.per_kg.interval
-    per = signed(r.per_kg.value, 1)
-    span = f" (95 %: {signed(i.low, 1)} to {signed(i.high, 1)})" if i is not None else ""
     known = i is not None and (i.low > 0 or i.high < 0)
-    means = "it is moved by water" if known else "that may be noise"
+    means = "Water affects this device" if known else "This can be noise"
     notes = " ".join(sentence(n) for n in r.notes)
     return (
-        f"{r.client} with {r.instrument.name}: {signed(r.mass, 1)} kg of water moved the fat shown"
-        f" by {signed(r.fat, 1)} pp, of which {signed(r.dilution, 1)} is true (the same fat in more"
-        f" mass): {per} pp for one kilogram{span}; {means}. {notes}".strip()
-    )
+        f"{r.client} with {r.instrument.name}: {signed(r.mass, 1)} kg of water changed the fat"
+        f" shown by {signed(r.fat, 1)} pp, of which {signed(r.dilution, 1)} pp is real (the same"
+        f" fat in more mass). {means}: {signed(r.per_kg.value, 1)} pp per kg{ci(i, 1, sign=True)}."
+        f" {notes}"
+    ).strip()
 
 
 def hydration_test_words(excluded: Sequence[str]) -> str:
-    """Who is never offered a hydration challenge, named first; then what it is."""
+    """Who is never offered a hydration test, named first; then what it is."""
     first = (
-        f"No hydration challenge for {', '.join(excluded)} (a caution, or under 18). "
-        if excluded
-        else ""
+        f"No hydration test for {', '.join(excluded)}: caution or under 18. " if excluded else ""
     )
     return (
-        f"{first}Points are visits, less the client's mean. A challenge (two mornings, dry and"
-        " loaded, for healthy adults who want to) would show the device's own sensitivity;"
-        " licensed practice decides."
+        f"{first}Points are visits, less the client's mean. A hydration test on two mornings (dry"
+        " and loaded) shows the device's sensitivity to water. It is for healthy adult volunteers;"
+        " licensed staff decide."
     )
 
 
-# look-alikes
+# similar devices
 def redundancy_headline(r: RedundancyResult) -> str:
-    """Which devices move as one."""
+    """Which devices behave alike."""
     if r.groups:
         groups = "; ".join(" and ".join(g) for g in r.groups)
-        return (
-            f"{groups} move as one within clients: they likely share a formula, and count as one"
-            " opinion."
-        )
+        return f"{groups} behave alike within clients: count them as one opinion."
     if not r.known.sum() > len(r.names):
-        return "Too few visits in common to see whether devices are alike."
-    return "No two devices move as one within clients: none of them is another under a second name."
+        return "Not enough data: devices share too few visits to be compared."
+    return "No two devices behave alike: each adds its own information."
 
 
 def redundancy_lines(r: RedundancyResult) -> list[Line]:
-    """Pairs that move as one, values computed from others, parts beside the whole."""
+    """Devices that behave alike, values computed from others, parts beside body mass."""
     lines = [
-        Line(f"{a.first} and {a.second} move as one", number(a.r.value, 2), span(a.r.interval, 2))
+        Line(
+            f"{a.first} and {a.second} behave alike: r",
+            number(a.r.value, 2),
+            span(a.r.interval, 2),
+            main=True,
+        )
         for a in r.alike
     ]
     for c in r.computed:
         top, bottom = metric_of(c.top).label.lower(), metric_of(c.bottom).label.lower()
         lines.append(
             Line(
-                f"{c.instrument}: {top} is computed, not measured: {bottom} ×",
+                f"{c.instrument}: {top} is computed from {bottom}: ×",
                 number(c.ratio, 3),
-                f"varies {100 * c.spread:.2f} %",
+                f"varies by {100 * c.spread:.2f} %",
+                main=True,
             )
         )
     for b in r.balances:
         parts = " + ".join(metric_of(m).label.lower() for m in b.parts)
-        lines.append(
-            Line(
-                f"{b.instrument}: body mass less {parts} (%)",
-                signed(b.mean, 1),
-                f"at most {signed(b.worst, 1)}",
-            )
-        )
+        name = f"{b.instrument}: body mass − ({parts}) (%)"
+        lines.append(Line(name, signed(b.mean, 1), f"at most {signed(b.worst, 1)}", main=True))
     if not lines:
-        lines.append(Line("No value computed from another", "", ""))
+        lines.append(Line("No value is computed from another", "", "", main=True))
     for i, j in combinations(range(len(r.names)), 2):
         if r.known[i, j]:
             ends = Interval(float(r.low[i, j]), float(r.high[i, j]))
@@ -305,7 +265,7 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
     return lines
 
 
-# score card
+# which device?
 def which_device_headline(r: WhichDeviceResult) -> str:
     """What to keep, and how sure that is."""
     left = [c for c in r.cards if not c.ruled_out and c.score is not None]
@@ -373,7 +333,7 @@ def keep_words(r: WhichDeviceResult) -> str:
 
 
 def agreement_lines(r: CompareResult) -> list[Line]:
-    """The other forms of closeness."""
+    """Figures of the other forms of agreement."""
     f = r.forms
     if f is None:
         return []
@@ -389,7 +349,7 @@ def agreement_lines(r: CompareResult) -> list[Line]:
         lines.append(_line(f"  intercept ({unit})", line.intercept if line else None, k, sign=True))
     lines.append(_line("Theil–Sen: slope", f.theil_sen, 2))
     if f.ratio is not None:
-        lines.append(_line("Ratio instrument / reference", f.ratio.ratio, 2))
+        lines.append(_line("Ratio device / reference", f.ratio.ratio, 2))
         lines.append(
             Line(
                 "  limits of the ratio",
@@ -443,14 +403,14 @@ def agreement_lines(r: CompareResult) -> list[Line]:
             )
         )
     n = f.null_devices
-    lines.append(Line(f"RMSE on anchors ({unit})", number(n.instrument, k), ""))
-    lines.append(Line("  of the last scan, carried over", number(n.last_scan, k), ""))
+    lines.append(Line(f"RMSE at scans ({unit})", number(n.instrument, k), ""))
+    lines.append(Line("  of the previous scan", number(n.last_scan, k), ""))
     lines.append(Line("  of the other clients' mean", number(n.sample_mean, k), ""))
     lines.append(Line("  of an equation from body mass index", number(n.bmi_equation, k), ""))
     if f.normality is not None:
         lines.append(
             Line(
-                "Normal? (Shapiro–Wilk of client means)",
+                "Shapiro–Wilk (client means)",
                 f"W {number(f.normality[0], 3)}",
                 f"p {f.normality[1]:.3f}",
             )

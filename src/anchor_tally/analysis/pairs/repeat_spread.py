@@ -51,7 +51,7 @@ def outliers_named(
             note(
                 "far_off",
                 client=catalogue.clients[int(client[k])].code,
-                at=stamp(int(instant[k]), zone, timed=True).replace("T", " "),
+                at=stamp(int(instant[k]), zone, timed=True),
                 value=value[k],
                 unit=unit,
                 sisters=tuple(sorted(sisters.tolist())[:4]),
