@@ -149,7 +149,7 @@ def test_least_data_that_say_something():
 
 
 def test_jackknife_of_whole_clients():
-    """Repeated pairs: the interval is that of Fisher's z with each client left out in turn, t with clients − 1."""
+    """Repeated pairs: the interval is that of Fisher's z with each client not imported in turn, t with clients − 1."""
     rng = np.random.default_rng(8)
     client = np.repeat(np.arange(7), 3)
     x = 20 + 4 * rng.standard_normal(7)[client] + rng.standard_normal(21)
@@ -267,7 +267,7 @@ PASTES = """62.8 62.6 60.1 62.3 62.7 63.1 60 61.4 57.5 56.9 61.1 58.9 58.7 57.5 
     ],
 )  # fmt: skip
 def test_components_equal_r(data, per, drop, line, variances, fixed):
-    """Yates 1935 (blocks, plots, four doses) and Davies & Goldsmith 1972 (batches, casks, two tests), some values left out.
+    """Yates 1935 (blocks, plots, four doses) and Davies & Goldsmith 1972 (batches, casks, two tests), some values not imported.
 
     Recorded from lmer(y ~ 1 + (1|client/occasion)), and with + dose, of R 4.2.2 with lme4 1.1.31
     and lmerTest 3.1.3, Satterthwaite's df.

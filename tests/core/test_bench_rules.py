@@ -195,7 +195,7 @@ def test_assessor_verdicts():
     r = check(close, "R", "skinfold_triceps")
     assert (r.verdict, r.sure, r.error.persons) == ("skilled", True, 12)
     assert r.error.tem.value == pytest.approx(np.sqrt(0.04 / 2))
-    assert "well enough" in verdict(r)
+    assert "meets the limit for a skilled" in verdict(r)
     assert check(close[:18], "R", "skinfold_triceps").verdict == "too_few"
     rough = people([(10 + k, (13 + k) if k % 2 else (8 + k)) for k in range(12)])
     assert check(rough, "R", "skinfold_triceps").verdict == "not_yet"
@@ -244,6 +244,6 @@ def test_practice():
     assert rounder.digits.p < 1e-6
     assert "not used evenly" in practice_words(rounder, "mm")
     assert practice_words(score(hidden[:9], hidden[:9]), "mm").endswith(
-        "judged from 50 readings on."
+        "needs at least 50 readings."
     )
     assert score(hidden, ()).bias is None

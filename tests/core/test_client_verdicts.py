@@ -140,12 +140,13 @@ def test_cautions_say_how_sure_they_are():
     half = stats.t.ppf(0.975, own.sum() - 2) * fit.stderr
     low, high = (100 * (-fit.slope + s * half) / mass.value[own].mean() for s in (-1, 1))
     assert (
-        f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week ({low:.1f} to"
-        f" {high:.1f})" in (words.caution_words(r).lower())
+        f"body mass falls by {-100 * fit.slope / mass.value[own].mean():.1f} % a week"
+        f" (95 % ci {low:.1f} to {high:.1f})" in words.caution_words(r).lower()
     )
     slope = finish(CalibrateRequest(session.snapshot(), Lens(), "Fir").run())[0].within_slope
-    ends = f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f})"
-    assert f"Fir shows only {ends} of a client's change" in words.track_notes(r).replace("−", "-")
+    ends = f"(95 % CI {slope.interval.low:.2f} to {slope.interval.high:.2f})"
+    said = f"Fir shows only {slope.value:.2f} of each unit of a client's change {ends}"
+    assert said in words.track_notes(r).replace("−", "-")
 
 
 def test_settings_are_no_changes_of_clients():
@@ -199,26 +200,24 @@ def test_every_view_reports_the_same_slope(demo):
         assert changes[name].follows == slope == cards[name].follows == followed[name].follows
         if name != "Dogwood" and not name.startswith(
             "BMI"
-        ):  # of those that move Closeness holds the course of time as well
+        ):  # of those that drift Agreement holds the course of time as well
             assert r.comparison.reference_trend.within.slope.value == pytest.approx(slope.value - 1)
-        told = (
-            f"{slope.value:.2f} ({slope.interval.low:.2f} to {slope.interval.high:.2f}) of each pp"
-        )
+        ends = f"(95 % CI {slope.interval.low:.2f} to {slope.interval.high:.2f})"
+        told = f"{slope.value:.2f} pp per 1 pp on the scan {ends}"
         head, calibrate = change_headline(changes[name]), calibration_sentence(r)
         if name.startswith("BMI"):
-            assert head.startswith(
-                f"{name} shows only {told} of Lab scan: too little to follow change by it"
+            assert head.startswith(f"{name} responds too little to change: +{told}")
+            assert (
+                f"responds too little to change: +{told}. Its error changes as clients change"
+                in calibrate
             )
             assert (
-                f"shows only {told}: too little to follow clients by it. Its error moves as clients"
-                " change" in calibrate
-            )
-            assert f"because clients changed and it shows only {told}" in drift_headline(
-                drifts[name]
+                f"The clients changed, and it shows only {slope.value:.2f} per 1 pp {ends}"
+                in drift_headline(drifts[name])
             )
             assert drifts[name].not_following == slope
         else:
-            assert head.startswith(f"{name} follows change: it shows {told}")
+            assert head.startswith(f"{name} responds to change: +{told}")
             assert slope.interval.low <= 1 <= slope.interval.high
             assert drifts[name].not_following is None
 
@@ -232,9 +231,9 @@ def test_nothing_is_said_of_following_what_is_no_reference(demo):
         r = finish(ChangeRequest(demo.snapshot(), Lens(reference=name), "Alder").run())[0]
         assert r.follows is None
         assert change_headline(r).startswith(
-            "Alder: whether it follows change cannot be said from 189 changes of 14 clients"
+            "Alder: not enough data on its response to change (189 changes of 14 clients)"
         )
-    with pytest.raises(CannotCompare, match="Lab scan is what is compared with"):
+    with pytest.raises(CannotCompare, match="Lab scan is the comparator"):
         finish(DriftRequest(demo.snapshot(), Lens(), "Lab scan").run())
 
 

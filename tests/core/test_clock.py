@@ -58,9 +58,10 @@ def test_demo_serves_on_any_day(day, tmp_path, berlin, capsys):
     assert "calibrate" not in stage_marks(session)
     session.close()
     assert main(["compare", "--demo", "--instrument", "Alder"], clock) == 0
-    said = re.sub(r"20\d\d-\d\d-\d\d", "", capsys.readouterr().out)
+    dates = r"20\d\d-\d\d-\d\d|\d+ [A-Z][a-z]{2} 20\d\d"
+    said = re.sub(dates, "", capsys.readouterr().out)
     assert main(["compare", "--demo", "--instrument", "Alder"], CLOCK) == 0
-    assert re.sub(r"20\d\d-\d\d-\d\d", "", capsys.readouterr().out) == said  # the same study, moved
+    assert re.sub(dates, "", capsys.readouterr().out) == said  # the same study, moved
 
 
 def test_offset_expires_with_the_clock(tmp_path):

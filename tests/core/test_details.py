@@ -238,13 +238,16 @@ def test_change_in_words_by_its_interval(demo):
     def said(found):
         return words.change_headline(replace(r, follows=found))
 
-    assert "Alder follows change: it shows 0.90 (0.60 to 1.20) of each pp" in said(slope(0.6, 1.2))
-    assert "too little to follow change" in said(slope(0.1, 0.4))
-    assert "does not follow change: it shows −0.05 (−0.30 to +0.20)".replace("+", "") in said(
-        slope(-0.3, 0.2)
-    ).replace("+", "")
-    assert "cannot be said from" in said(slope(-0.1, 0.9))
-    assert "cannot be said from" in said(None)
+    assert "Alder responds to change: +0.90 pp per 1 pp on the scan (95 % CI 0.60 to 1.20)" in said(
+        slope(0.6, 1.2)
+    )
+    assert "responds too little to change" in said(slope(0.1, 0.4))
+    assert (
+        "does not respond to change: −0.05 pp per 1 pp on the scan (95 % CI −0.30 to 0.20)"
+        in said(slope(-0.3, 0.2)).replace("+", "")
+    )
+    assert "not enough data on its response" in said(slope(-0.1, 0.9))
+    assert "not enough data on its response" in said(None)
 
 
 def test_water_in_words_by_its_interval(demo):
@@ -258,9 +261,9 @@ def test_water_in_words_by_its_interval(demo):
     def said(found):
         return words.hydration_headline(replace(r, slope=replace(r.slope, slope=found)))
 
-    assert "its fat falls by 0.60 pp (0.40 to 0.80)" in said(slope(-0.8, -0.4))
-    assert "its fat rises by 0.60 pp (0.40 to 0.80)" in said(slope(0.4, 0.8))
-    assert "not shown to move with its water (−0.20 to +0.30 pp" in said(slope(-0.2, 0.3))
+    assert "fat falls by 0.60 pp (95 % CI 0.40 to 0.80)" in said(slope(-0.8, -0.4))
+    assert "fat rises by 0.60 pp (95 % CI 0.40 to 0.80)" in said(slope(0.4, 0.8))
+    assert "no effect of water on fat found (−0.20 to +0.30 pp" in said(slope(-0.2, 0.3))
 
 
 def test_slips_have_bounds():
@@ -295,7 +298,7 @@ def test_figures_show_what_results_hold(demo):
 def test_evidence_of_a_pair_and_of_a_statistic(demo):
     """A pair opens to its readings, those of its repeats and the scan.
 
-    A statistic to all readings and what was left out.
+    A statistic to all readings and what was not imported.
     """
     r = finish(CompareRequest(demo.snapshot(), demo.lens, "Cedar").run())
     pair = explain(r, "pair:4")

@@ -73,7 +73,7 @@ def test_any_text_is_taken_or_refused(text):
 
 
 def test_pairing(tmp_path):
-    """Nearest anchor and nearest tally, window kept, dates alone by day, what is left out with the true reason."""
+    """Nearest anchor and nearest readings, window kept, dates alone by day, what is not imported with the true reason."""
     d = "device"
     s = study(
         tmp_path,
@@ -96,7 +96,7 @@ def test_pairing(tmp_path):
     p = pair(snap, Lens(), snap.instrument_named("fir"), snap.instrument_named("Scan"))
     assert sorted(p.d.round(6)) == [-1, 1, 1.5, 2.5]
     assert sorted(x.why for x in p.left_out.listed()) == [
-        "a tally nearer to the scan counted",
+        "a visit nearer to the scan was used",
         "client without a scan",
         "failed reading",
         "no scan within the window",

@@ -138,7 +138,7 @@ def test_example_of_the_documents():
 
 
 def test_measurements():
-    """Taken whole; left out when values are missing, the person moved, or the line broke.
+    """Taken whole; not imported when values are missing, the person moved, or the line broke.
 
     Repeated numbers count once.
     """

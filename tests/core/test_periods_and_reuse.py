@@ -166,7 +166,7 @@ def test_settings_that_differ_are_told_whole(demo):
     )
     said = " ".join(sentence(n) for n in r.notes)
     i = r.settings_apart.interval
-    assert f"{abs(r.settings_apart.value):.1f} pp ({-i.high:.1f} to {-i.low:.1f})" in said
+    assert f"{abs(r.settings_apart.value):.1f} pp (95 % CI {-i.high:.1f} to {-i.low:.1f})" in said
     assert "until ." not in said
 
 

@@ -63,14 +63,11 @@ def test_demo_holds_what_was_planted(demo):
     found = reviewed(demo)
     assert [f.rule for f in found.found] == ["repeats", "conditions"]
     rows = [finding_row(f, found.material) for f in found.found]
-    assert rows[0][0].startswith("39.2 % beside 18.6 and 18.8") or "39.2 %" in rows[0][0]
-    assert (rows[0][3], rows[0][4]) == ("Hake, Alder, body fat", "2026-05-25")
+    assert rows[0][0] == "39.2 % differs from the other repeats (19.4 and 19.5)."
+    assert (rows[0][3], rows[0][4]) == ("Hake, Alder, body fat", "25 May 2026")
     assert rows[1][3] == "Cod"
     assert "fasted" in rows[1][0]
-    assert (
-        review_headline(found.found, 0)
-        == "2 things want a look, 1 of them must not be used as it is."
-    )
+    assert review_headline(found.found, 0) == "2 findings: 1 to resolve before use, 1 to check."
     assert advice_words(found.found[0]).startswith(rows[0][0])
 
 
@@ -228,19 +225,19 @@ def test_mass_comes_from_the_same_client_before():
 @pytest.mark.parametrize(
     ("plant", "rule", "words"),
     [
-        (_slip, "slip", "176.4 kg where about 80.1 is usual: pounds for kilograms?"),
-        (_at_odds, "at_odds", "36.3 % where about 19.2 is usual for this client and device."),
-        (_repeats, "repeats", "29.1 % beside 19.2 and 19.2: far from its sister repeats."),
-        (_region, "region_mix", "with the head at one time, without it at another"),
+        (_slip, "slip", "176.4 kg, usually about 80.1: pounds for kilograms?"),
+        (_at_odds, "at_odds", "36.3 %, usually about 19.2 for this client and device."),
+        (_repeats, "repeats", "29.1 % differs from the other repeats (19.2 and 19.2)."),
+        (_region, "region_mix", "include the head and others do not"),
         (_water, "water", "points above the client's recent mean"),
-        (_balance, "mass_balance", "Fat with fat-free mass lies 5.0 % below the body mass of this visit."),
-        (_setting, "setting_changed", "The setting went from standard to athlete near a scan."),
-        (_unlike, "unlike_scan", "a scan that was taken under other conditions: fasted."),
-        (_assessor, "assessor", "R. K. takes sites and has not been checked."),
-        (_folds, "folds_bmi", "Body mass index of 34.6"),
+        (_balance, "mass_balance", "Fat plus fat-free mass is 5.0 % below the body mass of this visit."),
+        (_setting, "setting_changed", "The setting changed from standard to athlete near a scan."),
+        (_unlike, "unlike_scan", "The scan of that day was taken under other conditions: fasted."),
+        (_assessor, "assessor", "R. K. measures sites but has not been checked"),
+        (_folds, "folds_bmi", "Body mass index 34.6"),
         (_failures, "failures", "% of 22 readings failed."),
-        (_missing, "missing_repeats", "3 of 4 tallies have fewer than the 3 planned repeats."),
-        (_different, "different_things", "These are different things and never compare"),
+        (_missing, "missing_repeats", "3 of 4 sets have fewer than the 3 planned repeats."),
+        (_different, "different_things", "These are different quantities and are not comparable"),
     ],
 )  # fmt: skip
 def test_each_rule_finds_its_own(plant, rule, words):
@@ -269,10 +266,10 @@ def test_decisions_are_kept_with_their_reason(demo):
     found = finish(ExclusionsRequest(demo.snapshot(), Lens()).run())
     assert [(s.without.pairs.instrument.name, s.excluded) for s in found] == [("Alder", 1)]
     assert sensitivity_words(found).startswith(
-        "Alder: bias +2.7 pp (+1.4 to +4.0) without, +2.9 pp (+1.6 to +4.2) with the 1 excluded"
+        "Alder: bias +2.7 pp (95 % CI +1.4 to +4.0) without, +2.9 pp (95 % CI +1.6 to +4.2) with the"
     )
     assert "1 excluded reading" in sensitivity_words(found)
-    told = "Readings excluded by hand: 1; Review shows what that moves."
+    told = "1 reading is excluded. Review shows the effect."
     compared = finish(CompareRequest(demo.snapshot(), Lens(), "Alder").run())
     repeated = finish(RepeatabilityRequest(demo.snapshot(), Lens(), "Alder").run())[0]
     assert [told in [sentence(n) for n in r.notes] for r in (compared, repeated)] == [True, True]
@@ -355,5 +352,5 @@ def test_a_new_device_of_a_new_person_is_looked_through():
     )
     found = ahead.about(LINE, FRESH)
     assert [f.rule for f in found] == ["mass_balance"]
-    assert "A, Fir, body mass, 2026-03-02: " in doubt_words(found, ahead.material, str)
+    assert "A, Fir, body mass, 2 Mar 2026: " in doubt_words(found, ahead.material, str)
     session.close()

@@ -169,7 +169,7 @@ def test_excluded_is_as_never_read(plain):
         "dropped",
         "review",
         "score",
-    )  # what is left out is told, and failures count for the score
+    )  # what is not imported is told, and failures count for the score
     the_same(without(said(study(left)), *gone), without(said(session), *gone))
 
 

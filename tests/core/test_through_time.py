@@ -437,7 +437,7 @@ def test_interval_of_a_line_by_hand():
 
 
 def test_leave_out_spread_by_refitting():
-    """SDs of what is left out: variances, mean and client's part refitted without it."""
+    """SDs of what is not imported: variances, mean and client's part refitted without it."""
     d, client, occasion, _ = nested(np.random.default_rng(10), 10, 4, 2)
     left = leave_out(variance_grid(occasion_means(d, client, occasion)))
     for j in (0, 9, 30):

@@ -412,7 +412,7 @@ def test_views_of_the_demo(demo, capsys):
     repeat = {
         r.instrument.name: r for r in finish(RepeatabilityRequest(demo.snapshot(), Lens()).run())
     }
-    assert "minutes apart differ by up to" in repeatability_headline(repeat["Dogwood"])
+    assert "minutes apart agree within" in repeatability_headline(repeat["Dogwood"])
     wide = finish(demo.wide_snapshot_steps((FAT, WATER)))
     water = {r.instrument.name: r for r in finish(HydrationRequest(wide, Lens()).run())}
     assert set(water) == {"Alder", "Birch"}
@@ -469,7 +469,7 @@ def test_two_mornings_dry_and_loaded():
     assert r.per_kg.value == pytest.approx((-1.6 - r.dilution) / 2)
     sd = math.sqrt((0.02 + 0.02 + 0.005) / 3)
     assert r.per_kg.interval.high - r.per_kg.value == pytest.approx(stats.t.ppf(0.975, 3) * sd / 2)
-    assert "−0.6 pp for one kilogram" in hydration_test_result_words(r)
+    assert "−0.6 pp per kg" in hydration_test_result_words(r)
     assert "too narrow" in hydration_test_result_words(r)
     for pair, why in (
         ((1, 3), "more than 7 days"),
@@ -483,7 +483,7 @@ def test_two_mornings_dry_and_loaded():
             replace(session.catalogue().client_coded("A"), cautions=frozenset({"cutting_weight"}))
         )
     )
-    with pytest.raises(UserError, match="a caution stands on the card"):
+    with pytest.raises(UserError, match="the card has a caution"):
         ask(1, 2)
     session.close()
 

@@ -123,7 +123,7 @@ def test_no_free_text_leaves_by_default(tmp_path, capsys):
     whole = tmp_path / "whole.zip"
     export(session, whole, full=True)
     there = all_text(whole)
-    # what is left out of a whole copy on purpose: where a file lay on this machine
+    # what is not imported of a whole copy on purpose: where a file lay on this machine
     assert all(
         f"zqx {t} {c}".encode() in there
         for (t, c), n in rows.items()

@@ -128,7 +128,7 @@ def test_pairs_by_instant(session):
     ]  # not the reading whose clock shows the hour of the scan, in another zone
     assert pairs.anchors.mean.tolist() == [20, 21]
     assert sorted(d.why for d in pairs.left_out.listed()) == [
-        "a tally nearer to the scan counted", "scan without a reading of Fir within the window"
+        "a visit nearer to the scan was used", "scan without a reading of Fir within the window"
     ]  # fmt: skip
     near = finish(CompareRequest(session.snapshot(), Lens(window_hours=1), "Fir").run()).pairs
     assert near.d.tolist() == [2]

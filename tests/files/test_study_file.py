@@ -95,7 +95,7 @@ def test_bad_rows_import_nothing(tmp_path, capsys, body, says):
 
 
 def test_good_rows_can_be_taken_on_demand(tmp_path, capsys):
-    """--skip-refused imports the rest and lists what was left out; a repeated row counts once."""
+    """--skip-refused imports the rest and lists what was not imported; a repeated row counts once."""
     path = tmp_path / "mixed.csv"
     path.write_text(
         "\ufeff" + HEAD + GOOD + GOOD + GOOD.replace("body_mass", "soul"), encoding="utf-8"

@@ -61,7 +61,7 @@ def begin(window, client="Wren"):
     press(window, Qt.Key.Key_A, CTRL)
     type_and_enter(client)
     if window.session.catalogue().client_coded(client) is None:
-        assert "Nobody has the code" in window.record.trouble.text()
+        assert "No client has the code" in window.record.trouble.text()
         type_and_enter("")
 
 
@@ -78,7 +78,7 @@ def test_whole_visit_by_keyboard(bench):
     type_and_enter("")
     fat = [f"{18 + k / 10:.1f}".replace(".", ",") for k in range(15)]
     type_and_enter(*fat)
-    assert "nothing more is asked for" in window.said
+    assert "complete" in window.said
 
     press(window, Qt.Key.Key_PageDown, CTRL)
     press(window, Qt.Key.Key_I, Qt.KeyboardModifier.AltModifier)
@@ -155,7 +155,7 @@ def test_cautions_lock_and_stay(bench):
     assert not any(c.isEnabled() for entry_row in record.entry_rows for c in entry_row.cells)
     assert record.take_tally(
         Standing(record.bar.place, "Ash"), [("body_fat_percent", "20 percent")], "", simulated=False
-    ).startswith("Nothing was taken from Ash")
+    ).startswith("Not saved from Ash")
     record.go_station("skinfolds")
     assert record.caution.isVisible()
     assert record.entry_rows[0].cells[0].isEnabled()
@@ -361,7 +361,7 @@ def test_nobody_is_chosen_and_a_new_code_is_asked_about(scale):
     record.client.lineEdit().setFocus()
     press(scale, Qt.Key.Key_A, CTRL)
     type_and_enter("Wrem")
-    assert 'Nobody has the code "Wrem"' in record.trouble.text()
+    assert 'No client has the code "Wrem"' in record.trouble.text()
     record.entry_rows[0].cells[0].setFocus()
     press(scale, Qt.Key.Key_A, CTRL)
     record.client.lineEdit().setFocus()
@@ -386,8 +386,8 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
 
     entry_rows["body_mass"].cells[0].setFocus()
     type_and_enter("684")
-    assert "far from the last visit (68.2 kg)" in record.grid.asked.text()
-    assert "C: take 68.4" in record.grid.asked.text()
+    assert "differs from the last visit (68.2 kg)" in record.grid.asked.text()
+    assert "C: change to 68.4" in record.grid.asked.text()
     assert told() == []
     press(scale, Qt.Key.Key_C)
     assert told() == [("body_mass", "68.4", "kg")]
@@ -399,17 +399,17 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
     assert record.grid.asked.isHidden()
     entry_rows["body_fat_percent"].cells[1].setFocus()
     type_and_enter("39.2")
-    assert "far from its sister repeats (about 19.4 %)" in record.grid.asked.text()
+    assert "differs from the other repeats (about 19.4 %)" in record.grid.asked.text()
     press(scale, Qt.Key.Key_K)
     assert told()[-1] == ("body_fat_percent", "39.2", "percent")
     entry_rows["body_mass"].cells[1].setFocus()
     type_and_enter("151")
-    assert "C: take 151 lb" in record.grid.asked.text()
+    assert "C: change to 151 lb" in record.grid.asked.text()
     press(scale, Qt.Key.Key_C)
     assert told()[-1] == ("body_mass", "151", "lb")
     entry_rows["body_mass"].cells[2].setFocus()
     type_and_enter("86.2")
-    assert "C: take 68.2" in record.grid.asked.text()
+    assert "C: change to 68.2" in record.grid.asked.text()
     press(scale, Qt.Key.Key_Escape)
     assert len(told()) == 4
     assert session.catalogue().client_coded("Wren") is not None

@@ -126,7 +126,7 @@ def test_assessor_check(qtbot, window):
     for k in range(10):
         fill(qtbot, page.first, f"{10 + k}")
         fill(qtbot, page.second, f"{10 + k}.2")
-    assert page.verdict.text().startswith("R. K. repeats well enough")
+    assert page.verdict.text().startswith("R. K. meets the limit for a skilled")
     assert page.table.count == 10
     fill(qtbot, page.first, "900")
     fill(qtbot, page.second, "10")
@@ -167,8 +167,8 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     )
     previewed(qtbot, window, path)
     page, editor = window.importing, window.importing.editor
-    assert "say what the columns are" in page.headline.text()
-    assert "nothing was read" not in page.under.text()
+    assert "choose what the columns are" in page.headline.text()
+    assert "nothing wnot corrected" not in page.under.text()
     assert not page.take.isEnabled()
     for row, role in ((0, "client"), (1, "taken_at")):
         select(editor.columns, row)
@@ -181,7 +181,7 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
         editor.dates.setCurrentIndex(editor.dates.findData(order))
         editor.dates.activated.emit(editor.dates.currentIndex())
         qtbot.waitUntil(lambda day=day: page.take.isEnabled() and page.preview.text(0, 1) == day)
-    assert "make sure which it is" in editor.wanting.text()
+    assert "Check which is right" in editor.wanting.text()
     with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)
     rows = [
@@ -196,7 +196,7 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
         ("Brill", "Alder", "body_mass", "150", "lb", 1),
     ]
     previewed(qtbot, window, path)
-    assert "all 5 readings are in the study already" in page.headline.text()
+    assert "all 5 readings are already in the study" in page.headline.text()
     assert "mapped before" in page.under.text()
     click(qtbot, page.cancel)
 
@@ -212,7 +212,7 @@ def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
     importlib.import_module("messy_workbook").make(path)
     previewed(qtbot, window, path)
     page, editor = window.importing, window.importing.editor
-    assert "sheet Alder: say what" in page.headline.text()
+    assert "sheet Alder: choose what" in page.headline.text()
     assert "3 of them" not in editor.wanting.text()
     assert "Alder: Mood (1 cell: tired)" in page.untaken.text()
     editor.gaps.setCurrentIndex(editor.gaps.findData("failed"))
@@ -291,7 +291,7 @@ def test_paste_and_stop(qtbot, window, tmp_path):
             Qt.Key.Key_V,
             Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier,
         )
-    assert window.importing.headline.text() == "the clipboard: 1 reading to be added."
+    assert window.importing.headline.text() == "the clipboard: 1 reading to import."
     head = "client,sex,age_years,height_cm,taken_at,instrument,kind,setting,metric,value,unit,replicate,status,note\n"
     rows = (
         f"A,,,,2026-01-01T{k // 3600:02}:{k // 60 % 60:02}:{k % 60:02},Fir,device,,body_mass,70,kg,1,ok,\n"

@@ -105,10 +105,10 @@ def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
     fat = entry_row(window, "body_fat_percent")
     enter(fat.cells[0], "33.3")
     assert fat.cells[0].displayText() == "●" * 4
-    assert "1 kept, not shown" in fat.meaning.text()
+    assert "1 saved, not shown" in fat.meaning.text()
     QTest.keyClicks(fat.cells[1], "61.4")
     QTest.keyClick(fat.cells[1], ENTER)
-    assert record.grid.asked.text().startswith("This value is odd")
+    assert record.grid.asked.text().startswith("This value differs")
     QTest.keyClick(fat.cells[1], Qt.Key.Key_Escape)
     fat.cells[0].setFocus()
     QTest.keyClick(fat.cells[0], Qt.Key.Key_F4)
@@ -163,9 +163,7 @@ def test_repeats_sites_units_and_sides(qtbot, window):
     ):
         enter(cell, text)
     assert "last 84.8" in entry_row(window, "girth_waist").meaning.text()
-    assert (
-        "of 5: the protocol counts the last one" in entry_row(window, "girth_waist").meaning.text()
-    )
+    assert "of 5; the protocol uses the last one" in entry_row(window, "girth_waist").meaning.text()
     assert visit_inputs(session.person(2), record.visit)["girth_waist"] == pytest.approx(
         33.375 * 2.54
     )
@@ -269,7 +267,7 @@ def test_two_settings_a_remark_and_a_file(qtbot, window, tmp_path):
     assert other.visit_note(record.visit).notes == "slept badly"
     assert [f.path for f in other.attachments(record.visit)] == [str(photo)]
     other.close()
-    with pytest.raises(CannotCompare, match="own value"):
+    with pytest.raises(CannotCompare, match="one device only"):
         finish(
             CompareRequest(session.snapshot("own_body_age"), Lens("own_body_age"), "Birch").run()
         )
@@ -312,7 +310,8 @@ def test_own_conditions_hours_and_what_one_scale_wants(qtbot, window):
     assert "water is low" in record.conditions.breach.text()
     enter(entry_row(window, "body_fat_percent").cells[0], "18.4")
     assert (
-        "Birch wants hours awake 3 or more" in entry_row(window, "body_fat_percent").meaning.text()
+        "Birch requires hours awake 3 or more"
+        in entry_row(window, "body_fat_percent").meaning.text()
     )
     session.do(AskCondition("own_sauna_the_day_before", False))
     client = session.catalogue().client_coded("Tern")
@@ -348,7 +347,7 @@ def test_a_study_without_any_scan(qtbot, window_on, tmp_path):
     window = window_on(session)
     window.go("compare")
     qtbot.waitUntil(window.compare.substitute.isVisible)
-    assert "nobody can say which device is right" in window.compare.under.text()
+    assert "no device can be called right" in window.compare.under.text()
     shown(qtbot, window.compare, window.compare.substitute.click)
     found = {r.pairs.instrument.name: r for r in window.compare.results}
     c = session.snapshot().columns["body_fat_percent"]
@@ -360,16 +359,14 @@ def test_a_study_without_any_scan(qtbot, window_on, tmp_path):
         others = np.mean([m for n, m in means.items() if n != name])
         assert r.bias.value == pytest.approx(means[name] - others, abs=1e-9)
         assert "not a reference" in r.pairs.compared_with
-    assert window.compare.headline.text().startswith(
-        "Compared with Consensus, not a reference: Alder reads 2."
-    )
-    assert "which of them is right cannot be said" in window.compare.notes.text()
+    assert window.compare.headline.text().startswith("Alder reads 2.")
+    assert "the difference includes the errors of both" in window.compare.notes.text()
     select(window.compare.table, 0)
     window.compare._choose_point(0)
     assert "Consensus, not a reference" in window.drawer.values.text()
     assert window.drawer.table.count > 6  # the readings that the consensus was made of
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
-    assert "Consensus is none" in window.calibrate.headline.text()
+    assert "Consensus is not one" in window.calibrate.headline.text()
     assert not window.calibrate.adopt.isEnabled()
     window.close()
     session.close()

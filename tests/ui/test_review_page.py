@@ -16,16 +16,16 @@ def test_findings_are_decided(qtbot, window_on, demo):
     window = window_on(demo)
     page = window.page("review")
     qtbot.waitUntil(lambda: window.found == 2, timeout=20_000)  # nobody has gone there yet
-    assert "2 things to look at" in window.rail.stages["review"].toolTip()
+    assert "2 findings to resolve or check" in window.rail.stages["review"].toolTip()
     window.go("review")
-    assert page.headline.text() == "2 things want a look, 1 of them must not be used as it is."
+    assert page.headline.text() == "2 findings: 1 to resolve before use, 1 to check."
     assert (page.table.count, page.table.text(0, 3), page.table.text(1, 3)) == (
         2,
         "Hake, Alder, body fat",
         "Cod",
     )
     select(page.table, 1)
-    assert page.advice.text().startswith("The protocol was not kept: ")
+    assert page.advice.text().startswith("Conditions not met: ")
     assert not page.exclude.isVisible()
     select(page.table, 0)
     page.figure.draw()
@@ -47,7 +47,7 @@ def test_findings_are_decided(qtbot, window_on, demo):
     assert [(r.value, r.status, r.note) for r in kept(window) if r.status == "excluded"] == [
         (39.2, "excluded", "mistyped, the sheet says 19.2")
     ]
-    assert page.headline.text() == "1 thing wants a look. 1 finding decided."
+    assert page.headline.text() == "1 finding to check. 1 finding decided."
     qtbot.waitUntil(lambda: "Alder: bias" in page.under.text(), timeout=10_000)
     page.decided.click()
     assert page.table.count == 1
@@ -82,7 +82,7 @@ def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
     window = window_on(session)
     page = window.page("review")
     shown(qtbot, page, lambda: window.go("review"))
-    assert page.headline.text() == "Nothing looks wrong."
+    assert page.headline.text() == "No rule found a problem."
     window.go("plan")
     session.do(typed("A", "2026-07-02T07:00", "Fir", "device", "body_mass", "177.0"))
     window.refresh()
@@ -110,9 +110,9 @@ def test_a_table_is_looked_through_in_its_preview(qtbot, window_on, tmp_path):
     )
     with qtbot.waitSignal(window.importing.looked, timeout=10_000):
         window.import_file(path)
-    assert window.importing.doubts.text().startswith("1 thing would want a look")
+    assert window.importing.doubts.text().startswith("1 finding (Review")
     assert (
-        "line 3: A, Fir, body mass, 2026-07-02: 177.2 kg where about 80.3 is usual: pounds for"
+        "line 3: A, Fir, body mass, 2 Jul 2026: 177.2 kg, usually about 80.3: pounds for"
         " kilograms?" in window.importing.doubts.text()
     )
     assert window.importing.take.isEnabled()

@@ -40,7 +40,7 @@ def enter(qtbot, cell, text):
 
 
 def results(window):
-    """What the equations give beside the station."""
+    """Results of the equations beside the station."""
     t = window.record.guide.results
     return {t.text(k, 0).splitlines()[0]: (t.text(k, 1), t.text(k, 0)) for k in range(t.count)}
 
@@ -99,7 +99,7 @@ def test_underwater_and_by_eye(qtbot, window):
     record.go_station("visual")
     enter(qtbot, record.entry_rows[0].cells[0], "18")
     enter(qtbot, record.entry_rows[1].cells[0], "14")
-    assert "cannot be of one body" in results(window)["Visual estimate, middle of the range"][1]
+    assert "do not belong to one body" in results(window)["Visual estimate, middle of the range"][1]
     record.entry_rows[1].cells[0].setText("")
     enter(qtbot, record.entry_rows[1].cells[0], "22")
     assert results(window)["Visual estimate, middle of the range"][0] == "20.0 %"
@@ -171,7 +171,7 @@ def test_workbook_dropped_on_the_window(qtbot, window, tmp_path, monkeypatch):
     buttons, keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     with qtbot.waitSignal(window.importing.previewed):
         window.dropEvent(QDropEvent(QPointF(5, 5), Qt.DropAction.CopyAction, mime, buttons, keys))
-    assert window.importing.headline.text() == "t.xlsx: 1 reading to be added."
+    assert window.importing.headline.text() == "t.xlsx: 1 reading to import."
     with qtbot.waitSignal(window.importing.wanted):
         qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
     assert [(r.client, r.instrument, r.entered) for r in window.session.readings()] == [

@@ -27,8 +27,8 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     """
     window = window_on(demo)
     page = open_view(qtbot, window, "consistency")
-    assert page.headline.text().startswith("Alder: two readings minutes apart differ by up to")
-    assert "39.2 % lies far from its sisters" in page.notes.text()
+    assert page.headline.text().startswith("Alder: repeats minutes apart agree within")
+    assert "39.2 % (other repeats" in page.notes.text()
     assert window.rail.stages["compare"].isChecked()
     qtbot.keyClick(page.figure, Qt.Key.Key_Down)
     assert page.headline.text().startswith("Birch")
@@ -41,12 +41,12 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     page.figure.draw()
     x, y = page.figure.axes.transData.transform((info.dx[3], info.dy[3]))
     page.clicked(SimpleNamespace(xdata=info.dx[3], ydata=info.dy[3], x=x, y=y))
-    assert window.drawer.title.text() == "Alder: one change, both ends"
+    assert window.drawer.title.text() == "Alder: one change, both visits"
     assert {
         window.drawer.table.text(k, 0).split()[1] for k in range(window.drawer.table.count)
     } == {"Alder", "Lab"}
     page = open_view(qtbot, window, "water")
-    assert "its fat falls by" in page.headline.text()
+    assert "fat falls by" in page.headline.text()
     qtbot.mouseClick(page.names.buttons[1], Qt.MouseButton.LeftButton)
     assert page.headline.text().startswith("Birch")
     page.client.setCurrentIndex(page.client.findText("Auk"))
@@ -57,15 +57,15 @@ def test_views_of_the_demo(qtbot, window_on, demo):
         page.loaded.activated.emit(0)
     assert (
         page.sensitivity.text()
-        == "The two mornings lie more than 7 days apart: fat itself may have changed."
+        == "The two mornings are more than 7 days apart: fat itself may have changed."
     )
     page = open_view(qtbot, window, "alike")
-    assert page.headline.text().startswith("No two devices move as one")
+    assert page.headline.text().startswith("No two devices behave alike")
     assert views.matrix(page.results[0]).known.all()
     page = open_view(qtbot, window, "score")
     assert "of resamples; for change keep Cedar." in page.headline.text()
     assert "a change of setting counts as error: Birch." in page.under.text()
-    assert "for change: Cedar. So far the last scan carried over is as close" in page.under.text()
+    assert "for change: Cedar. So far the previous scan is as close" in page.under.text()
     assert (
         "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()
     )  # though their errors are the smallest
@@ -145,15 +145,15 @@ def test_look_alikes_circular_water_and_nothing_to_show(qtbot, window_on, tmp_pa
     window = window_on(session)
     window.go("compare")
     page = open_view(qtbot, window, "alike")
-    assert page.headline.text().startswith("Ash and Elm move as one")
+    assert page.headline.text().startswith("Ash and Elm behave alike")
     lines = [page.table.text(k, 0) for k in range(page.table.count)]
-    assert any("skeletal muscle" in x and "computed, not measured" in x for x in lines)
-    assert any(x.startswith("Ash: body mass less fat mass + fat-free mass") for x in lines)
+    assert any("skeletal muscle" in x and "is computed from" in x for x in lines)
+    assert any(x.startswith("Ash: body mass − (fat mass + fat-free mass)") for x in lines)
     page = open_view(qtbot, window, "water")
-    assert "one number told twice" in page.headline.text()
-    assert "erase true change" in page.notes.text()
+    assert "from the same measurement" in page.headline.text()
+    assert "remove real change" in page.notes.text()
     page = open_view(qtbot, window, "change")
-    assert "No reference has readings" in page.headline.text()
+    assert "No scan with body fat yet" in page.headline.text()
     assert page.under.text().startswith("A change needs two scans")
     page = open_view(qtbot, window, "score")
     assert page.under.text().startswith("It needs pairs")

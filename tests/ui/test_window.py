@@ -54,13 +54,13 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     window = window_on(session)
     assert "Add an instrument" in window.record.headline.text()
     previewed(qtbot, window, tmp_path / "readings.csv")
-    assert "to be added" in window.importing.headline.text()
+    assert "to import" in window.importing.headline.text()
     shown(
         qtbot,
         window.compare,
         lambda: qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton),
     )
-    assert window.compare.headline.text().startswith("Alder reads 2.9 pp high")
+    assert window.compare.headline.text().startswith("Alder reads 2.9 pp too high")
     window.compare.ladder.draw()
     labels = [t.get_text() for t in window.compare.ladder.axes.texts]
     assert labels[:4] == ["Alder", "Birch", "Cedar", "Dogwood"]
@@ -76,7 +76,7 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     shown(
         qtbot, window.compare, lambda: qtbot.mouseClick(drawer.exclude, Qt.MouseButton.LeftButton)
     )
-    assert drawer.table.text(0, 3) == "no"
+    assert drawer.table.text(0, 3) == "excluded"
     assert window.compare.info.d.size == before[1] - 1
     assert window.compare.table.text(0, 1) != before[0]
     shown(qtbot, window.compare, lambda: qtbot.mouseClick(drawer.back, Qt.MouseButton.LeftButton))
@@ -197,10 +197,7 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     assert any("DXA" in t for t in texts)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     assert "pooled offset serves all" in window.calibrate.detail.text()
-    assert (
-        "brings the level right; whether the device shows change cannot be told"
-        in window.calibrate.advice.text()
-    )
+    assert "responds to change cannot be determined" in window.calibrate.advice.text()
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     record = session.calibrations()[0]
     assert (record.model, record.made_of.reason, record.form) == (
@@ -220,7 +217,7 @@ def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
     count = len(demo.readings())
     (tmp_path / "bad.csv").write_text("client,taken_at\nA,2026-01-01\n")
     previewed(qtbot, window, tmp_path / "bad.csv")
-    assert "which columns hold readings" in window.importing.editor.wanting.text()
+    assert "Choose the columns with readings" in window.importing.editor.wanting.text()
     assert not window.importing.take.isEnabled()
     export(demo, tmp_path / "same.csv")
     text = (tmp_path / "same.csv").read_text()
@@ -228,7 +225,7 @@ def test_bad_file_says_so_in_place(qtbot, window_on, demo, tmp_path):
         text + text.splitlines()[1].replace("body_fat_percent", "soul") + "\n"
     )
     previewed(qtbot, window, tmp_path / "same.csv")
-    assert "1 row cannot be taken" in window.importing.headline.text()
+    assert "1 row cannot be imported" in window.importing.headline.text()
     assert window.importing.refused.text(0, 0) == "this metric is not known"
     assert not window.importing.take.isEnabled()
     qtbot.mouseClick(window.importing.cancel, Qt.MouseButton.LeftButton)

@@ -24,12 +24,12 @@ class Stage:
 
 
 STAGES = (
-    Stage("plan", "Plan", "Clients, instruments, protocol and assessors", True),
+    Stage("plan", "Plan", "Clients, devices, protocol and assessors", True),
     Stage("record", "Record", "Type readings at the bench", True),
-    Stage("review", "Review", "What does not look right", True),
-    Stage("compare", "Compare", "How close each instrument is to the scan", True, True),
-    Stage("drift", "Drift", "Has an instrument moved", True, True),
-    Stage("calibrate", "Calibrate", "What to subtract, for whom", True, True),
+    Stage("review", "Review", "Findings to resolve or check", True),
+    Stage("compare", "Compare", "Agreement, repeatability and change of each device", True, True),
+    Stage("drift", "Drift", "Drift and step changes of devices", True, True),
+    Stage("calibrate", "Calibrate", "Offsets for each device and client", True, True),
     Stage("track", "Track", "One client through time", True, True),
     Stage("report", "Report", "Pages to print", False, True),
 )
@@ -57,7 +57,7 @@ ACTIONS = (
     Action("paste", "Paste table", "Ctrl+Shift+V", "Study", "writable"),
     Action("export", "Export…", "Ctrl+E", "Study", "study"),
     Action("copy", "Save a copy…", "", "Study", "study"),
-    Action("take_over", "Write here (when the other window is closed)", "", "Study", "study"),
+    Action("take_over", "Write here (after closing the other window)", "", "Study", "study"),
     Action("undo", "Undo", "Ctrl+Z", "Edit", "undo"),
     Action("redo", "Redo", "Ctrl+Shift+Z", "Edit", "redo"),
     *(

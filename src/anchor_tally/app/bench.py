@@ -83,7 +83,7 @@ def take_measurement(
         most,
     )
     if free is None:
-        raise UserError(f"{instrument}: {most} repeats are kept already; nothing was taken")
+        raise UserError(f"{instrument}: {most} repeats are already saved; nothing was added")
     readings = tuple(
         NewReading(instrument, "device", metric, text, free, setting, reason)
         for metric, text in values

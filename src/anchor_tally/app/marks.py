@@ -29,7 +29,7 @@ def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
         )
         out["plan"] = (len(lacking), f"{said}{' …' if len(lacking) > 3 else ''})")
     if found:
-        out["review"] = (found, f"{count(found, 'thing')} to look at")
+        out["review"] = (found, f"{count(found, 'finding')} to resolve or check")
     over = [c for c in session.calibrations() if c.valid_until < session.today()]
     if over:
         names = ", ".join(dict.fromkeys(c.instrument for c in over))

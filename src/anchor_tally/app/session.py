@@ -115,7 +115,7 @@ class Session(StudyCache):
             version = read.data_version(self._conn)
         except Exception as error:
             raise StudyError(
-                f"{self.path}: cannot be read any more ({error}); what is shown was read before"
+                f"{self.path}: cannot be read any more ({error}); the values shown were read before"
             ) from error
         if version == self._version:
             return False
@@ -162,21 +162,21 @@ class Session(StudyCache):
         now = self._mark()
         if now is None:
             return (
-                f"{self.path.name} was removed or moved while it was open; save a copy of what is"
-                " open"
+                f"{self.path.name} was removed or moved while it was open; save a copy of the open"
+                " study"
             )
         if now != self._file:
             return (
                 f"{self.path.name} was replaced by another file while it was open; save a copy of"
-                " what is open"
+                " the open study"
             )
         if not self.writing and not open_file.is_sqlite(self.path):
             return (
-                f"{self.path.name} was cut off or overwritten while it was open; save a copy of"
-                " what is open"
+                f"{self.path.name} was cut off or overwritten while it was open; save a copy of the"
+                " open study"
             )
         if not self.writing and open_file.is_cut_off(self.path):
-            return f"{self.path.name} was cut off while it was open; save a copy of what is open"
+            return f"{self.path.name} was cut off while it was open; save a copy of the open study"
         return ""
 
     def explain(self, error: BaseException) -> str:
@@ -319,7 +319,7 @@ class Session(StudyCache):
 
         Closing the generator half-way takes everything back.
 
-        Until it is whole nothing is read from the study: what is shown was read before.
+        Until it is whole nothing is read from the study: the values shown were read before.
         """
         self._may_write()
         self.writing = True

@@ -64,8 +64,8 @@ def take(args: argparse.Namespace) -> None:
     for column in source.left_out:
         print(f'column "{column}" is not part of the format and was left out')
     print(
-        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were there"
-        f" already, {len(staged.refused)} refused"
+        f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were already"
+        f" there, {len(staged.refused)} refused"
     )
     session.close()
 
@@ -73,8 +73,8 @@ def take(args: argparse.Namespace) -> None:
 def _import_package(args: argparse.Namespace, new: bool) -> None:
     if not new:
         raise UserError(
-            f"{args.into}: a data package makes a study of its own, and this one exists; nothing"
-            " was written"
+            f"{args.into}: a data package creates a new study, and this file exists; nothing was"
+            " written"
         )
     session = from_package(args.file, args.into, clock=args.clock)
     print(f"{count(len(session.readings()), 'reading')} in {args.into}, made from {args.file}")

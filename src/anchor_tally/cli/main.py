@@ -48,21 +48,20 @@ def _parser() -> argparse.ArgumentParser:
     k = sub.add_parser(
         "calibrate",
         help=(
-            "what to subtract for one instrument, whether it helps, and whether the device shows"
-            " change"
+            "offsets of one instrument, whether correction helps, and whether it responds to change"
         ),
     )
     _lens_arguments(k)
     k.add_argument(
         "--client-sd",
         type=_positive,
-        help="spread of the offset between clients, where too few were scanned to show it",
+        help="SD of the offset between clients, when too few were scanned to estimate it",
     )
     i = sub.add_parser(
         "import",
         help=(
-            "take a tidy CSV into a study (made when it does not exist), or make a study from a"
-            " data package"
+            "import a tidy CSV into a study (created if missing), or create a study from a data"
+            " package"
         ),
     )
     i.add_argument("file", type=Path)
@@ -70,7 +69,7 @@ def _parser() -> argparse.ArgumentParser:
     i.add_argument(
         "--skip-refused",
         action="store_true",
-        help="import the good rows although others are refused",
+        help="import the valid rows although others are refused",
     )
     m = sub.add_parser("method", help="one published equation: key=value inputs, with units")
     m.add_argument("equation")
@@ -90,9 +89,7 @@ def _parser() -> argparse.ArgumentParser:
     t.add_argument("--instrument", required=True)
     t.add_argument("--metric", default="body_fat_percent")
     t.add_argument(
-        "--full",
-        action="store_true",
-        help="with the reason for adopting against the advice, in words",
+        "--full", action="store_true", help="include the reason for adopting against the advice"
     )
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
@@ -101,7 +98,7 @@ def _parser() -> argparse.ArgumentParser:
     e.add_argument(
         "--full",
         action="store_true",
-        help="a whole copy (.zip) with names, birth dates, cautions and remarks",
+        help="a full copy (.zip) with names, birth dates, cautions and remarks",
     )
     return parser
 
@@ -118,7 +115,7 @@ def _lens_arguments(question: argparse.ArgumentParser) -> None:
     question.add_argument(
         "--around",
         action="store_true",
-        help="all tallies within the window count, not only the nearest",
+        help="use the mean of all readings in the window, not only the nearest visit",
     )
     question.add_argument(
         "--reference-sd",

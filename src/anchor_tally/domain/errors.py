@@ -5,4 +5,4 @@ class UserError(Exception):
     """Something the user can understand and mend: what happened, where, and what was kept."""
 
 
-FAULT = "A fault of the program stopped this. What happened is in the log."
+FAULT = "An error in the program stopped this. Details are in the log."

@@ -52,19 +52,19 @@ CYCLE = "menstruation_week"  # asked only of clients for whom it is switched on
 # common practice, no published source
 # fmt: off
 CONDITIONS = (
-    Condition("morning", "Morning", "Measured in the morning?", "yes", "later in the day the body holds more water low down"),
-    Condition("voided", "Voided", "Bladder and bowel emptied?", "yes", "body mass reads high, and fat with it"),
+    Condition("morning", "Morning", "Measured in the morning?", "yes", "later in the day, water collects in the legs"),
+    Condition("voided", "Voided", "Bladder and bowel emptied?", "yes", "body mass and fat read too high"),
     Condition("fasted", "Fasted", "No food or drink yet?", "yes", "food and drink shift impedance and mass for hours"),
-    Condition("hours_awake", "Hours awake", "How many hours since waking?", "1", "in the first hours after rising body water still moves", hours=True),
-    Condition("exercise_24h", "No exercise", "Exercise in the 24 hours before?", "no", "lost water and warm skin pull impedance fat down or up"),
-    Condition("bare_dry_feet", "Bare dry feet", "Feet and hands bare, clean and dry?", "yes", "poor contact raises resistance: fat reads high"),
-    Condition("same_clothing", "Usual clothing", "Same light clothing as always?", "yes", "clothing goes into the mass"),
+    Condition("hours_awake", "Hours awake", "How many hours since waking?", "1", "body water still shifts in the first hours after rising", hours=True),
+    Condition("exercise_24h", "No exercise", "Exercise in the 24 hours before?", "no", "lost water and warm skin change impedance fat"),
+    Condition("bare_dry_feet", "Bare dry feet", "Feet and hands bare, clean and dry?", "yes", "poor contact raises resistance, so fat reads too high"),
+    Condition("same_clothing", "Usual clothing", "Same light clothing as always?", "yes", "clothing adds to body mass"),
     Condition("level_floor", "Hard floor", "Hard, level floor?", "yes", "a soft or sloping floor changes the mass shown"),
-    Condition("zero_shown", "Zero shown", "Waited for the zero?", "yes", "the mass may carry an old tare"),
-    Condition("limbs_apart", "Limbs apart", "Arms and thighs not touching?", "yes", "touching limbs shorten the path: fat reads low"),
+    Condition("zero_shown", "Zero shown", "Waited for the zero?", "yes", "the mass may include an old tare"),
+    Condition("limbs_apart", "Limbs apart", "Arms and thighs not touching?", "yes", "touching limbs shorten the current path, so fat reads too low"),
     Condition("large_meal_evening", "No heavy evening", "Large meal, salt, alcohol or carbohydrate the evening before?", "no", "water and glycogen are up"),
-    Condition("same_hour", "Usual hour", "The hour of the scan and of other visits?", "yes", "the day's rhythm is mixed into the difference"),
-    Condition(CYCLE, "Outside cycle week", "In the week around menstruation?", "no", "water is held: do not mix with other weeks"),
+    Condition("same_hour", "Usual hour", "The hour of the scan and of other visits?", "yes", "the daily rhythm adds to the difference"),
+    Condition(CYCLE, "Outside cycle week", "In the week around menstruation?", "no", "the body holds water; do not mix with other weeks"),
 )
 # fmt: on
 BY_KEY = {c.key: c for c in CONDITIONS}

@@ -10,7 +10,7 @@ COUNTS = {
     "agree": "mean when the first two agree, else one more and the median",
     "mean": "mean of all",
     "median": "median of all",
-    "last": "the last one (those before it warm up)",
+    "last": "the last one (earlier ones warm up)",
 }
 
 

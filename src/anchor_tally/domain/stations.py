@@ -129,7 +129,7 @@ STATIONS = (
         "method",
         ("body_fat_percent_low", "body_fat_percent_high"),
         1,
-        "A range, not a number: write the lowest and the highest share you would believe.",
+        "A range: enter the lowest and the highest share you think possible.",
     ),
 )
 STATION = {s.id: s for s in STATIONS}

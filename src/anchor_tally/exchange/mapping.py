@@ -23,7 +23,7 @@ Row = ImportRow | ImportCard | Refused
 
 # what a column can be; "reading" is a column of values in a wide table
 ROLES = {
-    "ignore": "left out",
+    "ignore": "not imported",
     "client": "client's code",
     "name": "name (stays in the file)",
     "sex": "sex",
@@ -52,11 +52,7 @@ GAPS = (
     frozenset({"n/a", "na", "n.a.", "-", "–", "—", "--", "x", "nil", "none", "missing", "?", "."})
     | FAILED_WORDS
 )
-GAP_CHOICES = {
-    "": "not said yet",
-    "empty": "empty: nothing was read",
-    "failed": "failed: it was tried",
-}
+GAP_CHOICES = {"": "not chosen yet", "empty": "no reading", "failed": "failed reading"}
 SUMMARIES = frozenset(
     {
         "mean",
@@ -153,22 +149,22 @@ def missing(mapping: Mapping, gaps: int = 0) -> str:
     """
     roles = {c.role for c in mapping.columns}
     if "client" not in roles and not mapping.client:
-        return "Say which column holds the client's code, or name the one client of this table."
+        return "Choose the column with the client's code, or name the one client of this table."
     if is_people(mapping):
         return ""
     if "taken_at" not in roles:
-        return "Say which column holds the date."
+        return "Choose the column with the date."
     if "value" in roles:
         if "metric" not in roles and not mapping.metric:
-            return "Say which metric the values are."
+            return "Choose the metric of the values."
         if "instrument" not in roles and not mapping.instrument:
-            return "Say which instrument the values are from."
+            return "Choose the instrument of the values."
     elif "reading" not in roles:
-        return "Say which columns hold readings."
+        return "Choose the columns with readings."
     if gaps and not mapping.gaps:
         return (
-            f"Say what cells such as n/a, - or x mean ({gaps} of them): empty, or a reading that"
-            " failed."
+            f"Choose the meaning of cells such as n/a, - or x ({gaps} of them): no reading, or a"
+            " failed reading."
         )
     return ""
 

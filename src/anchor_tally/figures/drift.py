@@ -79,7 +79,7 @@ def info(r: DriftResult, zone: str) -> DriftInfo:
         at = np.linspace(0, (end - start) / WEEK, 40)
         line = (start + at * WEEK, *r.slope.band(at))
     inside = tuple(c for c in r.changes if start - 30 * 86400 <= c.at <= end + 30 * 86400)
-    label = f"difference, own part out ({unit})"
+    label = f"difference less client mean ({unit})"
     return DriftInfo(
         r.instant,
         r.centred,
@@ -137,7 +137,7 @@ def draw(
         axes.text(
             0.5,
             0.5,
-            "no anchors with readings yet",
+            "no scans with readings yet",
             transform=axes.transAxes,
             ha="center",
             color=palette.faint,
@@ -224,7 +224,7 @@ def draw_chart(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family:
         axes.text(
             0.5,
             0.5,
-            "no control chart yet",
+            "not enough scans for a control chart",
             transform=axes.transAxes,
             ha="center",
             color=palette.faint,
@@ -258,9 +258,7 @@ def draw_chart(axes: Any, what: DriftInfo, mark: Mark, palette: Palette, family:
     axes.set_ylim(-top, top)
     axes.yaxis.set_major_formatter(minus)
     axes.set_ylabel("EWMA (SD)", fontfamily=family, fontsize=9)
-    axes.set_xlabel(
-        "anchors in the order of time (upright: another day)", fontfamily=family, fontsize=9
-    )
+    axes.set_xlabel("scans in order of time (line: new day)", fontfamily=family, fontsize=9)
 
 
 def positions(what: DriftInfo) -> Floats:

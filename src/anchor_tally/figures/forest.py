@@ -81,7 +81,7 @@ def info(r: CalibrateResult, codes: dict[int, str], room: int = MOST) -> ForestI
         pooled=pooled.value if pooled is not None else None,
         interval=pooled.interval if pooled is not None else None,
         left=len(trees) - len(kept),
-        label=f"subtracted ({unit}); open: as read, filled: offset (95 %)",
+        label=f"device − scan ({unit}); open: mean difference, filled: offset (95 % CI)",
     )
 
 
@@ -155,7 +155,7 @@ def draw(
     rows(axes, names, palette, family, chosen=chosen, size=9 if n <= 24 else 7.5)
     axes.xaxis.set_major_formatter(minus)
     left = (
-        f"\nnot drawn: {count(what.left, 'client')} nearer to the pooled offset"
+        f"\nnot drawn: {count(what.left, 'client')} closest to the pooled offset"
         if what.left
         else ""
     )
@@ -189,14 +189,14 @@ def errors(r: CalibrateResult) -> ErrorInfo:
     cv = r.cross_validation
     m = metric_of(r.comparison.pairs.metric)
     label = (
-        f"error on left-out scans (RMSE, {m.difference_unit})\ncovers: scans inside their 95 %"
+        f"error on left-out scans (RMSE, {m.difference_unit})\ncoverage: scans inside the 95 %"
         " interval"
     )
     if cv is None:
         return ErrorInfo((), label)
     bars = []
     for x in cv.models:
-        inside = "" if x.covered is None else f" · covers {100 * x.covered.value:.0f} %"
+        inside = "" if x.covered is None else f" · coverage {100 * x.covered.value:.0f} %"
         bars.append(
             ErrorBar(MODEL_LABELS[x.model], x.rmse, inside, device=True, advised=x.model == r.model)
         )

@@ -223,7 +223,7 @@ def draw(
     """
     prepare(axes, palette, family)
     if what is None:
-        words = "these data cannot give this form"
+        words = "not enough data for this form"
         axes.text(
             0.5,
             0.5,

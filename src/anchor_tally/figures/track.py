@@ -205,7 +205,7 @@ def draw(
         )
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     said = "filled: corrected" if what.corrected.any() else "not corrected"
-    axes.set_xlabel(f"open: as read; {said}; diamond: scan", fontfamily=family, fontsize=9)
+    axes.set_xlabel(f"open: not corrected; {said}; diamond: scan", fontfamily=family, fontsize=9)
     dates(axes)
 
 

@@ -68,9 +68,7 @@ def strips(results: tuple[RepeatabilityResult, ...]) -> StripInfo:
         for r in results
     )
     metric = results[0].metric if results else ""
-    return StripInfo(
-        found, f"{_label(metric)}: repeat less the mean of its tally ({_unit(metric)})"
-    )
+    return StripInfo(found, f"{_label(metric)}: repeat − mean of its set ({_unit(metric)})")
 
 
 def draw_strips(
@@ -186,7 +184,7 @@ def draw_quadrants(
         axes.text(
             0.5,
             0.5,
-            "no change to see yet",
+            "no changes yet",
             transform=axes.transAxes,
             ha="center",
             color=palette.faint,
@@ -249,8 +247,8 @@ def water(r: HydrationResult) -> WaterInfo:
         read_only(_thin(f), np.float64),
         read_only(_thin(r.visit), np.int64),
         slope,
-        f"water of {r.instrument.name} less the client's mean (points)",
-        f"fat of {r.instrument.name} less the client's mean (pp)",
+        f"water of {r.instrument.name} − client's mean (points)",
+        f"fat of {r.instrument.name} − client's mean (pp)",
     )
 
 
@@ -276,11 +274,7 @@ def draw_water(
     axes.axvline(0, color=palette.reference, lw=1, zorder=1)
     axes.plot(ends, -ends, color=palette.faint, lw=1, ls=(0, (6, 4)), zorder=1)
     axes.annotate(
-        "one for one",
-        (-0.94 * reach, 0.9 * reach),
-        color=palette.faint,
-        fontsize=9,
-        fontfamily=family,
+        "1 : 1", (-0.94 * reach, 0.9 * reach), color=palette.faint, fontsize=9, fontfamily=family
     )
     if what.slope is not None:
         value, low, high = what.slope

@@ -56,9 +56,9 @@ def why(error: sqlite3.Error) -> str:
     if "full" in text:
         return "the disk is full"
     if "readonly" in text:
-        return "the file may only be read"
+        return "the file is read only"
     if "disk I/O" in text or "unable to open" in text:
-        return "the disk does not take it"
+        return "the disk refused to write"
     if "malformed" in text or "not a database" in text or "corrupt" in text:
         return "the file is damaged or was cut off"
     return text
@@ -76,7 +76,7 @@ def file_trouble(error: BaseException) -> str:
         isinstance(error, sqlite3.DatabaseError) and any(sign in str(error) for sign in _DAMAGED)
     ):
         said = why(error) if isinstance(error, sqlite3.Error) else "a text is not UTF-8"
-        return f"the study file cannot be read any more ({said}); save a copy of what is open"
+        return f"the study file cannot be read any more ({said}); save a copy of the open study"
     return ""
 
 

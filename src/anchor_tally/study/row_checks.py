@@ -47,8 +47,8 @@ def check_rows(conn: sqlite3.Connection, parts: Mapping[str, str]) -> None:
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
         raise StudyError(
-            f"another program has changed this study: {found[0]}{more}; it was left as it is."
-            " Restore a copy, or mend it there"
+            f"another program has changed this study: {found[0]}{more}; the file was not changed."
+            " Restore a copy, or correct the rows in that program"
         )
 
 

@@ -49,7 +49,8 @@ def _session(argv: Sequence[str]) -> Session:
         place.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise UserError(
-            f"{place}: cannot be written ({error.strerror}); open or make a study elsewhere"
+            f"{place}: cannot be written ({error.strerror}). Open or create a study in another"
+            " folder"
         ) from error
     first = place / "my-study.tally"
     return Session.open(first) if first.exists() else Session.new(first, "My study")
@@ -64,7 +65,7 @@ def watch_faults(window: MainWindow) -> None:
         elif isinstance(error, UserError):
             window.say(str(error), True)
         else:
-            log.error("a fault of the program", exc_info=(kind, error, trace))
+            log.error("an error in the program", exc_info=(kind, error, trace))
             window.fault(error)
 
     sys.excepthook = hook
@@ -84,8 +85,8 @@ def open_after_first_paint(window: MainWindow, argv: Sequence[str]) -> None:
         except Exception:
             log.exception("the study could not be opened")
             window.trouble(
-                "The study could not be opened through a fault of the program; the file was left as"
-                " it is."
+                "The study could not be opened because of an error in the program. The file was not"
+                " changed."
             )
 
     begun: list[bool] = []

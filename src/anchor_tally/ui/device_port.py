@@ -16,8 +16,8 @@ RETRY_MS = 400
 MOST_NONSENSE = 40
 _Error = QSerialPort.SerialPortError
 _WHY = {
-    _Error.UnsupportedOperationError: "it is no serial device",
-    _Error.PermissionError: "it may not be opened by you (ask for access to serial ports)",
+    _Error.UnsupportedOperationError: "it is not a serial device",
+    _Error.PermissionError: "you have no permission to open it (ask for access to serial ports)",
     _Error.OpenError: "another program has it open",
 }
 
@@ -60,7 +60,7 @@ class DevicePort(QObject):
             if error == _Error.UnsupportedOperationError:
                 self._refuse(_WHY[error])
             elif not self.timer.isActive():
-                self.state.emit("waiting", _WHY.get(error, "there is no such port yet"))
+                self.state.emit("waiting", _WHY.get(error, "the port does not exist yet"))
                 self.timer.start()
             return
         self.port = port
@@ -82,11 +82,11 @@ class DevicePort(QObject):
                 self.heard.emit(told)
         if self.assembler.endless or self.nonsense > MOST_NONSENSE:
             what = (
-                "no line ends in what it sends"
+                "it sends no complete line"
                 if self.assembler.endless
-                else "nothing it sends is understood"
+                else "its data are not understood"
             )
-            self._refuse(f"{what}, so it is no scale of this kind")
+            self._refuse(f"{what}, so it is not a supported scale")
 
     def _refuse(self, why: str) -> None:
         self.close()

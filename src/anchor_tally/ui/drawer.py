@@ -51,18 +51,18 @@ class Drawer(QWidget):
         self.left_out = label("", "faint", wrap=True)
         self.history = label("", "faint", wrap=True)
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("A remark, or why not")
+        self.reason.setPlaceholderText("remark or reason")
         self.reason.setAccessibleName("Remark, or reason for excluding")
         self.reason.returnPressed.connect(self._exclude)
         self.exclude = QPushButton("Exclude")
         self.exclude.clicked.connect(self._exclude)
-        self.back = QPushButton("Put back")
+        self.back = QPushButton("Include again")
         self.back.clicked.connect(self._put_back)
         top = QHBoxLayout()
         top.addWidget(self.title, 1)
         top.addWidget(self.close_button, 0, Qt.AlignmentFlag.AlignTop)
         self.remark = QPushButton("Remark")
-        self.remark.setToolTip("Keep these words with the reading; it stays in")
+        self.remark.setToolTip("Save the remark; the reading stays included")
         self.remark.clicked.connect(self._remark)
         row = QHBoxLayout()
         row.addWidget(self.reason, 1)
@@ -168,19 +168,19 @@ class Drawer(QWidget):
     def _exclude(self) -> None:
         r = self._current()
         if r is not None:
-            self._edit(ExcludeReading(r.id, self.reason.text()), "Excluded; Undo brings it back.")
+            self._edit(
+                ExcludeReading(r.id, self.reason.text()), "Excluded. Undo includes it again."
+            )
 
     def _remark(self) -> None:
         r = self._current()
         if r is not None:
-            self._edit(
-                RemarkReading(r.id, self.reason.text()), "The remark is kept with the reading."
-            )
+            self._edit(RemarkReading(r.id, self.reason.text()), "Remark saved.")
 
     def _put_back(self) -> None:
         r = self._current()
         if r is not None:
-            self._edit(PutBackReading(r.id), "Put back.")
+            self._edit(PutBackReading(r.id), "Included again.")
 
     def _edit(self, edit: Edit, said: str) -> None:
         try:

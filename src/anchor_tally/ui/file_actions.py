@@ -91,7 +91,7 @@ class FileActions(QMainWindow):
     def ask_export(self) -> None:
         """Choose where and in which form to write the study."""
         kinds = (
-            "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Whole copy with"
+            "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Full copy with"
             " names and remarks (*.zip)"
         )
         path, kind = QFileDialog.getSaveFileName(self.front, "Export", "readings.csv", kinds)
@@ -109,7 +109,7 @@ class FileActions(QMainWindow):
         how = (
             "with names, birth dates, cautions and remarks"
             if full
-            else "codes only, no names, no remarks"
+            else "codes only, without names and remarks"
         )
         job = Job(
             f"Writing {path.name}", lambda: collect_steps(session, path, full=full), write_steps
@@ -126,12 +126,12 @@ class FileActions(QMainWindow):
 
     def _knows_what_full_means(self) -> bool:
         text = (
-            "A whole copy names people: birth dates, cautions, remarks, reasons, assessors. Give it"
-            " to nobody who may not know."
+            "A full copy includes names, birth dates, cautions, remarks, reasons and assessors."
+            " Share it only with people who may see them."
         )
         buttons = QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Cancel
         return (
-            QMessageBox.warning(self.front, "Whole copy", text, buttons)
+            QMessageBox.warning(self.front, "Full copy", text, buttons)
             == QMessageBox.StandardButton.Save
         )
 
@@ -156,7 +156,7 @@ class FileActions(QMainWindow):
 
         suggested = str(package.with_suffix(".tally"))
         path, _ = QFileDialog.getSaveFileName(
-            self.front, "Make a study from the package", suggested, "Study (*.tally)"
+            self.front, "Create a study from the package", suggested, "Study (*.tally)"
         )
         if path:
             self._switch(

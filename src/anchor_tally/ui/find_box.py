@@ -25,12 +25,10 @@ class FindBox(QDialog):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.search, self.found = search, search("")
         self.text = QLineEdit()
-        self.text.setPlaceholderText(
-            "A client, a client and a date, an instrument, or what you want to do"
-        )
+        self.text.setPlaceholderText("client, client and date, instrument, or command")
         self.text.setAccessibleName("Find a client, a visit, an instrument or a command")
         self.list = QListWidget()
-        self.list.setAccessibleName("What was found")
+        self.list.setAccessibleName("Search results")
         self.list.itemActivated.connect(lambda _item: self._choose())
         self.list.itemClicked.connect(lambda _item: self._choose())
         self.text.textChanged.connect(self._show)
@@ -44,7 +42,7 @@ class FindBox(QDialog):
     def _show(self, text: str) -> None:
         self.found = self.search(text)
         self.list.clear()
-        self.list.addItems([f.words for f in self.found] or ["Nothing fits."])
+        self.list.addItems([f.words for f in self.found] or ["No match."])
         self.list.setCurrentRow(0)
 
     def _choose(self) -> None:

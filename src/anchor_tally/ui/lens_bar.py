@@ -25,9 +25,9 @@ from ..domain.metrics import metric_named
 from ..wording.numbers import count
 from .widgets import label, tip
 
-ALL = "all, pooled"
+ALL = "all, combined"
 WINDOWS = ((1.0, "1 h"), (6.0, "6 h"), (24.0, "24 h"), (48.0, "48 h"), (168.0, "7 days"))
-NEAREST, AROUND = "nearest tally", "mean around"
+NEAREST, AROUND = "nearest readings", "mean in window"
 
 
 class LensBar(QWidget):
@@ -47,10 +47,11 @@ class LensBar(QWidget):
             self.window_.addItem(text, hours)
         for text, around in ((NEAREST, False), (AROUND, True)):
             self.tallies.addItem(text, around)
-        tip(self.window_, "How far from a scan a reading may lie to be paired with it")
+        tip(self.window_, "Longest time between a reading and its scan")
         tip(
             self.tallies,
-            "Of several tallies in the window: the one nearest to the scan, or all of them",
+            "Which readings in the window are compared with the scan: the nearest visit, or the"
+            " mean of all",
         )
         box = QHBoxLayout(self)
         box.setContentsMargins(16, 8, 10, 8)
@@ -69,7 +70,7 @@ class LensBar(QWidget):
             box.addWidget(tag)
             box.addWidget(widget)
             box.addSpacing(2)
-        self.tallies.setAccessibleName("Tallies that count")
+        self.tallies.setAccessibleName("Readings used")
         box.addWidget(self.tallies)
         box.addWidget(self.hidden_)
         box.addStretch(1)

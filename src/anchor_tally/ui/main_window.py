@@ -383,13 +383,13 @@ class MainWindow(FileActions):
         if session is None:
             return
         self.setWindowTitle(f"{session.title} – Anchor Tally")
-        kept = "read only, nothing is changed" if session.read_only else "all changes kept"
+        kept = "read only" if session.read_only else "all changes saved"
         if session.elsewhere:
-            kept = "open for writing elsewhere; followed here"
+            kept = "open in another window; updated here"
         self.footer.place.setText(
             f"{session.path.name} · {kept}"
             if session.path
-            else "only in memory: not kept in a file"
+            else "only in memory: not saved to a file"
         )
         self.footer.place.setToolTip(str(session.path))
         self.footer.take_over.setVisible(session.elsewhere)
@@ -507,7 +507,7 @@ class MainWindow(FileActions):
             (
                 "The study can be written here now."
                 if done
-                else "The other window still has the study open; close it there first."
+                else "The study is still open in the other window. Close it there first."
             ),
             not done,
         )
@@ -526,7 +526,7 @@ class MainWindow(FileActions):
     def _copy(self, path: Path) -> None:
         if self.session is not None:
             self.session.save_copy(path)
-            self.say(f"A copy was written to {path}.")
+            self.say(f"Copy saved to {path}.")
 
     def fault(self, error: BaseException) -> None:
         """Say what an error that nobody foresaw means.

@@ -51,8 +51,8 @@ class MetricChoice(QComboBox):
             completer.setFilterMode(Qt.MatchFlag.MatchContains)
             completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
         self.setToolTip(
-            "Type to find it; any other name becomes a value of the device's own, never compared"
-            " between devices"
+            "Type to search. Any other name becomes a value of this device only, which is never"
+            " compared"
         )
 
     def chosen(self) -> str:

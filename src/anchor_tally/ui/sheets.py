@@ -14,10 +14,10 @@ from .widgets import Table, label
 BENCH_KEYS = (
     ("Next empty cell", "Enter"),
     ("Failed reading", "F"),
-    ("What is kept of this reading", "F4"),
-    ("Another setting of this scale in the same visit", "F8"),
-    ("All conditions as wanted, then the first cell", "F7"),
-    ("Take what a slip explains / keep as read", "C / K"),
+    ("Exclude or remark on this reading", "F4"),
+    ("Add a reading with another setting", "F8"),
+    ("All conditions as planned, then the first cell", "F7"),
+    ("Accept the suggestion / keep as read", "C / K"),
     ("Next, previous station", "Ctrl+Page down, Ctrl+Page up"),
     ("Client, visit, time, assessor", "Alt+L, Alt+V, Alt+T, Alt+A"),
 )
@@ -62,7 +62,7 @@ class KeySheet(QDialog):
             [
                 *lines,
                 *bench,
-                ("What a statistic says, and what it is made of", "Enter on its row", "Compare"),
+                ("Explain a statistic and show its readings", "Enter on its row", "Compare"),
             ]
         )
         column = QVBoxLayout(self)

@@ -21,7 +21,7 @@ def drift_headline(r: DriftResult) -> str:
     if r.verdict == "stepped":
         step = r.steps[0]
         more = f", and {count(len(r.steps) - 1, 'more step')}" if len(r.steps) > 1 else ""
-        return f"{name} shows a step change: {_by(step, m)} {between_words(step)}{more}."
+        return f"{name}: step change, {_by(step, m)}, {between_words(step)}{more}."
     s = r.slope.slope if r.slope is not None else None
     if s is None or s.interval is None:
         return f"{name}: not enough scans to detect drift{_needs(r)}."
@@ -67,10 +67,10 @@ def between_words(step: DriftStep) -> str:
     """When a step came, and what was changed then."""
     span_ = f"between {day_words(step.before)} and {day_words(step.after)}"
     if step.change is None:
-        return f"{span_}; no change of the device is noted there"
+        return f"{span_}. No change of the device is noted there"
     if step.change.setting:
-        return f"{span_}, when its setting changed to {step.change.words} ({day_words(step.at)})"
-    return f"{span_}; noted there: {step.change.words} ({day_words(step.at)})"
+        return f"when its setting changed to {step.change.words} ({day_words(step.at)})"
+    return f"{span_}. Noted there: {step.change.words} ({day_words(step.at)})"
 
 
 def drift_advice(r: DriftResult) -> str:

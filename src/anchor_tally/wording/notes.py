@@ -31,7 +31,7 @@ NOTES = {
     "constant_values": "All values of one side are equal, so correlation and concordance cannot be computed.",
     "correlation_needs_three": "Not enough data for a correlation: needs at least 3 pairs (now {n}).",
     "correlation_interval_needs_clients": "Confidence intervals of correlation and concordance need at least 5 clients (now {clients}).",
-    "excluded_readings": "{n:|reading is|readings are} excluded. Review shows their effect.",
+    "excluded_readings": "{n:|reading is|readings are} excluded. Review shows the effect.",
     "landmarks_mixed": "This equation combines sites taken at different landmarks ({sites:|; }). They are not comparable.",
     "not_a_reference": "Compared with {comparator}, which is not a reference: the difference includes the errors of both.",
     # other forms of agreement

@@ -29,6 +29,8 @@ def review_headline(found: Sequence[Finding], decided: int) -> str:
         n = sum(f.severity == severity for f in found)
         if n:
             parts.append(f"{n} {words}")
+    if len(parts) == 1:
+        return f"{count(len(found), 'finding')} {parts[0].split(' ', 1)[1]}.{done}"
     return f"{count(len(found), 'finding')}: {', '.join(parts)}.{done}"
 
 

@@ -6,6 +6,7 @@ from ..analysis.agreement.agreement import CompareResult
 from ..analysis.pairs.pairing import PairSet
 from ..domain.metrics import metric_of
 from ..stats.estimate import Interval
+from .names import short_name
 from .numbers import ci, count, number, signed
 
 LEAST_FOR_ONE_PERSON = 5  # clients below which limits for one person are not given
@@ -34,21 +35,25 @@ def headline(result: CompareResult) -> str:
         return f"{name}: no pairs with {p.compared_with} yet."
     bias, unit, k = result.bias, m.difference_unit, m.decimals
     scan = p.reference.kind == "reference"
-    way = ("too " if scan else "") + ("high" if bias.value > 0 else "low")
-    size = f"{number(abs(bias.value), k)} {unit} {way}"
-    head = name if scan else f"{name} against {p.compared_with}"
-    verb = " reads" if scan else ": reads"
+    up = bias.value > 0
+    way = f"too {'high' if up else 'low'}"
+    if not scan:
+        way = f"{'higher' if up else 'lower'} than {short_name(p.reference.name)}"
+    size, against = f"{number(abs(bias.value), k)} {unit} {way}", ""
+    if not scan:
+        against = f" against {short_name(p.reference.name)}"
     i = bias.interval
     if i is None:
-        first = f"{head}{verb} {size} here, from {count(p.occasions, scan_noun(p))}"
+        first = f"{name} reads {size} here, from {count(p.occasions, scan_noun(p))}"
     elif i.low > 0 or i.high < 0:
-        ends = i if bias.value > 0 else Interval(-i.high, -i.low)
-        first = f"{head}{verb} {size} on average{ci(ends, k)}"
+        ends = i if up else Interval(-i.high, -i.low)
+        first = f"{name} reads {size} on average{ci(ends, k)}"
     elif result.margin is not None and max(-i.low, i.high) <= result.margin:
-        first = f"{head}: no meaningful bias{ci(i, k, sign=True)[:-1]} {unit})"
+        first = f"{name}{against}: no meaningful bias{ci(i, k, sign=True)[:-1]} {unit})"
     else:
         first = (
-            f"{head}: bias unclear, could be anywhere {between(i.low, i.high, k, unit)} (95 % CI)"
+            f"{name}{against}: bias unclear, could be anywhere"
+            f" {between(i.low, i.high, k, unit)} (95 % CI)"
         )
     lim = result.limits
     if lim is None or lim.lower_interval is None or p.clients < LEAST_FOR_ONE_PERSON:

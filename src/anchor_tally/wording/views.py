@@ -322,7 +322,7 @@ def keep_words(r: WhichDeviceResult) -> str:
     text = f"Keep for {'; for '.join(said)}." if said else ""
     best = next((c for c in r.cards if c.instrument.name == r.keep.get("change")), None)
     if best is not None and (best.beats_last_scan or 0) < SURELY:
-        text += " So far the last scan carried over is as close: the changes were small."
+        text += " So far the previous scan is as close, because clients changed little."
     little = [c.instrument.name for c in r.cards if not c.ruled_out and shows_too_little(c.follows)]
     if little:
         text += (

@@ -116,7 +116,7 @@ class CompareRequest:
             raise CannotCompare(f'no instrument is called "{self.instrument}"')
         reference = find_comparator(self.snapshot, self.lens)
         if item.id == reference.id:
-            raise CannotCompare(f"{item.name} is what is compared with; choose another instrument")
+            raise CannotCompare(f"{item.name} is the comparator; choose another instrument")
         pairs = pair(self.snapshot, self.lens, item, reference)
         yield 0.3
         asked = Asked(self.snapshot.revision, self.lens)

@@ -103,7 +103,7 @@ class ChangeRequest:
             items = [instrument_asked(self.snapshot, self.instrument)]
             if items[0].id == reference.id:
                 raise CannotCompare(
-                    f"{reference.name} is what is compared with; choose another instrument"
+                    f"{reference.name} is the comparator; choose another instrument"
                 )
         out = []
         for k, item in enumerate(items):

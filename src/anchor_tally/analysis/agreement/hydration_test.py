@@ -90,7 +90,7 @@ class HydrationTestRequest:
         _refuse(s, client, (self.dry, self.loaded))
         fat, mass = s.columns.get(FAT), s.columns.get(MASS)
         if fat is None or mass is None:
-            raise CannotCompare("a challenge needs body fat and body mass on both mornings")
+            raise CannotCompare("a hydration test needs body fat and body mass on both mornings")
         shown = [_rows(fat, client.id, v, item.id) for v in (self.dry, self.loaded)]
         weighed = [_rows(mass, client.id, v, item.id) for v in (self.dry, self.loaded)]
         if not all(
@@ -116,14 +116,14 @@ class HydrationTestRequest:
         gained = m[1] - m[0]
         if abs(gained) < LEAST_KG:
             raise CannotCompare(
-                f"the two mornings differ by less than {LEAST_KG} kg: nothing was loaded"
+                f"the two mornings differ by less than {LEAST_KG} kg: too little water was drunk"
             )
         yield 0.3
         found = (
             yield from RepeatabilityRequest(s, replace(self.lens, metric=FAT), item.name).run()
         )[0].found
         if found.sd is None:
-            raise CannotCompare(f"{item.name} has no repeats that would tell its noise")
+            raise CannotCompare(f"{item.name} has no repeats, so its noise is not known")
         notes = [] if found.day is not None else [note("challenge_day_unknown")]
         variance = found.sd.value**2 * (1 / shown[0].size + 1 / shown[1].size)
         df = found.df
@@ -152,7 +152,7 @@ def _refuse(s: Snapshot, client: Client, visits: tuple[int, int]) -> None:
         int(np.flatnonzero(s.visits.visit == v)[0]) for v in visits if (s.visits.visit == v).any()
     ]
     if len(at) < 2 or at[0] == at[1]:
-        raise CannotCompare("a challenge needs two visits, a dry and a loaded one")
+        raise CannotCompare("a hydration test needs two visits, one dry and one loaded")
     days = [
         datetime.fromtimestamp(int(s.visits.instant[k]), zone_named(s.catalogue.zone))
         .date()
@@ -162,10 +162,9 @@ def _refuse(s: Snapshot, client: Client, visits: tuple[int, int]) -> None:
     young = any(s.visits.age_years[k] < ADULT for k in at)
     if young or any(cautions_of(client, day) for day in days):
         raise CannotCompare(
-            f"no challenge is evaluated for {client.code}: a caution stands on the card, or an age"
-            f" under {ADULT}"
+            f"no hydration test for {client.code}: the card has a caution, or an age under {ADULT}"
         )
     if abs(int(s.visits.instant[at[0]] - s.visits.instant[at[1]])) > MOST_DAYS * 86400:
         raise CannotCompare(
-            f"the two mornings lie more than {MOST_DAYS} days apart: fat itself may have changed"
+            f"the two mornings are more than {MOST_DAYS} days apart: fat itself may have changed"
         )

@@ -122,9 +122,7 @@ class RedundancyRequest:
             if i.kind != "reference" and not i.equation
         ]
         if len(items) < 2:
-            raise CannotCompare(
-                "two devices with readings of this metric are needed to see whether they are alike"
-            )
+            raise CannotCompare("not enough data: needs two devices with readings of this metric")
         c = self.snapshot.columns[self.lens.metric]
         series = [
             series_of(c, rows_of_instrument(self.snapshot, self.lens, i, self.lens.metric))

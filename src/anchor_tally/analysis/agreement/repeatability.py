@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...domain.lens import Lens
+from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
 from ...stats.estimate import Note
@@ -67,7 +68,8 @@ class RepeatabilityRequest:
         else:
             items = [i for i in readers_of(self.snapshot, self.lens.metric) if not i.equation]
         if not items or self.snapshot.columns.get(self.lens.metric) is None:
-            raise CannotCompare(f"nothing has been read of {self.lens.metric}")
+            metric = metric_of(self.lens.metric)
+            raise CannotCompare(f"no readings of {metric.label.lower()} yet")
         out = []
         for k, item in enumerate(items):
             out.append(_of(self.snapshot, self.lens, item))

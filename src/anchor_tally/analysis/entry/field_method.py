@@ -187,7 +187,7 @@ def _outputs(
     if form == "brozek_1963" and "body_density" in raw:
         raw["body_fat_percent"] = brozek(raw["body_density"])
     outputs = {k: float(x[0]) for k, x in raw.items() if np.isfinite(x[0])}
-    odd = [] if len(outputs) == len(raw) else ["these inputs cannot be of one body: no value"]
+    odd = [] if len(outputs) == len(raw) else ["these inputs do not belong to one body: no value"]
     for k, x in outputs.items():
         m = METRICS[k]
         if not m.low <= x <= m.high:
@@ -235,14 +235,14 @@ def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     applies = not notes
     notes += substituted
     if equation.certainty == "from memory":
-        notes.append("coefficients from memory, not yet checked against the publication")
+        notes.append("coefficients from memory, not checked against the publication")
     if (
         essential_fat(
             "body_fat_percent", typed.get("sex", ""), outputs.get("body_fat_percent", math.inf)
         )
         is not None
     ):
-        notes.append("at or under essential fat: question the value; if it is true, stop and refer")
+        notes.append("at or below essential fat: check the value; if it is true, stop and refer")
     notes.append(equation.advice)
     return MethodResult(equation_id, outputs, applies, tuple(notes), equation.source)
 

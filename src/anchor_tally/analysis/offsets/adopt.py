@@ -24,21 +24,18 @@ def record_of(
     """
     pairs, lens = result.comparison.pairs, result.comparison.lens
     if not result.offer or result.range is None or result.pooled is None:
-        raise CannotCompare("there are not enough pairs to adopt an offset with its uncertainty")
+        raise CannotCompare("not enough pairs to adopt an offset with its uncertainty")
     if result.settings_apart is not None:
         raise CannotCompare(
-            "its settings differ, and one offset for all of them fits none: choose one setting in"
-            " the lens bar"
+            "the settings differ, and one offset does not fit all: choose one setting in the"
+            " filters"
         )
     if not result.valid_until:
         raise CannotCompare(
-            "the device drifts: its offset at the last scan is not the one of all scans together;"
-            " scan again"
+            "the device drifts, so one offset for all scans is no longer valid; scan again"
         )
     if needs_reason(result) and not reason.strip():
-        raise UserError(
-            "the advice is not to correct: write down why you adopt the offset all the same"
-        )
+        raise UserError("the advice is not to correct: give a reason for adopting the offset")
     p = result.pooled
     last = datetime.fromtimestamp(
         float(pairs.anchors.instant[pairs.occasion].max()), zone_named(catalogue.zone)

@@ -154,8 +154,8 @@ class CalibrateRequest:
         reference = find_comparator(self.snapshot, self.lens)
         if reference.kind == "device":
             raise CannotCompare(
-                f"offsets are derived from a reference, and {reference.name} is none: it would hand"
-                " on its own error"
+                f"offsets need a reference, and {reference.name} is not one: its own error would"
+                " enter the offset"
             )
         items = others_of(self.snapshot, self.lens, reference)
         if self.instrument:

@@ -27,9 +27,7 @@ class CannotCompare(UserError):
 
 def _named(metric: str) -> str:
     found = metric_named(metric)
-    return (
-        f"{found.label.lower()} ({metric})" if found else f'"{metric}", a metric that is not known'
-    )
+    return f'"{metric}", an unknown metric' if found is None else found.label.lower()
 
 
 def readers_of(snapshot: Snapshot, metric: str) -> list[Instrument]:
@@ -47,8 +45,7 @@ def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
     metric = metric_named(lens.metric)
     if metric is not None and metric.device_only:
         raise CannotCompare(
-            f"{metric.label.lower()} is a device's own value, which no other device shares: it is"
-            " not compared"
+            f"{metric.label.lower()} is a value of one device only and cannot be compared"
         )
     if lens.reference is not None:
         if lens.reference.strip().lower() == CONSENSUS.name.lower():
@@ -59,11 +56,14 @@ def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
         return named
     found = [i for i in readers_of(snapshot, lens.metric) if i.kind == "reference"]
     if not found:
-        raise CannotCompare(f"no reference has readings of {_named(lens.metric)}")
+        raise CannotCompare(
+            f"no scan with {_named(lens.metric)} yet: import scan results, or enter them under"
+            " Record › Scan"
+        )
     if len(found) > 1:
         raise CannotCompare(
-            f"several references have {_named(lens.metric)}: {', '.join(i.name for i in found)};"
-            " name one"
+            f"several scans show {_named(lens.metric)}: {', '.join(i.name for i in found)};"
+            " choose one"
         )
     return found[0]
 

@@ -202,7 +202,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     ref, ins = np.flatnonzero(is_ref & (c.status == OK)), np.flatnonzero(is_ins & (c.status == OK))
     if instrument.counts == "last":
         last = _last_repeats(c, ins)
-        leave_out(ins[~last], "an earlier repeat: the last one counts")
+        leave_out(ins[~last], "an earlier repeat: the last one is used")
         ins = ins[last]
     position = _anchor_of(c, ref, snapshot.catalogue.gap)
     anchors, day, timed = _anchors(c, ref, position)
@@ -214,7 +214,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     keep = chosen >= 0
     if not lens.around:
         nearest = _nearest_tally(chosen, c.visit[ins], gap, anchors.mean.size)
-        leave_out(ins[keep & ~nearest], "a tally nearer to the scan counted")
+        leave_out(ins[keep & ~nearest], "a visit nearer to the scan was used")
         keep &= nearest
     rows, at = ins[keep], chosen[keep]
     if by_day[keep].any():

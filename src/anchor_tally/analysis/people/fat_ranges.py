@@ -15,10 +15,10 @@ from ...stats.estimate import Interval
 
 SOURCE = "Gallagher et al. 2000, Am J Clin Nutr 72:694 (from memory)"
 NAMES = (
-    "below what goes with a BMI of 18.5",
-    "as with a BMI of 18.5 to 25",
-    "as with a BMI of 25 to 30",
-    "as with a BMI of 30 and more",
+    "below the range for a BMI of 18.5",
+    "in the range for a BMI of 18.5 to 25",
+    "in the range for a BMI of 25 to 30",
+    "in the range for a BMI of 30 or more",
 )
 _AGES = ((20, 40), (40, 60), (60, 80))
 _BOUNDS = {

@@ -11,20 +11,20 @@ from .finding import SEVERITIES, Finding, Material, Rule, named
 _PRACTICE = "common practice"
 # fmt: off
 RULES: tuple[Rule, ...] = (
-    Rule("slip", "Slip of the hand", "stop", _PRACTICE, "Look at the display or the sheet again, and correct the entry.", values.at_odds),
-    Rule("at_odds", "At odds with the client's history", "look", _PRACTICE, "Measure again; keep it when it was so.", values.at_odds),
-    Rule("repeats", "Repeats too far apart", "stop", "Rousseeuw & Croux 1993 (robust scale)", "Exclude the one that is off, with the reason.", values.repeats_apart),
+    Rule("slip", "Possible typing error", "stop", _PRACTICE, "Check the display or the sheet, and correct the entry.", values.at_odds),
+    Rule("at_odds", "Differs from the client's history", "look", _PRACTICE, "Measure again; leave it if it is confirmed.", values.at_odds),
+    Rule("repeats", "Outlier among repeats", "stop", "Rousseeuw & Croux 1993 (robust scale)", "Exclude the outlier and give the reason.", values.repeats_apart),
     Rule("region_mix", "With and without the head", "stop", _PRACTICE, "Use one region for all scans of a client.", visits.region_mix),
-    Rule("conditions", "Conditions not kept", "look", _PRACTICE, "Measure again under the protocol; or keep it and know.", visits.broken_conditions),
-    Rule("water", "Water out of line", "look", _PRACTICE, "Measure again on another morning before anything else.", values.water_out_of_line),
-    Rule("mass_balance", "Parts do not add up", "look", "definition", "Look whether a value was misread, or what the device leaves out.", values.mass_parts),
-    Rule("setting_changed", "Setting changed near a scan", "look", _PRACTICE, "Compare each setting on its own.", visits.setting_changed),
-    Rule("unlike_scan", "Tally unlike the scan", "look", _PRACTICE, "Take the tally right before the scan, under the same conditions.", visits.unlike_the_scan),
-    Rule("folds_bmi", "Skinfolds above BMI 30", "look", _PRACTICE, "Use girths; skinfold equations are not for this build.", visits.folds_on_high_bmi),
-    Rule("failures", "Many failed readings", "look", _PRACTICE, "Look at contacts, battery and how people stand.", values.failures),
+    Rule("conditions", "Conditions not met", "look", _PRACTICE, "Measure again under the protocol, or leave it as it is.", visits.broken_conditions),
+    Rule("water", "Unusual body water", "look", _PRACTICE, "Measure again on another morning before anything else.", values.water_out_of_line),
+    Rule("mass_balance", "Parts do not add up", "look", "definition", "Check for a misread value, or for a part that the device leaves out.", values.mass_parts),
+    Rule("setting_changed", "Setting changed near a scan", "look", _PRACTICE, "Compare each setting separately.", visits.setting_changed),
+    Rule("unlike_scan", "Visit unlike the scan", "look", _PRACTICE, "Take the readings right before the scan, under the same conditions.", visits.unlike_the_scan),
+    Rule("folds_bmi", "Skinfolds above BMI 30", "look", _PRACTICE, "Use girths; skinfold equations do not apply.", visits.folds_on_high_bmi),
+    Rule("failures", "Many failed readings", "look", _PRACTICE, "Check contacts, battery and how people stand.", values.failures),
     Rule("missing_repeats", "Repeats are missing", "know", _PRACTICE, "Take the planned repeats, or plan fewer.", values.missing_repeats),
-    Rule("different_things", "Not the same thing", "know", "definition", "Compare only what means the same.", visits.different_things),
-    Rule("assessor", "Assessor not checked", "know", "Perini et al. 2005", "Plan, Assessor check: ten people twice.", visits.unchecked_assessors),
+    Rule("different_things", "Different quantities", "know", "definition", "Compare only the same quantity.", visits.different_things),
+    Rule("assessor", "Assessor not checked", "know", "Perini et al. 2005", "Plan › Assessor check: measure ten people twice.", visits.unchecked_assessors),
 )
 # fmt: on
 RULE = {r.id: r for r in RULES}

@@ -173,9 +173,7 @@ class DriftRequest:
         items = others_of(self.snapshot, self.lens, reference)
         asked = [instrument_asked(self.snapshot, self.instrument)] if self.instrument else items
         if reference in asked:
-            raise CannotCompare(
-                f"{reference.name} is what is compared with; choose another instrument"
-            )
+            raise CannotCompare(f"{reference.name} is the comparator; choose another instrument")
         items = [
             *items,
             *(i for i in asked if i not in items),

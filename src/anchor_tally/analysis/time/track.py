@@ -182,8 +182,8 @@ class TrackRequest:
             raise CannotCompare("choose a client")
         if fat_unseen(client) and is_fat(self.lens.metric):
             raise CannotCompare(
-                f"{client.code}: a history of disordered eating is noted, so no fat number is"
-                " shown; choose girths, or work with the treating team"
+                f"{client.code}: history of disordered eating: no fat number is shown. Choose a"
+                " girth, and work with the treating team"
             )
         series, notes = [], list[Note]()
         items = [i for i in readers_of(self.snapshot, self.lens.metric) if i.kind != "reference"]

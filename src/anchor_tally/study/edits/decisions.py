@@ -11,7 +11,7 @@ from .readings import ExcludeReading, PutBackReading
 
 @dataclass(frozen=True, slots=True)
 class Decide:
-    """Keep what was found as it is, exclude its readings, or have it measured again.
+    """Keep what was found as it is, exclude its readings, or mark for another measurement.
 
     The reason is kept. One step, undone as one.
     """
@@ -25,8 +25,8 @@ class Decide:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return {"keep": "keep a finding as it is", "again": "have it measured again"}.get(
-            self.decision, "exclude what was found"
+        return {"keep": "leave a finding as it is", "again": "mark for another measurement"}.get(
+            self.decision, "exclude the readings of a finding"
         )
 
     def write(self, journal: Journal) -> None:
@@ -66,7 +66,7 @@ class Reopen:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "open a finding again"
+        return "reopen a finding"
 
     def write(self, journal: Journal) -> None:
         """Take the decision away, and the exclusions it made."""

@@ -37,7 +37,7 @@ class AddEvent:
         """Insert the event."""
         e = self.event
         if e.kind not in (INSTRUMENT_EVENTS if e.instrument is not None else PERSON_EVENTS):
-            raise EditRefused(f'"{e.kind[:40]}" is no kind of event; nothing was changed')
+            raise EditRefused(f'"{e.kind[:40]}" is not a kind of event; nothing was changed')
         starts, ends = day_of(e.starts), day_of(e.ends) if e.ends.strip() else ""
         if ends and ends < starts:
             raise EditRefused("the event ends before it begins; nothing was changed")
@@ -63,7 +63,7 @@ class RemoveEvent:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "take an event away"
+        return "delete an event"
 
     def write(self, journal: Journal) -> None:
         """Delete the event."""
@@ -81,7 +81,7 @@ class SetGoal:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "set a goal" if self.value is not None else "take a goal away"
+        return "set a goal" if self.value is not None else "delete a goal"
 
     def write(self, journal: Journal) -> None:
         """Write the goal."""

@@ -27,7 +27,7 @@ def _row(i: Instrument) -> Row:
         raise EditRefused(f"1 to {MOST_REPEATS} repeats are planned; nothing was changed")
     if i.counts not in COUNTS:
         raise EditRefused(
-            f"what counts of the repeats is one of {', '.join(COUNTS)}; nothing was changed"
+            f"the rule for repeats is one of {', '.join(COUNTS)}; nothing was changed"
         )
     return {
         "name": name,
@@ -89,7 +89,7 @@ class OrderInstruments:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "change the order at the bench"
+        return "change the order of instruments"
 
     def write(self, journal: Journal) -> None:
         """Number the instruments."""
@@ -108,7 +108,7 @@ class OfferMetric:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "change what an instrument offers"
+        return "change the metrics of an instrument"
 
     def write(self, journal: Journal) -> None:
         """Write the offer."""
@@ -142,7 +142,7 @@ class WithdrawMetric:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "change what an instrument offers"
+        return "change the metrics of an instrument"
 
     def write(self, journal: Journal) -> None:
         """Take the offer away."""

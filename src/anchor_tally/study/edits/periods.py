@@ -105,7 +105,7 @@ class JoinPeriod:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "take a change of setting away"
+        return "delete a change of setting"
 
     def write(self, journal: Journal) -> None:
         """Hand the readings back and delete the period."""

@@ -82,7 +82,7 @@ class AddCondition:
         row: Row = {"key": key, "asked": 1, "wanted": _wanted(key, self.wanted), "label": label}
         journal.insert(
             "protocol_item",
-            row | {"breach": plain_name(self.breach) or "it does not compare with other visits"},
+            row | {"breach": plain_name(self.breach) or "it is not comparable with other visits"},
         )
 
 
@@ -97,7 +97,7 @@ class WantOfInstrument:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "change what an instrument wants"
+        return "change the requirements of an instrument"
 
     def write(self, journal: Journal) -> None:
         """Write, or take away, the answer."""

@@ -231,10 +231,12 @@ class RemarkReading:
         return "remark on a reading"
 
     def write(self, journal: Journal) -> None:
-        """Write the remark; an excluded reading keeps its reason."""
+        """Write the remark; the reason of an excluded reading cannot be removed."""
         old, _ = _old(journal, self.reading)
         if old["status"] == "excluded":
-            raise EditRefused("an excluded reading keeps its reason; nothing was changed")
+            raise EditRefused(
+                "the reason of an excluded reading cannot be removed; nothing was changed"
+            )
         _change(
             journal, self.reading, old, {**old, "note": plain_text(self.remark)}, "remark", self.who
         )
@@ -260,7 +262,7 @@ class ExcludeReading:
             raise EditRefused("an exclusion needs a reason; nothing was changed")
         old, _ = _old(journal, self.reading)
         if old["value"] is None:
-            raise EditRefused("a failed reading has nothing to exclude; nothing was changed")
+            raise EditRefused("a failed reading cannot be excluded; nothing was changed")
         _change(
             journal,
             self.reading,
@@ -281,7 +283,7 @@ class PutBackReading:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "put a reading back"
+        return "include a reading again"
 
     def write(self, journal: Journal) -> None:
         """Write the state."""

@@ -38,7 +38,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
     A click into the picture takes a day, on which a change can be noted.
     """
 
-    owner, figure_name, words = "drift", "Difference through time", "Looking for drift"
+    owner, figure_name, words = "drift", "Difference through time", "Computing drift"
     missing = "Drift needs readings of a device at several scans of the same clients."
     margins = (66, 20, 30, 10)
 
@@ -52,12 +52,12 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         self.day.setPlaceholderText("2026-03-02")
         self.day.setFixedWidth(96)
         self.what.addItems(["setting", *INSTRUMENT_EVENTS])
-        self.text.setPlaceholderText("new setting, or a remark")
+        self.text.setPlaceholderText("new setting or remark")
         self.text.setMinimumWidth(190)
         self.text.returnPressed.connect(self._note)
-        self.note = QPushButton("Note the change")
-        self.move_ = QPushButton("Move it to this day")
-        self.away = QPushButton("Take it away")
+        self.note = QPushButton("Note change")
+        self.move_ = QPushButton("Move change")
+        self.away = QPushButton("Delete change")
         self.note.clicked.connect(self._note)
         self.move_.clicked.connect(self._move)
         self.away.clicked.connect(self._take_away)
@@ -132,7 +132,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             return
         r = self.results[self.chosen]
         self.under.setText(
-            words.drift_advice(r) + " Click a point for its readings, or a day to note a change."
+            words.drift_advice(r) + " Click a point to see its readings, or a day to note a change."
         )
         self.info = figures.info(r, self.session.catalogue().zone)
         if self.change is not None and self.change not in self.info.changes:  # taken back meanwhile
@@ -224,7 +224,9 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             )
         ]
         ids += r.pairs.reference_rows[int(r.pairs.occasion[rows[0]])]
-        return EvidenceFor(f"{r.instrument.name}: one anchor", readings=tuple(dict.fromkeys(ids)))
+        return EvidenceFor(
+            f"{r.instrument.name}: one scan visit", readings=tuple(dict.fromkeys(ids))
+        )
 
     # editing the periods
     def _note(self) -> None:
@@ -285,6 +287,6 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             self._do(JoinPeriod(number) if setting else RemoveEvent(number))
 
     def _do(self, edit: Edit) -> None:
-        if self.edit(edit, "Kept; Undo takes it back."):
+        if self.edit(edit, "Saved. Undo removes it."):
             self.text.clear()
             self._let_go()

@@ -38,24 +38,24 @@ class ReviewPage(Page):
         self.open_: tuple[Finding, ...] = ()
         self.looked_at: Any = None
         self.weighed: Lens | None = None
-        self.headline = label("Looking through the study…", "headline", wrap=True)
+        self.headline = label("Checking the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
         self.table = Table(
-            ["What", "How grave", "Rule", "About", "When"], "Findings", numeric_from=99
+            ["What", "Severity", "Rule", "About", "When"], "Findings", numeric_from=99
         )
         self.table.chosen.connect(lambda _row, _column: self._show_chosen())
         self.table.activated.connect(lambda _index: self._open_readings())
-        self.decided = QCheckBox("Show what was decided")
+        self.decided = QCheckBox("Show decided findings")
         self.decided.clicked.connect(lambda _on: self._fill())
         self.advice = label("", wrap=True)
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why? (kept with the decision)")
+        self.reason.setPlaceholderText("reason (saved with the decision)")
         self.reason.setAccessibleName("Reason of the decision")
-        self.keep = QPushButton("Keep as it is")
+        self.keep = QPushButton("Leave as it is")
         self.exclude = QPushButton("Exclude")
         self.remeasure = QPushButton("Measure again")
         self.bench = QPushButton("Correct at the bench")
-        self.again = QPushButton("Open it again")
+        self.again = QPushButton("Reopen finding")
         self.keep.clicked.connect(lambda: self._decide("keep"))
         self.exclude.clicked.connect(lambda: self._decide("exclude"))
         self.remeasure.clicked.connect(lambda: self._decide("again"))
@@ -122,7 +122,7 @@ class ReviewPage(Page):
         self.under.setText("")
         if lens.metric in self.result.material.snapshot.columns:
             job = Job(
-                "With and without",
+                "Effect of exclusions",
                 lambda: self.session.snapshot_steps(lens.metric),
                 lambda snapshot: ExclusionsRequest(snapshot, lens).run(),
                 background=True,

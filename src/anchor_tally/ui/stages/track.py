@@ -32,13 +32,13 @@ from ..widgets import Flow, label, letters_wide, paired
 if TYPE_CHECKING:
     from ..canvas import FigureView
 
-WATERS = (("as read", "off"), ("1 : 1", "rule"), ("fitted slope", "slope"))
+WATERS = (("not corrected", "off"), ("1 : 1", "rule"), ("fitted slope", "slope"))
 
 
 class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     """One client: a click into the picture takes the first date, the next one the second."""
 
-    owner, figure_name, words = "track", "One client through time", "Following a client"
+    owner, figure_name, words = "track", "One client through time", "Computing the client's course"
     missing = "Track needs a client with readings of this metric."
     margins = (58, 18, 48, 10)
 
@@ -87,14 +87,14 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def _make_events(self) -> None:
         self.kind, self.remark, self.noted = QComboBox(), QLineEdit(), QComboBox()
         self.kind.addItems(PERSON_EVENTS)
-        self.remark.setPlaceholderText("what happened")
-        self.remark.setAccessibleName("What happened between the two dates")
+        self.remark.setPlaceholderText("event")
+        self.remark.setAccessibleName("Event between the two dates")
         self.remark.returnPressed.connect(self._note)
         letters_wide(self.noted, 18)
         self.noted.setAccessibleName("Noted events")
-        note = QPushButton("Note over these dates")
+        note = QPushButton("Note event")
         note.clicked.connect(self._note)
-        self.away = QPushButton("Take it away")
+        self.away = QPushButton("Delete event")
         self.away.clicked.connect(self._take_away)
         row = Flow(6)
         for part in (
@@ -223,7 +223,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         parts = (
             words.place_words(r.place),
             words.track_notes(r),
-            *(["What was written: " + "; ".join(written)] if written else []),
+            *(["Entered: " + "; ".join(written)] if written else []),
             words.CAUTION,
         )
         return "\n".join(x for x in parts if x)

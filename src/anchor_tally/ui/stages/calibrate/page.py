@@ -46,19 +46,15 @@ VIEWS = (
         "Forest",
         "Offsets of one instrument, client by client, and errors on left-out scans",
     ),
-    ("board", "Board", "Offsets of all instruments as a table"),
-    (
-        "versions",
-        "Adopted versions",
-        "What was adopted, two versions beside each other, and certificates",
-    ),
+    ("board", "Board", "Offsets of all devices as a table"),
+    ("versions", "Adopted versions", "Adopted offsets, comparison of two versions, certificates"),
 )
 
 
 class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
     """What is to be subtracted, for whom, and does it help?"""
 
-    owner, words = "calibrate", "Deriving offsets"
+    owner, words = "calibrate", "Computing offsets"
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
@@ -74,13 +70,13 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.names = Choices()
         self.names.chosen.connect(self.choose)
         self.tabs = self._make_tabs()
-        self.table = Table(["Subtract for"], "Offset board")
+        self.table = Table(["Subtract for"], "Table of offsets")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
         self.versions = Versions(self.session.free_text)
         self.versions.withdrawn.connect(
-            lambda number: self.edit(WithdrawCalibration(number), "Withdrawn; Undo brings it back.")
+            lambda number: self.edit(WithdrawCalibration(number), "Withdrawn. Undo restores it.")
         )
         self.versions.said.connect(lambda text: self.message.emit(text, False))
         self.pictures = QWidget()
@@ -117,10 +113,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
 
     def _make_card(self) -> QWidget:
         self.advice = label("", "title", wrap=True)
-        self.detail = LongText("What stands behind the advice")
+        self.detail = LongText("Reasons for the advice")
         self.in_force = label("", "faint", wrap=True)
         self.reason = QLineEdit()
-        self.reason.setPlaceholderText("Why adopt it against the advice?")
+        self.reason.setPlaceholderText("reason for adopting against the advice")
         self.reason.setAccessibleName("Reason for adopting against the advice")
         self.reason.textChanged.connect(self._enable)
         self.adopt = QPushButton("Adopt this offset")
@@ -156,8 +152,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.results = ()
         self.headline.setText(text[0].upper() + text[1:] + ".")
         self.under.setText(
-            "An offset needs readings taken within a day of a reference scan. Without any scan,"
-            " choose a field method as the reference in the lens bar: what it gives is provisional."
+            "Not enough data: an offset needs readings within a day of a scan. Without a scan,"
+            " choose a field method as the reference in the filters; its offsets are provisional."
         )
         self.table.fill([])
         for place in (self.advice, self.detail, self.in_force):
@@ -221,13 +217,12 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.names.mark(self.chosen)
         self.headline.setText(offsets.offset_headline(r))
         self.under.setText(
-            "Offset ± the longer side of its 95 % interval, in brackets the number of scans behind"
-            " it. Open a cell for its readings."
+            "Offset (device − scan) ± half of its 95 % CI; number of scans in brackets. Open a cell"
+            " to see its readings."
             if self.view == "board"
             else (
-                "In brackets the number of scans of a client. Choose a row for its readings;"
-                " offsets are drawn towards that of all clients, the more the fewer scans there"
-                " are."
+                "Number of scans in brackets. Choose a row to see its readings. Offsets are shrunk"
+                " towards the group mean, more so with fewer scans."
             )
         )
         self.under.setVisible(self.view != "versions" and not self.crowded)
@@ -258,7 +253,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
                 offsets.record_sentence(v.record) + offsets.state_words(v.state) for v in live
             )
             if live
-            else "Nothing adopted yet: readings are shown uncorrected."
+            else "No offset adopted: readings are shown without correction."
         )
         if self.view == "versions":
             item, metric = r.comparison.pairs.instrument, r.comparison.pairs.metric
@@ -269,7 +264,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.adopt.setText(
             f"Adopt the offset of {short_name(name)}"
             if fresh
-            else "Working: the study or the lens has changed"
+            else "Computing: the study or the filters changed"
         )
         self._enable()
         if paint:
@@ -312,7 +307,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         if self.forest is None or self.errors is None:
             from ...canvas import FigureView
 
-            self.forest = FigureView("Forest of offsets", (92, 16, 66, 22))
+            self.forest = FigureView("Offsets by client", (92, 16, 66, 22))
             self.errors = FigureView("Errors on left-out scans", (150, 8, 66, 22))
             self.forest.clicked.connect(self._clicked)
             self.forest.stepped.connect(lambda step: self.choose_row(self.row + step))
@@ -396,8 +391,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         r = self.results[self.chosen]
         if not self.up_to_date(r.asked):  # what is adopted is what is on the screen, or nothing
             self.message.emit(
-                "The study or the lens has changed since these offsets were derived; look at the"
-                " new ones first.",
+                "The study or the filters changed since these offsets were computed. Check the new"
+                " ones first.",
                 True,
             )
             self.refresh()

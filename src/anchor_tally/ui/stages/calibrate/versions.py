@@ -40,7 +40,7 @@ class Versions(QWidget):
         self.certificate.clicked.connect(self._copy)
         row = Flow(6)
         for part in (
-            paired("Beside each other", self.first, "First version"),
+            paired("Compare versions", self.first, "First version"),
             paired("and", self.second, "Second version"),
         ):
             row.addWidget(part)
@@ -53,7 +53,7 @@ class Versions(QWidget):
             box.activated.connect(lambda _k: self._compare())
         self.sentence = label("", wrap=True)
         self.table = Table(
-            ["Client", "First", "Second", "Difference"], "Two versions beside each other"
+            ["Client", "First", "Second", "Difference"], "Comparison of two versions"
         )
         box_ = QVBoxLayout(self)
         box_.setContentsMargins(0, 0, 0, 0)
@@ -83,7 +83,7 @@ class Versions(QWidget):
     def _compare(self) -> None:
         a, b = self.first.currentIndex(), self.second.currentIndex()
         if a < 0 or b < 0:
-            self.sentence.setText("Nothing was adopted yet.")
+            self.sentence.setText("No offset was adopted yet.")
             self.table.fill([])
             return
         rows = compare_versions(self.versions[a].record, self.versions[b].record)
@@ -119,4 +119,4 @@ class Versions(QWidget):
                     certificate_json(v, self.item, self.free_text()), indent=1, ensure_ascii=False
                 )
             )
-            self.said.emit("The data of the certificate are on the clipboard.")
+            self.said.emit("Certificate data copied to the clipboard.")

@@ -30,7 +30,7 @@ class MappingEditor(QWidget):
         self.table: Source | None = None
         self.mapping = Mapping(())
         self.columns = Table(
-            ["Column", "Taken as", "For example"], "Columns of the table", numeric_from=99
+            ["Column", "Imported as", "For example"], "Columns of the table", numeric_from=99
         )
         self.columns.chosen.connect(lambda _row, _column: self._show_column())
         self.dates, self.decimal, self.client = QComboBox(), QComboBox(), QLineEdit()
@@ -159,7 +159,7 @@ class MappingEditor(QWidget):
             if k < len(row)
         ]
         if not text and whole.date_order != "iso" and ambiguous(days):
-            text = "Every date here could be day first or month first: make sure which it is."
+            text = "All dates fit day first and month first. Check which is right."
         self.wanting.setText(text)
 
     def _show_column(self) -> None:

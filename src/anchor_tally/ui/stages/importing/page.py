@@ -69,24 +69,24 @@ class ImportPage(Page):
         self.sheet = QComboBox()
         self.sheet.setAccessibleName("Sheet of the workbook")
         self.sheet.activated.connect(self._sheet_chosen)
-        self.take_sheet = QCheckBox("Take this sheet")
+        self.take_sheet = QCheckBox("Import this sheet")
         self.take_sheet.clicked.connect(self._sheet_wanted)
         self.editor = MappingEditor()
         self.editor.changed.connect(self._mapped)
         self.untaken = label("", "warn", wrap=True)
-        self.untaken.setAccessibleName("Columns that are not taken")
+        self.untaken.setAccessibleName("Columns not imported")
         self.doubts = label("", "warn", wrap=True)
-        self.doubts.setAccessibleName("What would want a look")
-        self.refused_title = label("Rows that cannot be taken", "title")
+        self.doubts.setAccessibleName("Findings to check")
+        self.refused_title = label("Rows that cannot be imported", "title")
         self.refused = Table(
             ["Reason", "Rows", "Column", "For example", "First"], "Refused rows", numeric_from=99
         )
         self.refused.chosen.connect(lambda _row, _column: self._offer_remedy())
         self.remedy = QPushButton("")
-        self.remedy.setAccessibleName("What would take these rows")
+        self.remedy.setAccessibleName("Remedies for these rows")
         self.remedy.clicked.connect(self._apply_remedy)
-        heads = ["Client", "Taken at", "Instrument", "Metric", "Value", "Unit"]
-        self.preview = Table(heads, "Readings to be added", numeric_from=4)
+        heads = ["Client", "Time", "Instrument", "Metric", "Value", "Unit"]
+        self.preview = Table(heads, "Readings to import", numeric_from=4)
         self.take, self.cancel = QPushButton("Import"), QPushButton("Do not import")
         self.take.setObjectName("primary")
         self.take.clicked.connect(self._take)
@@ -121,7 +121,7 @@ class ImportPage(Page):
         box.addWidget(self.doubts)
         box.addLayout(refused)
         box.addWidget(self.refused, 2)
-        box.addWidget(label("First readings to be added", "title"))
+        box.addWidget(label("First readings to import", "title"))
         box.addWidget(self.preview, 3)
         box.addLayout(row)
 
@@ -278,7 +278,7 @@ class ImportPage(Page):
         self.previewed.emit()
         if 0 < staged.new <= MOST_LOOKED_THROUGH:
             job = Job(
-                f"Looking through {self.name}",
+                f"Checking {self.name}",
                 lambda: self.session.import_preview_steps(staged),
                 self._look_through,
             )
@@ -383,7 +383,7 @@ class ImportPage(Page):
                 else f"{len(self.foreign)} sheets."
             )
         if any(f.again for f in self.foreign):
-            said.append("These columns were mapped before; the same mapping is used.")
+            said.append("These columns were mapped before. The same mapping is used.")
         if self.left_out:
             said.append(f"Left out: {', '.join(self.left_out)}.")
         self.under.setText(" ".join(w for w in said if w))
@@ -430,7 +430,7 @@ class ImportPage(Page):
             return
         self.jobs.cancel(LOOK)
         self.take.setEnabled(False)
-        self.cancel.setText("Stop and take everything back")
+        self.cancel.setText("Stop and undo")
         self.headline.setText(f"Importing {self.name}…")
         self.bar.show()
         for table, mapping in self._chosen():
@@ -443,8 +443,7 @@ class ImportPage(Page):
         new, cards = (self.found.new, len(self.found.cards)) if self.found else (0, 0)
         self.found = None
         self.message.emit(
-            f"{words.amount(new, cards)} imported from {self.name}. Undo takes them out again.",
-            False,
+            f"{words.amount(new, cards)} imported from {self.name}. Undo removes them.", False
         )
         self._leave_page()
 

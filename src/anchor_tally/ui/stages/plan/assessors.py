@@ -47,7 +47,7 @@ class AssessorCheck(Tab):
             )
             field.setFixedWidth(100)
         rule = label(
-            "Enter keeps the pair. Take the second round only after everybody was measured once.",
+            "Enter saves the pair. Start the second round after everybody was measured once.",
             "faint",
             wrap=True,
         )
@@ -63,8 +63,8 @@ class AssessorCheck(Tab):
         self.numbers = Table(["Statistic", "Value", "95 % interval"], "Error of the assessor")
         self.source = label(
             "TEM = √(Σd²/2n), interval from χ²; limits 5 % and 7.5 % for skinfolds, 1 % and 1.5 %"
-            " for girths and breadths: Perini et al. 2005 (from memory). R = 1 − TEM²/SD². Named as"
-            " the assessor of a visit, this error is shown with the results of the equations.",
+            " for girths and breadths: Perini et al. 2005 (from memory). R = 1 − TEM²/SD². This"
+            " error is shown with the results of equations at visits of this assessor.",
             "faint",
             wrap=True,
         )

@@ -200,7 +200,7 @@ class Card(Tab, Generic[R]):
         if record is not None:
             self.show_record(record)
         else:
-            self.title.setText(f"No {self.what} yet: type a name below the list.")
+            self.title.setText(f"No {self.what} yet. Type a name below the list.")
 
     def _add(self) -> None:
         text = self.new.text().strip()

@@ -20,7 +20,7 @@ from .card import Card
 
 CAUTIONS = (
     ("implant", "Implanted electronics (pacemaker …)"),
-    ("implant_cleared", "The clinician has agreed to impedance"),
+    ("implant_cleared", "Clinician agreed to impedance"),
     ("pregnant", "Pregnant, or may be"),
     ("eating_disorder", "History of disordered eating"),
     ("low_energy", "Signs of low energy (missed periods, stress injuries)"),
@@ -58,7 +58,7 @@ class Clients(Card[Client]):
 
     def build_form(self) -> None:
         self.line("code", "Code", "a short code, not the name")
-        self.line("name", "Name (stays in this file)", "optional, never exported")
+        self.line("name", "Name (only in this file)", "optional, never exported")
         self.choice(
             "sex", "Equation sex", (("not known", ""), ("female", "female"), ("male", "male"))
         )
@@ -84,10 +84,10 @@ class Clients(Card[Client]):
         self.right.addWidget(self.heights)
         self.day, self.height_field = QLineEdit(), QLineEdit()
         self.day.setPlaceholderText("day")
-        self.day.setAccessibleName("Day of the height")
+        self.day.setAccessibleName("Date of the height")
         self.height_field.setPlaceholderText("181.5 cm, 5ft 11")
         self.height_field.setAccessibleName("Height")
-        keep = QPushButton("Keep height")
+        keep = QPushButton("Save height")
         keep.clicked.connect(self._keep_height)
         self.height_field.returnPressed.connect(self._keep_height)
         row = QHBoxLayout()
@@ -140,7 +140,7 @@ class Clients(Card[Client]):
         try:
             q = parse_quantity(self.height_field.text(), HEIGHT)
         except UserError as error:
-            self.say(f"{error}; nothing was written.")
+            self.say(f"{error}; nothing was saved.")
             return
         if self.do(AddHeight(self.row, self.day.text(), q)):
             self.height_field.clear()

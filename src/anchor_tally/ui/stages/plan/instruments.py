@@ -45,10 +45,7 @@ class Instruments(Card[Instrument]):
         self.choice(
             "walk",
             "Typed",
-            [
-                ("down the display, then the next repeat", "down"),
-                ("across: all repeats of a value", "across"),
-            ],
+            [("all values, then the next repeat", "down"), ("all repeats of a value", "across")],
         )
         self.choice(
             "repeats", "Repeats at a visit", [(str(n), n) for n in range(1, MOST_REPEATS + 1)]
@@ -77,7 +74,7 @@ class Instruments(Card[Instrument]):
         self.resolution.setFixedWidth(80)
         keep, five, drop = (
             QPushButton("Keep"),
-            QPushButton("Keep for five segments"),
+            QPushButton("Add five segments"),
             QPushButton("Remove chosen"),
         )
         five.clicked.connect(lambda: self._keep_metric(segments=True))
@@ -108,7 +105,7 @@ class Instruments(Card[Instrument]):
         for w in (self.label_, self.starts, self.whom, start):
             row.addWidget(w)
         self.right.addLayout(row)
-        self.up, self.down = QPushButton("Earlier at the bench"), QPushButton("Later at the bench")
+        self.up, self.down = QPushButton("Move up"), QPushButton("Move down")
         self.up.clicked.connect(lambda: self._move(-1))
         self.down.clicked.connect(lambda: self._move(1))
         order = Flow()
@@ -190,13 +187,11 @@ class Instruments(Card[Instrument]):
             names = self.metric_box.segments() if segments else (self.metric_box.chosen(),)
             step = float(text.replace(",", ".")) if text else None
         except ValueError as error:
-            what = f'"{text[:30]}" is not a resolution' if text else str(error)
+            what = f'"{text[:30]}" is not a display step' if text else str(error)
             self.say(f"{what}; nothing was changed.")
             return
         if not names:
-            self.say(
-                "Only masses and shares of fat, lean and muscle have segments; nothing was changed."
-            )
+            self.say("Only fat, lean and muscle have segments; nothing was changed.")
         for name in names:
             if not self.do(OfferMetric(self.row, name, step)):
                 return

@@ -20,27 +20,12 @@ from .stated import Stated
 from .tab import Tab
 
 _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
-    ("clients", "Clients", Clients, "Who is measured, and what must not be done to them."),
-    (
-        "instruments",
-        "Instruments",
-        Instruments,
-        "What measures, with which settings, in which order.",
-    ),
-    ("protocol", "Protocol", Protocol, "What must be so at each visit."),
-    (
-        "stated",
-        "Stated values",
-        Stated,
-        "What cannot be computed from the study, and what difference matters.",
-    ),
-    ("assessors", "Assessor check", AssessorCheck, "How closely does this assessor repeat?"),
-    (
-        "practice",
-        "Practice",
-        Practice,
-        "Read a dial or a tape until reading is no source of error.",
-    ),
+    ("clients", "Clients", Clients, "Clients and their safety notes."),
+    ("instruments", "Instruments", Instruments, "Devices and methods, their settings and order."),
+    ("protocol", "Protocol", Protocol, "Conditions of each visit."),
+    ("stated", "Stated values", Stated, "Values that the study cannot estimate, and the margin."),
+    ("assessors", "Assessor check", AssessorCheck, "Technical error of an assessor."),
+    ("practice", "Practice", Practice, "Practise reading a dial or a tape."),
 )
 _PURPOSE = {key: purpose for key, _, _, purpose in _TABS}
 

@@ -55,12 +55,12 @@ class Protocol(Tab):
         self.question.setPlaceholderText("Sauna the day before")
         self.question.setAccessibleName("A condition of your own")
         self.question.setMinimumWidth(200)
-        self.breach.setPlaceholderText("what it does otherwise: water is low")
-        self.breach.setAccessibleName("What a breach of it does")
+        self.breach.setPlaceholderText("effect if not met: water is low")
+        self.breach.setAccessibleName("Effect if not met")
         self.breach.setMinimumWidth(230)
         self.own_wanted = QComboBox()
         self.own_wanted.addItems(["yes", "no"])
-        add = QPushButton("Ask this too")
+        add = QPushButton("Add condition")
         add.clicked.connect(self._add)
         self.question.returnPressed.connect(self._add)
         own = Flow()
@@ -71,23 +71,23 @@ class Protocol(Tab):
             add,
         ):
             own.addWidget(w)
-        self.practice = QCheckBox("This study is for practice: readings of simulated devices count")
+        self.practice = QCheckBox("Practice study: readings of simulated devices are used")
         self.practice.clicked.connect(lambda on: self._do(self._study(practice=on)))
         self.blind = QCheckBox(
-            "Blind: at the bench earlier and corrected values are hidden until the visit is two"
-            " hours old"
+            "Blind: earlier and corrected values are hidden for two hours after a visit"
         )
         self.blind.clicked.connect(lambda on: self._do(self._study(blind=on)))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
         text = (
-            "What must be so for readings to compare. Record shows a switch for each; an answer is"
-            " kept only when it was given. The question about the cycle is asked only of clients"
-            " for whom it is switched on (their card)."
+            "Conditions for comparable readings. Record shows a switch for each. The question about"
+            " the cycle is asked only for clients whose card allows it."
         )
         column.addWidget(label(text, "faint", wrap=True))
         column.addWidget(
-            paired("Wanted answers of", self.whose, "Wanted answers of the study or an instrument")
+            paired(
+                "Required answers of", self.whose, "Required answers of the study or an instrument"
+            )
         )
         column.addWidget(scroll, 1)
         column.addLayout(own)
@@ -159,7 +159,7 @@ class Protocol(Tab):
     @staticmethod
     def _words(c: Condition, wanted: str) -> str:
         if not wanted:
-            return "as the study"
+            return "same as the study"
         return "either" if wanted == ANY else f"{wanted} h or more" if c.hours else wanted
 
     def _build(self, protocol: tuple[ProtocolItem, ...]) -> None:
@@ -178,10 +178,10 @@ class Protocol(Tab):
             box.clicked.connect(lambda on, key=c.key: self._do(AskCondition(key, on)))
             for answer in (*(_HOURS if c.hours else ("yes", "no")), ANY):
                 wanted.addItem(self._words(c, answer), answer)
-            wanted.setAccessibleName(f"Wanted: {c.question}")
+            wanted.setAccessibleName(f"Required: {c.question}")
             wanted.activated.connect(lambda _k, key=c.key: self._want(key))
             if c.key == CYCLE:
-                box.setToolTip("Asked only of clients for whom it is switched on")
+                box.setToolTip("Asked only for clients whose card allows it")
             self.boxes[c.key], self.wanted[c.key] = box, wanted
             self.grid.addWidget(box, n, 0)
             self.grid.addWidget(wanted, n, 1)

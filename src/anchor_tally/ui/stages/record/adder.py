@@ -42,9 +42,9 @@ class Adder(QWidget):
         if line is not None:
             line.setPlaceholderText("athlete mode")
             line.returnPressed.connect(self._start)
-        self.start = QPushButton("Read it so too")
+        self.start = QPushButton("Add readings")
         self.start.clicked.connect(self._start)
-        self.other_pair = paired("Also under the setting", self.other)
+        self.other_pair = paired("With another setting", self.other)
         row.addWidget(self.other_pair)
         row.addWidget(self.start)
         self.other_pair.hide()

@@ -59,7 +59,7 @@ class Cell(QLineEdit):
         tip(
             self,
             (
-                "Simulated: no real device has measured this"
+                "Simulated reading"
                 if reading is not None and reading.simulated and not said
                 else said
             ),

@@ -50,8 +50,8 @@ class CheckWeights(QWidget):
         box.setContentsMargins(0, 6, 0, 0)
         box.addWidget(
             label(
-                "A known mass on the scale, before the first client: it shows drift of the scale"
-                " itself.",
+                "Put a known mass on the scale before the first client. It shows drift of the"
+                " scale.",
                 "faint",
                 wrap=True,
             )
@@ -81,7 +81,9 @@ class CheckWeights(QWidget):
         self.table.fill(rows)
         self.add.setEnabled(bool(names))
         self.trouble.setText(
-            "" if names else "Add a scale under Plan, Instruments, or at the Devices station first."
+            ""
+            if names
+            else "First add a scale under Plan › Instruments, or at the Devices station."
         )
 
     def _keep(self) -> None:
@@ -97,10 +99,10 @@ class CheckWeights(QWidget):
             )
         except UserError as error:
             self.trouble.setText(
-                f"{error}; nothing was written.".replace("nothing was changed; ", "")
+                f"{error}; nothing was saved.".replace("nothing was changed; ", "")
             )
             return
         self.shown.clear()
         self.nominal.setFocus()
         self.trouble.setText("")
-        self.message.emit("Check weight kept.", False)
+        self.message.emit("Check weight saved.", False)

@@ -13,7 +13,7 @@ from ...widgets import Flow, label, restyle, tip
 
 
 class Switch(QPushButton):
-    """One condition: not noted, as wanted, or broken. Space or a click goes on to the next."""
+    """One condition: not noted, as planned, or broken. Space or a click goes on to the next."""
 
     def __init__(self, condition: Condition) -> None:
         super().__init__()
@@ -21,8 +21,7 @@ class Switch(QPushButton):
         self.answer: str | None = None
         tip(
             self,
-            f"{condition.question} The protocol wants: {condition.wanted}. Otherwise"
-            f" {condition.breach}.",
+            f"{condition.question} Required: {condition.wanted}. If not met: {condition.breach}.",
         )
 
     def show_answer(self, answer: str | None) -> None:
@@ -34,8 +33,8 @@ class Switch(QPushButton):
         self.setText(f"{mark} {c.label}" + (f": {answer}" if c.wanted == ANY and answer else ""))
         said = {
             "open": "not noted",
-            "kept": f"{answer}, as wanted",
-            "broken": f"{answer}, against the protocol",
+            "kept": f"{answer}, as planned",
+            "broken": f"{answer}, not as planned",
         }[state]
         self.setAccessibleName(f"{c.question} {said}")
         self.setProperty("condition", state)
@@ -60,7 +59,7 @@ class Hours(QLineEdit):
         self.setAccessibleName(condition.question)
         tip(
             self,
-            f"{condition.question} The protocol wants {condition.wanted} or more. Otherwise"
+            f"{condition.question} Required: {condition.wanted} or more. If not met:"
             f" {condition.breach}.",
         )
 
@@ -85,10 +84,8 @@ class ConditionsBar(QWidget):
         self.hours: list[Hours] = []
         self.conditions: tuple[Condition, ...] = ()
         self.row = Flow()
-        self.all = QPushButton("All as wanted (F7)")
-        self.all.setToolTip(
-            "Note every condition as the protocol wants it; then change those that are not so"
-        )
+        self.all = QPushButton("All as planned (F7)")
+        self.all.setToolTip("Note every condition as planned; then change those that differ")
         self.all.clicked.connect(self.note_all)
         self.breach = label("", "warn", wrap=True)
         self.breach.hide()

@@ -69,7 +69,7 @@ class EntryGrid(QWidget):
             "", "asked", wrap=True
         )  # what is odd about a typed value, under its cell
         self.asked.setParent(self)
-        self.asked.setAccessibleName("What is odd about this value")
+        self.asked.setAccessibleName("Question about this value")
         self.asked.hide()
         self.last = LastVisit()
         self.blind = False  # earlier and corrected values are hidden
@@ -96,7 +96,7 @@ class EntryGrid(QWidget):
         short = self.columns > 3
         heads += [str(n) if short else f"Repeat {n}" for n in range(1, self.columns + 1)] + [
             "Tally",
-            "What it gives",
+            "Result",
         ]
         self._heads = [label(head, "faint") for head in heads if wanted]
         for k, words in enumerate(self._heads):
@@ -297,7 +297,9 @@ class EntryGrid(QWidget):
             cell.load(cell.reading)
             self.mark_next()
             if cell.reading is not None:
-                self.bench.refuse("A reading is not deleted: exclude it with a reason (F4).")
+                self.bench.refuse(
+                    "Readings are not deleted. Exclude this reading with a reason (F4)."
+                )
             return
         self._write(cell, text)
 

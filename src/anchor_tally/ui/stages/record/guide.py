@@ -109,7 +109,5 @@ class Guide(QWidget):
         )
         self.fold.setVisible(bool(folded))
         self.fold.setText(
-            "Fold away"
-            if self.fold.isChecked()
-            else f"{count(folded, 'equation')} for other people"
+            "Hide" if self.fold.isChecked() else f"{count(folded, 'equation')} for other people"
         )

@@ -132,7 +132,7 @@ class LiveDevice(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         self.watch, self.look_at = (
             QPushButton("Watch a folder for results…"),
-            QPushButton("Look at it"),
+            QPushButton("Review file"),
         )
         self.watch.clicked.connect(self._ask_folder)
         self.look_at.clicked.connect(lambda: self.file_wanted.emit(str(self.arrived)))
@@ -162,11 +162,11 @@ class LiveDevice(QWidget):
             self.stop()
             return
         if not self.instrument.currentText().strip():
-            self.message.emit("Name the device whose readings these are first.", True)
+            self.message.emit("First name the device of these readings.", True)
             return
         where, profile = self.where.currentText().strip(), self._profile()
         if not where:
-            self.message.emit("Name the port of the device first, such as /dev/ttyUSB0.", True)
+            self.message.emit("First name the port of the device, such as /dev/ttyUSB0.", True)
             return
         self.connect_button.setText("Disconnect")
         if profile:
@@ -179,7 +179,7 @@ class LiveDevice(QWidget):
         self.step_on.setVisible(state == "connected" and self.simulator.process is not None)
         self.on_it, self.standing = False, None
         words = {
-            "connected": "● connected, waiting for somebody to step on",
+            "connected": "● connected, ready: step on",
             "waiting": f"○ no connection ({why}): trying again",
             "refused": f"✗ {why}",
         }.get(state, "")
@@ -202,7 +202,7 @@ class LiveDevice(QWidget):
         elif isinstance(told, Named):
             self.shown.setText(f"● {told.model}")
         elif isinstance(told, LeftOut):
-            self.message.emit(f"Not taken from the device: {told.why}.", True)
+            self.message.emit(f"Not saved: {told.why}.", True)
         elif isinstance(told, Taken | NoValue):
             self._take(told)
             self.taken.emit(told)
@@ -266,12 +266,10 @@ class LiveDevice(QWidget):
             return
         if ready:
             self.arrived = ready[-1]
-            self.folder_says.setText(f"{self.arrived.name} has arrived")
+            self.folder_says.setText(f"{self.arrived.name} received")
             self.look_at.show()
             self.message.emit(
-                f"A scan result has arrived: {self.arrived.name}. Nothing is imported until you"
-                " look at it.",
-                False,
+                f"Scan result received: {self.arrived.name}. Review it to import it.", False
             )
 
     def stop(self) -> None:

@@ -53,7 +53,7 @@ class MethodsBench(QWidget):
         self.lines: list[MethodLine] = []
         self.sums_only = False
         self.output, self.form, self.only = QComboBox(), QComboBox(), QComboBox()
-        self.output.setAccessibleName("What the equations give")
+        self.output.setAccessibleName("Results of the equations")
         self.output.addItem("Body fat", "body_fat_percent")
         for m in dict.fromkeys(e.outputs[0] for e in EQUATIONS.values()):
             if m != "body_fat_percent":
@@ -103,7 +103,9 @@ class MethodsBench(QWidget):
         self.title = label("", "title", wrap=True)
         self.about = label("", wrap=True)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.errors = Table(["Reading error of", "changes it by"], "What a reading error does")
+        self.errors = Table(
+            ["Reading error of", "changes the result by"], "Effect of a reading error"
+        )
         right = QVBoxLayout()
         right.addWidget(self.title)
         right.addWidget(self.about)
@@ -202,7 +204,7 @@ class MethodsBench(QWidget):
         others = [x for x in found if x.for_others]
         self.fold.setVisible(bool(others))
         self.fold.setText(
-            "Fold away"
+            "Hide"
             if self.fold.isChecked()
             else f"{count(len(others), 'equation')} for other people"
         )
@@ -226,13 +228,18 @@ class MethodsBench(QWidget):
         if found:
             n, low, high = found
             self.spread.setText(
-                f"{n} equations apply; they give {number(low)} to {number(high)} %. "
-                "The spread between them is part of what is not known."
+                f"{n} equations apply: {number(low)} to {number(high)} %. Their spread is part of"
+                " the uncertainty."
             )
         else:
             there = any(x.value is not None for x in self.lines)
             self.spread.setText(
-                "" if there else "Type what was measured; equations fill in as their inputs come."
+                ""
+                if there
+                else (
+                    "Type the measurements. Results appear when the inputs of an equation are"
+                    " complete."
+                )
             )
 
     def _open(self) -> None:
@@ -243,7 +250,7 @@ class MethodsBench(QWidget):
         e = EQUATIONS[x.id]
         self.title.setText(x.label)
         memory = (
-            " Coefficients from memory, not yet checked against the publication."
+            " Coefficients from memory, not checked against the publication."
             if e.certainty == "from memory"
             else ""
         )

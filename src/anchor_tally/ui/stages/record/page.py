@@ -57,8 +57,8 @@ from .visit_bar import VisitBar
 from .visit_notes import VisitNotes
 
 _KEYS = (
-    "Enter: next empty cell · F: failed reading · F4: what is kept of this reading · F8: another"
-    " setting of this scale · Ctrl+Page down: next station"
+    "Enter: next empty cell · F: failed reading · F4: exclude or remark · F8: another setting ·"
+    " Ctrl+Page down: next station"
 )
 DEVICES, CHECK, METHODS = "devices", "check", "methods"
 LABELS = {
@@ -98,13 +98,13 @@ class RecordStage(Page):
         self.notes = VisitNotes(self.session)
         self.notes.remarked.connect(self._note_remark)
         self.notes.message.connect(self.message)
-        self.unseen = QPushButton("Type fat values unseen")
+        self.unseen = QPushButton("Enter hidden fat values")
         self.unseen.setCheckable(True)
         self.unseen.toggled.connect(self._unseen_toggled)
         self.headline = label("", "headline", wrap=True)
         self.hint = label(_KEYS, "faint", wrap=True)
         self.trouble = label("", "warn", wrap=True)
-        self.trouble.setAccessibleName("What went wrong")
+        self.trouble.setAccessibleName("Reason of the failure")
         self.trouble.hide()
         self.caution = label("", "caution", wrap=True)
         self.caution.setAccessibleName("Caution")
@@ -262,7 +262,7 @@ class RecordStage(Page):
                 " written."
             )
         elif not self.who():
-            self.refuse("Choose or type a client's code first; nothing was written.")
+            self.refuse("Choose or type a client's code first; nothing was saved.")
         elif self.bar.place is None:
             self.refuse(unknown_client_words(self.who()))
         return self.bar.place
@@ -344,10 +344,7 @@ class RecordStage(Page):
     def _station_done(self) -> None:
         keys = list(LABELS)
         following = LABELS[keys[keys.index(self.station) + 1]]
-        self.message.emit(
-            f"{LABELS[self.station]}: nothing more is asked for. Ctrl+Page down: {following}.",
-            False,
-        )
+        self.message.emit(f"{LABELS[self.station]}: complete. Ctrl+Page down: {following}.", False)
 
     def _show_station(self, own: Sequence[Reading]) -> None:
         station = STATION.get(self.station)
@@ -527,10 +524,7 @@ class RecordStage(Page):
         why nothing was taken, or "".
         """
         if standing is None:
-            return (
-                "A device has sent a reading, but no client was chosen when it began: nothing was"
-                " taken."
-            )
+            return "A device sent a reading, but no client was chosen: it was not saved."
         place, instrument = standing.place, standing.instrument
         items = self.session.catalogue()
         item = next(
@@ -539,7 +533,7 @@ class RecordStage(Page):
         )
         lock = locks(items.client_coded(place.client), [item]).get(instrument)
         if lock is not None:
-            return f"Nothing was taken from {instrument}. {caution_words(lock)}"
+            return f"Not saved from {instrument}. {caution_words(lock)}"
         kept: Sequence[tuple[str, str | None]]
         if values is None:
             kept = [

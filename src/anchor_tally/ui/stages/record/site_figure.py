@@ -103,7 +103,7 @@ class SiteFigure(QWidget):
         font.setPixelSize(8)
         p.setFont(font)
         p.setPen(QColor(c.faint))
-        p.drawText(QRectF(0, 216, 100, 12), Qt.AlignmentFlag.AlignCenter, f"seen from the {view}")
+        p.drawText(QRectF(0, 216, 100, 12), Qt.AlignmentFlag.AlignCenter, f"{view} view")
 
     def _mark(self, p: QPainter, site: Site) -> None:
         pen = QPen(QColor(self.colours.warn), 2.4)

@@ -47,11 +47,11 @@ class StationCard(QWidget):
         for key, words in COUNTS.items():
             self.counts.addItem(words, key)
         self.landmark = QLineEdit()
-        self.landmark.setPlaceholderText("as on the figure; or 5 cm beside the navel")
+        self.landmark.setPlaceholderText("as in the figure, or for example 5 cm beside the navel")
         self.landmark.setAccessibleName("Landmark of the site")
         self.landmark.setMinimumWidth(250)
         self.landmark.returnPressed.connect(self._keep_landmark)
-        keep = QPushButton("Keep landmark")
+        keep = QPushButton("Save landmark")
         keep.clicked.connect(self._keep_landmark)
         for box in (self.repeats, self.counts, self.unit):
             box.activated.connect(self._changed)
@@ -59,7 +59,7 @@ class StationCard(QWidget):
         row, marks = Flow(), Flow()
         row.addWidget(paired("Repeats", self.repeats))
         row.addWidget(paired("Counts", self.counts))
-        self.unit_pair = paired("Typed in", self.unit)
+        self.unit_pair = paired("Unit", self.unit)
         row.addWidget(self.unit_pair)
         marks.addWidget(paired("Landmark of", self.site))
         for w in (self.landmark, keep):
@@ -69,7 +69,7 @@ class StationCard(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 6, 10, 6)
         column.addWidget(
-            label("What this station measures here; kept in the study for every visit.", "faint")
+            label("Measurements of this station, for all visits of the study.", "faint")
         )
         column.addWidget(self.holder)
         column.addLayout(row)

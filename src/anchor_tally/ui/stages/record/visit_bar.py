@@ -84,7 +84,7 @@ class VisitBar(QWidget):
         self.to_when.setAccessibleName("Move the visit to this time")
         self.to_client.setAccessibleName("Move the visit to this client")
         self.to_client.setMinimumWidth(120)
-        go, leave = QPushButton("Move"), QPushButton("Leave it")
+        go, leave = QPushButton("Move"), QPushButton("Cancel")
         go.clicked.connect(self._move)
         leave.clicked.connect(self.mover.hide)
         self.to_when.returnPressed.connect(self._move)

@@ -40,7 +40,7 @@ class VisitNotes(QWidget):
         self.button = QPushButton("Attach…")
         tip(
             self.button,
-            "Keep the place and checksum of a photo or file with this visit; it is never exported",
+            "Save the path and checksum of a photo or file with this visit; never exported",
         )
         self.button.clicked.connect(self._ask)
         self.drop = QPushButton("Detach the last")
@@ -68,7 +68,7 @@ class VisitNotes(QWidget):
         if not self.files:
             return ""
         gone = [f for f in self.files if not Path(f.path).exists()]
-        lost = f"; {Path(gone[0].path).name} is no longer there" if gone else ""
+        lost = f"; {Path(gone[0].path).name} is missing" if gone else ""
         return (
             f"{count(len(self.files), 'file')}:"
             f" {', '.join(Path(f.path).name for f in self.files[:2])}{lost}"

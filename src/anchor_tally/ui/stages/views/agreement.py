@@ -35,10 +35,10 @@ class AgreementPage(ViewPage[CompareResult]):
     The offset ladder, and the difference plot of the chosen device or method.
     """
 
-    key, owner, figure_name = "compare", "compare", "Offset ladder"
+    key, owner, figure_name = "compare", "compare", "Differences of all devices"
     words = "Comparing"
     margins = (150, 20, 52, 8)
-    missing = "Import readings with a reference, or choose another metric in the lens bar."
+    missing = "Import scan results, enter them under Record › Scan, or choose another metric."
     named = False
     formed = pyqtSignal()  # another form is on the screen
 
@@ -56,7 +56,7 @@ class AgreementPage(ViewPage[CompareResult]):
         self.column.setContentsMargins(16, 12, 16, 10)
         self.form_tabs = self._form_tabs()
         self.substitute = QPushButton("")
-        self.substitute.setAccessibleName("Compare with what is not a reference")
+        self.substitute.setAccessibleName("Compare without a scan")
         self.substitute.clicked.connect(self._use_substitute)
         self.substitute.hide()
         self.column.insertWidget(3, self.substitute, 0, Qt.AlignmentFlag.AlignLeft)
@@ -97,8 +97,8 @@ class AgreementPage(ViewPage[CompareResult]):
         super().no_answer(text)
         if self._offer_substitute():
             self.under.setText(
-                "Without a scan nobody can say which device is right; how they differ from each"
-                " other, and how they repeat, can be seen."
+                "Without a scan, no device can be called right. You can compare devices with each"
+                " other, and their repeats."
             )
 
     def _offer_substitute(self) -> bool:
@@ -149,9 +149,7 @@ class AgreementPage(ViewPage[CompareResult]):
         super().paint()
         if self.results:
             said = sentences.pairs_sentence(self.results[self.chosen])
-            self.under.setText(
-                f"{said}  Choose a rung, then a point: every number opens up to its readings."
-            )
+            self.under.setText(f"{said}  Choose a device, then a point, to see its readings.")
             self._paint_plot()
 
     def fill_table(self, result: CompareResult) -> None:

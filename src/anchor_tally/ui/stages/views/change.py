@@ -17,7 +17,7 @@ class ChangePage(ViewPage[ChangeResult]):
     """Does it move when the scan moves?"""
 
     key, owner, figure_name = "change", "change", "Changes in four quadrants"
-    words = "Looking at changes"
+    words = "Computing changes"
     missing = "A change needs two scans of one client, with readings of the device at both."
 
     def instrument_of(self, result: ChangeResult) -> Instrument:
@@ -27,8 +27,8 @@ class ChangePage(ViewPage[ChangeResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Shaded: both moved the same way. Dotted frame: less than the scan itself can show."
-                " Dashed: as much as the scan; line: what the device shows."
+                "Shaded: same direction. Dotted frame: within the error of the scan. Dashed line:"
+                " perfect response; solid line: response of the device."
             )
 
     def draw(self, axes: Any, family: str) -> None:
@@ -65,5 +65,5 @@ class ChangePage(ViewPage[ChangeResult]):
             ]
             ids += r.pairs.reference_rows[anchor]
         return EvidenceFor(
-            f"{r.instrument.name}: one change, both ends", readings=tuple(dict.fromkeys(ids))
+            f"{r.instrument.name}: one change, both visits", readings=tuple(dict.fromkeys(ids))
         )

@@ -23,18 +23,18 @@ class HydrationPage(ViewPage[HydrationResult]):
     """Does fat only follow water?"""
 
     key, owner, figure_name = "water", "water", "Fat against water within clients"
-    words = "Looking at water"
+    words = "Computing hydration"
     evaluated = pyqtSignal()
     missing = (
-        "It needs a device that shows body fat and body water in percent, on several days of a"
-        " client."
+        "Not enough data: needs a device that shows body fat and body water in percent, on several"
+        " days of a client."
     )
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.client, self.dry, self.loaded = QComboBox(), QComboBox(), QComboBox()
         self.sensitivity = label("", wrap=True)
-        self.sensitivity.setAccessibleName("What the two mornings showed")
+        self.sensitivity.setAccessibleName("Result of the two mornings")
         self.challenge = QWidget()
         row = Flow()
         for words_, box in (
@@ -43,7 +43,7 @@ class HydrationPage(ViewPage[HydrationResult]):
             ("loaded", self.loaded),
         ):
             letters_wide(box, 14)
-            row.addWidget(paired(words_, box, f"Challenge: {words_}"))
+            row.addWidget(paired(words_, box, f"Hydration test: {words_}"))
         self.challenge.setLayout(row)
         self.client.activated.connect(lambda _k: self._offer_visits())
         for box in (self.dry, self.loaded):
@@ -86,7 +86,7 @@ class HydrationPage(ViewPage[HydrationResult]):
             return
         dry, loaded = self.dry.currentData(), self.loaded.currentData()
         job = Job(
-            "Looking at two mornings",
+            "Computing the hydration test",
             lambda: self.session.wide_snapshot_steps((FAT, MASS)),
             lambda s: HydrationTestRequest(s, lens, name, client, dry, loaded).run(),
         )

@@ -16,7 +16,7 @@ class RedundancyPage(ViewPage[RedundancyResult]):
     key, owner, figure_name = "alike", "alike", "Correlations within clients"
     words = "Comparing devices with each other"
     margins = (110, 10, 80, 10)
-    missing = "It needs two devices that were read at the same visits, eight or more."
+    missing = "Not enough data: needs two devices read at the same 8 visits or more."
 
     def metrics(self) -> tuple[str, ...]:
         shown = {m for _, kind, m in self.session.instruments_and_metrics() if kind == "device"}
@@ -29,9 +29,9 @@ class RedundancyPage(ViewPage[RedundancyResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Correlation of visit values within clients, each client's trend removed; the"
-                f" larger the square, the more alike. Framed: {AS_ONE} and more, they move as one."
-                " Two that share a formula also share its errors."
+                "Correlation within clients, each client's trend removed: larger squares are more"
+                f" similar. Framed: {AS_ONE} or more. Devices that behave alike may share a sensor,"
+                " a formula or the same response to water."
             )
 
     def draw(self, axes: Any, family: str) -> None:

@@ -16,8 +16,8 @@ MOST = 500
 class RepeatabilityPage(ViewPage[RepeatabilityResult]):
     """How far do repeats differ?"""
 
-    key, owner, figure_name = "consistency", "consistency", "Strips of repeats"
-    words = "Looking at repeats"
+    key, owner, figure_name = "consistency", "consistency", "Repeats of all devices"
+    words = "Computing repeatability"
     margins = (150, 20, 52, 8)
     named = False
     missing = "Take two or three readings of a device minutes apart, on several days."
@@ -29,8 +29,8 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Strong band: two SDs of repeats minutes apart. Pale band: two SDs of a client's"
-                " value from day to day, change and all."
+                "Dark band: ± 2 SD of repeats minutes apart. Light band: ± 2 SD from day to day,"
+                " real change included."
             )
 
     def draw(self, axes: Any, family: str) -> None:
@@ -46,6 +46,6 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
         r = self.results[self.chosen]
         worst = sorted(range(r.deviation.size), key=lambda k: -abs(r.deviation[k]))[:MOST]
         return EvidenceFor(
-            f"{r.instrument.name}: repeats, those farthest off first",
+            f"{r.instrument.name}: repeats, largest deviations first",
             readings=tuple(int(r.reading[k]) for k in worst),
         )
