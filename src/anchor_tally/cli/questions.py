@@ -71,8 +71,8 @@ def ask(args: argparse.Namespace, view: View[Any]) -> None:
     print(answer.headline(result))
     if view.key == "compare":
         print(pairs_sentence(result))
-        for _, name, value, interval in rows(result):
-            print(f"{name:34} {value:>8}  {interval}")
+        for _, line in rows(result):
+            print(f"{line.name:34} {line.value:>8}  {line.interval}")
         for n in result.notes:
             print(f"· {sentence(n)}")
         return

@@ -122,7 +122,7 @@ def _results(results: Sequence[CompareResult]) -> Iterable[Row]:
     yield ("instrument", "statistic", "value", "interval_95")
     for r in results:
         yield (r.pairs.instrument.name, headline(r), None, None)
-        for _, name, value, interval in rows(r, all_of_them=True):
-            yield (r.pairs.instrument.name, name.strip(), value, interval)
+        for _, line in rows(r, all_of_them=True):
+            yield (r.pairs.instrument.name, line.name.strip(), line.value, line.interval)
         for n in r.notes:
             yield (r.pairs.instrument.name, sentence(n), None, None)

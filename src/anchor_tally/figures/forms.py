@@ -22,7 +22,7 @@ FORMS = (
     ("ratio", "Ratio"),
     ("sloping", "Sloping limits"),
     ("percentiles", "Percentiles"),
-    ("identity", "Against the scan"),
+    ("identity", "Device and reference"),
 )
 MOST = 2000
 _DASHED = (0, (6, 3))

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 import numpy as np
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ..domain.records import Instrument
 from ..figures.style import Mark, Palette, marks_of
@@ -16,7 +17,7 @@ from ..wording.statistics import Line
 from ..wording.views import notes_words
 from .pages import EvidenceFor, Surroundings
 from .question_page import A, QuestionPage
-from .widgets import Choices, Table, label
+from .widgets import Choices, Table, label, tip
 
 if TYPE_CHECKING:
     from .canvas import FigureView
@@ -55,12 +56,20 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.table = Table(["Figure", "Value", "95 % interval"], "Figures of the chosen instrument")
         self.table.setMinimumWidth(430)
         self.table.setMaximumWidth(470)
+        self.every = QPushButton("All statistics")
+        self.every.setObjectName("tab")
+        self.every.setCheckable(True)
+        self.every.setChecked(self.disclosure.all)
+        tip(self.every, "Show every statistic, or only the rows that answer the question")
+        self.every.toggled.connect(self.disclosure.show_all)
+        self.disclosure.changed.connect(self._disclosed)
         self.notes = label("", "faint", wrap=True)
         self.figure: FigureView | None = None
         self.side = QWidget()
         side = QVBoxLayout(self.side)
         side.setContentsMargins(0, 0, 0, 0)
         side.addWidget(self.table, 1)
+        side.addWidget(self.every, 0, Qt.AlignmentFlag.AlignLeft)
         side.addWidget(self.notes)
         self.side.setMaximumWidth(470)
         self.body = QHBoxLayout()
@@ -167,8 +176,24 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self._figure().redraw(self.draw)
 
     def fill_table(self, result: N) -> None:
-        """Show the figures of a result."""
-        self.table.fill([(x.name, x.value, x.interval) for x in self.lines(result)])
+        """Show the figures of a result: the main ones, or all."""
+        lines = self.lines(result)
+        self.show_lines([x.main for x in lines], [(x.name, x.value, x.interval) for x in lines])
+
+    def show_lines(
+        self, main: Sequence[bool], rows: Sequence[tuple[str, str, str]], tips: Sequence[str] = ()
+    ) -> list[int]:
+        """Fill the table with the main rows, or with all; return which rows are shown."""
+        few = any(main) and not all(main)
+        self.every.setVisible(few)
+        shown = [k for k in range(len(rows)) if self.disclosure.all or not few or main[k]]
+        self.table.fill([rows[k] for k in shown], tips=[tips[k] for k in shown] if tips else [])
+        return shown
+
+    def _disclosed(self, every: bool) -> None:
+        self.every.setChecked(every)
+        if self.results:
+            self.fill_table(self.results[self.chosen])
 
     def choose(self, k: int) -> None:
         """Choose an instrument."""

@@ -17,6 +17,7 @@ from ..app.views import VIEW
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import FAULT, UserError
 from ..figures.style import DARK, LIGHT, Palette
+from .disclosure import Disclosure
 from .file_actions import FileActions
 from .frame import Frame
 from .memory import Memory, is_demo
@@ -66,6 +67,7 @@ class MainWindow(FileActions):
         self._importing: threading.Thread | None = None
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.memory = Memory(self.settings)
+        self.disclosure = Disclosure(self.settings, self)
         self.setWindowIcon(icon())
         self.setWindowTitle("Anchor Tally")
         self._fit_screen()
@@ -257,7 +259,9 @@ class MainWindow(FileActions):
         assert self.session is not None
         assert self.jobs is not None
         if key not in self.pages:
-            page = PAGES[key]()(Surroundings(self.session, self.colours, self.jobs))
+            page = PAGES[key]()(
+                Surroundings(self.session, self.colours, self.jobs, self.disclosure)
+            )
             page.message.connect(self.say)
             page.evidence.connect(self._evidence)
             page.wanted.connect(self.go)

@@ -12,6 +12,7 @@ from ..app.session import Session
 from ..domain.errors import UserError
 from ..figures.style import Palette
 from ..study.edits.edit import Edit
+from .disclosure import Disclosure
 from .jobs import Jobs
 
 if TYPE_CHECKING:
@@ -21,11 +22,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What a page is built with: the study, the colours, and the runner of long work."""
+    """What a page is built with.
+
+    The study, the colours, the runner of long work, and whether tables show all statistics.
+    """
 
     session: Session
     palette: Palette
     jobs: Jobs
+    disclosure: Disclosure
 
 
 class Page(QWidget):
@@ -51,6 +56,7 @@ class Page(QWidget):
         super().__init__()
         self.setObjectName("page")
         self.session, self.colours, self.jobs = around.session, around.palette, around.jobs
+        self.disclosure = around.disclosure
 
     def refresh(self) -> None:
         """Show the study as it is now."""

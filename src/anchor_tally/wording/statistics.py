@@ -520,10 +520,14 @@ STATISTICS = (
 )
 
 
-def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str, str, str, str]]:
-    """The statistics as text: key of the explanation, label, value, interval."""
+def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str, Line]]:
+    """The statistics as text, each with the key of its explanation."""
     metric = metric_of(result.pairs.metric)
-    return [(s.explains, *s.texts(result, metric)) for s in STATISTICS if s.shown or all_of_them]
+    return [
+        (s.explains, Line(*s.texts(result, metric), s.main))
+        for s in STATISTICS
+        if s.shown or all_of_them
+    ]
 
 
 # models of calibration, and what needs no device, as they stand in figures and tables

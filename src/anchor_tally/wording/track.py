@@ -214,6 +214,7 @@ def track_lines(r: TrackResult) -> list[Line]:
                 f"All devices ({unit})",
                 signed(t.verdict.change.value, k),
                 span(t.verdict.change.interval, k, sign=True),
+                main=True,
             )
         )
     s = r.named(r.chosen)
@@ -221,7 +222,7 @@ def track_lines(r: TrackResult) -> list[Line]:
     for d in t.devices if t is not None else ():
         name = short_name(d.instrument)
         if d.verdict is None:
-            lines.append(Line(f"{name} ({unit})", MISSING, WHY[d.why]))
+            lines.append(Line(f"{name} ({unit})", MISSING, WHY[d.why], main=True))
         else:
             shown = span(d.verdict.change.interval, k, sign=True)
             lines.append(
@@ -229,6 +230,7 @@ def track_lines(r: TrackResult) -> list[Line]:
                     f"{name} ({unit})",
                     signed(d.verdict.change.value, k),
                     shown if not d.why else WHY[d.why],
+                    main=True,
                 )
             )
         if d.instrument == r.chosen:
@@ -251,7 +253,8 @@ def _of_series(s: TrackSeries, r: TrackResult, m: Metric) -> list[Line]:
     lines = []
     if r.change is not None:
         v = r.change
-        lines.append(Line("  days near both dates", f"{v.days[0]} and {v.days[1]}", v.kind))
+        kind = {REAL: "real", LIKELY: "probable"}.get(v.kind, "not detectable")
+        lines.append(Line("  days near both dates", f"{v.days[0]} and {v.days[1]}", kind))
     if s.noise is not None:
         whose = "this client" if s.noise.own else "all clients"
         lines.append(Line(f"  day-to-day SD ({unit})", number(s.noise.sd, k + 1), whose))

@@ -23,7 +23,7 @@ def version_row(v: Version) -> tuple[str, str, str, str]:
 
 
 def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
-    """One client in two versions."""
+    """One client in two versions: the difference, then both offsets."""
     m = metric_of(metric)
     k = m.decimals
 
@@ -35,9 +35,9 @@ def compared_row(row: VersionRow, metric: str) -> tuple[str, str, str, str]:
     difference = row.difference
     return (
         row.client or "All others",
+        MISSING if difference is None else signed(difference, k),
         cell(row.first),
         cell(row.second),
-        MISSING if difference is None else signed(difference, k),
     )
 
 

@@ -30,6 +30,7 @@ from ....wording import offsets
 from ....wording.board import board, offset_words
 from ....wording.names import short_name
 from ....wording.notes import sentence
+from ....wording.numbers import day_words
 from ...instrument_page import WIDE_ENOUGH
 from ...long_text import LongText
 from ...pages import EvidenceFor, Surroundings
@@ -43,11 +44,11 @@ if TYPE_CHECKING:
 VIEWS = (
     (
         "forest",
-        "Forest",
+        "By client",
         "Offsets of one instrument, client by client, and errors on left-out scans",
     ),
-    ("board", "Board", "Offsets of all devices as a table"),
-    ("versions", "Adopted versions", "Adopted offsets, comparison of two versions, certificates"),
+    ("board", "Table", "Offsets of all devices as a table"),
+    ("versions", "Versions", "Adopted offsets, comparison of two versions, certificates"),
 )
 
 
@@ -227,14 +228,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         )
         self.under.setVisible(self.view != "versions" and not self.crowded)
         self.detail.setVisible(self.view != "versions" and not self.crowded)
-        self.advice.setText(f"{name}: {offsets.calibration_sentence(r)}")
+        self.advice.setText(offsets.calibration_sentence(r))
         named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
         said = [sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
-        words = [
-            offsets.error_sentence(r),
-            " ".join(said),
-            f"{offsets.adopted_for(r)} {offsets.range_sentence(r)}".strip(),
-        ]
+        words = [" ".join(said), f"{offsets.adopted_for(r)} {offsets.range_sentence(r)}".strip()]
         self.detail.setText("\n".join(w for w in words if w))
         found = (
             self.session.calibration_versions(name, r.comparison.pairs.metric)
@@ -406,7 +403,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             return
         if self.edit(
             AdoptCalibration(record, item.kind, item.equation),
-            f"Adopted: {item.name} is now corrected in Record and Track until {record.valid_until}."
+            f"Adopted: {item.name} is corrected in Record and Track until"
+            f" {day_words(record.valid_until)}."
             " Undo withdraws it.",
         ):
             self.reason.clear()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, QWidget
@@ -39,10 +39,11 @@ class Versions(QWidget):
         self.certificate = QPushButton("Copy certificate data (JSON)")
         self.certificate.clicked.connect(self._copy)
         row = Flow(6)
-        for part in (
+        self.choices = (
             paired("Compare versions", self.first, "First version"),
             paired("and", self.second, "Second version"),
-        ):
+        )
+        for part in self.choices:
             row.addWidget(part)
         for button in (self.withdraw, self.certificate):
             row.addWidget(button)
@@ -53,7 +54,7 @@ class Versions(QWidget):
             box.activated.connect(lambda _k: self._compare())
         self.sentence = label("", wrap=True)
         self.table = Table(
-            ["Client", "First", "Second", "Difference"], "Comparison of two versions"
+            ["Client", "Difference", "First", "Second"], "Comparison of two versions"
         )
         box_ = QVBoxLayout(self)
         box_.setContentsMargins(0, 0, 0, 0)
@@ -72,6 +73,8 @@ class Versions(QWidget):
             box.clear()
             box.addItems([words.version_name(v) for v in found])
             box.setCurrentIndex(k)
+        for part in self.choices:  # one version is shown alone
+            part.setVisible(len(found) > 1)
         self._compare()
         self._enable()
 
@@ -90,13 +93,15 @@ class Versions(QWidget):
         self.sentence.setText(
             words.compared_words(self.versions[a], self.versions[b], rows, self.of_metric)
         )
-        heads: Sequence[str] = (
-            "Client",
-            words.version_name(self.versions[a]),
-            words.version_name(self.versions[b]),
-            "Difference",
-        )
-        self.table.fill([words.compared_row(r, self.of_metric) for r in rows], heads)
+        first, second = (words.version_name(self.versions[k]) for k in (a, b))
+        cells = [
+            words.compared_row(r, self.of_metric)
+            for r in sorted(rows, key=lambda r: -abs(r.difference or 0.0))
+        ]
+        if a == b:
+            self.table.fill([(c[0], c[2]) for c in cells], ("Client", f"Offset of {first}"))
+        else:
+            self.table.fill(cells, ("Client", "Difference", first, second))
 
     def _enable(self) -> None:
         v = self.chosen()

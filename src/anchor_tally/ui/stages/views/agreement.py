@@ -154,11 +154,11 @@ class AgreementPage(ViewPage[CompareResult]):
 
     def fill_table(self, result: CompareResult) -> None:
         if self.form == "difference" or result.forms is None:
-            lines = rows(result)
-            self.keys = [line[0] for line in lines]
-            self.table.fill(
-                [line[1:] for line in lines], tips=[EXPLANATIONS[key].help for key in self.keys]
-            )
+            found = rows(result)
+            tips = [EXPLANATIONS[key].help for key, _ in found]
+            lines = [(x.name, x.value, x.interval) for _, x in found]
+            shown = self.show_lines([x.main for _, x in found], lines, tips)
+            self.keys = [found[k][0] for k in shown]
         else:
             super().fill_table(result)
             self.keys = ["bias"] * self.table.count
