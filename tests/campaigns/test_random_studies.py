@@ -8,6 +8,7 @@ import traceback
 import warnings
 from dataclasses import replace
 from datetime import date, datetime, timedelta
+from functools import partial
 
 import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -15,10 +16,10 @@ from matplotlib.figure import Figure
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.agreement.change import ChangeRequest
-from anchor_tally.analysis.agreement.which_device import WhichDeviceRequest
 from anchor_tally.analysis.offsets.adopt import record_of
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.analysis.offsets.record import correct
+from anchor_tally.analysis.offsets.which_device import JOBS, WhichDeviceRequest
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
@@ -31,6 +32,7 @@ from anchor_tally.exchange.drift_json import drift_json
 from anchor_tally.exchange.results_json import calibrate_json, compare_json
 from anchor_tally.exchange.views_json import change_json
 from anchor_tally.figures import difference, drift, forest, forms, ladder, track, views
+from anchor_tally.figures import which_device as which_figures
 from anchor_tally.figures.style import LIGHT, Mark, mark_of, use_fonts
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
@@ -39,6 +41,7 @@ from anchor_tally.wording import board, offsets, sentences
 from anchor_tally.wording import drift as drift_words
 from anchor_tally.wording import track as track_words
 from anchor_tally.wording import views as view_words
+from anchor_tally.wording import which_device as which_words
 from places import reading, study_of
 
 pytestmark = pytest.mark.slow
@@ -158,14 +161,15 @@ def changing(_session, snapshot, lens, _rng):
 
 
 def judged(session, snapshot, lens, _rng):
-    """The score card and the review."""
+    """The choice of devices and the review."""
     yield str([f.note for f in finish(ReviewRequest(finish(session.material_steps())).run()).found])
     r = finish(WhichDeviceRequest(snapshot, lens).run())
-    yield (
-        view_words.which_device_headline(r)
-        + view_words.keep_words(r)
-        + str(view_words.which_device_lines(r))
-    )
+    yield which_words.which_device_headline(r) + str(which_words.which_device_lines(r))
+    for job in JOBS:
+        yield which_words.job_words(r, job)
+        what = which_figures.info(r, job)
+        marks = (MARK,) * len(r.cards)
+        drawn(partial(which_figures.draw, named=True), what, marks)
 
 
 def followed(session, _snapshot, lens, rng):

@@ -9,8 +9,8 @@ from scipy import stats
 
 from anchor_tally.analysis.agreement.change import ChangeRequest
 from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
-from anchor_tally.analysis.agreement.which_device import WhichDeviceRequest
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.which_device import WhichDeviceRequest
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest

@@ -12,8 +12,8 @@ from anchor_tally.analysis.agreement.change import ChangeRequest
 from anchor_tally.analysis.agreement.hydration import HydrationRequest
 from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
-from anchor_tally.analysis.agreement.which_device import WhichDeviceRequest
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.which_device import WhichDeviceRequest
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
@@ -29,6 +29,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.wording import review, views
 from anchor_tally.wording import track as track_words
+from anchor_tally.wording.which_device import which_device_lines
 from places import CLOCK
 
 
@@ -52,7 +53,7 @@ def said(session):
     out["alike"] = sorted(
         str(line) for line in views.redundancy_lines(finish(RedundancyRequest(wide, lens).run()))
     )
-    out["score"] = views.which_device_lines(finish(WhichDeviceRequest(wide, lens).run()))
+    out["score"] = which_device_lines(finish(WhichDeviceRequest(wide, lens).run()))
     material = finish(session.material_steps())
     out["review"] = [
         review.finding_row(f, material) for f in finish(ReviewRequest(material).run()).found

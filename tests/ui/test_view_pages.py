@@ -5,8 +5,10 @@ from types import SimpleNamespace
 import pytest
 from PyQt6.QtCore import Qt
 
-from anchor_tally.analysis.agreement.which_device import price_of
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.offsets.which_device import price_of
 from anchor_tally.app.session import Session
+from anchor_tally.domain.steps import finish
 from anchor_tally.figures import forms, views
 from driving import shown
 from places import typed
@@ -63,22 +65,26 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     assert page.headline.text().startswith("No two devices behave alike")
     assert views.matrix(page.results[0]).known.all()
     page = open_view(qtbot, window, "score")
-    assert "of resamples; for change keep Cedar." in page.headline.text()
+    assert page.headline.text() == "For body fat level: Cedar. For tracking change: Cedar."
     assert "a change of setting counts as error: Birch." in page.under.text()
-    assert "for change: Cedar. So far the previous scan is as close" in page.under.text()
-    assert (
-        "BMI equation (Deurenberg 1991) show less than half of it" in page.under.text()
-    )  # though their errors are the smallest
+    said = {job: page.said[job].text() for job in page.said}
+    assert said["change"].startswith(
+        "Cedar: error of a change 1.5 pp (95 % CI 1.1 to 2.0), best in"
+    )
+    assert said["daily"].startswith("Birch: smallest detectable change 2.0 pp")
+    cards = {c.instrument.name: c for c in page.results[0].cards}
+    equation = cards["BMI equation (Gallagher 2000)"]  # the smallest errors, but no response
+    assert equation.change.error.value < cards["Cedar"].change.error.value
+    assert (equation.level.best, equation.change.best) == (None, None)
+    alder = finish(CalibrateRequest(demo.snapshot(), demo.lens, "Alder").run())[0]
+    assert cards["Alder"].level.error.value == pytest.approx(alder.cross_validation.after)
     shown_of_one = {page.cards.text(k, 0): page.cards.text(k, 3) for k in range(page.cards.count)}
     assert shown_of_one["Cedar"] == "1.25 (0.94 to 1.56)"
-    first = views.score(page.results[0]).names[0]
-    shown(qtbot, page, lambda: page.weights["closeness"].setValue(0))
     page.failed.setText("5")
     shown(qtbot, page, page.failed.editingFinished.emit)
-    last = page.cards.text(page.cards.count - 1, 0)
-    assert last.startswith("Cedar\n")
-    assert "of its readings failed (at most 5 %)" in last
-    assert first in views.score(page.results[0]).names
+    names = [page.cards.text(k, 0) for k in range(page.cards.count)]
+    assert "Cedar\nRuled out: 10 % of its readings failed (at most 5 %)" in names
+    assert "Cedar" not in page.headline.text()
     qtbot.mouseClick(page.tabs.buttons["compare"], Qt.MouseButton.LeftButton)
     assert window.compare.isVisible()
 
@@ -92,7 +98,7 @@ def test_other_forms_of_closeness(qtbot, window_on, demo):
         page.choose_form("ratio")
     r = page.results[0]
     words = {forms.info(r, key).y_label for key, _ in forms.FORMS[1:]}
-    assert words == {"Alder / Lab scan", "Alder − Lab scan (pp)", "Alder (percent)"}
+    assert words == {"Alder / Lab scan", "Alder − Lab scan (pp)", "Alder (%)"}
     assert [page.table.text(k, 0) for k in range(2)] == [
         "Passing–Bablok: slope",
         "  intercept (pp)",
@@ -156,7 +162,7 @@ def test_look_alikes_circular_water_and_nothing_to_show(qtbot, window_on, tmp_pa
     assert "No scan with body fat yet" in page.headline.text()
     assert page.under.text().startswith("A change needs two scans")
     page = open_view(qtbot, window, "score")
-    assert page.under.text().startswith("It needs pairs")
+    assert page.under.text().startswith("Not enough data: needs readings of at least two")
     window.close()
     session.close()
 

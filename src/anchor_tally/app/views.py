@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ..analysis.agreement.hydration import HydrationResult
     from ..analysis.agreement.redundancy import RedundancyResult
     from ..analysis.agreement.repeatability import RepeatabilityResult
-    from ..analysis.agreement.which_device import WhichDeviceResult
+    from ..analysis.offsets.which_device import WhichDeviceResult
     from ..analysis.time.drift import DriftResult
     from ..domain.events import CheckWeight, Event
     from ..domain.lens import Lens
@@ -148,8 +148,8 @@ def _redundancy() -> Answer[RedundancyResult]:
 
 
 def _which_device() -> Answer[WhichDeviceResult]:
-    from ..analysis.agreement.which_device import WhichDeviceRequest
-    from ..wording.views import which_device_headline
+    from ..analysis.offsets.which_device import WhichDeviceRequest
+    from ..wording.which_device import which_device_headline
 
     def ask(q: Ask) -> Generator[float, None, Sequence[WhichDeviceResult]]:
         return ((yield from WhichDeviceRequest(q.snapshot, q.lens).run()),)

@@ -38,6 +38,11 @@ class Metric:
         return self.dimension == "rating" and self.id.startswith(("own_", "visceral_fat_rating"))
 
     @property
+    def symbol(self) -> str:
+        """Unit of a value as people write it: "%", never "percent"; nothing for pure numbers."""
+        return {"percent": "%", "1": ""}.get(self.unit, self.unit)
+
+    @property
     def difference_unit(self) -> str:
         """Unit of a difference: percentage points are 'pp', never '%'."""
         return "pp" if self.unit == "percent" else self.unit

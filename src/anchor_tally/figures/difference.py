@@ -96,7 +96,7 @@ def info(r: CompareResult) -> DifferenceInfo:
         said=f"{shown.size:,} of {p.n:,} pairs drawn" if step > 1 else "",
         lines=tuple(lines),
         trend=trend,
-        x_label=f"mean of {p.instrument.name} and {p.compared_with} ({m.unit if m else ''})",
+        x_label=f"mean of {p.instrument.name} and {p.compared_with} ({m.symbol if m else ''})",
         y_label=f"{p.instrument.name} − {p.compared_with} ({unit})",
     )
 

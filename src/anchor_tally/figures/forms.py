@@ -68,7 +68,7 @@ def info(r: CompareResult, form: str) -> FormInfo | None:
 
 def _units(r: CompareResult) -> tuple[str, str]:
     m = metric_of(r.pairs.metric)
-    return (m.unit, m.difference_unit)
+    return (m.symbol, m.difference_unit)
 
 
 def _level(

@@ -52,7 +52,7 @@ def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
     )
     c = m.snapshot.columns.get(metric)
     found = metric_of(metric)
-    label = f"{found.label} ({found.unit})"
+    label = f"{found.label} ({found.symbol})"
     if c is None:
         return TimelineInfo((), label, "")
     own = np.ones(c.n, dtype=bool)

@@ -77,7 +77,7 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
         until=r.until,
         goal=f.goal if f is not None else None,
         reach=(f.earliest, f.latest) if f is not None and f.earliest is not None else None,
-        label=f"{m.label} ({'%' if m.unit == 'percent' else m.unit})" if m is not None else "",
+        label=f"{m.label} ({m.symbol})" if m is not None else "",
     )
 
 

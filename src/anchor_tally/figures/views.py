@@ -11,7 +11,6 @@ from ..analysis.agreement.change import ChangeResult
 from ..analysis.agreement.hydration import HydrationResult
 from ..analysis.agreement.redundancy import AS_ONE, RedundancyResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
-from ..analysis.agreement.which_device import WhichDeviceResult
 from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
@@ -390,62 +389,4 @@ def _square(
         edgecolor=palette.accent if strong else palette.line,
         lw=2 if strong else 1,
         zorder=1,
-    )
-
-
-# score card
-@dataclass(frozen=True, slots=True)
-class ScoreInfo:
-    """Scores and how often each comes first; ruled out ones have none."""
-
-    names: tuple[str, ...]
-    scores: tuple[float | None, ...]
-    firsts: tuple[float | None, ...]
-
-
-def score(r: WhichDeviceResult) -> ScoreInfo:
-    """What the score card shows."""
-    return ScoreInfo(
-        tuple(c.instrument.name for c in r.cards),
-        tuple(c.score for c in r.cards),
-        tuple(c.first for c in r.cards),
-    )
-
-
-def draw_score(
-    axes: Any, what: ScoreInfo, marks: tuple[Mark, ...], chosen: int, palette: Palette, family: str
-) -> None:
-    """A bar an instrument, the best first.
-
-    Behind it how often it comes first when clients are drawn anew.
-    """
-    prepare(axes, palette, family)
-    for k, (value, first, mark) in enumerate(zip(what.scores, what.firsts, marks, strict=True)):
-        if value is None:
-            axes.text(
-                0.01,
-                -k,
-                "ruled out, or nothing to judge by",
-                color=palette.faint,
-                va="center",
-                fontfamily=family,
-                fontsize=9,
-            )
-            continue
-        axes.barh(-k, value, height=0.5, color=mark.colour, alpha=0.75, lw=0, zorder=2)
-        said = f" first in {100 * first:.0f} % of resamples" if first is not None else ""
-        axes.text(
-            value + 0.01,
-            -k,
-            f"{value:.2f}{said}",
-            va="center",
-            color=palette.ink,
-            fontsize=9,
-            fontfamily=family,
-        )
-    rows(axes, [short_name(n) for n in what.names], palette, family, chosen=chosen)
-    axes.set_xlim(0, 1.45)
-    axes.set_xticks([0, 0.25, 0.5, 0.75, 1.0])
-    axes.set_xlabel(
-        "score (1: the best of these in every criterion)", fontfamily=family, fontsize=9
     )

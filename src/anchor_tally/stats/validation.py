@@ -56,15 +56,16 @@ class ModelError:
     covered: Estimate | None
 
 
-@dataclass(frozen=True, slots=True)
-class CrossValidation:
+@dataclass(frozen=True, eq=False)
+class CrossValidation(FrozenArrays):
     """RMSE of left-out occasion means, before and after correction, and beside the baselines.
 
     ``model`` is the simplest within one standard error of the best; ``after`` is its RMSE.
     ``models`` holds every model that was tried, the simpler one first. ``beats_scans`` tells
     whether it is closer than the last scan carried over and than the mean of the other scans, by
     more than one standard error of the difference. ``beats_people``: the same beside the sample
-    mean and the BMI equation. None where there is nothing to beat.
+    mean and the BMI equation. None where there is nothing to beat. ``loss`` and ``client`` are the
+    squared errors of the chosen model on the occasions used, and their clients.
     """
 
     model: str
@@ -76,6 +77,8 @@ class CrossValidation:
     beats_people: bool | None
     occasions: int
     scheme: str
+    loss: Floats
+    client: Ints
 
     def of(self, model: str) -> ModelError | None:
         """What a model comes to; None where it was not tried."""
@@ -201,6 +204,8 @@ def cross_validate(
             "leave out whole clients (pooled) and single occasions (client), variances refitted;"
             " one-standard-error rule"
         ),
+        loss=after,
+        client=np.asarray(client[use], dtype=np.int64),
     )
 
 

@@ -25,7 +25,7 @@ from ..domain.metrics import metric_named
 from ..wording.numbers import count
 from .widgets import label, tip
 
-ALL = "all combined"
+ALL = "combined"
 MOST_WIDE = 150  # pixels of text: a long name must not cut the other fields
 WINDOWS = ((1.0, "1 h"), (6.0, "6 h"), (24.0, "24 h"), (48.0, "48 h"), (168.0, "7 days"))
 NEAREST, AROUND = "nearest readings", "mean in window"
@@ -157,7 +157,7 @@ class LensBar(QWidget):
             for text, data in items:
                 combo.addItem(text, data)
         combo.setCurrentIndex(max(combo.findData(current), 0))
-        LensBar._widen(combo, 84 if any(text == ALL for text, _ in items) else 60)
+        LensBar._widen(combo)
 
     @staticmethod
     def _widen(combo: QComboBox, most: int = 60) -> None:

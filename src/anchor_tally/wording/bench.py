@@ -243,7 +243,7 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
         return "–", MARK["missing"] + ", ".join(input_words(k) for k in x.missing)
     if x.value is None or x.state == "unfit":
         return "–", MARK["unfit"] + "; ".join(x.reasons)
-    unit = "" if m.unit == "1" else f" {'%' if m.unit == 'percent' else m.unit}"
+    unit = "" if m.unit == "1" else f" {m.symbol}"
     if x.metric == "endomorphy":
         rest = dict(x.others)
         value = "–".join(number(v, 1) for v in (x.value, rest["mesomorphy"], rest["ectomorphy"]))

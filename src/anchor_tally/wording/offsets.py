@@ -190,7 +190,7 @@ def offset_headline(result: CalibrateResult) -> str:
         return f"{name}: no offset yet."
     b = result.pooled.offset
     if result.at_ends:
-        scale = "%" if m.unit == "percent" else m.unit
+        scale = m.symbol
         said = [
             f"{_correction(o, i, k, unit)} at {number(at, k)} {scale}"
             for at, o, i in result.at_ends
@@ -220,7 +220,7 @@ def range_sentence(result: CalibrateResult) -> str:
     if result.range is None or not result.valid_until:
         return ""
     m = metric_of(result.comparison.pairs.metric)
-    unit = "%" if m.unit == "percent" else m.unit
+    unit = m.symbol
     return (
         f"Valid for readings from {number(result.range[0])} to {number(result.range[1])} {unit},"
         f" with the same setting, until {day_words(result.valid_until)}."

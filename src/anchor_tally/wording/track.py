@@ -136,7 +136,7 @@ def value_words(r: TrackResult) -> str:
     if s is None or not s.day.size:
         return ""
     m = metric_of(r.metric)
-    unit = "%" if m.unit == "percent" else m.unit
+    unit = m.symbol
     at = day_of(int(s.day[-1]))
     if not bool(s.corrected[-1]):
         return f"{short_name(r.chosen)} on {at}: {number(float(s.raw[-1]), m.decimals)} {unit}" + (
@@ -154,7 +154,7 @@ def goal_words(f: Forecast | None, metric: str) -> str:
     if f is None:
         return ""
     m = metric_of(metric)
-    unit = "%" if m.unit == "percent" else m.unit
+    unit = m.symbol
     head = f"Goal {number(f.goal, m.decimals)} {unit}"
     if f.rate is None:
         return (

@@ -11,7 +11,6 @@ from ..analysis.agreement.hydration import HydrationResult
 from ..analysis.agreement.hydration_test import HydrationTestResult
 from ..analysis.agreement.redundancy import RedundancyResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
-from ..analysis.agreement.which_device import SURELY, WhichDeviceResult
 from ..analysis.pairs.reference_slopes import shows_too_little
 from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate, Interval, Note
@@ -20,8 +19,6 @@ from .notes import sentence
 from .numbers import MISSING, ci, count, number, signed, span
 from .sentences import scan_word
 from .statistics import Line
-
-SURE = 0.8  # share of resamples from which on one is called the first
 
 
 def notes_words(notes: Sequence[Note]) -> str:
@@ -77,7 +74,7 @@ def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
         ):
             lines.append(_line(label, e, 3))
     step = MISSING if f.resolution is None else f"{f.resolution:g}"
-    lines.append(Line(f"Display step ({'%' if m.unit == 'percent' else m.unit})", step, ""))
+    lines.append(Line(f"Display step ({m.symbol})", step, ""))
     lines.append(Line("Sets of repeats", str(f.tallies), ""))
     return lines
 
@@ -263,73 +260,6 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
             name = f"{short_name(r.names[i])} and {short_name(r.names[j])}: r"
             lines.append(Line(name, signed(float(r.r[i, j]), 2), span(ends, 2, sign=True)))
     return lines
-
-
-# which device?
-def which_device_headline(r: WhichDeviceResult) -> str:
-    """What to keep, and how sure that is."""
-    left = [c for c in r.cards if not c.ruled_out and c.score is not None]
-    if not left:
-        return "Nothing is left to choose from: every instrument is ruled out, or has no pairs."
-    best = left[0]
-    if best.first is None:
-        text = f"{best.instrument.name} scores highest; how sure that is cannot be said"
-    elif best.first >= SURE:
-        text = f"{best.instrument.name} comes first (in {100 * best.first:.0f} % of resamples)"
-    else:
-        often = sorted((c for c in left if c.first is not None), key=lambda c: -(c.first or 0))[:3]
-        text = "No clear first: " + ", ".join(
-            f"{short_name(c.instrument.name)} in {100 * (c.first or 0):.0f} %" for c in often
-        )
-        text += " of resamples"
-    change = r.keep.get("change")
-    text += f"; for change keep {change}" if change else "; none is shown to follow change"
-    return f"{text}."
-
-
-def which_device_lines(r: WhichDeviceResult) -> list[tuple[str, ...]]:
-    """One row an instrument.
-
-    Name, error at scans, error of changes, slope, SD of repeats, failures, price, score or
-    reason.
-    """
-    k = max(metric_of(r.metric).decimals, 1)
-    out: list[tuple[str, ...]] = []
-    for c in r.cards:
-        why = "; ".join(sentence(n) for n in c.ruled_out)
-        out.append(
-            (
-                c.instrument.name + (f"\n{why}" if why else ""),
-                number(c.closeness, k),
-                number(c.change, k),
-                (
-                    MISSING
-                    if c.follows is None
-                    else f"{number(c.follows.value, 2)} ({span(c.follows.interval, 2)})"
-                ),
-                number(c.consistency, k + 1),
-                f"{100 * c.failed:.0f} %",
-                number(c.price, 0),
-                "out" if why else number(c.score, 2),
-            )
-        )
-    return out
-
-
-def keep_words(r: WhichDeviceResult) -> str:
-    """What to keep for level, for change, and for value."""
-    said = [f"{what}: {name}" for what, name in r.keep.items()]
-    text = f"Keep for {'; for '.join(said)}." if said else ""
-    best = next((c for c in r.cards if c.instrument.name == r.keep.get("change")), None)
-    if best is not None and (best.beats_last_scan or 0) < SURELY:
-        text += " So far the previous scan is as close, because clients changed little."
-    little = [c.instrument.name for c in r.cards if not c.ruled_out and shows_too_little(c.follows)]
-    if little:
-        text += (
-            f" Not for change, however small the error: {', '.join(little)}"
-            f" show{'s' if len(little) == 1 else ''} less than half of it."
-        )
-    return text
 
 
 def agreement_lines(r: CompareResult) -> list[Line]:

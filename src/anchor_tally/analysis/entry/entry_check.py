@@ -130,7 +130,7 @@ def doubt(
         return Doubt(note("value_impossible", value=text.strip()), instead) if instead else None
     if metric.dimension == "percent" and mass is not None and abs(value - mass) <= 0.03 * mass:
         return Doubt(note("value_is_mass", value=text.strip(), mass=mass), "")
-    facts = {"value": text.strip(), "unit": "%" if metric.unit == "percent" else metric.unit}
+    facts = {"value": text.strip(), "unit": metric.symbol}
     if expected is None:
         return Doubt(note("value_unlikely", **facts), instead)
     code = "value_far_from_sisters" if of_sisters else "value_far_from_last"

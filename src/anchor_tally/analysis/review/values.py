@@ -118,7 +118,7 @@ def _odd(c: Columns, t: Tallies, k: int, expected: float, metric: Metric) -> Fin
 
 
 def _unit(metric: Metric) -> str:
-    return "%" if metric.unit == "percent" else metric.unit
+    return metric.symbol
 
 
 def slip_of(value: float, expected: float, metric: Metric) -> str:

@@ -1,50 +1,43 @@
-"""Score card: must-haves that rule out, weights that can be moved, and how sure the order is."""
+"""Which device? One choice for level, one for change, one for daily use, and requirements."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Sequence
-from typing import Any
+from functools import partial
+from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit, QWidget
 
-from ....analysis.agreement.which_device import (
-    CRITERIA,
-    MustHaves,
-    WhichDeviceRequest,
-    WhichDeviceResult,
-)
+from ....analysis.offsets.which_device import JOBS, MustHaves, WhichDeviceRequest, WhichDeviceResult
 from ....domain.lens import Lens
 from ....domain.metrics import metric_named
 from ....domain.records import Instrument
 from ....domain.snapshot import Snapshot
-from ....figures import views as figures
+from ....figures import which_device as figures
 from ....figures.style import Mark, marks_of
-from ....wording import views as words
+from ....wording import which_device as words
 from ...pages import Surroundings
-from ...widgets import Flow, Table, letters_wide, paired
+from ...widgets import Flow, Table, label, letters_wide, paired
 from .view import ViewPage
 
-_WEIGHTS = {"closeness": "Closeness", "change": "Following change", "consistency": "Consistency"}
+if TYPE_CHECKING:
+    from ...canvas import FigureView
+
+NAMES, NARROW = 150, 16  # pixels left of the first figure, which names the devices, and of others
 
 
 class WhichDevicePage(ViewPage[WhichDeviceResult]):
-    """Which one to keep?"""
+    """Which device for which job?"""
 
-    key, owner, figure_name = "score", "score", "Score card"
-    words = "Scoring"
-    margins = (170, 10, 52, 8)
-    missing = "It needs pairs with a scan (or another comparator) of at least two instruments."
+    key, owner, figure_name = "score", "score", "Error after correction"
+    words = "Comparing devices"
+    named = False
+    missing = "Not enough data: needs readings of at least two devices near a scan."
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self._request: Callable[[Snapshot, Lens], WhichDeviceRequest] = WhichDeviceRequest
-        self.weights = {name: QSpinBox() for name in CRITERIA}
-        row = Flow(8)
-        for name, box in self.weights.items():
-            box.setRange(0, 10)
-            box.setValue(5)
-            box.valueChanged.connect(lambda _v: self.ask())
-            row.addWidget(paired(_WEIGHTS[name], box, f"Weight of {_WEIGHTS[name].lower()}"))
         self.metric_, self.client = QComboBox(), QComboBox()
         self.segments, self.exports = QCheckBox("segments"), QCheckBox("data export")
         self.price, self.failed = QLineEdit(), QLineEdit()
@@ -59,35 +52,42 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
             tick.clicked.connect(lambda _on: self.ask())
         must = Flow(8)
         for part in (
-            paired("It must show", self.metric_),
+            paired("Must show", self.metric_),
             self.segments,
             self.exports,
-            paired("cost at most", self.price),
-            paired("fail in at most (%)", self.failed),
-            paired("be allowed for", self.client),
+            paired("Price at most", self.price),
+            paired("Failures at most (%)", self.failed),
+            paired("Safe for", self.client),
         ):
             must.addWidget(part)
         self.choices = QWidget()
         self.choices.setLayout(must)
-        self.sliders = QWidget()
-        self.sliders.setLayout(row)
         self.column.insertWidget(3, self.choices)
-        self.column.insertWidget(4, self.sliders)
-        self.cards = Table(
-            [
-                "Instrument",
-                "Error",
-                "Of change",
-                "Shows of 1",
-                "Repeats",
-                "Failed",
-                "Price",
-                "Score",
-            ],
-            "Score card",
-        )
-        self.picture.addWidget(self.cards, 1)
+        self.said = {job: label("", wrap=True) for job in JOBS}
+        self.plots: dict[str, FigureView] = {}
+        self.panels = QGridLayout()  # a grid, so that the rows of all figures stand level
+        for k, job in enumerate(JOBS):
+            self.panels.addWidget(label(words.TITLES[job], "strong"), 0, k)
+            self.panels.addWidget(self.said[job], 1, k, Qt.AlignmentFlag.AlignTop)
+            self.panels.setColumnStretch(k, 4 if job == "level" else 3)
+        self.panels.setRowStretch(2, 1)
+        self.picture.addLayout(self.panels, 3)
+        self.cards = Table(list(words.HEADS), "All figures by device")
+        self.cards.setMinimumHeight(130)
+        self.picture.addWidget(self.cards, 2)
         self.side.hide()
+
+    def _figure(self) -> FigureView:
+        if self.figure is None:
+            from ...canvas import FigureView
+
+            for k, job in enumerate(JOBS):
+                left = NAMES if job == "level" else NARROW
+                plot = FigureView(f"{words.TITLES[job]}: errors of the devices", (left, 10, 70, 6))
+                self.plots[job] = plot
+                self.panels.addWidget(plot, 2, k)
+            self.figure = self.plots["level"]
+        return self.figure
 
     def refresh(self) -> None:
         self._fill()
@@ -98,11 +98,11 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
             {m for _, kind, m in self.session.instruments_and_metrics() if kind == "device"}
         )
         names = [
-            ("anything", ""),
+            ("any metric", ""),
             *((m.label, m.id) for m in map(metric_named, shown) if m is not None),
         ]
         people = [
-            ("anybody", ""),
+            ("all clients", ""),
             *((c.code, c.code) for c in self.session.catalogue().clients.values() if c.cautions),
         ]
         for box, there in ((self.metric_, names), (self.client, people)):
@@ -132,15 +132,12 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
             self._number(self.failed),
             self.client.currentData() or "",
         )
-        weights = {name: float(box.value()) for name, box in self.weights.items()}
         named = {i.name: i.id for i in items.instruments.values()}
         has = {i: set(m) for i, m in items.offers.items()}
         for name, _, metric in self.session.instruments_and_metrics():
             has.setdefault(named.get(name, 0), set()).add(metric)
         offers = {i: frozenset(m) for i, m in has.items()}
-        self._request = lambda snapshot, lens: WhichDeviceRequest(
-            snapshot, lens, must, weights, offers
-        )
+        self._request = lambda snapshot, lens: WhichDeviceRequest(snapshot, lens, must, offers)
         super().ask()
 
     def request(
@@ -164,18 +161,30 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
     def no_answer(self, text: str) -> None:
         super().no_answer(text)
         self.cards.hide()
+        for job in JOBS:
+            self.said[job].setText("")
+        for plot in self.plots.values():
+            plot.hide()
 
     def paint(self) -> None:
         super().paint()
-        if self.results:
-            r = self.results[0]
-            said = (words.keep_words(r), self.notes_of(r))
-            self.under.setText(" ".join(s for s in said if s))
+        if not self.results:
+            return
+        r = self.results[0]
+        self.under.setText(self.notes_of(r))
+        self.under.setVisible(bool(r.notes))
+        for job in JOBS:
+            self.said[job].setText(words.job_words(r, job))
+            self.plots[job].show()
+        for job in JOBS[1:]:
+            self.plots[job].redraw(partial(self._draw, job))
 
     def draw(self, axes: Any, family: str) -> None:
-        figures.draw_score(
-            axes, figures.score(self.results[0]), self.marks(), -1, self.colours, family
-        )
+        self._draw("level", axes, family)
+
+    def _draw(self, job: str, axes: Any, family: str) -> None:
+        what = figures.info(self.results[0], job)
+        figures.draw(axes, what, self.marks(), self.colours, family, named=job == "level")
 
     def drawer_open(self, is_open: bool) -> None:
         self.crowded = is_open
