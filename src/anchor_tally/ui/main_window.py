@@ -159,9 +159,18 @@ class MainWindow(FileActions):
         self._looks.start()
         self._mirrors.start()
         self.say("")
-        self.go(stage or ("compare" if session.metrics() else "record"))
+        self.go(self._first_page(stage))
         self.refresh()
         self.attached.emit()
+
+    def _first_page(self, stage: str) -> str:
+        """Where a study opens: as it was left, or where something can be done with it."""
+        session = self.session
+        assert session is not None
+        items = session.catalogue()
+        if session.metrics():
+            return stage or "compare"
+        return "record" if items.clients or items.instruments else "start"
 
     def _as_left(self, session: Session) -> str:
         """Put back the lens that the study was left with, as far as it still fits.
@@ -255,6 +264,7 @@ class MainWindow(FileActions):
         """A page, built when it is first asked for."""
         from .page_table import PAGES
         from .pages import Surroundings
+        from .stages.start.page import StartPage
 
         assert self.session is not None
         assert self.jobs is not None
@@ -266,6 +276,11 @@ class MainWindow(FileActions):
             page.evidence.connect(self._evidence)
             page.wanted.connect(self.go)
             page.file_wanted.connect(self.import_file)
+            page.acted.connect(self.act)
+            if isinstance(page, StartPage):
+                page.show_recent([p for p in self.memory.recent() if p != self.session.path])
+                page.recent_wanted.connect(self.open_study)
+                page.measured.connect(self._begin_measuring)
             page.shown.connect(self._answered)
             page.opened.connect(self.open_found)
             page.counted.connect(self._reviewed)
@@ -273,6 +288,15 @@ class MainWindow(FileActions):
             self._dress(page)
             self.stack.addWidget(page)
         return self.pages[key]
+
+    def _begin_measuring(self, code: str) -> None:
+        """Go to the bench with a client in hand."""
+        from .stages.record.page import RecordStage
+
+        self.go("record")
+        page = self.page("record")
+        assert isinstance(page, RecordStage)
+        page.take_client(code)
 
     def _answered(self) -> None:
         """A page has its result: update the lens bar, and prepare the other pages."""

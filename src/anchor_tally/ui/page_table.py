@@ -13,6 +13,12 @@ def _plan() -> type[Page]:
     return PlanStage
 
 
+def _start() -> type[Page]:
+    from .stages.start.page import StartPage
+
+    return StartPage
+
+
 def _record() -> type[Page]:
     from .stages.record.page import RecordStage
 
@@ -97,6 +103,7 @@ def import_pages() -> None:
 # the views of Compare under their keys in app.views; a page is built, and what it needs imported,
 # when it is first opened
 PAGES: dict[str, Callable[[], type[Page]]] = {
+    "start": _start,
     "plan": _plan,
     "record": _record,
     "review": _review,

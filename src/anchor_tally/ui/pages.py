@@ -40,7 +40,8 @@ class Page(QWidget):
 
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
-    ``counted`` tells how many things want a look, ``file_wanted`` for the import of a file;
+    ``counted`` tells how many things want a look, ``file_wanted`` for the import of a file,
+    ``acted`` for an action of the table;
     ``shown`` tells that an answer is on the screen.
     """
 
@@ -48,6 +49,7 @@ class Page(QWidget):
     evidence = pyqtSignal(object)
     wanted = pyqtSignal(str)
     file_wanted = pyqtSignal(str)
+    acted = pyqtSignal(str)
     shown = pyqtSignal()
     opened = pyqtSignal(object)
     counted = pyqtSignal(int)

@@ -71,7 +71,7 @@ def cells_of(rule: Rule) -> int:
 
     The planned ones, and one more where the rule for agreement may ask for it.
     """
-    return max(rule.repeats, 3 if rule.counts == "agree" else 2)
+    return max(rule.repeats, 3 if rule.counts == "agree" and rule.repeats > 1 else 2)
 
 
 @dataclass(frozen=True, slots=True)

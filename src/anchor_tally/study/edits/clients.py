@@ -41,7 +41,8 @@ def taken_already(journal: Journal, table: str, column: str, text: str, number: 
         raise EditRefused(f"{text} is there already; nothing was changed")
 
 
-def _row(c: Client) -> Row:
+def client_row(c: Client) -> Row:
+    """The card of a client as a row, checked. Raises EditRefused."""
     code = plain_name(c.code)
     if not code:
         raise EditRefused("the client needs a code; nothing was changed")
@@ -76,7 +77,7 @@ class AddClient:
 
     def write(self, journal: Journal) -> None:
         """Insert the card."""
-        row = _row(self.client)
+        row = client_row(self.client)
         taken_already(journal, "client", "code", str(row["code"]), 0)
         journal.insert("client", row)
 
@@ -94,7 +95,7 @@ class PutClient:
 
     def write(self, journal: Journal) -> None:
         """Write the fields that differ."""
-        row = _row(self.client)
+        row = client_row(self.client)
         taken_already(journal, "client", "code", str(row["code"]), self.client.id)
         journal.update("client", {"id": self.client.id}, row)
 

@@ -13,7 +13,8 @@ from .edit import EditRefused, Journal, Row
 from .readings import ensure_metric, known_metric
 
 
-def _row(i: Instrument) -> Row:
+def instrument_row(i: Instrument) -> Row:
+    """The card of an instrument as a row, checked. Raises EditRefused."""
     name = plain_name(i.name)
     if not name:
         raise EditRefused("the instrument needs a name; nothing was changed")
@@ -57,7 +58,7 @@ class AddInstrument:
 
     def write(self, journal: Journal) -> None:
         """Insert the card."""
-        row = _row(self.instrument)
+        row = instrument_row(self.instrument)
         taken_already(journal, "instrument", "name", str(row["name"]), 0)
         journal.insert("instrument", row)
 
@@ -75,7 +76,7 @@ class PutInstrument:
 
     def write(self, journal: Journal) -> None:
         """Write the fields that differ."""
-        row = _row(self.instrument)
+        row = instrument_row(self.instrument)
         taken_already(journal, "instrument", "name", str(row["name"]), self.instrument.id)
         journal.update("instrument", {"id": self.instrument.id}, row)
 

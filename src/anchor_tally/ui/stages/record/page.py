@@ -321,6 +321,12 @@ class RecordStage(Page):
         self.refresh()
         self.grid.focus_next(None)
 
+    def take_client(self, code: str) -> None:
+        """Choose a client by its code, and mark the first cell."""
+        if code:
+            self.client.setEditText(code)
+            self.bar.choose_client()
+
     def go_station(self, key: str) -> None:
         """Show a station and go to its next empty cell."""
         self.station = key

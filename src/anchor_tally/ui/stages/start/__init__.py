@@ -1,0 +1,1 @@
+"""Start page and guided set-up of a study."""
