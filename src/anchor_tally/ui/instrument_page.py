@@ -17,6 +17,7 @@ from ..wording.statistics import Line
 from ..wording.views import notes_words
 from .pages import EvidenceFor, Surroundings
 from .question_page import A, QuestionPage
+from .remedy import Remedy
 from .widgets import Choices, Table, label, tip
 
 if TYPE_CHECKING:
@@ -80,6 +81,10 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.column.setContentsMargins(16, 10, 16, 10)
         for w in (self.headline, self.under, self.names):
             self.column.addWidget(w)
+        self.remedy = Remedy()
+        self.remedy.wanted.connect(self.wanted)
+        self.remedy.acted.connect(self.acted)
+        self.column.addWidget(self.remedy)
         self.column.addLayout(self.body, 1)
         self.spare = QWidget()
         self.column.addWidget(self.spare, 1)
@@ -113,7 +118,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
     # showing
     def no_answer(self, text: str) -> None:
         self.results = ()
-        self.headline.setText(text[0].upper() + text[1:] + ".")
+        self.headline.setText(f"{text[0].upper()}{text[1:].removesuffix('.')}.")
         self.under.setText(self.missing)
         self.table.fill([])
         self.notes.setText("")
@@ -121,6 +126,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
             if w is not None:
                 w.hide()
         self.spare.show()
+        self.remedy.setVisible(not self.session.read_only)
         self.shown.emit()
 
     def take(self, found: Sequence[N]) -> None:
@@ -137,6 +143,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         names = [short_name(self.instrument_of(r).name) for r in self.results]
         self.chosen = chosen
         self.spare.hide()
+        self.remedy.hide()
         self.side.setVisible(not self.crowded)
         self.names.fill(names)
         self.names.setVisible(self.named and len(names) > 1)

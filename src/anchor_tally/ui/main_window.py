@@ -376,9 +376,10 @@ class MainWindow(FileActions):
         self.go(stage)
 
     def go(self, key: str) -> None:
-        """Show a page; the drawer belongs to the page that opened it."""
+        """Show a page, or a part of it ("record:scan"); the drawer goes with the page before."""
         if self.session is None:
             return
+        key, _, part = key.partition(":")
         page = self.page(key)
         if key != self.shown and self._drawer is not None:
             self._drawer.hide()
@@ -389,6 +390,8 @@ class MainWindow(FileActions):
         self.stack.setCurrentWidget(page)
         self.rail.mark("compare" if key in VIEW else key)
         self._refresh_shown()
+        if part:
+            page.show_part(part)
 
     def _refresh_shown(self) -> None:
         try:

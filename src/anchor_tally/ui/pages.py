@@ -89,6 +89,9 @@ class Page(QWidget):
     def show_found(self, found: Found) -> None:
         """Show what the find box has found, on a page that can."""
 
+    def show_part(self, part: str) -> None:
+        """Show a part of a page that has parts."""
+
     def leave(self) -> None:
         """Let go of timers and devices: the study is being closed."""
 

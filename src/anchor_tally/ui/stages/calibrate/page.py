@@ -35,6 +35,7 @@ from ...instrument_page import WIDE_ENOUGH
 from ...long_text import LongText
 from ...pages import EvidenceFor, Surroundings
 from ...question_page import QuestionPage
+from ...remedy import Remedy
 from ...widgets import Choices, Table, label, tip
 from .versions import Versions
 
@@ -93,6 +94,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         top.addWidget(self.tabs)
         box.addWidget(self.headline)
         box.addWidget(self.under)
+        self.remedy = Remedy()
+        self.remedy.wanted.connect(self.wanted)
+        self.remedy.acted.connect(self.acted)
+        box.addWidget(self.remedy)
         box.addLayout(top)
         box.addWidget(self.stack, 1)
         box.addWidget(self._make_card())
@@ -151,7 +156,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
 
     def no_answer(self, text: str) -> None:
         self.results = ()
-        self.headline.setText(text[0].upper() + text[1:] + ".")
+        self.headline.setText(f"{text[0].upper()}{text[1:].removesuffix('.')}.")
+        self.remedy.setVisible(not self.session.read_only)
         self.under.setText(
             "Not enough data: an offset needs readings within a day of a scan. Without a scan,"
             " choose a field method as the reference in the filters; its offsets are provisional."
@@ -176,6 +182,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.results = found
         names = [r.comparison.pairs.instrument.name for r in self.results]
         self.chosen, self.row = (names.index(before) if before in names else 0), -1
+        self.remedy.hide()
         for w in (self.stack, self.names, self.tabs):
             w.show()
         self.tabled = False

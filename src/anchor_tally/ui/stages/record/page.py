@@ -321,6 +321,9 @@ class RecordStage(Page):
         self.refresh()
         self.grid.focus_next(None)
 
+    def show_part(self, part: str) -> None:
+        self.go_station(part)
+
     def take_client(self, code: str) -> None:
         """Choose a client by its code, and mark the first cell."""
         if code:

@@ -1,0 +1,133 @@
+"""The start page, the guided set-up and pages without data, driven by keys."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication
+
+from anchor_tally.app import set_up
+from anchor_tally.app.session import Session
+from anchor_tally.app.set_up import Answers, ClientRow, DeviceRow, edit_of
+from anchor_tally.domain.errors import UserError
+
+
+@pytest.fixture
+def new_window(window_on, tmp_path):
+    """A window on a new study."""
+    return window_on(Session.new(tmp_path / "new.tally", "New"))
+
+
+class Keys:
+    """Counts the keys that go to whatever has the focus."""
+
+    def __init__(self, qtbot):
+        self.qtbot, self.pressed = qtbot, 0
+
+    def type(self, text, *, enter=True):
+        """Type a text, and Enter."""
+        for c in text:
+            self.qtbot.keyClick(QApplication.focusWidget(), c)
+        self.pressed += len(text)
+        if enter:
+            self.qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
+            self.pressed += 1
+
+
+def test_from_nothing_to_the_first_reading_by_keys(qtbot, new_window):
+    """One scale, a scan and three clients: at most 65 keys to the first reading, one edit, undone as one."""
+    window = new_window
+    assert window.shown == "start"
+    page, keys = window.page("start"), Keys(qtbot)
+    page.begin()
+    keys.type("")  # one scale against scans
+    keys.type("Alder")
+    keys.type("")
+    keys.type("")  # the scan's name stands there
+    for client in (
+        ("A1", "f", "1994", "168"),
+        ("A2", "m", "1990", "5ft 11"),
+        ("A3", "f", "2001", "172"),
+    ):
+        for text in client:
+            keys.type(text)
+    keys.type("")
+    keys.type("")
+    assert (window.shown, window.record.who()) == ("record", "A1")
+    assert window.record.grid.ordered()[0].hasFocus()
+    keys.type("68.2")
+    assert keys.pressed <= 65
+    session = window.session
+    (reading,) = session.readings()
+    assert (reading.client, reading.instrument, reading.entered) == ("A1", "Alder", "68.2")
+    items = session.catalogue()
+    assert [(c.code, c.sex, c.birth) for c in items.clients.values()] == [
+        ("A1", "female", "1994"),
+        ("A2", "male", "1990"),
+        ("A3", "female", "2001"),
+    ]
+    kinds = {i.name: (i.kind, i.electrodes, i.repeats) for i in items.instruments.values()}
+    assert kinds == {"Alder": ("device", "feet", 1), "Lab scan": ("reference", "", 1)}
+    assert [e.metric for e in window.record.entry_rows] == [
+        "body_mass",
+        "body_fat_percent",
+        "total_body_water_percent",
+    ]
+    heights = list(session.stated_heights().values())
+    assert heights == pytest.approx([168, 180.34, 172])
+    window.undo()
+    window.undo()
+    assert (session.catalogue().clients, session.catalogue().instruments) == ({}, {})
+
+
+def test_steps_are_skipped_pasted_and_refused(qtbot, new_window):
+    """A skipped step writes nothing, a sheet is pasted, a wrong height keeps everything in place."""
+    page = new_window.page("start")
+    page.begin()
+    page.purpose.choices["field"].click()
+    page.go_step(1)
+    assert page.devices.lines[0].name.text() == "Skinfolds"
+    page.go_step(2)
+    page.skip.click()
+    QApplication.clipboard().setText("Code\tSex\tYear\tHeight\nB1\tw\t1999\t1.71 m\nB2\t\t\ttall")
+    qtbot.keyClick(page.clients.cells[0][0], Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
+    page.go_step(4)
+    page.next.click()
+    assert new_window.shown == "start"
+    assert page.trouble.text().startswith("B2:")
+    page.clients.cells[1][3].clear()
+    page.next.click()
+    items = new_window.session.catalogue()
+    assert [c.code for c in items.clients.values()] == ["B1", "B2"]
+    assert {i.name for i in items.instruments.values()} == {"Skinfolds", "Tape"}
+    assert items.stations["skinfolds"].repeats == 2
+
+
+def test_a_page_without_data_leads_to_where_they_are_entered(qtbot, new_window):
+    """Compare and Calibrate of a new study say what is missing; a button goes to the scan station."""
+    for key in ("compare", "calibrate"):
+        new_window.go(key)
+        page = new_window.page(key)
+        qtbot.waitUntil(lambda page=page: page.remedy.isVisible(), timeout=10_000)
+        assert "No scan with body fat yet" in page.headline.text()
+    page.remedy.scans.click()
+    assert (new_window.shown, new_window.record.station) == ("record", "scan")
+
+
+def test_answers_become_one_edit():
+    """Rows without a name or code are left out, precision and sex are read, conditions that differ are written."""
+    answers = Answers(
+        devices=[DeviceRow("foot", "Ash", 3, ("body_mass",)), DeviceRow("foot", "  ")],
+        scan="Lab",
+        precision="0,4",
+        clients=[ClientRow("C1", "Woman", "1980-05"), ClientRow("", "m")],
+        asked=frozenset(set_up.ASKED_AT_FIRST) - {"fasted"} | {"morning"},
+    )
+    edit = edit_of(answers, "2026-03-02")
+    assert [(n.instrument.name, n.instrument.repeats) for n in edit.instruments] == [
+        ("Ash", 3),
+        ("Lab", 1),
+    ]
+    assert edit.precision == ("body_fat_percent", 0.4)
+    assert [c.client.sex for c in edit.clients] == ["female"]
+    assert set(edit.conditions) == {("fasted", False), ("morning", True)}
+    with pytest.raises(UserError, match="not male, female or empty"):
+        edit_of(Answers(clients=[ClientRow("C1", "x")]), "2026-03-02")
