@@ -72,6 +72,8 @@ def test_whole_visit_by_keyboard(bench):
     """
     window = bench
     begin(window)
+    assert window.record.tabs["skinfolds"].isHidden()  # the study has not used them yet
+    window.record.others.click()
     press(window, Qt.Key.Key_F7)
     assert [s.text()[0] for s in window.record.conditions.switches] == ["✓"] * 8
     press(window, Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
@@ -478,7 +480,8 @@ def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
 
     QApplication.processEvents()  # until the window is the active one
     begin(window)
-    keys += 4  # Record, client field, select, Enter
+    window.record.others.click()
+    keys += 5  # Record, client field, select, Enter, more stations
     key(Qt.Key.Key_F7)
     for device in range(4):
         for repeat in range(3):
@@ -509,3 +512,65 @@ def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
     assert keys <= 1.3 * values, keys
     window.close()
     session.close()
+
+
+def test_refused_values_and_questions_stay_with_their_cell(scale):
+    """After a refusal and after a question the next value takes its place; a question goes with its client."""
+    session = scale.session
+    session.do(AddClient(Client(0, "Auk", "male")))
+    begin(scale)
+    record = scale.record
+    cell = record.entry_rows[0].cells[0]
+    type_and_enter("20x6")
+    assert (cell.property("state"), cell.selectedText()) == ("refused", "20x6")
+    type_and_enter("682")  # asked about
+    assert (cell.text(), cell.selectedText()) == ("682", "682")
+    assert record.grid.asked.isVisible()
+    begin(scale, "Auk")
+    assert record.grid.asked.isHidden()
+    assert record.entry_rows[0].cells[0].property("state") != "refused"
+    assert not [r for r in kept(scale) if r.entered == "682"]
+
+
+def test_digits_find_their_cell_and_undo_its_key(scale):
+    """Digits typed beside the fields go to the marked cell; Ctrl+Z in an untouched cell undoes the last reading."""
+    begin(scale)
+    record = scale.record
+    record.tabs["devices"].setFocus()
+    QTest.keyClick(record.tabs["devices"], "6")
+    type_and_enter("8.4")
+    (reading,) = [r for r in kept(scale) if r.entered == "68.4"]
+    assert reading.metric == "body_mass"
+    cell = QApplication.focusWidget()
+    assert (cell.text(), cell.entry_row.metric) == ("", "body_fat_percent")
+    press(scale, Qt.Key.Key_Z, CTRL)
+    assert not [r for r in kept(scale) if r.entered == "68.4"]
+
+
+def test_sets_of_sites_follow_the_client_and_can_be_changed(scale):
+    """A second set replaces the first; women get sets for women, girths have sets too, and the scan is the study's own."""
+    session = scale.session
+    session.do(AddInstrument(Instrument(0, "Clinic scan", "reference")))
+    session.do(AddClient(Client(0, "Auk", "male")))
+    session.do(AddClient(Client(0, "Brill", "female")))
+    begin(scale, "Brill")
+    head = scale.record.head
+    scale.record.go_station("skinfolds")
+    labels = [head.profile.itemText(k) for k in range(head.profile.count())]
+    assert "3 sites: Three skinfolds, women (Jackson et al. 1980)" in labels
+    assert not any(", men" in text for text in labels)
+    for text in ("7 sites", "8 sites"):
+        k = next(k for k, x in enumerate(labels) if x.startswith(text))
+        head.profile.setCurrentIndex(k)
+        head.profile.activated.emit(k)
+        assert len(scale.record.entry_rows) == int(text[0])
+    scale.record.go_station("girths")
+    assert any(
+        x.startswith("3 sites: Tape")
+        for x in (head.profile.itemText(k) for k in range(head.profile.count()))
+    )
+    scale.record.go_station("scan")
+    assert head.name == "Clinic scan"
+    begin(scale, "Auk")
+    scale.record.go_station("skinfolds")
+    assert any(", men" in head.profile.itemText(k) for k in range(head.profile.count()))

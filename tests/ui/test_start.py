@@ -71,7 +71,7 @@ def test_from_nothing_to_the_first_reading_by_keys(qtbot, new_window):
         "body_fat_percent",
         "total_body_water_percent",
     ]
-    heights = list(session.stated_heights().values())
+    heights = [h.height_cm for own in items.heights.values() for h in own]
     assert heights == pytest.approx([168, 180.34, 172])
     window.undo()
     window.undo()

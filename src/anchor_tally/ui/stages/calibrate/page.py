@@ -72,7 +72,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.names = Choices()
         self.names.chosen.connect(self.choose)
         self.tabs = self._make_tabs()
-        self.table = Table(["Subtract for"], "Table of offsets")
+        self.table = Table(["Offset for"], "Table of offsets")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
@@ -280,13 +280,13 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             b = board(self.results)
             self.table.fill(
                 [(head, *cells) for head, cells in zip(b.rows, b.cells, strict=True)],
-                ["Subtract for", *b.columns],
+                ["Offset for", *b.columns],
             )
             self.tabled = True
         self.table.choose(max(self.table.row, 0), self.chosen + 1)
 
     def _paint(self) -> None:
-        if self.view != "forest":
+        if self.view != "forest" or not self.results:
             return
         r = self.results[self.chosen]
         left, right = self._figures()

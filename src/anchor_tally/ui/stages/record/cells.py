@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtCore import QEvent, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QLabel, QLineEdit, QWidget
 
 from ....analysis.entry.entry_check import Doubt
@@ -91,6 +91,7 @@ class Cell(QLineEdit):
         """Hold the text until C or K settles the doubt, or another text is typed."""
         self.doubt = doubt
         self.state("refused")
+        self.selectAll()  # what is typed next takes its place
 
     def _settle(self) -> None:
         if self.doubt is not None:
@@ -125,6 +126,22 @@ class Cell(QLineEdit):
         if event is not None and event.reason() == Qt.FocusReason.MouseFocusReason:
             QTimer.singleShot(0, self.selectAll)  # after the click has put its cursor
         self.entered.emit(self)
+
+    def forget(self) -> None:
+        """Drop a question and the text it is about: another client or visit is shown."""
+        self.doubt, self.sure = None, ""
+        if self.property("state") == "refused":
+            self.state("")
+
+    def event(self, event: QEvent | None) -> bool:
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and event.matches(QKeySequence.StandardKey.Undo)
+            and self.text() == self.stored
+        ):
+            return False  # nothing of its own to undo: the study's undo takes the key
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

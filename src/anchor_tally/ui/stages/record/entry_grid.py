@@ -95,7 +95,7 @@ class EntryGrid(QWidget):
         ]
         short = self.columns > 3
         heads += [str(n) if short else f"Repeat {n}" for n in range(1, self.columns + 1)] + [
-            "Tally",
+            "Spread",
             "Result",
         ]
         self._heads = [label(head, "faint") for head in heads if wanted]
@@ -269,6 +269,22 @@ class EntryGrid(QWidget):
             if c.property("state") in ("", "next") and c.property("state") != wanted:
                 c.state(wanted)
 
+    def forget(self) -> None:
+        """Drop questions and refused texts: another client or visit is shown."""
+        self.asked.hide()
+        for cell in self.ordered():
+            cell.forget()
+
+    def type_into_next(self, text: str) -> bool:
+        """Type into the marked cell what was typed elsewhere; return whether there is one."""
+        cells = self.ordered()
+        following = next((c for c in cells if not c.text() and c.entry_row.wants(c)), None)
+        if following is None or not following.isEnabled():
+            return False
+        following.setFocus(Qt.FocusReason.OtherFocusReason)
+        following.insert(text)
+        return True
+
     def focus_next(self, after: Cell | None) -> None:
         """Walk to the next empty cell that the protocol asks for."""
         cells = self.ordered()
@@ -342,6 +358,7 @@ class EntryGrid(QWidget):
                 )
         except UserError as error:
             cell.state("refused")
+            cell.selectAll()
             self.bench.refuse(refusal_words(error))
             return
         self.bench.refuse("")

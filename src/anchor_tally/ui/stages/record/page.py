@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 
-from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent, QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
@@ -145,9 +146,16 @@ class RecordStage(Page):
             group.addButton(button)
             self.tabs[key] = button
             tabs.addWidget(button)
+        self.others = QPushButton("More stations")
+        self.others.setObjectName("tab")
+        self.others.setAccessibleName("Show stations that this study does not use")
+        self.others.clicked.connect(self._show_all_stations)
+        tabs.addWidget(self.others)
+        self.all_shown = False
         self.tabs[DEVICES].setChecked(True)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidget(self.grid)
         entry_rows = QHBoxLayout()
         entry_rows.addWidget(scroll, 1)
@@ -316,10 +324,18 @@ class RecordStage(Page):
 
     def _chosen(self) -> None:
         self.refuse("")
+        self.grid.forget()
         self.also.clear()
         self.unseen.setChecked(False)
         self.refresh()
         self.grid.focus_next(None)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Digits that are typed beside the fields go to the marked cell."""
+        text = event.text() if event is not None else ""
+        free = text.isdigit() and self.grid.isVisible() and bool(self.who())
+        if not (free and self.grid.type_into_next(text)):
+            super().keyPressEvent(event)
 
     def show_part(self, part: str) -> None:
         self.go_station(part)
@@ -346,13 +362,35 @@ class RecordStage(Page):
         else:
             self.client.setFocus()
 
+    def _used_stations(self) -> list[str]:
+        """Stations that this study uses, or all where they were asked for."""
+        if self.all_shown:
+            return list(LABELS)
+        items = self.session.catalogue()
+        read = {(kind, m) for _, kind, m in self.session.instruments_and_metrics()}
+        offered = {
+            (item.kind, m)
+            for number, metrics in items.offers.items()
+            if (item := items.instruments.get(number)) is not None
+            for m in metrics
+        }
+        used = {DEVICES, "scan", METHODS, self.station, *items.stations}
+        used |= {s.id for s in STATIONS if any((s.kind, m) in read | offered for m in s.metrics)}
+        if any(i.kind == "device" for i in items.instruments.values()):
+            used.add(CHECK)
+        return [key for key in LABELS if key in used]
+
+    def _show_all_stations(self) -> None:
+        self.all_shown = True
+        self.refresh()
+
     def _step_station(self, step: int) -> None:
-        keys = list(LABELS)
+        keys = self._used_stations()
         self.go_station(keys[(keys.index(self.station) + step) % len(keys)])
 
     def _station_done(self) -> None:
-        keys = list(LABELS)
-        following = LABELS[keys[keys.index(self.station) + 1]]
+        keys = self._used_stations()
+        following = LABELS[keys[(keys.index(self.station) + 1) % len(keys)]]
         self.message.emit(f"{LABELS[self.station]}: complete. Ctrl+Page down: {following}.", False)
 
     def _show_station(self, own: Sequence[Reading]) -> None:
@@ -360,7 +398,10 @@ class RecordStage(Page):
         client = self._client()
         no_fat = fat_unseen(client) and not self.typing_unseen
         self.unseen.setVisible(fat_unseen(client))
-        self.tabs["visual"].setVisible(not fat_unseen(client))
+        shown = self._used_stations()
+        for key, button in self.tabs.items():
+            button.setVisible(key in shown and (key != "visual" or not fat_unseen(client)))
+        self.others.setVisible(len(shown) < len(LABELS))
         other = (
             self.check
             if self.station == CHECK

@@ -15,11 +15,15 @@ from ....app.session import Session
 from ....domain.metrics import is_fat, metric_named, region_of
 from ....domain.repeats import Rule
 from ....domain.stations import FREQUENCIES, SEGMENTS, STATIONS, Station, base_of, setting_for
+from ....methods.equation import FEMALE, MALE
 from ....methods.registry import EQUATIONS
 from ...widgets import Flow, letters_wide, paired
 from .station_card import StationCard
 
 CHOSEN = "Chosen sites"
+# stations with sets of sites: what their metrics begin with, and the fewest sites of a set
+SETS_OF = {"skinfolds": ("skinfold_", 3), "girths": ("girth_", 2)}
+_SEX = {"male": MALE, "female": FEMALE}
 
 
 class StationHead(QWidget):
@@ -50,7 +54,8 @@ class StationHead(QWidget):
             (self.frequency, "Add a frequency"),
         ):
             box.setAccessibleName(name)
-            if box is not self.frequency:
+            # a set of sites is shown again from the study: it is taken before anything is refreshed
+            if box not in (self.frequency, self.profile):
                 box.currentIndexChanged.connect(lambda _k: self.changed.emit())
         for box, width in ((self.instrument, 160), (self.setting, 190)):
             box.setEditable(True)
@@ -82,16 +87,29 @@ class StationHead(QWidget):
         column.addWidget(self.card)
         for combo in (self.profile, self.setting):
             letters_wide(combo, 20)
-        self._profiles()
+        self.offered: tuple[str, str] | None = None
 
-    def _profiles(self) -> None:
+    def _offer_sets(self, station: Station, sex: str) -> None:
+        """Offer the sets of sites that equations for this sex need."""
+        if self.offered == (station.id, sex) or station.id not in SETS_OF:
+            return
+        self.offered = (station.id, sex)
+        prefix, least = SETS_OF[station.id]
+        self.profile.blockSignals(True)
+        self.profile.clear()
         self.profile.addItem("All sites", None)
         seen: set[frozenset[str]] = set()
         for e in EQUATIONS.values():
-            sites = tuple(dict.fromkeys(k for k in e.all_inputs if k.startswith("skinfold_")))
-            if len(sites) > 2 and frozenset(sites) not in seen:
+            if sex and _SEX[sex] not in e.sexes:
+                continue
+            own = {"male": e.men, "female": e.women}.get(sex)
+            inputs = e.all_inputs if own is None else (*e.inputs, *own)
+            sites = tuple(dict.fromkeys(k for k in inputs if k.startswith(prefix)))
+            if len(sites) >= least and frozenset(sites) not in seen:
                 seen.add(frozenset(sites))
-                self.profile.addItem(f"{len(sites)}: {e.label}", sites)
+                mixed = own is None and bool(e.men or e.women)
+                self.profile.addItem(e.label if mixed else f"{len(sites)} sites: {e.label}", sites)
+        self.profile.blockSignals(False)
 
     def _add_frequency(self, _index: int) -> None:
         found = self.frequency.currentData()
@@ -121,6 +139,8 @@ class StationHead(QWidget):
         Another visit that has readings here (under ``used_settings``) is shown with their setting.
         """
         self.card.show_station(station)
+        client = self.session.catalogue().client_coded(who)
+        self._offer_sets(station, client.sex if client is not None else "")
         self._show_sites(station)
         if (station.id, who) == self.shown and (
             visit == self.visit or self.visit is None or not used_settings
@@ -129,7 +149,7 @@ class StationHead(QWidget):
             return
         self.shown, self.visit, self.station = (station.id, who), visit, station
         self.setting_pair.setVisible(bool(station.setting_label))
-        self.sites.setVisible(station.id == "skinfolds")
+        self.sites.setVisible(station.id in SETS_OF)
         self.more.setVisible(station.kind == "method" and station.id != "visual")
         self.card.setVisible(self.more.isChecked() and not self.more.isHidden())
         self.frequency.setVisible(station.id == "impedance")
@@ -144,7 +164,8 @@ class StationHead(QWidget):
             for i, kind, m in self.session.instruments_and_metrics()
             if kind == station.kind and (m in station.metrics or region_of(m)[1] != "total")
         ]
-        names = list(dict.fromkeys([*used_here, station.instrument, *known]))
+        own_first = [] if station.kind == "reference" and known else [station.instrument]
+        names = list(dict.fromkeys([*used_here, *own_first, *known]))
         own = [
             s.label
             for s in known_items.settings.values()
@@ -187,7 +208,7 @@ class StationHead(QWidget):
             self.profile.removeItem(at)
         sets = [self.profile.itemData(k) for k in range(self.profile.count())]
         same = next((k for k, d in enumerate(sets) if d and set(d) == set(chosen)), None)
-        if station.id == "skinfolds":
+        if station.id in SETS_OF:
             if chosen and same is None:
                 self.profile.insertItem(1, CHOSEN, chosen)
                 same = 1
@@ -210,7 +231,7 @@ class StationHead(QWidget):
             metrics += [
                 m for m in self.session.metrics() if m.startswith(("resistance_", "reactance_"))
             ]
-        if station.id == "skinfolds" and self.profile.currentData():
+        if station.id in SETS_OF and self.profile.currentData():
             metrics = list(self.profile.currentData())
         if self.without_fat:
             metrics = [m for m in metrics if not is_fat(m)]
