@@ -1,14 +1,16 @@
-"""Write the table of keys of docs/user-guide.md.
+"""Write the table of keys and the glossary of docs/user-guide.md.
 
-From the table of actions: ``python scripts/keys_doc.py``.
+From the tables of actions and terms: ``python scripts/keys_doc.py``.
 """
 
 from pathlib import Path
 
 from anchor_tally.app.actions import ACTIONS
+from anchor_tally.wording.glossary import GLOSSARY
 
 TARGET = Path(__file__).parent.parent / "docs" / "user-guide.md"
 BEGIN, END = "<!-- keys: made by scripts/keys_doc.py -->\n", "<!-- end of keys -->\n"
+TERMS, END_OF_TERMS = ("<!-- terms: made by scripts/keys_doc.py -->\n", "<!-- end of terms -->\n")
 
 
 def table() -> str:
@@ -17,10 +19,18 @@ def table() -> str:
     return "\n".join(["| key | menu | what it does |", "| --- | --- | --- |", *rows]) + "\n"
 
 
+def terms() -> str:
+    """The glossary as text."""
+    rows = [f"| {t.name} | {t.meaning} |" for t in GLOSSARY]
+    return "\n".join(["| term | meaning |", "| --- | --- |", *rows]) + "\n"
+
+
 def page(text: str) -> str:
-    """The user guide with the table of today."""
-    before, _, rest = text.partition(BEGIN)
-    return before + BEGIN + "\n" + table() + "\n" + END + rest.partition(END)[2]
+    """The user guide with the tables of today."""
+    for begin, end, made in ((BEGIN, END, table()), (TERMS, END_OF_TERMS, terms())):
+        before, _, rest = text.partition(begin)
+        text = before + begin + "\n" + made + "\n" + end + rest.partition(end)[2]
+    return text
 
 
 if __name__ == "__main__":

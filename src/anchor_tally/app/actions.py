@@ -69,7 +69,7 @@ ACTIONS = (
     Action("close_drawer", "Close the evidence drawer", "F6", "View", "study"),
     Action("dark", "Light / dark", "", "View", "nothing"),
     Action("menu", "Menu…", "F10", "View", "nothing"),
-    Action("keys", "Keys", "F1", "Help", "nothing"),
+    Action("keys", "Keys and terms", "F1", "Help", "nothing"),
     Action("about", "About Anchor Tally", "", "Help", "nothing"),
 )
 ACTION = {a.id: a for a in ACTIONS}

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 from ..domain.records import Instrument
 from ..figures.style import Mark, Palette, marks_of
 from ..stats.estimate import Note
+from ..wording.glossary import meaning_of
 from ..wording.names import short_name
 from ..wording.statistics import Line
 from ..wording.views import notes_words
@@ -194,7 +195,8 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         few = any(main) and not all(main)
         self.every.setVisible(few)
         shown = [k for k in range(len(rows)) if self.disclosure.all or not few or main[k]]
-        self.table.fill([rows[k] for k in shown], tips=[tips[k] for k in shown] if tips else [])
+        said = tips or [meaning_of(row[0]) for row in rows]
+        self.table.fill([rows[k] for k in shown], tips=[said[k] for k in shown])
         return shown
 
     def _disclosed(self, every: bool) -> None:

@@ -6,9 +6,10 @@ from collections.abc import Callable, Mapping, Sequence
 from importlib import metadata
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QMenu, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QMenu, QTabWidget, QVBoxLayout, QWidget
 
 from ..app.actions import ACTIONS
+from ..wording.glossary import GLOSSARY
 from .widgets import Table, label
 
 BENCH_KEYS = (
@@ -49,11 +50,11 @@ def menu(
 
 
 class KeySheet(QDialog):
-    """All keys on one sheet."""
+    """Keys and terms, each on a sheet of its own."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Keys")
+        self.setWindowTitle("Keys and terms")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.table = Table(["What", "Key", "Where"], "Keys", numeric_from=3)
         lines = [(a.words, a.keys or "–", a.menu) for a in ACTIONS]
@@ -65,9 +66,15 @@ class KeySheet(QDialog):
                 ("Explain a statistic and show its readings", "Enter on its row", "Compare"),
             ]
         )
+        self.terms = Table(["Term", "Meaning"], "Terms", numeric_from=2, stretch=1)
+        self.terms.setWordWrap(True)
+        self.terms.fill([(t.name, t.meaning) for t in GLOSSARY])
+        self.sheets = QTabWidget()
+        self.sheets.addTab(self.table, "Keys")
+        self.sheets.addTab(self.terms, "Terms")
         column = QVBoxLayout(self)
-        column.addWidget(self.table)
-        self.resize(560, 560)
+        column.addWidget(self.sheets)
+        self.resize(860, 600)
 
 
 class About(QDialog):

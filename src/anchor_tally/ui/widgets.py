@@ -234,7 +234,10 @@ class Rows(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return self._side(index.column())
         if role == Qt.ItemDataRole.ToolTipRole and index.row() < len(self.tips):
-            return f"<qt>{escape(self.tips[index.row()])}</qt>"
+            said = self.tips[index.row()]
+            return f"<qt>{escape(said)}</qt>" if said else None
+        if role == Qt.ItemDataRole.AccessibleDescriptionRole and index.row() < len(self.tips):
+            return self.tips[index.row()]
         return None
 
     def headerData(

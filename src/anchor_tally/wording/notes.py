@@ -68,7 +68,6 @@ NOTES = {
     "too_dear": "price {price} (at most {most:g})",
     "fails_too_often": "{share:.0f} % of its readings failed (at most {most:g} %)",
     "not_for_client": "must not be used with {client}",
-    "order_not_known": "Not enough clients to say how certain the order is ({clients}).",
     # review
     "review_gone": "Decided. The rule no longer finds it.",
     "review_slip": "{value:.{decimals}f} {unit}, usually about {expected:.{decimals}f}: {slip}?",
