@@ -65,7 +65,6 @@ def _plan(window: MainWindow, session: Session, keep: Callable[[str], None]) -> 
         for field, text in ((page.person, str(k)), (page.first, first), (page.second, second)):
             field.setText(text)
         QTest.keyClick(page.second, Qt.Key.Key_Return)
-    keep("assessor")
 
 
 def _import(window: MainWindow, place: Path, keep: Callable[[str], None]) -> None:
@@ -74,7 +73,6 @@ def _import(window: MainWindow, place: Path, keep: Callable[[str], None]) -> Non
     path = place / "summer-mornings.csv"
     path.write_text(WIDE, encoding="cp1252")
     until(window.page("import").previewed, lambda: window.import_file(path))
-    keep("import")
     window.page("import").cancel.click()
 
 
@@ -118,10 +116,15 @@ def app_focus() -> QWidget:
 
 
 def _views(window: MainWindow, keep: Callable[[str], None]) -> None:
-    """Faces of Compare, and what the review found."""
-    for name in ("consistency", "change", "water", "score"):
+    """Views of Compare, and what the review found."""
+    for name, picture in (
+        ("consistency", "repeatability"),
+        ("change", "change"),
+        ("water", "hydration"),
+        ("score", "which-device"),
+    ):
         until(window.page(name).shown, lambda name=name: window.go(name))
-        keep(name)
+        keep(picture)
     review = window.page("review")
     if review.result is None:
         until(review.shown, lambda: window.go("review"))
@@ -182,9 +185,9 @@ def main(folder: Path) -> None:
         keep("record")
         _caution(window, session, keep)
         record.go_station("skinfolds")
-        record.head.profile.setCurrentIndex(
-            record.head.profile.findText("8", Qt.MatchFlag.MatchStartsWith)
-        )
+        profile = record.head.profile
+        profile.setCurrentIndex(profile.findText("8 sites", Qt.MatchFlag.MatchStartsWith))
+        profile.activated.emit(profile.currentIndex())
         folds = zip(
             ["15", "12", "8", "14", "11", "18", "21", "13"],
             ["15.4", "12.2", "8", "16", "11", "18.4", "21.5", "13"],
@@ -205,8 +208,16 @@ def main(folder: Path) -> None:
         window.set_dark(True)
         until(window.page("compare").shown, lambda: window.go("compare"))
         keep("compare-dark")
+        window.set_dark(False)
+        window.attach(Session.new(Path(place) / "my-study.tally", "My study", clock=CLOCK))
+        keep("start")
+        page = window.page("start")
+        page.begin()
+        page.go_step(1)
+        page.devices.lines[0].name.setText("Alder")
+        page.devices.lines[0].went.emit()
+        keep("set-up")
         window.close()
-        session.close()
 
 
 if __name__ == "__main__":

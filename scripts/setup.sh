@@ -35,3 +35,5 @@ if [ ! -f "$(mark -dev)" ] && { [ "$lock" != requirements.lock ] || [ ! -f "$(ma
 fi
 # the program's own modules as bytecode, whatever the machine says of writing it: a start would compile 270 files otherwise
 .venv/bin/python -m compileall -q src
+# the list of fonts is made once here, so that the first figure does not wait for it
+.venv/bin/python -c "import matplotlib.font_manager"

@@ -197,6 +197,18 @@ def _failures(s):
     series(s, [(None, "20.0"), ("20.1", "20.2")] * 5 + [(None, None)])
 
 
+def _one_client_fails(s):
+    for code, failed in (("A", 5), ("B", 0), ("C", 1)):
+        days = [None] * failed + ["20.0"] * (12 - failed)
+        for day, value in enumerate(days, start=1):
+            s.do(typed(code, f"2026-03-{day:02}T07:00", "Fir", "device", "body_fat_percent", value))
+
+
+def _order(s):
+    series(s, ["36.2"], "girth_arm_relaxed", "Tape")
+    series(s, ["33.0"], "girth_arm_flexed", "Tape")
+
+
 def _missing(s):
     series(s, [("20.0", "20.1"), ("20.0", "20.2", "20.1"), ("19.9", "20.0"), ("20.0", "20.1")])
 
@@ -236,6 +248,8 @@ def test_mass_comes_from_the_same_client_before():
         (_assessor, "assessor", "R. K. measures sites but has not been checked"),
         (_folds, "folds_bmi", "Body mass index 34.6"),
         (_failures, "failures", "% of 22 readings failed."),
+        (_one_client_fails, "client_failures", "42 % of 12 readings failed."),
+        (_order, "sites_order", "relaxed arm girth 36.2 cm is larger than flexed arm girth 33.0 cm."),
         (_missing, "missing_repeats", "3 of 4 sets have fewer than the 3 planned repeats."),
         (_different, "different_things", "These are different quantities and are not comparable"),
     ],

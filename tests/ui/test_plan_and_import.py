@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
 from anchor_tally.ui.stages.plan.practice import Practice
+from anchor_tally.wording.numbers import day_words
 from driving import choose_client, previewed, select, shown
 
 
@@ -180,7 +181,9 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     for order, day in (("mdy", "2026-03-04"), ("dmy", "2026-04-03")):
         editor.dates.setCurrentIndex(editor.dates.findData(order))
         editor.dates.activated.emit(editor.dates.currentIndex())
-        qtbot.waitUntil(lambda day=day: page.take.isEnabled() and page.preview.text(0, 1) == day)
+        qtbot.waitUntil(
+            lambda day=day: page.take.isEnabled() and page.preview.text(0, 1) == day_words(day)
+        )
     assert "Check which is right" in editor.wanting.text()
     with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)

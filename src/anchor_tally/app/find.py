@@ -9,9 +9,34 @@ from ..domain.catalogue import Catalogue
 from .actions import ACTIONS
 from .session import Session
 
-Kind = Literal["client", "visit", "instrument", "command"]
+Kind = Literal["client", "visit", "instrument", "command", "place"]
 MOST = 14
 _VISITS = 6
+
+
+# what a person looks for by a verb or a noun, where it is, and the page that shows it
+PLACES = (
+    ("adopt an offset", "Calibrate", "calibrate"),
+    ("withdraw an offset, certificate", "Calibrate › Versions", "calibrate"),
+    ("add an instrument or a device", "Plan › Instruments", "plan:instruments"),
+    ("add a client, height, safety notes", "Plan › Clients", "plan:clients"),
+    ("conditions, protocol, blind study", "Plan › Protocol", "plan:protocol"),
+    ("margin, precision of a scan", "Plan › Stated values", "plan:stated"),
+    ("check an assessor, technical error", "Plan › Assessor check", "plan:assessors"),
+    ("exclude a reading, outliers", "Review", "review"),
+    ("note a change of setting or battery", "Drift", "drift"),
+    ("goal, event, water correction", "Track", "track"),
+    ("skinfolds", "Record", "record:skinfolds"),
+    ("girths, tape", "Record", "record:girths"),
+    ("scan results", "Record", "record:scan"),
+    ("check weight", "Record", "record:check"),
+    ("equations, field methods", "Record › Methods", "record:methods"),
+    ("limits of agreement, bias", "Compare", "compare"),
+    ("repeatability, technical error of a device", "Compare", "consistency"),
+    ("response to change", "Compare", "change"),
+    ("hydration, water", "Compare", "water"),
+    ("which device to choose", "Compare", "score"),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +76,8 @@ def find(session: Session | None, text: str, can: dict[str, bool]) -> tuple[Foun
         for a in ACTIONS
         if can.get(a.id, False)
     ]
+    if session is not None:
+        out += [Found("place", page, f"{words_} · {where}") for words_, where, page in PLACES]
     fitting = [f for f in out if all(w in f.words.lower() for w in words)]
     fitting.sort(key=lambda f: not (words and f.words.lower().startswith(words[0])))  # stable
     shown: list[Found] = []

@@ -131,8 +131,33 @@ def draw_strips(
         + [0.3]
     )
     axes.set_xlim(-reach, reach)
+    _mark_beyond(axes, what, marks, reach, family)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)
+
+
+def _mark_beyond(
+    axes: Any, what: StripInfo, marks: tuple[Mark, ...], reach: float, family: str
+) -> None:
+    """Mark repeats beyond the axis at its edge, with the value that lies farthest out."""
+    for k, (strip, mark) in enumerate(zip(what.strips, marks, strict=True)):
+        d = np.array(strip.deviations)
+        for side, out in ((-1, d[d < -reach]), (1, d[d > reach])):
+            if out.size == 0:
+                continue
+            far = signed(float(out[np.abs(out).argmax()]))
+            said = f"{far} →" if side > 0 else f"← {far}"
+            more = f"{out.size}: " if out.size > 1 else ""
+            axes.text(
+                side * reach * 0.99,
+                -k + 0.36,
+                f"{more}{said}",
+                ha="right" if side > 0 else "left",
+                va="center",
+                color=mark.colour,
+                fontsize=9,
+                fontfamily=family,
+            )
 
 
 # change

@@ -124,6 +124,28 @@ def normal_quantile(p: float) -> float:
     return float(special.ndtri(p))
 
 
+def binomial_tail(k: int, n: int, p: float) -> float:
+    """Probability of ``k`` or more successes in ``n`` trials.
+
+    Parameters
+    ----------
+    k, n : int
+        Successes and trials.
+    p : float
+        Probability of a success.
+
+    Returns
+    -------
+    float
+
+    Examples
+    --------
+    >>> round(binomial_tail(2, 2, 0.5), 3)
+    0.25
+    """
+    return 1.0 if k <= 0 else float(special.bdtrc(k - 1, n, p))
+
+
 def noncentral_t_quantile(p: float, df: float, ncp: float) -> float:
     """Quantile of the noncentral t distribution.
 

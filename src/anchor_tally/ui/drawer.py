@@ -44,7 +44,7 @@ class Drawer(QWidget):
         self.formula = label("", wrap=True)
         self.source = label("", "faint", wrap=True)
         self.table = Table(
-            ["Reading", "When", "Value", "Kept"], "Readings behind this", numeric_from=2
+            ["Reading", "Time", "Value", "Used"], "Readings behind this", numeric_from=2
         )
         self.table.chosen.connect(lambda _row, _column: self._chosen())
         self.more = label("", "faint", wrap=True)

@@ -59,7 +59,6 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.table.setMinimumWidth(430)
         self.table.setMaximumWidth(470)
         self.every = QPushButton("All statistics")
-        self.every.setObjectName("tab")
         self.every.setCheckable(True)
         self.every.setChecked(self.disclosure.all)
         tip(self.every, "Show every statistic, or only the rows that answer the question")

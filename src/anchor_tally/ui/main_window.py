@@ -616,6 +616,8 @@ class MainWindow(FileActions):
         """Go to what was found, or do it."""
         if found.kind == "command":
             self.act(found.key)
+        elif found.kind == "place":
+            self.go(found.key)
         elif found.kind == "instrument":
             self.choose("plan")
             self.pages["plan"].show_found(found)

@@ -40,12 +40,12 @@ class MetricChoice(QComboBox):
         self.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         letters_wide(self, 18)
         for m in METRICS.values():
-            self.addItem(f"{m.label} ({m.unit})", m.id)
+            self.addItem(f"{m.label} ({m.symbol})".removesuffix(" ()"), m.id)
         for base in _OF_SEGMENTS:
             for name in segments_of(base):
                 m_ = named(name)
                 if m_ is not None:
-                    self.addItem(f"{m_.label} ({m_.unit})", name)
+                    self.addItem(f"{m_.label} ({m_.symbol})".removesuffix(" ()"), name)
         completer = self.completer()
         if completer is not None:
             completer.setFilterMode(Qt.MatchFlag.MatchContains)

@@ -56,7 +56,7 @@ class KeySheet(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Keys and terms")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.table = Table(["What", "Key", "Where"], "Keys", numeric_from=3)
+        self.table = Table(["Action", "Key", "Place"], "Keys", numeric_from=3)
         lines = [(a.words, a.keys or "–", a.menu) for a in ACTIONS]
         bench = [(words, keys, "Bench") for words, keys in BENCH_KEYS]
         self.table.fill(

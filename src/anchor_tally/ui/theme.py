@@ -61,6 +61,7 @@ def style_sheet(p: Palette) -> str:
     QLineEdit[state="failed"] {{ color: {p.warn}; }}
     QLineEdit[state="refused"] {{ border: 2px solid {p.warn}; }}
     QLineEdit[state="next"] {{ border: 2px dashed {p.line}; }}
+    QLineEdit[state="next"]:focus {{ border: 2px solid {p.accent}; }}
     QPushButton#tab {{ border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent; padding: 5px 10px; color: {p.faint}; }}
     QPushButton#tab:checked {{ border-bottom-color: #d9a520; color: {p.ink}; font-weight: 600; }}
     QPushButton#tab:hover, QPushButton#tab:focus {{ color: {p.ink}; background: {p.band}; }}

@@ -75,6 +75,7 @@ NOTES = {
     "review_repeats": "{value:.{decimals}f} {unit} differs from the other repeats ({sisters:.{decimals}f| and }).",
     "review_missing_repeats": "{short} of {visits} sets have fewer than the {planned} planned repeats.",
     "review_failures": "{share:.0f} % of {n} readings failed.",
+    "review_order": "{small} {value:.1f} {unit} is larger than {large} {expected:.1f} {unit}.",
     "review_water": "Water is {gap:abs.1f} points {gap:above|below} the client's recent mean (usually within {usual:.1f}).",
     "review_balance": "Fat plus fat-free mass is {gap:abs.1f} % {gap:above|below} the body mass of this visit.",
     "review_conditions": "Conditions not met: {words}.",

@@ -56,12 +56,12 @@ def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
         _line(f"SD of repeats ({unit})", f.sd, k, main=True),
         _line(f"Repeatability coefficient ({unit})", f.coefficient, k, main=True),
         _line(f"Day-to-day SD ({unit})", f.day, k, main=True),
-        _line(f"Smallest detectable change ({unit})", f.detectable, k, main=True),
+        Line(f"SD of one reading ({unit})", number(f.single_day, k), "", main=True),
+        _line(f"Detectable, minutes apart ({unit})", f.detectable, k),
         Line(f"Technical error ({unit})", number(f.tem, k), ""),
         Line("Technical error (% of mean)", number(f.tem_percent, 2), ""),
         Line("Coefficient of variation (%)", number(f.cv_percent, 2), ""),
         Line(f"Largest range of repeats ({unit})", number(f.largest, m.decimals), ""),
-        Line(f"SD of one reading ({unit})", number(f.single_day, k), ""),
     ]
     if f.icc is not None:
         for label, e in (

@@ -22,6 +22,8 @@ RULES: tuple[Rule, ...] = (
     Rule("unlike_scan", "Visit unlike the scan", "look", _PRACTICE, "Take the readings right before the scan, under the same conditions.", visits.unlike_the_scan),
     Rule("folds_bmi", "Skinfolds above BMI 30", "look", _PRACTICE, "Use girths; skinfold equations do not apply.", visits.folds_on_high_bmi),
     Rule("failures", "Many failed readings", "look", _PRACTICE, "Check contacts, battery and how people stand.", values.failures),
+    Rule("client_failures", "Fails with one client", "look", _PRACTICE, "Check contacts, skin and how the person stands.", values.failures_of_clients),
+    Rule("sites_order", "Sites in the wrong order", "stop", _PRACTICE, "Check which value belongs to which site.", values.sites_in_order),
     Rule("missing_repeats", "Repeats are missing", "know", _PRACTICE, "Take the planned repeats, or plan fewer.", values.missing_repeats),
     Rule("different_things", "Different quantities", "know", "definition", "Compare only the same quantity.", visits.different_things),
     Rule("assessor", "Assessor not checked", "know", "Perini et al. 2005", "Plan › Assessor check: measure ten people twice.", visits.unchecked_assessors),

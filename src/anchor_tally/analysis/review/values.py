@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...domain.metrics import Metric, metric_named
+from ...domain.metrics import Metric, metric_named, metric_of
 from ...domain.snapshot import OK, Columns, Floats, Ints
+from ...stats.distributions import binomial_tail
 from ...stats.estimate import note
 from ...stats.tallies import far_off
 from ..entry.entry_check import reach
@@ -214,6 +215,16 @@ def missing_repeats(m: Material) -> list[Finding]:
     return out
 
 
+# sites that are smaller than another one in every healthy adult (common practice), in cm
+LARGER = {
+    "girth_arm_relaxed": "girth_arm_flexed",
+    "breadth_humerus": "breadth_femur",
+    "girth_neck": "girth_chest",
+    "girth_calf": "girth_thigh",
+}
+SITES_APART = 1.0
+
+
 def failures(m: Material) -> list[Finding]:
     """Instruments of which more than a fifth of the readings failed."""
     out = []
@@ -233,6 +244,68 @@ def failures(m: Material) -> list[Finding]:
                         0,
                         item,
                         name,
+                    )
+                )
+    return out
+
+
+def failures_of_clients(m: Material) -> list[Finding]:
+    """Clients with whom a device fails more often than a quarter, and than with the others.
+
+    A binomial test against the others (one-sided, 0.001), from eight readings on.
+    """
+    out = []
+    for name, c in m.columns():
+        rows = np.flatnonzero(stored(c))
+        for item in np.unique(c.instrument[rows]).tolist():
+            own = rows[c.instrument[rows] == item]
+            failed = c.status[own] == 1
+            people, k = np.unique(c.client[own], return_inverse=True)
+            n, bad = np.bincount(k), np.bincount(k, failed)
+            rest = (bad.sum() - bad) / np.maximum(n.sum() - n, 1)
+            for at in np.flatnonzero((n >= 8) & (n.sum() - n >= 8) & (bad > n / 4)).tolist():
+                if binomial_tail(int(bad[at]), int(n[at]), float(max(rest[at], 0.02))) < 0.001:
+                    share = float(bad[at] / n[at])
+                    said = note("review_failures", share=100 * share, n=int(n[at]))
+                    out.append(
+                        Finding(
+                            "client_failures", "look", said, share, int(people[at]), 0, item, name
+                        )
+                    )
+    return out
+
+
+def sites_in_order(m: Material) -> list[Finding]:
+    """Visits at which a site is larger than one that is always larger in a person."""
+    out = []
+    for small, large in LARGER.items():
+        parts = [m.snapshot.columns.get(x) for x in (small, large)]
+        if any(c is None for c in parts):
+            continue
+        a, b = (tallies_of(c) for c in parts if c is not None)
+        _, at, other = np.intersect1d(a.visit, b.visit, return_indices=True)
+        for i, j in zip(at.tolist(), other.tolist(), strict=True):
+            gap = float(a.median[i] - b.median[j])
+            if gap > SITES_APART:
+                first, then = metric_of(small), metric_of(large)
+                said = note(
+                    "review_order",
+                    small=first.label.lower(),
+                    large=then.label.lower(),
+                    value=float(a.median[i]),
+                    expected=float(b.median[j]),
+                    unit=first.symbol,
+                )
+                out.append(
+                    Finding(
+                        "sites_order",
+                        "stop",
+                        said,
+                        gap,
+                        int(a.client[i]),
+                        int(a.visit[i]),
+                        int(a.instrument[i]),
+                        small,
                     )
                 )
     return out

@@ -13,6 +13,7 @@ from typing import Any
 from ...domain.errors import UserError
 from ...domain.import_rows import ImportCard, ImportRow
 from ...domain.records import Client
+from ...domain.repeats import MOST_REPEATS
 from ...domain.steps import finish
 from ...domain.text import plain_name
 from ..staging import Staged, drop_tables, stage
@@ -95,6 +96,13 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
         f" DISTINCT series, moment FROM staged_{k}) s JOIN moment_{k} m ON m.id = s.moment JOIN"
         f" series_{k} l ON l.id = s.series GROUP BY l.id ORDER BY l.id"
     ).fetchall()
+    # repeats are planned as they came in: nobody planned others
+    came = dict(
+        conn.execute(
+            f"SELECT l.instrument, max(s.replicate) FROM staged_{k} s JOIN series_{k} l ON l.id ="
+            " s.series GROUP BY l.instrument"
+        ).fetchall()
+    )
     for series, name, kind, label, known, starts in series_known:
         row = (
             None
@@ -102,7 +110,12 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
             else conn.execute("SELECT id FROM instrument WHERE name = ?", (name,)).fetchone()
         )
         item = known or (
-            row[0] if row else journal.insert("instrument", {"name": name, "kind": kind})
+            row[0]
+            if row
+            else journal.insert(
+                "instrument",
+                {"name": name, "kind": kind, "repeats": max(1, min(came[name], MOST_REPEATS))},
+            )
         )
         ids = conn.execute(
             "SELECT id FROM setting WHERE instrument = ? AND label = ?", (item, label)

@@ -41,7 +41,7 @@ class ReviewPage(Page):
         self.headline = label("Checking the study…", "headline", wrap=True)
         self.under = label("", "faint", wrap=True)
         self.table = Table(
-            ["What", "Severity", "Rule", "About", "When"], "Findings", numeric_from=99
+            ["Finding", "Severity", "Rule", "Subject", "Date"], "Findings", numeric_from=99
         )
         self.table.chosen.connect(lambda _row, _column: self._show_chosen())
         self.table.activated.connect(lambda _index: self._open_readings())

@@ -108,7 +108,7 @@ class MappingEditor(QWidget):
         box = QComboBox()
         box.addItem("–", "")
         for m in METRICS.values():
-            box.addItem(f"{m.label} ({m.unit})", m.id)
+            box.addItem(f"{m.label} ({m.symbol})".removesuffix(" ()"), m.id)
         return box
 
     def open(self, table: Source, mapping: Mapping, gaps: int = 0) -> None:
@@ -132,7 +132,10 @@ class MappingEditor(QWidget):
             if c.role == "reading":
                 m = metric_named(c.metric)
                 repeat = f", repeat {c.replicate}" if c.replicate > 1 else ""
-                words = f"{c.instrument}: {m.label.lower() if m else '?'} ({c.unit}){repeat}"
+                words = (
+                    f"{c.instrument}: {m.label.lower() if m else '?'}"
+                    f" ({'%' if c.unit == 'percent' else c.unit}){repeat}"
+                )
             elif c.role == "condition":
                 words = f"condition {c.key}"
             rows.append((head or f"column {k + 1}", words, examples[:40]))

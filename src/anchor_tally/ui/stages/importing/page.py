@@ -39,6 +39,7 @@ from ....exchange.tables import Table as Source
 from ....study.import_preview import FRESH, LINE
 from ....study.staging import Staged
 from ....wording import importing as words
+from ....wording.numbers import day_words
 from ...pages import Page, Surroundings
 from ...widgets import Flow, Table, label
 from .mapping_editor import MappingEditor
@@ -361,11 +362,11 @@ class ImportPage(Page):
             lines.append(
                 (
                     r.client,
-                    r.taken_at,
+                    day_words(r.taken_at),
                     r.instrument,
                     m.label if m else r.metric,
                     r.entered or "failed",
-                    r.unit,
+                    "%" if r.unit == "percent" else r.unit,
                 )
             )
         self.preview.fill(lines)

@@ -77,6 +77,9 @@ class PlanStage(Page):
         self.buttons[key].setChecked(True)
         self.refresh()
 
+    def show_part(self, part: str) -> None:
+        self.go(part)
+
     def show_found(self, found: Found) -> None:
         self.go("instruments")
         tab = self.tab("instruments")

@@ -42,7 +42,7 @@ class CheckWeights(QWidget):
         row.addWidget(self.add)
         self.trouble = label("", "warn", wrap=True)
         self.table = Table(
-            ["Scale", "When", "Known (kg)", "Shown (kg)", "Difference (kg)"],
+            ["Scale", "Date", "Known (kg)", "Shown (kg)", "Difference (kg)"],
             "Check weights",
             numeric_from=2,
         )

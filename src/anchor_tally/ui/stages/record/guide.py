@@ -30,7 +30,7 @@ class Guide(QWidget):
         self.figure = SiteFigure(palette)
         self.where = label("", wrap=True)
         self.how = label("", "faint", wrap=True)
-        self.results = Table(["Equation", "Gives"], "Results of the equations so far")
+        self.results = Table(["Equation", "Result"], "Results of the equations so far")
         self.fold = QPushButton("")
         self.fold.setCheckable(True)
         self.fold.setAccessibleName("Equations for other people")

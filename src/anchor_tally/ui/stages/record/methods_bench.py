@@ -83,7 +83,7 @@ class MethodsBench(QWidget):
         left.addWidget(scroll, 1)
         self.refused = label("", "warn", wrap=True)
         left.addWidget(self.refused)
-        self.table = Table(["Equation", "Gives"], "Equations side by side", numeric_from=1)
+        self.table = Table(["Equation", "Result"], "Equations side by side", numeric_from=1)
         self.table.chosen.connect(lambda _row, _column: self._open())
         self.spread = label("", wrap=True)
         self.fold = QPushButton("")
