@@ -1,0 +1,133 @@
+"""Bounds of the statistics and of what is read: the value at the bound, and the one beside it."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.entry.repeats import judge
+from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.repeats import Rule
+from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.dates import iso_moment
+from anchor_tally.exchange.guessing import _guess_column
+from anchor_tally.stats.change import smallest_change
+from anchor_tally.stats.distributions import t_estimate
+from anchor_tally.stats.estimate import Estimate, Interval
+from anchor_tally.stats.offsets import pooled_from_single
+from anchor_tally.stats.pair_slopes import passing_bablok
+from anchor_tally.stats.repeatability import display_step
+from anchor_tally.stats.trend import reference_error
+from anchor_tally.stats.within_clients import detrended_slope
+from anchor_tally.wording import drift as drift_words
+from anchor_tally.wording.track import track_lines
+from places import reading, study_of
+
+
+def test_smallest_change_by_hand():
+    """√2·z·√(day²/days + within²/(repeats·days)); ends by MOVER on both variances, worked out apart."""
+    day = Estimate(1.0, Interval(0.8, 1.4), 20, "")
+    within = Estimate(0.6, Interval(0.5, 0.75), 30, "")
+    found = smallest_change(day, within, repeats=2, days=4)
+    wd, ww, z = 1 / 4, 1 / 8, stats.norm.ppf(0.975) * math.sqrt(2)
+    whole = wd * 1.0**2 + ww * 0.6**2
+    below = math.hypot(wd * (1.0**2 - 0.8**2), ww * (0.6**2 - 0.5**2))
+    above = math.hypot(wd * (1.4**2 - 1.0**2), ww * (0.75**2 - 0.6**2))
+    assert found.value == pytest.approx(z * math.sqrt(whole))
+    assert found.interval.low == pytest.approx(z * math.sqrt(whole - below))
+    assert found.interval.high == pytest.approx(z * math.sqrt(whole + above))
+
+
+def test_fewest_values_of_a_statistic():
+    """Three degrees of freedom within clients, four points of a line, two of an offset, five of a scan's SD."""
+    rng = np.random.default_rng(2)
+    x, y = rng.normal(size=(2, 8))
+    client, time = np.repeat([0, 1], 4), np.tile(np.arange(4.0), 2)
+    assert detrended_slope(x, y, client, time).slope.df == 3
+    assert detrended_slope(x[:7], y[:7], client[:7], time[:7]) is None
+    assert passing_bablok(x[:4], x[:4] + 0.1) is not None
+    assert passing_bablok(x[:3], x[:3] + 0.1) is None
+    bias = t_estimate(1.0, 0.5, 1, 2, "")
+    two = pooled_from_single(np.array([0.5, 1.5]), bias, 0.7)
+    half = stats.t.ppf(0.975, 1) * 0.7 * math.sqrt(1.5)
+    assert (two.new.low, two.new.high) == pytest.approx((1 - half, 1 + half))
+    assert pooled_from_single(np.array([1.0]), bias, 0.7).new is None
+    scans, ss = np.array([2] * 5), np.full(5, 0.18)
+    assert (reference_error(scans, ss, 0.9).source, reference_error(scans, ss, 0.9).df) == (
+        "replicates",
+        5,
+    )
+    assert reference_error(scans[:4], ss[:4], 0.9).source == "stated"
+
+
+@pytest.mark.parametrize(
+    ("values", "step"), [([3, 5, 9], 1), ([0.5, 2], 0.5), ([20.2, 21.4], 0.2), ([3.14, 2.72], 0.02)]
+)
+def test_display_steps(values, step):
+    """The largest step of 1, 2 and 5 times a power of ten of which all values are multiples."""
+    assert display_step(np.array(values, dtype=float)) == pytest.approx(step)
+
+
+def test_repeats_at_the_tolerance():
+    """Two folds 1 mm apart agree, 1.005 mm apart do not."""
+    fold, rule = METRICS["skinfold_triceps"], Rule(2)
+    assert judge(fold, [10.0, 11.0], rule).agree is True
+    assert judge(fold, [10.0, 11.005], rule).agree is False
+
+
+def test_normality_is_that_of_client_means():
+    """Shapiro–Wilk of the mean difference of each client, as SciPy has it."""
+    rng = np.random.default_rng(8)
+    lines, means = [], []
+    for c in range(8):
+        gaps = []
+        for k, day in enumerate(("02", "09", "16")[: 1 + c % 3]):
+            scan, gap = 20 + c + k / 10, round(float(rng.normal(2, 1)), 1)
+            at = f"2026-03-{day}T06:00:00+00:00"
+            lines.append(reading(f"C{c}", at, f"{scan + gap:.1f}"))
+            lines.append(reading(f"C{c}", at, f"{scan:.1f}", name="Lab", kind="reference"))
+            gaps.append(gap)
+        means.append(np.mean(gaps))
+    r = finish(CompareRequest(study_of(lines).snapshot(), Lens(), "Fir").run())
+    assert r.forms.normality[0] == pytest.approx(stats.shapiro(means).statistic, abs=1e-3)
+    assert "settings_pooled" not in {n.code for n in r.pairs.notes}
+
+
+@pytest.mark.parametrize(
+    ("clock", "good"), [("06:59", True), ("06:60", False), ("23:59:59", True), ("24:00", False)]
+)
+def test_times_of_day(clock, good):
+    """The last minute and hour of a day, and the ones after them."""
+    if good:
+        assert iso_moment("2026-03-02", clock, "iso") == f"2026-03-02T{clock}"
+    else:
+        with pytest.raises(ValueError, match="not a time of day"):
+            iso_moment("2026-03-02", clock, "iso")
+
+
+def test_units_of_columns_with_a_role():
+    """A height keeps the unit of its header; a code whose header names one does not."""
+    assert _guess_column(("Height (in)",), "").unit == "in"
+    assert (
+        _guess_column(("Athlete (kg)",), "").role,
+        _guess_column(("Athlete (kg)",), "").unit,
+    ) == ("client", "")
+
+
+def test_further_steps_and_single_devices_in_words(demo):
+    """Two steps are counted as one more; one device alone has no row of all devices."""
+    r = finish(DriftRequest(demo.snapshot(), demo.lens, "Birch").run())[0]
+    twice = replace(r, steps=(r.steps[0], r.steps[0]))
+    assert ", and 1 more step." in drift_words.drift_headline(twice)
+    t = finish(TrackRequest(demo.snapshot(), demo.lens, "Auk").run())
+    one = replace(
+        t.together, devices=tuple(d for d in t.together.devices if d.instrument == "Alder")
+    )
+    assert track_lines(t)[0].name == "All devices (pp)"
+    assert track_lines(replace(t, together=one))[0].name == "Alder (pp)"
