@@ -102,8 +102,13 @@ def test_fat_from_density_by_either_equation():
         ({"age_years": 61.0}, "applies", ""),
         ({"age_years": 62.0}, "outside", "ages 18 to 61"),
         ({"sex": 0.0}, "unfit", "for men"),
-        ({"body_mass": 98.0}, "outside", "BMI above 30"),
-        ({"body_mass": 97.0}, "applies", ""),
+        ({"body_mass": 98.0}, "applies", ""),  # folds within the sample
+        ({"body_mass": 98.0, "skinfold_chest": 90.0}, "outside", "BMI above 30"),
+        (
+            {"body_mass": 97.0, "skinfold_chest": 90.0},
+            "outside",
+            "outside the sample (14 to 118 mm)",
+        ),
         ({"skinfold_chest": 240.0}, "outside", "its curve turns back"),
     ],
 )

@@ -451,3 +451,12 @@ def test_sensitivity_is_the_difference(person, fold, resistance):
                 moved = line(equation, inputs | {s.input: inputs[s.input] + s.step})
                 if moved.value is not None:
                     assert moved.value - base.value == pytest.approx(s.change, abs=1e-9)
+
+
+@pytest.mark.parametrize(("fold", "applies"), [(12, True), (39, True), (40, False), (4, False)])
+def test_a_muscular_measuredis_judged_by_folds(fold, applies):
+    """BMI 32: three folds within the sample (14 to 118 mm, from memory) are used, folds beyond it are not."""
+    measured = {"sex": 1, "age_years": 30, "height": 180, "body_mass": 32 * 1.8**2}
+    measured |= {f"skinfold_{site}": fold for site in ("chest", "abdominal", "thigh")}
+    found = line(EQUATIONS["jackson_pollock_1978_3"], measured)
+    assert (found.state == "applies") == applies

@@ -193,6 +193,16 @@ def _folds(s):
     s.do(AddHeight(1, "2026-01-01", Quantity(170.0, "170", "cm")))
 
 
+def test_a_muscular_client_with_a_lean_scan_is_not_asked_about():
+    """A body mass index of 34.6 beside a scan of 18 % is muscle, beside 30 % it is fat."""
+    for fat, asked in (("18", False), ("30", True)):
+        session = Session(open_file.create_in_memory("muscular"), None)
+        _folds(session)
+        session.do(typed("A", "2026-01-02T08:00", "Lab", "reference", "body_fat_percent", fat))
+        assert ("folds_bmi" in {f.rule for f in reviewed(session).found}) is asked
+        session.close()
+
+
 def _failures(s):
     series(s, [(None, "20.0"), ("20.1", "20.2")] * 5 + [(None, None)])
 

@@ -21,10 +21,11 @@ class Equation:
     (kg), all arrays of one shape; ``function`` returns one array for each of ``outputs``, the
     main one first. ``men`` and ``women`` are inputs of one sex only. ``sexes`` and ``ages``
     bound the population (``ages_women`` where women's ages are others); ``turns_at`` names
-    inputs and the sum in mm above which the curve turns back; ``instead`` names what may stand
-    in for an input; ``see`` is the standard error of estimate as published, in words, and
-    ``standard_error`` the same as numbers by metric, of several groups the largest;
-    ``certainty`` says how the coefficients were checked.
+    inputs and the sum in mm above which the curve turns back; ``folds`` names sites and the
+    range of their sum in the sample (mm): within it a high body mass index does not matter;
+    ``instead`` names what may stand in for an input; ``see`` is the standard error of estimate
+    as published, in words, and ``standard_error`` the same as numbers by metric, of several
+    groups the largest; ``certainty`` says how the coefficients were checked.
     """
 
     id: str
@@ -44,6 +45,7 @@ class Equation:
     women: tuple[str, ...] = ()
     certainty: str = "from memory"
     turns_at: tuple[tuple[str, ...], float] | None = None
+    folds: tuple[tuple[str, ...], float, float] | None = None
     instead: tuple[tuple[str, tuple[str, ...]], ...] = ()
     standard_error: tuple[tuple[str, float], ...] = ()
 
@@ -105,8 +107,16 @@ class Equation:
             out[f"above a sum of {self.turns_at[1]:.0f} mm its curve turns back"] = (
                 total > self.turns_at[1]
             )
+        lean = np.zeros(np.shape(age), dtype=bool)
+        if self.folds is not None:
+            sites, low, high = self.folds
+            total = np.sum([v[k] for k in sites], axis=0)
+            lean = (total >= low) & (total <= high)
+            out[f"the sum of folds is outside the sample ({low:g} to {high:g} mm)"] = (
+                total < low
+            ) | (total > high)
         if np.isfinite(self.bmi_high):
-            out[f"the equation is not for a BMI above {self.bmi_high:g}"] = (
+            out[f"the equation is not for a BMI above {self.bmi_high:g}"] = ~lean & (
                 v["body_mass"] / (v["height"] / 100) ** 2 > self.bmi_high
             )
         if self.sexes != (MALE, FEMALE):

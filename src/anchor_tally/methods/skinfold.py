@@ -110,8 +110,8 @@ def _somatotype(v: Inputs) -> dict[str, Floats]:
 
 
 _LIMITS = (
-    "Not for a BMI above 30; take each site twice, a third time when they differ by more than 5 %"
-    " or 1 mm."
+    "Above a BMI of 30 only for folds within the sample; take each site twice, a third time when"
+    " they differ by more than 5 % or 1 mm."
 )
 _JP = "Jackson AS, Pollock ML. Br J Nutr 1978;40:497-504"
 _JPW = "Jackson AS, Pollock ML, Ward A. Med Sci Sports Exerc 1980;12:175-182"
@@ -119,7 +119,11 @@ _DENSITY = ("body_fat_percent", "body_density")
 
 
 def _generalised(
-    name: str, label: str, sex: float, coefficients: tuple[float, float, float, float]
+    name: str,
+    label: str,
+    sex: float,
+    coefficients: tuple[float, float, float, float],
+    sample: tuple[float, float],
 ) -> Equation:
     men = sex == MALE
     return Equation(
@@ -140,34 +144,40 @@ def _generalised(
         ages=(18, 61) if men else (18, 55),
         bmi_high=30,
         turns_at=(SITES[name], coefficients[1] / (2 * coefficients[2])),
+        folds=(SITES[name], *sample),
         standard_error=(("body_fat_percent", 3.5 if men else 3.9),),
     )
 
 
+# the last pair of each is the range of the sum of folds in the sample, in mm (from memory)
 SKINFOLD = (
     _generalised(
         "jackson_pollock_1978_3",
         "Three skinfolds, men (Jackson & Pollock 1978)",
         MALE,
         (1.10938, 0.0008267, 0.0000016, 0.0002574),
+        (14, 118),
     ),
     _generalised(
         "jackson_pollock_1978_7",
         "Seven skinfolds, men (Jackson & Pollock 1978)",
         MALE,
         (1.112, 0.00043499, 0.00000055, 0.00028826),
+        (32, 272),
     ),
     _generalised(
         "jackson_pollock_ward_1980_3",
         "Three skinfolds, women (Jackson et al. 1980)",
         FEMALE,
         (1.0994921, 0.0009929, 0.0000023, 0.0001392),
+        (16, 126),
     ),
     _generalised(
         "jackson_pollock_ward_1980_7",
         "Seven skinfolds, women (Jackson et al. 1980)",
         FEMALE,
         (1.097, 0.00046971, 0.00000056, 0.00012828),
+        (35, 266),
     ),
     Equation(
         "durnin_womersley_1974",

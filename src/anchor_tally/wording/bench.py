@@ -89,7 +89,8 @@ class RowWords:
 def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     """What a row says of its readings."""
     m = metric_of(a.plan.metric)
-    what = m.symbol if one_instrument else f"{m.label}, {m.symbol}".removesuffix(", ")
+    unit = a.plan.unit or m.symbol
+    what = unit if one_instrument else f"{m.label}, {unit}".removesuffix(", ")
     tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
     if a.locked is not None and not a.values:
         return RowWords(tag, escape(caution_words(a.locked)), warn=True)

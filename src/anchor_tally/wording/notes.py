@@ -81,7 +81,7 @@ NOTES = {
     "review_conditions": "Conditions not met: {words}.",
     "review_unlike": "The scan of that day was taken under other conditions: {words}.",
     "review_setting": "The setting changed from {first} to {then} near a scan.",
-    "review_folds_bmi": "Body mass index {bmi:.1f}: skinfold equations do not apply.",
+    "review_folds_bmi": "Body mass index {bmi:.1f}: skinfold equations apply only to folds within their sample.",
     "review_region": "Some scans of {metric} include the head and others do not. They are not comparable.",
     "review_different": "These are different quantities and are not comparable: {words}.",
     "review_assessor": "{who} measures sites but has not been checked (Plan › Assessor check).",
@@ -154,7 +154,8 @@ class _Facts(Formatter):
 
     Besides Python's own format specifications: ``:abs.1f`` is the size of a number,
     ``:above|below`` chooses by its sign, ``:.0f|week|weeks`` adds the noun in its number,
-    ``:.1f| and `` joins a tuple, ``:day`` writes an ISO moment as people do. A minus is the real minus sign.
+    ``:.1f| and `` joins a tuple, ``:day`` writes an ISO moment as people do. A minus is the
+    real minus sign.
     """
 
     def format_field(self, value: Fact, format_spec: str) -> str:

@@ -16,6 +16,7 @@ from .finding import Finding, Material, stored
 
 _DAY = 86400
 BMI_HIGH = 30.0
+OBESE = {"male": 25.0, "female": 32.0}  # body fat in percent (common practice)
 MUSCLES = ("skeletal_muscle_mass", "total_muscle_mass", "lean_soft_tissue", "fat_free_mass")
 
 
@@ -157,8 +158,22 @@ def setting_changed(m: Material) -> list[Finding]:
     return out
 
 
+def _lean(m: Material, client: int) -> bool:
+    """Whether the client's last scan shows a body fat below that of obesity: muscular, not fat."""
+    fat = m.snapshot.columns.get("body_fat_percent")
+    person = m.snapshot.clients.get(client)
+    if fat is None or person is None:
+        return False
+    scans = [i.id for i in m.snapshot.instruments.values() if i.kind == "reference"]
+    own = np.flatnonzero(
+        (fat.client == client) & np.isin(fat.instrument, scans) & (fat.status == OK)
+    )
+    limit = OBESE.get(person.sex, min(OBESE.values()))
+    return bool(own.size) and float(fat.value[own[fat.instant[own].argmax()]]) < limit
+
+
 def folds_on_high_bmi(m: Material) -> list[Finding]:
-    """Clients with a body mass index above 30 whose skinfolds were taken."""
+    """Clients above a body mass index of 30 whose skinfolds were taken, unless a scan says lean."""
     mass = m.snapshot.columns.get("body_mass")
     folds = [c for name, c in m.columns() if name.startswith("skinfold_")]
     if mass is None or not folds:
@@ -174,7 +189,7 @@ def folds_on_high_bmi(m: Material) -> list[Finding]:
         # the median: one mistyped mass is no build
         own = bmi[(mass.client[ok] == client) & ~np.isnan(bmi)]
         usual = float(np.median(own)) if own.size else 0.0
-        if usual > BMI_HIGH:
+        if usual > BMI_HIGH and not _lean(m, client):
             out.append(
                 Finding(
                     "folds_bmi",

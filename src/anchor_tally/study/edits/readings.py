@@ -64,7 +64,13 @@ class AddReadings:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "add a reading" if len(self.readings) == 1 else f"add {len(self.readings)} readings"
+        if len(self.readings) != 1:
+            return f"add {len(self.readings)} readings of {self.client}"
+        r = self.readings[0]
+        metric = metric_named(r.metric)
+        # without the value: somebody may be looking who is to see no number
+        what = metric.label.lower() if metric is not None else "a reading"
+        return f"add {what} of {self.client}, {r.instrument}"
 
     def write(self, journal: Journal) -> None:
         """Insert the readings and what they stand on."""
