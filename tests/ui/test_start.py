@@ -8,6 +8,9 @@ from anchor_tally.app import set_up
 from anchor_tally.app.session import Session
 from anchor_tally.app.set_up import Answers, ClientRow, DeviceRow, edit_of
 from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.records import Client
+from anchor_tally.study.edits.clients import AddClient
+from places import typed
 
 
 @pytest.fixture
@@ -131,3 +134,30 @@ def test_answers_become_one_edit():
     assert set(edit.conditions) == {("fasted", False), ("morning", True)}
     with pytest.raises(UserError, match="not male, female or empty"):
         edit_of(Answers(clients=[ClientRow("C1", "x")]), "2026-03-02")
+
+
+def test_the_card_is_completed_at_the_bench_and_pages_follow_its_client(qtbot, new_window):
+    """Sex, birth year and height are asked for at the first visit; Plan and Track open on the client of the bench."""
+    session = new_window.session
+    for code in ("A1", "B2"):
+        session.do(AddClient(Client(0, code)))
+        session.do(typed(code, "2026-03-02T06:40", "Alder", "device", "body_fat_percent", "20.0"))
+    new_window.go("record")
+    record = new_window.record
+    record.take_client("B2")
+    bar = record.person
+    assert bar.isVisible()
+    bar.sex.setCurrentIndex(1)
+    bar.sex.activated.emit(1)
+    for field, text in ((bar.birth, "1994"), (bar.height_field, "5ft 7")):
+        field.setFocus()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert bar.isHidden()
+    client = session.catalogue().client_coded("B2")
+    assert (client.sex, client.birth) == ("female", "1994")
+    assert session.catalogue().heights[client.id][0].height_cm == pytest.approx(170.18)
+    new_window.go("plan")
+    assert new_window.page("plan").tab("clients").row == client.id
+    new_window.go("track")
+    assert new_window.page("track").client.currentText() == "B2"

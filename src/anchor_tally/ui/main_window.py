@@ -59,6 +59,7 @@ class MainWindow(FileActions):
         self.clock = clock
         self.dark = dark
         self.pages: dict[str, Page] = {}
+        self.in_hand: dict[Page, str] = {}  # the client that a page was told of last
         self.jobs: Jobs | None = None
         self.lens: LensBar | None = None
         self._drawer: Drawer | None = None
@@ -221,6 +222,7 @@ class MainWindow(FileActions):
                 session.path, "compare" if self.shown in VIEW else self.shown, session.lens
             )
         self.pages, self._drawer, self.jobs, self.shown = {}, None, None, ""
+        self.in_hand = {}
         session.close()
         if self._settled:
             gc.unfreeze()
@@ -288,6 +290,16 @@ class MainWindow(FileActions):
             self._dress(page)
             self.stack.addWidget(page)
         return self.pages[key]
+
+    def _hand_over(self, page: Page) -> None:
+        """Let Plan and Track follow the client of the bench, when it is another one than before."""
+        from .stages.record.page import RecordStage
+
+        record = self.pages.get("record")
+        code = record.who() if isinstance(record, RecordStage) else ""
+        if code and code != self.in_hand.get(page):
+            self.in_hand[page] = code
+            page.take_client(code)
 
     def _begin_measuring(self, code: str) -> None:
         """Go to the bench with a client in hand."""
@@ -387,6 +399,8 @@ class MainWindow(FileActions):
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
         self._dress(page)
+        if key in ("plan", "track"):
+            self._hand_over(page)
         self.stack.setCurrentWidget(page)
         self.rail.mark("compare" if key in VIEW else key)
         self._refresh_shown()

@@ -89,6 +89,9 @@ class Page(QWidget):
     def show_found(self, found: Found) -> None:
         """Show what the find box has found, on a page that can."""
 
+    def take_client(self, code: str) -> None:
+        """Show the client in hand, on a page about one client."""
+
     def show_part(self, part: str) -> None:
         """Show a part of a page that has parts."""
 

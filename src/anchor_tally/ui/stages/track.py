@@ -55,7 +55,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self._clicked = 0.0  # and when that was
         self._asking: dict[str, Any] = {}
         self.place: FigureView | None = None
-        self.client, self.water = QComboBox(), QComboBox()
+        self.client, self.water, self.in_hand = QComboBox(), QComboBox(), ""
         letters_wide(self.client, 10)
         self.client.activated.connect(lambda _k: self.follow(self.client.currentText()))
         for text, data in WATERS:
@@ -141,6 +141,10 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.client.setCurrentIndex(
                 max(codes.index(before) if before in codes else 0, 0) if codes else -1
             )
+        if self.in_hand in codes and self.in_hand != self.client.currentText():
+            self.client.setCurrentText(self.in_hand)
+            self.since = self.until = None
+        self.in_hand = ""
         super().refresh()
 
     def ask(self) -> None:
@@ -175,6 +179,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, TrackResult]:
         return TrackRequest(snapshot, lens, **self._asking).run()
+
+    def take_client(self, code: str) -> None:
+        self.in_hand = code  # chosen when the list of clients is filled
 
     def follow(self, code: str) -> None:
         """Follow a client, over the whole time."""

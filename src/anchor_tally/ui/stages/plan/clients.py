@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....analysis.people.cautions import cautions_of
 from ....domain.errors import UserError
@@ -37,7 +46,7 @@ class Clients(Card[Client]):
     """People measured, known by a code."""
 
     what = "client"
-    heads = ("Code", "Sex", "Born", "Height (cm)", "Cautions")
+    heads = ("Code", "Sex", "Born", "Height (cm)", "Safety")
 
     def records(self) -> Mapping[int, Client]:
         return self.session.catalogue().clients
@@ -58,42 +67,57 @@ class Clients(Card[Client]):
 
     def build_form(self) -> None:
         self.line("code", "Code", "a short code, not the name")
-        self.line("name", "Name (only in this file)", "optional, never exported")
         self.choice(
             "sex", "Equation sex", (("not known", ""), ("female", "female"), ("male", "male"))
         )
         self.line("birth", "Born", "1994 or 1994-05-17")
-        self.line("usual_activity", "Usual activity", "rows 5 days a week")
-        self.line("scans_before", "Scans before this study", "how many", parse=_count)
-        self.line("last_scan", "Last scan before", "2025-11-03")
-        self.line("notes", "Notes")
+        self.height_field = QLineEdit()
+        self.height_field.setPlaceholderText("181.5 cm, 5ft 11")
+        self.height_field.setAccessibleName("Height")
+        self.height_field.returnPressed.connect(self._keep_height)
+        keep = QPushButton("Save height")
+        keep.clicked.connect(self._keep_height)
+        tall = QHBoxLayout()
+        tall.addWidget(self.height_field)
+        tall.addWidget(keep)
+        self.form.addRow(label("Height", "faint"), tall)
         self.boxes: dict[str, QCheckBox] = {}
         for key, text in CAUTIONS:
             box = QCheckBox(text)
             box.clicked.connect(self._cautions)
             self.boxes[key] = box
-            self.form.addRow(label("Cautions" if key == "implant" else "", "faint"), box)
+            self.form.addRow(label("Safety notes" if key == "implant" else "", "faint"), box)
+        self.warning = label("", "warn", wrap=True)
+        self.right.addWidget(self.warning)
+        self.more = QPushButton("More")
+        self.more.setCheckable(True)
+        self.right.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
+        self.rest = QWidget()
+        self.rest.hide()
+        self.more.toggled.connect(self.rest.setVisible)
+        self.right.addWidget(self.rest)
+        self.form = QFormLayout()
+        self.form.setVerticalSpacing(5)
+        self.form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
+        self.line("name", "Name (only in this file)", "optional, never exported")
+        self.line("usual_activity", "Usual activity", "rows 5 days a week")
+        self.line("scans_before", "Scans before this study", "how many", parse=_count)
+        self.line("last_scan", "Last scan before", "2025-11-03")
+        self.line("notes", "Notes")
         self.cycle = QCheckBox("Ask about the menstrual cycle at each visit")
         self.cycle.clicked.connect(lambda on: self.change("cycle", on))
         self.form.addRow(label("", "faint"), self.cycle)
-        self.warning = label("", "warn", wrap=True)
-        self.right.addWidget(self.warning)
-        self.right.addWidget(label("Height history", "title"))
-        self.heights = Table(["Day", "Height (cm)", "As entered"], "Height history")
-        self.heights.setMaximumHeight(110)
-        self.right.addWidget(self.heights)
-        self.day, self.height_field = QLineEdit(), QLineEdit()
+        self.day = QLineEdit()
         self.day.setPlaceholderText("day")
         self.day.setAccessibleName("Date of the height")
-        self.height_field.setPlaceholderText("181.5 cm, 5ft 11")
-        self.height_field.setAccessibleName("Height")
-        keep = QPushButton("Save height")
-        keep.clicked.connect(self._keep_height)
-        self.height_field.returnPressed.connect(self._keep_height)
-        row = QHBoxLayout()
-        for w in (self.day, self.height_field, keep):
-            row.addWidget(w)
-        self.right.addLayout(row)
+        self.form.addRow(label("Height measured on", "faint"), self.day)
+        below = QVBoxLayout(self.rest)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.addLayout(self.form)
+        below.addWidget(label("Height history", "title"))
+        self.heights = Table(["Day", "Height (cm)", "As entered"], "Height history")
+        self.heights.setMaximumHeight(110)
+        below.addWidget(self.heights)
 
     def show_record(self, record: Client) -> None:
         self.title.setText(record.code)

@@ -77,6 +77,12 @@ class PlanStage(Page):
         self.buttons[key].setChecked(True)
         self.refresh()
 
+    def take_client(self, code: str) -> None:
+        client = self.session.catalogue().client_coded(code)
+        tab = self.tab("clients")
+        if client is not None and isinstance(tab, Clients):
+            tab.row = client.id
+
     def show_part(self, part: str) -> None:
         self.go(part)
 

@@ -53,6 +53,7 @@ from .entry_grid import EntryGrid
 from .guide import Guide
 from .live_device import LiveDevice
 from .methods_bench import MethodsBench
+from .person import PersonBar
 from .station_head import StationHead
 from .visit_bar import VisitBar
 from .visit_notes import VisitNotes
@@ -99,6 +100,8 @@ class RecordStage(Page):
         self.notes = VisitNotes(self.session)
         self.notes.remarked.connect(self._note_remark)
         self.notes.message.connect(self.message)
+        self.person = PersonBar(self.session)
+        self.person.message.connect(self.message)
         self.unseen = QPushButton("Enter hidden fat values")
         self.unseen.setCheckable(True)
         self.unseen.toggled.connect(self._unseen_toggled)
@@ -184,7 +187,7 @@ class RecordStage(Page):
         box.setSpacing(6)
         self.bar.row.addWidget(self.notes)
         self.bar.row.addWidget(self.unseen)
-        for widget in (self.headline, self.bar, self.caution, self.conditions):
+        for widget in (self.headline, self.bar, self.person, self.caution, self.conditions):
             box.addWidget(widget)
         box.addLayout(tabs)
         box.addWidget(self.trouble)
@@ -445,6 +448,7 @@ class RecordStage(Page):
         )
 
     def _load(self, own: Sequence[Reading], note: VisitNote) -> None:
+        self.person.show_client(self._client(), self.day())
         self.conditions.build(self.session.catalogue().conditions_for(self._client()))
         self.notes.show_visit(self.visit, note.notes)
         self.conditions.show_answers(note.conditions)
