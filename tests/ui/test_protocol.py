@@ -98,7 +98,7 @@ def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
     )
     record = window.record
     choose_client(record, "Wren")
-    assert "No fat number is shown" in record.caution.text()
+    assert "show no fat number" in record.caution.text()
     assert [x.metric for x in record.entry_rows] == ["body_mass", "own_body_age"]
     enter(entry_row(window, "body_mass").cells[0], "61.4")
     record.unseen.click()

@@ -164,7 +164,6 @@ def more_rows_words(others: int) -> str:
 
 
 NOT_A_DIAGNOSIS = "Not a diagnosis."
-UNSEEN = "No fat number is shown for this client: sums, girths and mass only."
 
 
 def error_words(metric: str, assessor: str, errors: Mapping[str, float]) -> str:

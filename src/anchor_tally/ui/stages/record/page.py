@@ -35,7 +35,6 @@ from ....study.edits.clients import AddClient
 from ....study.edits.visits import NoteVisit
 from ....wording.bench import (
     NOT_A_DIAGNOSIS,
-    UNSEEN,
     bench_headline,
     caution_words,
     error_words,
@@ -498,8 +497,6 @@ class RecordStage(Page):
             there += [Instrument(0, self.head.name, STATION[self.station].kind, electrodes="none")]
         found = locks(client, there)
         texts = [caution_words(c) for c in (cautions_of(client, self.day()) if client else ())]
-        if fat_unseen(client):
-            texts.append(UNSEEN)
         if self.station == "impedance" and client:
             forbidding = next((c for c in cautions_of(client) if c.forbids == "impedance"), None)
             if forbidding is not None:

@@ -63,7 +63,9 @@ class PersonBar(QWidget):
         heights = self.session.catalogue().heights
         missing = {
             "sex": client is not None and not client.sex,
-            "birth": client is not None and not client.birth,
+            "birth": client is not None
+            and not client.birth
+            and client.id not in self.session.with_stated_age(),
             "height": client is not None
             and not heights.get(client.id)
             and client.id not in self.session.stated_heights(),
