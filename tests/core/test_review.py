@@ -14,6 +14,7 @@ from anchor_tally.analysis.pairs.computed_values import visit_inputs
 from anchor_tally.analysis.review import RULES, ReviewRequest
 from anchor_tally.analysis.review.values import slip_of
 from anchor_tally.app.session import Session
+from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.import_rows import ImportRow
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
@@ -173,6 +174,17 @@ def _setting(s):
     )
 
 
+def _alternating(s):
+    for day, setting in enumerate(("standard", "athlete") * 3, start=2):
+        at = f"2026-01-{day:02}T07:00"
+        s.do(typed("A", at, "Fir", "device", "body_fat_percent", "20.0", setting=setting))
+
+
+def _ahead(s):
+    series(s, ["20.0"])
+    s.clock = fixed("2026-01-01T06:30")
+
+
 def _unlike(s):
     s.do(typed("A", "2026-01-02T07:00", "Fir", "device", "body_fat_percent", "20.0"))
     s.do(
@@ -254,6 +266,8 @@ def test_mass_comes_from_the_same_client_before():
         (_water, "water", "points above the client's recent mean"),
         (_balance, "mass_balance", "Fat plus fat-free mass is 5.0 % below the body mass of this visit."),
         (_setting, "setting_changed", "The setting changed from standard to athlete near a scan."),
+        (_alternating, "alternating", "The setting changed 5 times in 5 days: standard and athlete."),
+        (_ahead, "ahead", "The visit is dated 1 day after today."),
         (_unlike, "unlike_scan", "The scan of that day was taken under other conditions: fasted."),
         (_assessor, "assessor", "R. K. measures sites but has not been checked"),
         (_folds, "folds_bmi", "Body mass index 34.6"),
@@ -266,7 +280,8 @@ def test_mass_comes_from_the_same_client_before():
 )  # fmt: skip
 def test_each_rule_finds_its_own(plant, rule, words):
     """A small study with one thing planted: the rule finds it, names it, and no other rule speaks but those it brings along."""
-    session = Session(open_file.create_in_memory("planted"), None)
+    late = fixed("2028-01-01T08:00")
+    session = Session(open_file.create_in_memory("planted"), None, clock=late)
     plant(session)
     result = reviewed(session)
     found = {f.rule: finding_row(f, result.material)[0] for f in result.found}

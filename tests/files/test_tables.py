@@ -14,11 +14,12 @@ from anchor_tally.app.mappings import remember, remembered
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
-from anchor_tally.domain.import_rows import ImportRow, Refused
+from anchor_tally.domain.import_rows import ImportCard, ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
 from anchor_tally.exchange.guessing import guess
 from anchor_tally.exchange.mapping import missing, read_rows
+from anchor_tally.exchange.people import card_of
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
@@ -122,6 +123,8 @@ def test_workbook_and_clipboard(tmp_path):
         ("2026/3/4", "07:00", "iso", "2026-03-04T07:00"),
         ("12/31/2026", "23:59", "mdy", "2026-12-31T23:59"),
         ("12/31/2026 12:10 am", "", "mdy", "2026-12-31T00:10"),
+        ("Mon 06 Oct 2025", "", "iso", "2025-10-06"),
+        ("Monday, 6.10.2025 07:30", "", "dmy", "2025-10-06T07:30"),
     ],
 )
 def test_dates(day, clock, order, moment):
@@ -146,6 +149,15 @@ def test_date_order_is_found_or_asked_for():
     assert order_of(["2026-03-04"]) == "iso"
     assert ambiguous(["3/4/2026", "4/5/2026"])
     assert not ambiguous(["3/4/2026", "14/5/2026"])
+    assert order_of(["Tue 3/4/2026", "Tue 14/4/2026"]) == "dmy"
+
+
+def test_births_with_dots_beside_visits_written_year_first():
+    """One table may write visits as 2026-03-14 and births as 03.04.1984: both are read."""
+    said = dict.fromkeys(("sex", "birth", "cautions", "note", "age_years", "name"), "")
+    card = card_of(2, "A", said | {"birth": "03.04.1984"}, "", "iso")
+    assert isinstance(card, ImportCard)
+    assert card.birth == "1984-04-03"
 
 
 def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):

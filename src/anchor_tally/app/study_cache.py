@@ -453,15 +453,19 @@ class StudyCache:
 
     def material_steps(self) -> Generator[float, None, Material]:
         """Everything that the review looks at; yields as it goes."""
-        metrics = tuple(self.metrics())
+        metrics, now = tuple(self.metrics()), self.clock.now().timestamp()
         if not metrics:
             return Material(
-                Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1))
+                Snapshot(self._revision, self.catalogue(), visits(self.connection(), -1)), now=now
             )
         snapshot = yield from self.wide_snapshot_steps(metrics)
         answers = yield from read.conditions_steps(self.connection())
         return Material(
-            snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values())
+            snapshot,
+            answers,
+            read.assessors(self.connection()),
+            tuple(self.assessor_values()),
+            now,
         )
 
     def free_text(self) -> FreeText:

@@ -16,14 +16,20 @@ ORDERS = {
 }
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _DATE = re.compile(r"(\d{1,4})[./\-\s](\d{1,2}|[A-Za-z]{3,9})\.?[./\-\s](\d{1,4})")
+_WEEKDAY = re.compile(r"(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*\.?,?\s+", re.IGNORECASE)
 _TIME = re.compile(r"(\d{1,2})[:.h](\d{2})(?:[:.](\d{2})(?:\.\d+)?)?\s*([ap])?\.?m?\.?", re.I)
+
+
+def _plain(text: str) -> str:
+    """A date without the day of the week before it."""
+    return _WEEKDAY.sub("", text.strip(), count=1)
 
 
 def order_of(dates: Iterable[str]) -> str:
     """The order that the dates of a table are written in; day first when a date could be both."""
     first, second = 0, 0
     for text in dates:
-        found = _DATE.match(text.strip())
+        found = _DATE.match(_plain(text))
         if found is None:
             continue
         if len(found[1]) == 4:
@@ -38,7 +44,7 @@ def order_of(dates: Iterable[str]) -> str:
 def ambiguous(dates: Iterable[str]) -> bool:
     """Whether every date could be day first as well as month first."""
     found = [
-        m for m in (_DATE.match(d.strip()) for d in dates) if m and m[2].isdigit() and len(m[1]) < 3
+        m for m in (_DATE.match(_plain(d)) for d in dates) if m and m[2].isdigit() and len(m[1]) < 3
     ]
     return bool(found) and all(int(m[1]) <= 12 and int(m[2]) <= 12 for m in found)
 
@@ -48,7 +54,7 @@ def iso_moment(day: str, clock: str, order: str) -> str:
 
     Raises ValueError with the reason.
     """
-    text = day.strip()
+    text = _plain(day)
     form = ORDERS[order]
     try:
         moment = datetime.fromisoformat(text)

@@ -25,6 +25,7 @@ _CAUTIONS = (
     (r"\bill\b|illness|sick|fever", "ill"),
     (r"low energy|red-?s\b|amenorr", "low_energy"),
 )
+_DOTTED = re.compile(r"\d{1,2}\.\d{1,2}\.\d{4}")
 _NONE = frozenset({"", "none", "no", "-", "–", "n/a", "na", "nil", "0"})
 
 
@@ -39,7 +40,8 @@ def card_of(
 ) -> ImportCard | Refused:
     """The card that a row tells of, or the refusal that names its column by role.
 
-    ``height`` is in cm. A birth is a year, or a day in the table's order of dates.
+    ``height`` is in cm. A birth is a year, or a day in the table's order of dates. A birth with
+    dots beside visits written year first is day first, since dots are written that way only.
     """
     code = plain_name(client)
     if not code:
@@ -54,7 +56,8 @@ def card_of(
         birth = ""
     elif not re.fullmatch(r"(19|20)\d{2}(-\d{2})?", birth):
         try:
-            birth = canonical(iso_moment(birth, "", date_order))[:10]
+            order = "dmy" if _DOTTED.fullmatch(birth) and date_order == "iso" else date_order
+            birth = canonical(iso_moment(birth, "", order))[:10]
         except (ValueError, UserError) as error:
             return Refused(line, "birth", birth[:80], str(error))
     words = said["cautions"].strip()

@@ -81,6 +81,8 @@ NOTES = {
     "review_conditions": "Conditions not met: {words}.",
     "review_unlike": "The scan of that day was taken under other conditions: {words}.",
     "review_setting": "The setting changed from {first} to {then} near a scan.",
+    "review_alternating": "The setting changed {turns} times in {days:.0f|day|days}: {settings:| and }.",
+    "review_ahead": "The visit is dated {days:.0f|day|days} after today.",
     "review_folds_bmi": "Body mass index {bmi:.1f}: skinfold equations apply only to folds within their sample.",
     "review_region": "Some scans of {metric} include the head and others do not. They are not comparable.",
     "review_different": "These are different quantities and are not comparable: {words}.",

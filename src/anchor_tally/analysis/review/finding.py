@@ -18,13 +18,15 @@ SEVERITIES = ("stop", "look", "know")  # must not be used as it is; wants a look
 class Material:
     """The study as review rules see it.
 
-    All metrics, conditions and assessors by visit, and values of assessor checks.
+    All metrics, conditions and assessors by visit, and values of assessor checks. ``now`` is the
+    time of the look, in seconds as the visits' instants are.
     """
 
     snapshot: Snapshot
     conditions: Mapping[int, Mapping[str, str]] = field(default_factory=dict)
     assessors: Mapping[int, str] = field(default_factory=dict)
     checks: tuple[AssessorValue, ...] = ()
+    now: float = np.inf
 
     def columns(self) -> list[tuple[str, Columns]]:
         """Metrics with stored readings.

@@ -15,6 +15,7 @@ from ..entry.assessor import errors_of
 from .finding import Finding, Material, stored
 
 _DAY = 86400
+_TURNS = 3  # changes of setting from which it goes back and forth
 BMI_HIGH = 30.0
 OBESE = {"male": 25.0, "female": 32.0}  # body fat in percent (common practice)
 MUSCLES = ("skeletal_muscle_mass", "total_muscle_mass", "lean_soft_tissue", "fat_free_mass")
@@ -156,6 +157,68 @@ def setting_changed(m: Material) -> list[Finding]:
                         )
                     )
     return out
+
+
+def settings_alternate(m: Material) -> list[Finding]:
+    """Devices whose setting went back and forth with one client from visit to visit.
+
+    One planned change is one turn; from three turns on each setting has come back. Visits read
+    with several settings compare them on purpose and are left out.
+    """
+    names = {s.id: s.label for s in m.snapshot.settings.values()}
+    turns: dict[tuple[int, int], tuple[int, float, float, tuple[str, ...]]] = {}
+    for _, c in m.columns():
+        ok = np.flatnonzero((c.status == OK) & stored(c) & (c.setting > 0))
+        order = ok[np.lexsort((c.visit[ok], c.instant[ok], c.client[ok], c.instrument[ok]))]
+        key = np.stack([c.instrument[order], c.client[order]])
+        cuts = np.flatnonzero(np.any(np.diff(key, axis=1) != 0, axis=0)) + 1
+        for rows in np.split(order, cuts) if order.size else ():
+            visit, at = np.unique(c.visit[rows], return_inverse=True)
+            low = np.full(visit.size, np.iinfo(np.int64).max)
+            high = np.zeros(visit.size, dtype=np.int64)
+            np.minimum.at(low, at, c.setting[rows])
+            np.maximum.at(high, at, c.setting[rows])
+            one = (low == high)[at]  # visits read with one setting
+            kept = rows[one]
+            changed = np.flatnonzero(np.diff(c.setting[kept]) != 0)
+            if changed.size < _TURNS:
+                continue
+            who = (int(c.instrument[kept[0]]), int(c.client[kept[0]]))
+            known = turns.get(who)
+            if known is None or known[0] < changed.size:
+                first, last = c.instant[kept[changed[0]]], c.instant[kept[changed[-1] + 1]]
+                labels = tuple(dict.fromkeys(names[int(s)] for s in c.setting[kept]))
+                turns[who] = (int(changed.size), float(first), float(last), labels)
+    return [
+        Finding(
+            "alternating",
+            "look",
+            note("review_alternating", turns=n, days=(last - first) / _DAY, settings=labels),
+            float(n),
+            client,
+            0,
+            instrument,
+        )
+        for (instrument, client), (n, first, last, labels) in turns.items()
+        if len(labels) > 1
+    ]
+
+
+def dated_ahead(m: Material) -> list[Finding]:
+    """Visits dated more than a day after the look at the study: a slip of the date or a clock."""
+    v = m.snapshot.visits
+    days = (v.instant - m.now) / _DAY
+    return [
+        Finding(
+            "ahead",
+            "stop",
+            note("review_ahead", days=float(np.round(days[k]))),
+            float(days[k]),
+            int(v.client[k]),
+            int(v.visit[k]),
+        )
+        for k in np.flatnonzero(days > 1.0).tolist()
+    ]
 
 
 def _lean(m: Material, client: int) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QCompleter, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -11,6 +13,7 @@ from ....domain.errors import UserError
 from ....domain.instants import NotAMoment, canonical
 from ....domain.records import Visit
 from ....study.edits.visits import MoveVisit
+from ....wording.numbers import count
 from ...widgets import Flow, letters_wide, paired
 
 NEW = "New visit"
@@ -240,6 +243,11 @@ class VisitBar(QWidget):
         at = self.moment
         if at is None or (self.visit is not None and self.visit.words == at[:16].replace("T", " ")):
             return
+        now = self.session.now()
+        ahead = (datetime.fromisoformat(at[:16]) - now).total_seconds() / 86400
+        if ahead > 0.1:
+            days = count(round(ahead), "day") if ahead >= 0.5 else "hours"
+            self.message.emit(f"{self.when.text()} is {days} after now. Check the date.", True)
         near = None if self.fresh else self.session.visit_near(self.who, at)
         if near != (self.visit.id if self.visit else None):
             self.visit = next((v for v in self.session.visits_of(self.who) if v.id == near), None)
