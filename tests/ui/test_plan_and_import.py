@@ -3,6 +3,7 @@
 import importlib
 from pathlib import Path
 
+import openpyxl
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
@@ -204,6 +205,35 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     click(qtbot, page.cancel)
 
 
+def test_sheets_named_by_client_are_offered(qtbot, window, tmp_path):
+    """No sheet's name becomes a client unasked; one button takes them all, and a unit beside the values tells the metric."""
+    book = openpyxl.Workbook()
+    book.remove(book.active)
+    for code, share in (("Auk", "46.4 %"), ("Brill", "41.0 %")):
+        sheet = book.create_sheet(code)
+        sheet.append(["Date", "Muscle"])
+        sheet.append(["Mon 06 Oct 2025", share])
+    book.save(tmp_path / "people.xlsx")
+    previewed(qtbot, window, tmp_path / "people.xlsx")
+    page, editor = window.importing, window.importing.editor
+    assert (editor.client.text(), page.take.isEnabled()) == ("", False)
+    assert "sheet Auk: choose what" in page.headline.text()
+    page.sheet.setCurrentIndex(1)
+    page.sheet.activated.emit(1)
+    assert page.to_open.isVisible()
+    fill(qtbot, editor.by, "Alder")
+    assert page.sheet.currentText() == "Brill"  # an answer never changes the sheet shown
+    with qtbot.waitSignal(page.previewed):
+        click(qtbot, editor.by_sheet)
+    qtbot.waitUntil(page.take.isEnabled)
+    with qtbot.waitSignal(page.wanted):
+        click(qtbot, page.take)
+    assert {(r.client, r.metric, r.value, r.taken_at) for r in window.session.readings()} == {
+        ("Auk", "total_muscle_percent", 46.4, "2025-10-06"),
+        ("Brill", "total_muscle_percent", 41.0, "2025-10-06"),
+    }
+
+
 def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
     """All sheets at one go: people's cards, header rows joined, codes carried down, grams by the remedy, gaps asked once.
 
@@ -217,7 +247,7 @@ def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
     page, editor = window.importing, window.importing.editor
     assert "sheet Alder: choose what" in page.headline.text()
     assert "3 of them" not in editor.wanting.text()
-    assert "Alder: Mood (1 cell: tired)" in page.untaken.text()
+    assert "– Alder: Mood: 1 cell, for example tired" in page.untaken.text().splitlines()
     editor.gaps.setCurrentIndex(editor.gaps.findData("failed"))
     with qtbot.waitSignal(page.previewed):
         editor.gaps.activated.emit(editor.gaps.currentIndex())

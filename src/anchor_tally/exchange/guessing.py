@@ -9,7 +9,7 @@ from functools import lru_cache
 from ..domain.metrics import REGIONS, metric_named
 from ..domain.protocol import BY_KEY
 from ..domain.stations import STATIONS
-from ..domain.units import UNITS
+from ..domain.units import UNITS, unit_named
 from .dates import order_of
 from .headers import is_repeat, unit_in
 from .mapping import ROLES, Column, Mapping, is_gap
@@ -83,6 +83,7 @@ class Held:
     examples: tuple[str, ...] = ()
 
 
+_WITH_UNIT = re.compile(r"-?\d+(?:[.,]\d+)?\s*(%|[a-z]{1,6})", re.I)
 _COMMA, _POINT = re.compile(r"-?\d+,\d{1,2}"), re.compile(r"-?\d+\.\d+")
 
 
@@ -122,7 +123,7 @@ def guess(table: Table) -> Mapping:
     columns: list[Column] = []
     taken: set[str] = set()
     for parts, what in zip(table.parts, inside, strict=True):
-        column = _guess_column(parts, sheet)
+        column = _guess_column(parts, sheet, _unit_beside(what))
         if column.role == "reading" and (not what.numbers or what.numbers < what.filled / 2):
             column = Column()
         if column.role not in ("ignore", "reading", "condition"):
@@ -152,7 +153,6 @@ def guess(table: Table) -> Mapping:
         tuple(columns),
         order_of(dates),
         "," if comma else ".",
-        client=sheet if "client" not in taken and "taken_at" in taken else "",
         instrument=sheet if long else "",
         kind="reference" if long and _SCANNER.search(sheet) else "device",
     )
@@ -191,7 +191,23 @@ def _role(text: str) -> str | None:
     return None
 
 
-def _guess_column(parts: tuple[str, ...], sheet: str) -> Column:
+def _unit_beside(what: Held) -> str | None:
+    """The unit that all examples of a column's values carry, as in "46.4 %"; None for none."""
+    found = {m[1].lower() for m in map(_WITH_UNIT.fullmatch, what.examples) if m}
+    return unit_named(found.pop()) if len(found) == 1 else None
+
+
+def named_by_sheet(table: Table, mapping: Mapping) -> str:
+    """The sheet's name, where it may be the client of a table without a column for clients.
+
+    It is offered, never taken unasked; "" where there is nothing to offer.
+    """
+    roles = {c.role for c in mapping.columns}
+    plain = _PLAIN_SHEET.fullmatch(table.sheet.strip()) or _SCANNER.search(table.sheet)
+    return "" if "client" in roles or plain else table.sheet.strip()
+
+
+def _guess_column(parts: tuple[str, ...], sheet: str, beside: str | None = None) -> Column:
     whole = " ".join(parts)
     low = whole.strip().lower()
     if low.startswith("condition:"):
@@ -200,7 +216,7 @@ def _guess_column(parts: tuple[str, ...], sheet: str) -> Column:
         return Column("condition", key=low)
     named = [p for p in parts if unit_in(p) is None]
     role = _role(re.sub(UNIT_IN_WORDS, " ", named[-1])) if named else None
-    unit = unit_of(parts)
+    unit = unit_of(parts) or beside
     if role is not None:
         return Column(role, unit=unit or "") if role == "height_cm" else Column(role)
     exact = metric_named(low)

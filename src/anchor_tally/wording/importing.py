@@ -13,6 +13,7 @@ from .numbers import count
 from .review import moment_of, subject
 
 SHOWN = 3
+LISTED = 6  # columns that are not imported, named one a line
 
 
 def amount(new: int, cards: int) -> str:
@@ -57,10 +58,14 @@ def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
     if not columns:
         return ""
     said = [
-        f"{name} ({count(filled, 'cell')}: {', '.join(examples)})"
-        for name, filled, examples in columns
+        f"– {name}: {count(filled, 'cell')}, for example {', '.join(examples)}"
+        for name, filled, examples in columns[:LISTED]
     ]
-    return "Not imported: " + "; ".join(said) + ". Choose above what a column is, or leave it out."
+    if len(columns) > LISTED:
+        said.append(f"– and {len(columns) - LISTED} more")
+    many = count(len(columns), "column")
+    head = f"{many} not imported. Choose above what each is, or leave it out:"
+    return "\n".join([head, *said])
 
 
 def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], str]) -> str:

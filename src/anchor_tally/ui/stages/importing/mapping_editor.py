@@ -5,13 +5,22 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....domain.metrics import HEIGHT, METRICS, metric_named
 from ....domain.protocol import CONDITIONS
 from ....domain.records import KINDS
 from ....domain.units import UNITS
 from ....exchange.dates import ORDERS, ambiguous, order_of
+from ....exchange.guessing import named_by_sheet
 from ....exchange.mapping import GAP_CHOICES, ROLES, Column, Mapping, missing
 from ....exchange.tables import Table as Source
 from ...widgets import Table, label
@@ -24,6 +33,7 @@ class MappingEditor(QWidget):
     """
 
     changed = pyqtSignal()
+    sheets_are_clients = pyqtSignal()  # each sheet holds one client, whose code is its name
 
     def __init__(self) -> None:
         super().__init__()
@@ -38,6 +48,9 @@ class MappingEditor(QWidget):
             self.dates.addItem(words, key)
         self.decimal.addItem("point (24.6)", ".")
         self.decimal.addItem("comma (24,6)", ",")
+        self.by_sheet = QPushButton("Each sheet is one client")
+        self.by_sheet.setToolTip("Use the name of each sheet as the code of its client")
+        self.by_sheet.clicked.connect(self.sheets_are_clients)
         self.instrument, self.metric_box, self.gaps = QLineEdit(), self._metrics(), QComboBox()
         self.open_gaps = 0  # cells such as n/a in columns of readings
         for key, words in GAP_CHOICES.items():
@@ -53,6 +66,8 @@ class MappingEditor(QWidget):
         ):
             self.whole.addRow(label(text, "faint"), w)
             w.setAccessibleName(text)
+            if w is self.client:
+                self.whole.addRow("", self.by_sheet)
         self.role, self.by, self.kind, self.what, self.unit = (
             QComboBox(),
             QLineEdit(),
@@ -149,6 +164,9 @@ class MappingEditor(QWidget):
         self.instrument.setText(whole.instrument)
         self.metric_box.setCurrentIndex(max(self.metric_box.findData(whole.metric), 0))
         self.whole.setRowVisible(self.client, "client" not in roles)
+        offered = self.table is not None and not whole.client
+        name = named_by_sheet(self.table, whole) if offered and self.table else ""
+        self.whole.setRowVisible(self.by_sheet, bool(name))
         self.whole.setRowVisible(self.instrument, "value" in roles and "instrument" not in roles)
         self.whole.setRowVisible(self.metric_box, "value" in roles and "metric" not in roles)
         self.gaps.setCurrentIndex(self.gaps.findData(whole.gaps))

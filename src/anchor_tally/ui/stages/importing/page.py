@@ -32,7 +32,7 @@ from ....app.importing import (
 from ....app.jobs import Job
 from ....app.mappings import remember
 from ....domain.metrics import metric_named
-from ....exchange.guessing import gaps_in, not_taken
+from ....exchange.guessing import gaps_in, named_by_sheet, not_taken
 from ....exchange.mapping import Mapping, Row
 from ....exchange.remedies import RefusedGroup, grouped
 from ....exchange.tables import Table as Source
@@ -70,10 +70,14 @@ class ImportPage(Page):
         self.sheet = QComboBox()
         self.sheet.setAccessibleName("Sheet of the workbook")
         self.sheet.activated.connect(self._sheet_chosen)
+        self.to_open = QPushButton("")  # the sheet shown is never changed unasked
+        self.to_open.setAccessibleName("Show the sheet with an open question")
+        self.to_open.clicked.connect(self._show_open)
         self.take_sheet = QCheckBox("Import this sheet")
         self.take_sheet.clicked.connect(self._sheet_wanted)
         self.editor = MappingEditor()
         self.editor.changed.connect(self._mapped)
+        self.editor.sheets_are_clients.connect(self._sheets_are_clients)
         self.untaken = label("", "warn", wrap=True)
         self.untaken.setAccessibleName("Columns not imported")
         self.doubts = label("", "warn", wrap=True)
@@ -106,7 +110,7 @@ class ImportPage(Page):
         row.addStretch(1)
         self.sheets = QWidget()
         which = Flow()
-        for box_ in (label("Sheet", "faint"), self.sheet, self.take_sheet):
+        for box_ in (label("Sheet", "faint"), self.sheet, self.take_sheet, self.to_open):
             which.addWidget(box_)
         self.sheets.setLayout(which)
         refused = QHBoxLayout()
@@ -173,7 +177,7 @@ class ImportPage(Page):
         self.sheet.clear()
         self.sheet.addItems([t.table.sheet for t in foreign.tables])
         self.sheets.setVisible(len(foreign.tables) > 1)
-        self._show_table(0)
+        self._show_table(self._first_open() or 0)
         self._preview()
 
     def _show_table(self, k: int) -> None:
@@ -188,6 +192,7 @@ class ImportPage(Page):
 
     def _sheet_chosen(self, k: int) -> None:
         self._show_table(k)
+        self.to_open.setVisible(self._first_open() not in (None, k))
 
     def _sheet_wanted(self, wanted: bool) -> None:
         self.wanted_sheets[self.at] = wanted
@@ -198,6 +203,14 @@ class ImportPage(Page):
         if gaps != self.mappings[self.at].gaps:  # asked once, for all sheets
             self.mappings = [m if m.gaps else replace(m, gaps=gaps) for m in self.mappings]
         self.mappings[self.at] = self.editor.mapping
+        self._preview()
+
+    def _sheets_are_clients(self) -> None:
+        there = zip(self.foreign, self.mappings, strict=True)
+        self.mappings = [
+            m if m.client else replace(m, client=named_by_sheet(f.table, m)) for f, m in there
+        ]
+        self._show_table(self.at)
         self._preview()
 
     def _say_untaken(self) -> None:
@@ -219,19 +232,31 @@ class ImportPage(Page):
         there = zip(self.foreign, self.mappings, self.wanted_sheets, strict=True)
         return [(f.table, m) for f, m, wanted in there if wanted]
 
+    def _first_open(self) -> int | None:
+        """The first table of which something is still to be said."""
+        for k, (f, m) in enumerate(zip(self.foreign, self.mappings, strict=True)):
+            if self.wanted_sheets[k] and wanting(f.table, m):
+                return k
+        return None
+
+    def _show_open(self) -> None:
+        at = self._first_open()
+        if at is not None:
+            self._show_table(at)
+            self.to_open.hide()
+
     def _preview(self) -> None:
+        self.to_open.hide()
         chosen = self._chosen()
         rows = rows_of(chosen)
         if rows is None:
             self._give_up()
-            open_ = next(((t, m) for t, m in chosen if wanting(t, m)), None)
-            self.headline.setText(
-                words.open_words(
-                    self.name, open_[0].sheet if open_ and len(self.foreign) > 1 else ""
-                )
-            )
-            if open_ is not None and len(self.foreign) > 1 and open_[0] is not self.table:
-                self._show_table(next(k for k, f in enumerate(self.foreign) if f.table is open_[0]))
+            at = self._first_open()
+            several = at is not None and len(self.foreign) > 1
+            sheet = self.foreign[at].table.sheet if several and at is not None else ""
+            self.headline.setText(words.open_words(self.name, sheet))
+            self.to_open.setText(f"Show sheet {sheet}")
+            self.to_open.setVisible(several and at != self.at)
             self._show_counts()
             self.previewed.emit()
             return
