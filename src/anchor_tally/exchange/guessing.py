@@ -16,6 +16,7 @@ from .mapping import ROLES, Column, Mapping, is_gap
 from .metric_words import METRIC_WORDS, UNIT_IN_WORDS, metric_of, unit_of
 from .tables import Table
 
+UNNAMED = "Imported device"  # an instrument that the table does not name
 LOOKED_AT = 200_000  # rows of a table that are looked through for what its columns hold
 # words that name a column, and the words that may stand beside them
 _NAMES = {
@@ -207,6 +208,18 @@ def named_by_sheet(table: Table, mapping: Mapping) -> str:
     return "" if "client" in roles or plain else table.sheet.strip()
 
 
+def with_sheet_as_client(table: Table, mapping: Mapping) -> Mapping:
+    """The mapping with the sheet's name as its client, no longer as an instrument."""
+    name = named_by_sheet(table, mapping)
+    if not name or mapping.client:
+        return mapping
+    columns = tuple(
+        replace(c, instrument=UNNAMED) if c.instrument == name else c for c in mapping.columns
+    )
+    by = UNNAMED if mapping.instrument == name else mapping.instrument
+    return replace(mapping, columns=columns, client=name, instrument=by)
+
+
 def _guess_column(parts: tuple[str, ...], sheet: str, beside: str | None = None) -> Column:
     whole = " ".join(parts)
     low = whole.strip().lower()
@@ -245,7 +258,7 @@ def _instrument_for(metric: str, words: str, sheet: str) -> str:
     substitute.
     """
     station = _BY_STATION.get(metric)
-    return station or words or sheet or "Imported device"
+    return station or words or sheet or UNNAMED
 
 
 def _reading(parts: tuple[str, ...], metric: str, unit: str | None, sheet: str) -> Column:
@@ -272,7 +285,7 @@ def _reading(parts: tuple[str, ...], metric: str, unit: str | None, sheet: str) 
     words = group or _left_over(whole, bool(_SCANNER.search(whole)))
     kind = _kind_of(metric, whole, sheet)
     by = _instrument_for(metric, words, sheet)
-    if kind == "reference" and by == "Imported device":
+    if kind == "reference" and by == UNNAMED:
         by = "Scan"
     return Column(
         "reading",

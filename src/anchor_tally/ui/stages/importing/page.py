@@ -32,7 +32,7 @@ from ....app.importing import (
 from ....app.jobs import Job
 from ....app.mappings import remember
 from ....domain.metrics import metric_named
-from ....exchange.guessing import gaps_in, named_by_sheet, not_taken
+from ....exchange.guessing import gaps_in, not_taken, with_sheet_as_client
 from ....exchange.mapping import Mapping, Row
 from ....exchange.remedies import RefusedGroup, grouped
 from ....exchange.tables import Table as Source
@@ -207,9 +207,7 @@ class ImportPage(Page):
 
     def _sheets_are_clients(self) -> None:
         there = zip(self.foreign, self.mappings, strict=True)
-        self.mappings = [
-            m if m.client else replace(m, client=named_by_sheet(f.table, m)) for f, m in there
-        ]
+        self.mappings = [with_sheet_as_client(f.table, m) for f, m in there]
         self._show_table(self.at)
         self._preview()
 
