@@ -221,6 +221,7 @@ def test_sheets_named_by_client_are_offered(qtbot, window, tmp_path):
     page.sheet.setCurrentIndex(1)
     page.sheet.activated.emit(1)
     assert page.to_open.isVisible()
+    select(editor.columns, 1)
     fill(qtbot, editor.by, "Alder")
     assert page.sheet.currentText() == "Brill"  # an answer never changes the sheet shown
     with qtbot.waitSignal(page.previewed):

@@ -115,6 +115,25 @@ def test_a_page_without_data_leads_to_where_they_are_entered(qtbot, new_window):
     assert (new_window.shown, new_window.record.station) == ("record", "scan")
 
 
+def test_one_of_the_devices_is_named_as_the_scan(qtbot, new_window):
+    """A table often calls the scan a device: Compare asks which it is, and the answer is one edit."""
+    session = new_window.session
+    for n, client in enumerate(("A", "B", "C", "D"), start=1):
+        for name, shift in (("Fir", 2.0), ("Lab", 0.0)):
+            value = f"{18 + 2 * n + shift}"
+            session.do(typed(client, f"2026-03-0{n}T07:00", name, "device", "body_fat_percent", value))
+    new_window.go("compare")
+    page = new_window.page("compare")
+    qtbot.waitUntil(page.remedy.ask.isVisible, timeout=10_000)
+    page.remedy.which.setCurrentText("Lab")
+    page.remedy.is_scan.click()
+    qtbot.waitUntil(lambda: bool(page.results), timeout=10_000)
+    assert not page.remedy.isVisible()
+    assert [r.pairs.instrument.name for r in page.results] == ["Fir"]
+    session.undo()
+    assert session.catalogue().instrument_named("Lab").kind == "device"
+
+
 def test_answers_become_one_edit():
     """Rows without a name or code are left out, precision and sex are read, conditions that differ are written."""
     answers = Answers(

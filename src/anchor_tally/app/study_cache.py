@@ -402,6 +402,14 @@ class StudyCache:
             self._series_known = read.series_known(self.connection())
         return self._series_known
 
+    def possible_scans(self) -> list[str]:
+        """Devices of which one may be the scan: those read, of two or more, where none is."""
+        kinds = {(name, kind) for name, kind, _ in self.instruments_and_metrics()}
+        if any(kind == "reference" for _, kind in kinds):
+            return []
+        devices = sorted(name for name, kind in kinds if kind == "device")
+        return devices if len(devices) > 1 else []
+
     def readers(self, metric: str) -> list[tuple[str, str]]:
         """Name and kind of everything that has readings of a metric.
 

@@ -84,6 +84,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.remedy = Remedy()
         self.remedy.wanted.connect(self.wanted)
         self.remedy.acted.connect(self.acted)
+        self.remedy.scan_named.connect(self.name_scan)
         self.column.addWidget(self.remedy)
         self.column.addLayout(self.body, 1)
         self.spare = QWidget()
@@ -126,7 +127,8 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
             if w is not None:
                 w.hide()
         self.spare.show()
-        self.remedy.setVisible(not self.session.read_only)
+        if not self.session.read_only:
+            self.remedy.offer(self.session.possible_scans())
         self.shown.emit()
 
     def take(self, found: Sequence[N]) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import pyqtSignal
@@ -12,6 +12,7 @@ from ..app.session import Session
 from ..domain.errors import UserError
 from ..figures.style import Palette
 from ..study.edits.edit import Edit
+from ..study.edits.instruments import PutInstrument
 from .disclosure import Disclosure
 from .jobs import Jobs
 
@@ -78,6 +79,15 @@ class Page(QWidget):
         if said:
             self.message.emit(said, False)
         return True
+
+    def name_scan(self, name: str) -> None:
+        """Make an instrument the reference: its readings are scans."""
+        i = self.session.catalogue().instrument_named(name)
+        if i is not None:
+            self.edit(
+                PutInstrument(replace(i, kind="reference")),
+                f"{name} is the reference scan now. Undo takes it back.",
+            )
 
     def set_palette(self, palette: Palette) -> None:
         """Choose the theme of what is painted."""

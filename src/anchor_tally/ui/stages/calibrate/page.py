@@ -97,6 +97,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.remedy = Remedy()
         self.remedy.wanted.connect(self.wanted)
         self.remedy.acted.connect(self.acted)
+        self.remedy.scan_named.connect(self.name_scan)
         box.addWidget(self.remedy)
         box.addLayout(top)
         box.addWidget(self.stack, 1)
@@ -157,7 +158,8 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
     def no_answer(self, text: str) -> None:
         self.results = ()
         self.headline.setText(f"{text[0].upper()}{text[1:].removesuffix('.')}.")
-        self.remedy.setVisible(not self.session.read_only)
+        if not self.session.read_only:
+            self.remedy.offer(self.session.possible_scans())
         self.under.setText(
             "Not enough data: an offset needs readings within a day of a scan. Without a scan,"
             " choose a field method as the reference in the filters; its offsets are provisional."
