@@ -8,6 +8,7 @@ import openpyxl
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from openpyxl.comments import Comment
 
 from anchor_tally.app.exporting import export
 from anchor_tally.app.mappings import remember, remembered
@@ -17,7 +18,7 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.import_rows import ImportCard, ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
-from anchor_tally.exchange.guessing import guess
+from anchor_tally.exchange.guessing import comments_left, guess
 from anchor_tally.exchange.mapping import missing, read_rows
 from anchor_tally.exchange.people import card_of
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
@@ -150,6 +151,21 @@ def test_date_order_is_found_or_asked_for():
     assert ambiguous(["3/4/2026", "4/5/2026"])
     assert not ambiguous(["3/4/2026", "14/5/2026"])
     assert order_of(["Tue 3/4/2026", "Tue 14/4/2026"]) == "dmy"
+
+
+def test_comments_of_cells_are_remarks_of_readings(tmp_path):
+    """A comment on a reading is its remark; one on another cell is named, and none is lost."""
+    book = openpyxl.Workbook()
+    sheet = book.active
+    for row in (["Client", "Date", "Alder fat (%)"], ["Auk", "2026-03-14", 18.4]):
+        sheet.append(row)
+    sheet["C2"].comment = Comment("wet feet", "R. K.")
+    sheet["A2"].comment = Comment("new here", "R. K.")
+    book.save(tmp_path / "c.xlsx")
+    table = open_table(tmp_path / "c.xlsx")
+    rows = [r for r in read_rows(table, guess(table)) if isinstance(r, ImportRow)]
+    assert [r.note for r in rows] == ["wet feet"]
+    assert comments_left(table, guess(table)) == ("new here",)
 
 
 def test_births_with_dots_beside_visits_written_year_first():

@@ -403,7 +403,12 @@ class StudyCache:
         return self._series_known
 
     def possible_scans(self) -> list[str]:
-        """Devices of which one may be the scan: those read, of two or more, where none is."""
+        """Devices of which one may be the scan: those read, of two or more, where none is.
+
+        None while an import is being written.
+        """
+        if self.writing:
+            return []
         kinds = {(name, kind) for name, kind, _ in self.instruments_and_metrics()}
         if any(kind == "reference" for _, kind in kinds):
             return []

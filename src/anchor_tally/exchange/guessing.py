@@ -331,6 +331,17 @@ def not_taken(table: Table, mapping: Mapping) -> tuple[tuple[str, int, tuple[str
     )
 
 
+def comments_left(table: Table, mapping: Mapping) -> tuple[str, ...]:
+    """Texts of cell comments that no reading takes: those of other cells than readings'."""
+    taken = {k for k, c in enumerate(mapping.columns) if c.role in ("reading", "value")}
+    return tuple(
+        " ".join(text.split())
+        for _, cells in sorted(table.comments.items())
+        for k, text in sorted(cells.items())
+        if k not in taken
+    )
+
+
 def gaps_in(table: Table, mapping: Mapping) -> int:
     """Cells of readings such as n/a, of which somebody has to say what they mean."""
     there = zip(mapping.columns, held(table), strict=True)

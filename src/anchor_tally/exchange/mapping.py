@@ -12,6 +12,7 @@ from typing import Any
 
 from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.metrics import HEIGHT
+from ..domain.text import plain_text
 from ..domain.units import ValueRefused, parse_quantity
 from .dates import ORDERS, iso_moment
 from .metric_words import metric_of_words
@@ -300,6 +301,8 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
             repeat = cell("replicate") or str(
                 c.replicate + nth * most.get((own.instrument, own.setting, own.metric), 1)
             )
+            at_column = place["value"] if "value" in place else wide[at][0]
+            beside = table.comments.get(row_line, {}).get(at_column, "")
             made_row = [
                 person[0],
                 person[1],
@@ -314,7 +317,7 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 c.unit,
                 repeat,
                 status,
-                cell("note"),
+                "; ".join(t for t in (cell("note"), plain_text(beside)) if t),
                 *kept,
             ]
             row = reader.read(made_row, line)

@@ -10,9 +10,9 @@ import csv
 import io
 import itertools
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
 from pathlib import Path
 from typing import Any
@@ -47,7 +47,8 @@ class Table:
 
     ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the
     sheets of a workbook. ``parts`` are those of each column's name where the header has several
-    rows: the group first, the unit last.
+    rows: the group first, the unit last. ``comments`` are those of a workbook's cells, by line
+    and column.
     """
 
     name: str
@@ -59,6 +60,7 @@ class Table:
     sheets: tuple[str, ...] = ()
     sheet: str = ""
     size: int = 0
+    comments: Mapping[int, Mapping[int, str]] = field(default_factory=dict, compare=False)
 
 
 def encoding_of(head: bytes) -> str:
@@ -225,7 +227,7 @@ def _workbook(path: Path, sheet: str) -> Table:
     with one_sentence(f"{path}: not a workbook"), _book(path) as book:
         sheets = tuple(book.sheetnames)
         chosen = sheet if sheet in sheets else sheets[0]
-    return _sheet(path, sheets, chosen, _merged(path).get(chosen, {}))
+    return _sheet(path, sheets, chosen, _beside(path).get(chosen, Beside()))
 
 
 def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
@@ -236,12 +238,12 @@ def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
     look_into(path)
     with one_sentence(f"{path}: not a workbook"), _book(path) as book:
         sheets = tuple(book.sheetnames)
-    merged = _merged(path)
+    beside = _beside(path)
     found: list[Table] = []
     empty: list[str] = []
     for sheet in sheets:
         try:
-            found.append(_sheet(path, sheets, sheet, merged.get(sheet, {})))
+            found.append(_sheet(path, sheets, sheet, beside.get(sheet, Beside())))
         except UserError:
             empty.append(sheet)
     if not found:
@@ -251,8 +253,16 @@ def open_tables(path: Path) -> tuple[tuple[Table, ...], tuple[str, ...]]:
     return tuple(found), tuple(empty)
 
 
-def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
-    """Columns that are merged, by sheet and line.
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """What a sheet holds beside its values: merged columns by line, comments by line and column."""
+
+    merged: dict[int, list[tuple[int, int]]] = field(default_factory=dict)
+    comments: dict[int, dict[int, str]] = field(default_factory=dict)
+
+
+def _beside(path: Path) -> dict[str, Beside]:
+    """Merged columns and comments of each sheet.
 
     A large workbook is not looked through for them.
     """
@@ -260,19 +270,22 @@ def _merged(path: Path) -> dict[str, dict[int, list[tuple[int, int]]]]:
         return {}
     from openpyxl import load_workbook
 
-    out: dict[str, dict[int, list[tuple[int, int]]]] = {}
+    out: dict[str, Beside] = {}
     with one_sentence(f"{path}: not a workbook"), path.open("rb") as file:
         book = load_workbook(file, data_only=True, keep_links=False)
         for sheet in book.worksheets:
+            own = out.setdefault(sheet.title, Beside())
             for span in sheet.merged_cells.ranges:
-                out.setdefault(sheet.title, {}).setdefault(span.min_row, []).append(
-                    (span.min_col - 1, span.max_col - 1)
-                )
+                own.merged.setdefault(span.min_row, []).append((span.min_col - 1, span.max_col - 1))
+            # only cells that exist: one at the far corner would make iter_rows fill the sheet
+            for cell in sheet._cells.values():
+                if cell.comment is not None:
+                    own.comments.setdefault(cell.row, {})[cell.column - 1] = cell.comment.text
         book.close()
     return out
 
 
-def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, merged: Spans) -> Table:
+def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, beside: Beside) -> Table:
     def rows() -> Iterator[tuple[int, list[str]]]:
         empty = 0
         with one_sentence(str(path), "nothing was imported"), _book(path) as opened:
@@ -291,4 +304,7 @@ def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, merged: Spans) -> T
                 if not empty:
                     yield line, bounded(cells, str(path), line)
 
-    return _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen, merged=merged)
+    table = _with_header(
+        str(path), rows, f"sheet {chosen}", sheets, chosen, merged=beside.merged
+    )
+    return replace(table, comments=beside.comments)

@@ -68,6 +68,15 @@ def not_taken_words(columns: Sequence[tuple[str, int, tuple[str, ...]]]) -> str:
     return "\n".join([head, *said])
 
 
+def comments_words(texts: Sequence[str]) -> str:
+    """Comments on cells that are no readings, which are not imported."""
+    if not texts:
+        return ""
+    shown = [f'"{t[:60]}"' for t in texts[:SHOWN]]
+    more = f" and {len(texts) - SHOWN} more" if len(texts) > SHOWN else ""
+    return f"{count(len(texts), 'cell comment')} not imported: {', '.join(shown)}{more}."
+
+
 def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], str]) -> str:
     """What the review says of a table that is not taken yet.
 

@@ -32,7 +32,7 @@ from ....app.importing import (
 from ....app.jobs import Job
 from ....app.mappings import remember
 from ....domain.metrics import metric_named
-from ....exchange.guessing import gaps_in, not_taken, with_sheet_as_client
+from ....exchange.guessing import comments_left, gaps_in, not_taken, with_sheet_as_client
 from ....exchange.mapping import Mapping, Row
 from ....exchange.remedies import RefusedGroup, grouped
 from ....exchange.tables import Table as Source
@@ -220,7 +220,8 @@ class ImportPage(Page):
                 (sheet + name, filled, examples)
                 for name, filled, examples in not_taken(table, mapping)
             ]
-        said = [words.not_taken_words(columns)]
+        left = [text for t, m in self._chosen() for text in comments_left(t, m)]
+        said = [words.not_taken_words(columns), words.comments_words(left)]
         if self.found is not None:
             said += words.caution_warnings(self.session.catalogue(), self.found)
         self.untaken.setText("\n".join(s for s in said if s))
