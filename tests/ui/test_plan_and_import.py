@@ -88,7 +88,7 @@ def test_instrument_card_feeds_the_bench(qtbot, window):
         page = window.plan.tabs["instruments"]
         fill(qtbot, page.new, name)
         fill(qtbot, page.resolution, "0,1")
-    assert page.offers.text(0, 1) == "0.1 percent"
+    assert page.offers.text(0, 1) == "0.1 %"
     window.plan.go("clients")
     fill(qtbot, window.plan.tabs["clients"].new, "Wren")
     window.plan.go("instruments")
@@ -203,6 +203,23 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
     assert "all 5 readings are already in the study" in page.headline.text()
     assert "mapped before" in page.under.text()
     click(qtbot, page.cancel)
+
+
+def test_a_click_into_a_field_selects_its_text(qtbot, window):
+    """What is typed after a click takes the place of what stood there; the next click places the cursor."""
+    qtbot.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    window.plan.show_part("instruments")
+    page = window.plan.tabs["instruments"]
+    fill(qtbot, page.new, "Fir")
+    for field in (page.resolution, page.metric_box.lineEdit()):
+        page.new.setFocus()
+        qtbot.waitUntil(page.new.hasFocus)
+        field.setText("2")
+        click(qtbot, field)
+        qtbot.keyClicks(field, "10")
+        assert field.text() == "10"
+        click(qtbot, field)
+        assert not field.hasSelectedText()
 
 
 def test_sheets_named_by_client_are_offered(qtbot, window, tmp_path):

@@ -405,7 +405,7 @@ class StudyCache:
     def possible_scans(self) -> list[str]:
         """Devices of which one may be the scan: those read, of two or more, where none is.
 
-        None while an import is being written.
+        Empty while an import is being written, since nothing is read then.
         """
         if self.writing:
             return []

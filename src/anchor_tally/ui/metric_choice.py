@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QCompleter
 from ..domain.metrics import METRICS, own_metric_id, region_of
 from ..domain.metrics import metric_named as named
 from ..domain.stations import SEGMENTS
-from .widgets import letters_wide
+from .widgets import letters_wide, select_on_click
 
 # what displays show of the five segments
 _OF_SEGMENTS = (
@@ -50,6 +50,7 @@ class MetricChoice(QComboBox):
         if completer is not None:
             completer.setFilterMode(Qt.MatchFlag.MatchContains)
             completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+        select_on_click(self)
         self.setToolTip(
             "Type to search. Any other name becomes a value of this device only, which is never"
             " compared"

@@ -6,10 +6,21 @@ from collections.abc import Sequence
 from html import escape
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPoint, QRect, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QKeySequence
+from PyQt6.QtCore import (
+    QAbstractTableModel,
+    QEvent,
+    QModelIndex,
+    QObject,
+    QPoint,
+    QRect,
+    QSize,
+    Qt,
+    pyqtSignal,
+)
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QAbstractItemView,
+    QAbstractSpinBox,
     QApplication,
     QComboBox,
     QHBoxLayout,
@@ -17,6 +28,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLayout,
     QLayoutItem,
+    QLineEdit,
     QPushButton,
     QTableView,
     QWidget,
@@ -88,6 +100,40 @@ def letters_wide(box: QComboBox, letters: int) -> None:
     """
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     box.setMinimumContentsLength(letters)
+
+
+class _SelectOnClick(QObject):
+    """Selects the text of a field when a click enters it; a later click places the cursor."""
+
+    def __init__(self, field: QLineEdit, focused: QWidget) -> None:
+        super().__init__(focused)  # not the field inside a box, which Python does not keep
+        self.field, self.entering = field, False
+        field.installEventFilter(self)
+        if focused is not field:  # a box that has the focus in the place of its field
+            focused.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if event is not None and event.type() == QEvent.Type.FocusIn:
+            by_mouse = isinstance(event, QFocusEvent) and (
+                event.reason() == Qt.FocusReason.MouseFocusReason
+            )
+            self.entering = by_mouse
+        elif event is not None and event.type() == QEvent.Type.MouseButtonRelease:
+            if self.entering and not self.field.hasSelectedText():
+                self.field.selectAll()
+            self.entering = False
+        return super().eventFilter(watched, event)
+
+
+def select_on_click(*fields: QLineEdit | QComboBox | QAbstractSpinBox) -> None:
+    """Make a click into a field select its text, so that what is typed next takes its place.
+
+    The Tab key does so in every field.
+    """
+    for field in fields:
+        edit = field if isinstance(field, QLineEdit) else field.lineEdit()
+        if edit is not None:
+            _SelectOnClick(edit, field)
 
 
 class Flow(QLayout):

@@ -12,7 +12,7 @@ from ....domain.units import parse_quantity
 from ....study.edits.checks import AddAssessorPair
 from ....wording.assessor import assessor_notes, assessor_rows, verdict
 from ....wording.numbers import number, signed
-from ...widgets import Flow, Table, label, paired
+from ...widgets import Flow, Table, label, paired, select_on_click
 from .tab import Tab
 
 _METRICS = [m for m in METRICS if m.startswith(("skinfold_", "girth_", "breadth_"))]
@@ -30,6 +30,7 @@ class AssessorCheck(Tab):
             self.metric_box.addItem(METRICS[m].label, m)
         self.metric_box.setCurrentIndex(_METRICS.index("skinfold_triceps"))
         self.person, self.first, self.second = QLineEdit(), QLineEdit(), QLineEdit()
+        select_on_click(self.first, self.second)
         top, entry = Flow(), Flow()
         for words, combo in (("Assessor", self.assessor), ("Measures", self.metric_box)):
             top.addWidget(paired(words, combo, words))

@@ -24,7 +24,7 @@ from ....study.edits.clients import AddClient, AddHeight, PutClient
 from ....study.edits.edit import Edit
 from ....wording.bench import caution_words
 from ....wording.numbers import number
-from ...widgets import Table, label
+from ...widgets import Table, label, select_on_click
 from .card import Card
 
 CAUTIONS = (
@@ -72,6 +72,7 @@ class Clients(Card[Client]):
         )
         self.line("birth", "Born", "1994 or 1994-05-17")
         self.height_field = QLineEdit()
+        select_on_click(self.height_field)
         self.height_field.setPlaceholderText("181.5 cm, 5ft 11")
         self.height_field.setAccessibleName("Height")
         self.height_field.returnPressed.connect(self._keep_height)

@@ -19,7 +19,7 @@ from ....study.edits.instruments import (
     WithdrawMetric,
 )
 from ...metric_choice import MetricChoice
-from ...widgets import Flow, Table, label
+from ...widgets import Flow, Table, label, select_on_click
 from .card import Card
 
 _LAYOUTS = {"": "not known", "none": "none (plain scale)", "eight": "eight electrodes, by segment"}
@@ -68,6 +68,7 @@ class Instruments(Card[Instrument]):
         self.right.addWidget(self.offers)
         self.offered: list[str] = []
         self.metric_box, self.resolution = MetricChoice(), QLineEdit()
+        select_on_click(self.resolution)
         self.metric_box.setAccessibleName("Metric offered")
         self.resolution.setPlaceholderText("0.1")
         self.resolution.setAccessibleName("Resolution")
@@ -157,7 +158,7 @@ class Instruments(Card[Instrument]):
         for name, step in offers.items():
             m = metric_named(name)
             lines.append(
-                (m.label if m else name, "–" if step is None else f"{step:g} {m.unit if m else ''}")
+                (m.label if m else name, "–" if step is None else f"{step:g} {m.symbol if m else ''}")
             )
         self.offers.fill(lines)
         own = sorted(items.settings_of(record.id), key=lambda s: s.starts)

@@ -13,7 +13,7 @@ from ....app.session import Session
 from ....figures.style import Palette
 from ....wording.assessor import practice_words
 from ....wording.numbers import number, signed
-from ...widgets import Flow, Table, label, paired
+from ...widgets import Flow, Table, label, paired, select_on_click
 from .tab import Tab
 
 _UNIT = {"dial": "mm", "tape": "cm"}
@@ -121,6 +121,7 @@ class Practice(Tab):
         self.again.clicked.connect(lambda: self.begin())
         self.scale = Scale()
         self.value = QLineEdit()
+        select_on_click(self.value)
         self.value.setAccessibleName("Your reading")
         self.value.setFixedWidth(110)
         self.value.returnPressed.connect(self._answer)

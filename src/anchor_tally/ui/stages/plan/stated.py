@@ -13,7 +13,7 @@ from ....domain.units import parse_difference
 from ....study.edits.checks import StateValue
 from ....wording.bench import STATED
 from ....wording.numbers import number
-from ...widgets import label
+from ...widgets import label, select_on_click
 from .tab import Tab
 
 
@@ -64,6 +64,7 @@ class Stated(Tab):
             self.grid.addWidget(label(f"{m.label} ({m.difference_unit})"), row, 0)
             for k, what in enumerate(STATED, start=1):
                 field = QLineEdit()
+                select_on_click(field)
                 field.setMaximumWidth(110)
                 field.setAccessibleName(f"{what.label} of {m.label}")
                 field.editingFinished.connect(partial(self._typed, m.id, what.key))

@@ -11,7 +11,7 @@ from ....domain.metrics import METRICS
 from ....domain.units import parse_quantity
 from ....study.edits.checks import AddCheckWeight
 from ....wording.numbers import number, signed
-from ...widgets import Flow, Table, label, paired
+from ...widgets import Flow, Table, label, paired, select_on_click
 
 
 class CheckWeights(QWidget):
@@ -23,6 +23,7 @@ class CheckWeights(QWidget):
         super().__init__()
         self.session = session
         self.scale, self.nominal, self.shown = QComboBox(), QLineEdit(), QLineEdit()
+        select_on_click(self.nominal, self.shown)
         self.add = QPushButton("Keep")
         self.add.setObjectName("primary")
         self.add.clicked.connect(self._keep)

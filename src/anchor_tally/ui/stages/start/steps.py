@@ -23,7 +23,7 @@ from ....app import set_up
 from ....app.set_up import SET, SETS, Answers, ClientRow, DeviceRow, Purpose
 from ....domain.metrics import metric_of
 from ....domain.protocol import ASKED_AT_FIRST, CONDITIONS, CYCLE
-from ...widgets import Flow, label, tip
+from ...widgets import Flow, label, select_on_click, tip
 
 DEVICE_ROWS, CLIENT_ROWS = 6, 8
 HEADS = ("Code", "Sex (f, m)", "Birth year", "Height (181 or 5ft 11)")
@@ -100,6 +100,7 @@ class DeviceLine(QWidget):
     def __init__(self, k: int) -> None:
         super().__init__()
         self.kind, self.name, self.repeats = QComboBox(), QLineEdit(), QSpinBox()
+        select_on_click(self.repeats)
         for s in SETS:
             self.kind.addItem(s.label, s.key)
         self.kind.setAccessibleName(f"Kind of device {k}")
@@ -236,6 +237,7 @@ class ScanStep(Step):
     def __init__(self) -> None:
         super().__init__()
         self.name, self.precision = QLineEdit(), QLineEdit()
+        select_on_click(self.precision)
         self.name.setAccessibleName("Name of the scan")
         self.name.setPlaceholderText("own name, for example Lab scan")
         self.precision.setAccessibleName("Precision of the scan")
