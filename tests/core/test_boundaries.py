@@ -8,6 +8,7 @@ import pytest
 from scipy import stats
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.entry.entry_check import doubt
 from anchor_tally.analysis.entry.repeats import judge
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
@@ -131,3 +132,21 @@ def test_further_steps_and_single_devices_in_words(demo):
     )
     assert track_lines(t)[0].name == "All devices (pp)"
     assert track_lines(replace(t, together=one))[0].name == "Alder (pp)"
+
+
+@pytest.mark.parametrize(
+    ("metric", "text", "sisters", "asked"),
+    [
+        ("girth_neck", "23", (), True),
+        ("girth_neck", "34", (), False),
+        ("breadth_femur", "6.0", (), True),
+        ("breadth_femur", "9.4", (), False),
+        ("body_fat_percent", "21", (23.5, 23.0), True),
+        ("body_fat_percent", "21.3", (23.5, 23.0), False),
+        ("body_fat_percent", "42.4", (46.0, 46.0), False),
+        ("body_fat_percent", "42.2", (46.0, 46.0), True),
+    ],
+)
+def test_values_that_are_asked_about(metric, text, sisters, asked):
+    """Outside the range of people, or further from the other repeats than 2 points and 8 % (common practice)."""
+    assert (doubt(text, METRICS[metric], sisters=sisters) is not None) == asked

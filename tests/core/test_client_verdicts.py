@@ -149,6 +149,45 @@ def test_cautions_say_how_sure_they_are():
     assert said in words.track_notes(r).replace("−", "-")
 
 
+def told_to_refer(rng, n, days, weekly, rho, sd=0.5):
+    """Percent of ``n`` clients told to stop and refer, and percent told that or to weigh again.
+
+    Day-to-day SD ``sd`` in kg with correlation ``rho`` from day to day; ``weekly`` is the fall in
+    percent a week.
+    """
+    lines = []
+    for c in range(n):
+        noise = [rng.normal(0, sd)]
+        for _ in range(days[-1]):
+            noise.append(rho * noise[-1] + rng.normal(0, sd * np.sqrt(1 - rho**2)))
+        for day in days:
+            at, mass = START + timedelta(days=day), 80 * (1 - weekly / 700 * day) + noise[day]
+            lines.append(
+                reading(f"C{c}", f"{at}T07:00", f"{mass:.1f}", metric="body_mass", unit="kg")
+            )
+            lines.append(reading(f"C{c}", f"{at}T07:00", f"{22 + rng.normal(0, 0.5):.1f}"))
+    snapshot = finish(study_of(lines).wide_snapshot_steps(BESIDE))
+    said = [
+        words.caution_words(finish(TrackRequest(snapshot, Lens(), f"C{c}").run())) for c in range(n)
+    ]
+    refer = np.mean(["Stop and refer" in t for t in said])
+    return 100 * refer, 100 * np.mean(["Stop and refer" in t or "Weigh on three" in t for t in said])
+
+
+@pytest.mark.parametrize("n", [60, pytest.param(1000, marks=pytest.mark.slow)])
+def test_nobody_is_referred_for_a_stable_mass(n, capsys):
+    """Four weighings in 14 days of a stable mass: at most 1 %; a fall of 1.5 % a week over four weeks is found in 90 %."""
+    rng = np.random.default_rng(20)
+    for rho in (0.0, 0.5):
+        refer, either = told_to_refer(rng, n, (0, 4, 9, 14), 0.0, rho, sd=1.0)
+        fall, seen = told_to_refer(rng, n, tuple(range(0, 29, 2)), 1.5, rho)
+        with capsys.disabled():
+            print(f"\n| {rho} | {refer:.1f} | {either:.1f} | {fall:.1f} | {seen:.1f} |")
+        assert refer <= 1.7  # one of 60
+        assert fall >= 90
+        assert seen >= 99
+
+
 def test_settings_are_no_changes_of_clients():
     """A device that follows, read 4 higher from the second scan on in another setting: its slope is 1, not that of the settings."""
     rng, inside, found = np.random.default_rng(9), 0, []

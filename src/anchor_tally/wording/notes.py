@@ -100,9 +100,10 @@ NOTES = {
     "scan_local_rules": "Scans use X-rays: licensed staff order and run them under local rules. Scans known so far: {scans}.",
     "scan_local_rules_dated": "Scans use X-rays: licensed staff order and run them under local rules. Scans known so far: {scans}, the last on {last:day}.",
     "scan_too_soon": "The last scan was {weeks:.0f|week|weeks} ago. Scans are spaced 12 weeks apart, never under 8.",
-    "essential_fat_near": "the interval reaches essential fat ({bound:g} %): check the reading before anyone acts on it",
-    "essential_fat": "at or below essential fat ({bound:g} %): check the reading; if it is true, stop and refer",
-    "fast_fall": "body mass falls by {rate:.1f} % a week (95 % CI {low:.1f} to {high:.1f}), faster than {most:g} %: stop and refer",
+    "essential_fat_near": "The interval reaches essential fat ({bound:g} %). Check the reading before anyone acts on it.",
+    "essential_fat": "At or below essential fat ({bound:g} %). Check the reading; if it is true, stop and refer.",
+    "fall_not_sure": "Body mass may fall faster than {most:g} % a week: {rate:.1f} % (95 % CI {low:.1f} to {high:.1f}). Weigh on three more mornings before deciding.",
+    "fast_fall": "Body mass falls by {rate:.1f} % a week (95 % CI {low:.1f} to {high:.1f}), faster than {most:g} %. Stop and refer.",
     # assessors
     "assessor_few": "Not enough data: needs at least {least} people measured twice (now {persons}).",
     "assessor_unsure": "The confidence interval reaches past {bound:g} %. More people would make the result clearer.",

@@ -56,11 +56,15 @@ def headline(result: CompareResult) -> str:
             f" {between(i.low, i.high, k, unit)} (95 % CI)"
         )
     lim = result.limits
-    if lim is None or lim.lower_interval is None or p.clients < LEAST_FOR_ONE_PERSON:
+    if p.clients < LEAST_FOR_ONE_PERSON:
         return (
             f"{first}. Not enough data for the error of one person: needs at least"
             f" {LEAST_FOR_ONE_PERSON} clients (now {p.clients})."
         )
+    if lim is None:  # offsets leave the limits out
+        return f"{first}."
+    if lim.lower_interval is None:
+        return f"{first}. The error of one person could not be computed."
     error = "error" if scan else "difference"
     return (
         f"{first}. For one person the {error} can range {between(lim.lower, lim.upper, k, unit)}."

@@ -19,12 +19,21 @@ from ...stats.estimate import Note, note
 # how far a value may lie from its sisters and from the last visit before it is asked about, and the
 # range that people have;
 # by metric or dimension (common practice). Shares are of the expected value.
-_SISTERS = {"percent": (3.0, 0.15), "mass": (1.5, 0.03), "length": (1.5, 0.05)}
+_SISTERS = {"percent": (2.0, 0.08), "mass": (1.5, 0.03), "length": (1.5, 0.05)}
 _LAST = {"percent": (6.0, 0.3), "mass": (5.0, 0.08), "length": (4.0, 0.12)}
 _PEOPLE = {
     "body_mass": (30.0, 200.0),
     "body_fat_percent": (3.0, 60.0),
     "total_body_water_percent": (35.0, 75.0),
+    "girth_neck": (25.0, 55.0),
+    "girth_arm_relaxed": (15.0, 60.0),
+    "girth_arm_flexed": (17.0, 60.0),
+    "girth_calf": (20.0, 65.0),
+    "girth_thigh": (30.0, 95.0),
+    "girth_waist": (45.0, 180.0),
+    "girth_hip": (60.0, 180.0),
+    "breadth_humerus": (4.5, 9.0),
+    "breadth_femur": (6.5, 14.0),
 }
 _SKINFOLD_SISTERS, _SKINFOLD_LAST = (4.0, 0.3), (8.0, 0.6)
 _USUAL = 8.0  # usual SDs from the sisters

@@ -264,12 +264,12 @@ class TrackRequest:
             and mass_rate.interval is not None
             and mass_rate.value < -FALL_PERCENT
         ):
+            # a few weighings scatter too much to act on: only a whole interval beyond the limit
+            # sends to licensed staff, anything less asks for weighings first
             i = mass_rate.interval
-            cautions.append(
-                note(
-                    "fast_fall", rate=-mass_rate.value, low=-i.high, high=-i.low, most=FALL_PERCENT
-                )
-            )
+            facts = {"rate": -mass_rate.value, "low": -i.high, "high": -i.low, "most": FALL_PERCENT}
+            sure = i.high < -FALL_PERCENT
+            cautions.append(note("fast_fall", **facts) if sure else note("fall_not_sure", **facts))
         if (
             hand is not None
             and not hand.counts

@@ -158,7 +158,10 @@ class Instruments(Card[Instrument]):
         for name, step in offers.items():
             m = metric_named(name)
             lines.append(
-                (m.label if m else name, "–" if step is None else f"{step:g} {m.symbol if m else ''}")
+                (
+                    m.label if m else name,
+                    "–" if step is None else f"{step:g} {m.symbol if m else ''}".strip(),
+                )
             )
         self.offers.fill(lines)
         own = sorted(items.settings_of(record.id), key=lambda s: s.starts)
