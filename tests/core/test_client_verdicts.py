@@ -171,7 +171,9 @@ def told_to_refer(rng, n, days, weekly, rho, sd=0.5):
         words.caution_words(finish(TrackRequest(snapshot, Lens(), f"C{c}").run())) for c in range(n)
     ]
     refer = np.mean(["Stop and refer" in t for t in said])
-    return 100 * refer, 100 * np.mean(["Stop and refer" in t or "Weigh on three" in t for t in said])
+    return 100 * refer, 100 * np.mean(
+        ["Stop and refer" in t or "Weigh on three" in t for t in said]
+    )
 
 
 @pytest.mark.parametrize("n", [60, pytest.param(1000, marks=pytest.mark.slow)])

@@ -246,7 +246,9 @@ def test_sheets_named_by_client_are_offered(qtbot, window, tmp_path):
     qtbot.waitUntil(page.take.isEnabled)
     with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)
-    assert {(r.client, r.instrument, r.metric, r.value, r.taken_at) for r in window.session.readings()} == {
+    assert {
+        (r.client, r.instrument, r.metric, r.value, r.taken_at) for r in window.session.readings()
+    } == {
         ("Auk", "Imported device", "total_muscle_percent", 46.4, "2025-10-06"),
         ("Brill", "Alder", "total_muscle_percent", 41.0, "2025-10-06"),
     }

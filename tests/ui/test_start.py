@@ -121,7 +121,9 @@ def test_one_of_the_devices_is_named_as_the_scan(qtbot, new_window):
     for n, client in enumerate(("A", "B", "C", "D"), start=1):
         for name, shift in (("Fir", 2.0), ("Lab", 0.0)):
             value = f"{18 + 2 * n + shift}"
-            session.do(typed(client, f"2026-03-0{n}T07:00", name, "device", "body_fat_percent", value))
+            session.do(
+                typed(client, f"2026-03-0{n}T07:00", name, "device", "body_fat_percent", value)
+            )
     new_window.go("compare")
     page = new_window.page("compare")
     qtbot.waitUntil(page.remedy.ask.isVisible, timeout=10_000)

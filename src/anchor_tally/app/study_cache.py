@@ -474,11 +474,7 @@ class StudyCache:
         snapshot = yield from self.wide_snapshot_steps(metrics)
         answers = yield from read.conditions_steps(self.connection())
         return Material(
-            snapshot,
-            answers,
-            read.assessors(self.connection()),
-            tuple(self.assessor_values()),
-            now,
+            snapshot, answers, read.assessors(self.connection()), tuple(self.assessor_values()), now
         )
 
     def free_text(self) -> FreeText:

@@ -304,7 +304,5 @@ def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, beside: Beside) -> 
                 if not empty:
                     yield line, bounded(cells, str(path), line)
 
-    table = _with_header(
-        str(path), rows, f"sheet {chosen}", sheets, chosen, merged=beside.merged
-    )
+    table = _with_header(str(path), rows, f"sheet {chosen}", sheets, chosen, merged=beside.merged)
     return replace(table, comments=beside.comments)
