@@ -135,7 +135,7 @@ def test_further_steps_and_single_devices_in_words(demo):
 
 
 @pytest.mark.parametrize(
-    ("metric", "text", "sisters", "asked"),
+    ("metric", "text", "others", "asked"),
     [
         ("girth_neck", "23", (), True),
         ("girth_neck", "34", (), False),
@@ -147,6 +147,6 @@ def test_further_steps_and_single_devices_in_words(demo):
         ("body_fat_percent", "42.2", (46.0, 46.0), True),
     ],
 )
-def test_values_that_are_asked_about(metric, text, sisters, asked):
+def test_values_that_are_asked_about(metric, text, others, asked):
     """Outside the range of people, or further from the other repeats than 2 points and 8 % (common practice)."""
-    assert (doubt(text, METRICS[metric], sisters=sisters) is not None) == asked
+    assert (doubt(text, METRICS[metric], others=others) is not None) == asked

@@ -58,7 +58,7 @@ def said_of(code, number):
     for name, spec in named(NOTES[code]):
         plain = name in TEXTS and not re.search(r"[.\d]\d*[fg]|\|\w", spec)
         whole = not re.search(r"[fg]", spec)
-        if name == "sisters":
+        if name == "others":
             facts[name] = (19.4, 19.5)
         elif plain and not (name == "clients" and "|" in spec):
             facts[name] = TEXTS[name]

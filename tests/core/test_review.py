@@ -267,7 +267,7 @@ def test_mass_comes_from_the_same_client_before():
         (_balance, "mass_balance", "Fat plus fat-free mass is 5.0 % below the body mass of this visit."),
         (_setting, "setting_changed", "The setting changed from standard to athlete near a scan."),
         (_alternating, "alternating", "The setting changed 5 times in 5 days: standard and athlete."),
-        (_ahead, "ahead", "The visit is dated 1 day after today."),
+        (_ahead, "ahead", "The visit is dated 1 day in the future."),
         (_unlike, "unlike_scan", "The scan of that day was taken under other conditions: fasted."),
         (_assessor, "assessor", "R. K. measures sites but has not been checked"),
         (_folds, "folds_bmi", "Body mass index 34.6"),

@@ -461,7 +461,7 @@ def test_single_design_left_out_by_a_loop():
         others = np.delete(d, j)
         assert pooled[j] == pytest.approx(others.mean())
         assert sds[0][j] == pytest.approx(others.std(ddof=1) * math.sqrt(1 + 1 / 8))
-    # nothing varies within clients: each occasion is foretold by its sisters, exactly, and without
+    # nothing varies within clients: each occasion is predicted by its own repeats, exactly, and without
     # them by the other clients
     client = np.repeat([0, 1, 2], [3, 3, 1])
     still = occasion_means(np.array([1.0, 3.0, 8.0])[client], client, np.arange(7))

@@ -65,6 +65,21 @@ def begin(window, client="Wren"):
         type_and_enter("")
 
 
+def test_a_visit_in_the_future_is_told(qtbot, bench):
+    """A date that is ahead of the clock is named as it is typed, with its distance; one of today is not."""
+    begin(bench)
+    bar, now = bench.record.bar, bench.session.now()
+    for days, told in ((0, ""), (90, "is 90 days in the future. Check the date.")):
+        bar.when.setFocus()
+        bar.when.selectAll()
+        text = f"{now + timedelta(days=days):%Y-%m-%d %H:%M}"
+        said = []
+        bar.message.connect(lambda words, _trouble, said=said: said.append(words))
+        QTest.keyClicks(bar.when, text)
+        QTest.keyClick(bar.when, Qt.Key.Key_Return)
+        assert said == ([f"{text} {told}"] if told else [])
+
+
 def test_whole_visit_by_keyboard(bench):
     """Five devices, eight skinfolds, five girths and a scan by keys alone.
 

@@ -1,4 +1,4 @@
-"""The small marks of the stages: how many things there want a look."""
+"""The small marks of the stages: the number of findings there."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from .session import Session
 
 
 def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
-    """How many things want a look, and which, by stage; stages where nothing does are left out.
+    """The number of findings, and which, by stage; stages without any are left out.
 
     Nothing is computed for it.
 

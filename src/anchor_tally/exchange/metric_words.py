@@ -47,8 +47,8 @@ _SITES: tuple[tuple[str, str, str], ...] = (
     (r"arm.*flex|flex.*arm", "", "girth_arm_flexed"),
     (r"upper arm|arm.*relax|\barm girth", "", "girth_arm_relaxed"),
 )
-# a unit of another dimension than the metric's names its sister, or nothing that is known
-_SISTERS = {
+# a unit of another dimension than the metric's names the metric in that unit, or none
+_IN_OTHER_UNIT = {
     ("body_fat_percent", "mass"): "fat_mass",
     ("fat_mass", "percent"): "body_fat_percent",
     ("total_body_water_percent", "mass"): "total_body_water",
@@ -104,7 +104,7 @@ def metric_of(low: str, unit: str | None) -> str:
         if re.search(pattern, low):
             m = metric_named(metric)
             if m is not None and dimension and dimension != m.dimension:
-                metric = _SISTERS.get((metric, dimension), "")
+                metric = _IN_OTHER_UNIT.get((metric, dimension), "")
             return _in_region(low, metric)
     return ""
 

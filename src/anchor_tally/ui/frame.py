@@ -71,7 +71,7 @@ class Rail(QWidget):
             column.addWidget(button)
 
     def show_marks(self, marks: Mapping[str, tuple[int, str]]) -> None:
-        """Show how many things want a look beside each stage."""
+        """Show the number of findings beside each stage."""
         for k, stage in enumerate(STAGES, start=1):
             n, why = marks.get(stage.id, (0, ""))
             button = self.stages[stage.id]

@@ -41,7 +41,7 @@ class Page(QWidget):
 
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
-    ``counted`` tells how many things want a look, ``file_wanted`` for the import of a file,
+    ``counted`` carries the number of findings, ``file_wanted`` for the import of a file,
     ``acted`` for an action of the table;
     ``shown`` tells that an answer is on the screen.
     """

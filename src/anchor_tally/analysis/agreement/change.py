@@ -167,7 +167,7 @@ class ChangeRequest:
 
 
 def _spread(snapshot: Snapshot, lens: Lens, item: Instrument) -> _Spread | None:
-    """How one morning's mean of an instrument strays.
+    """Spread of one morning's mean of an instrument.
 
     None where the spread from day to day is not known.
     """

@@ -1,6 +1,6 @@
 """Does a typed value make sense?
 
-Far from its sisters, from the last visit, or from people; and what slip would explain it.
+Far from the other repeats, from the last visit, or from people; and what slip would explain it.
 """
 
 from __future__ import annotations
@@ -16,10 +16,10 @@ from ...domain.snapshot import Floats
 from ...domain.units import ValueRefused, parse_quantity
 from ...stats.estimate import Note, note
 
-# how far a value may lie from its sisters and from the last visit before it is asked about, and the
-# range that people have;
-# by metric or dimension (common practice). Shares are of the expected value.
-_SISTERS = {"percent": (2.0, 0.08), "mass": (1.5, 0.03), "length": (1.5, 0.05)}
+# how far a value may lie from the other repeats and from the last visit before it is asked about,
+# and the range that people have; by metric or dimension (common practice). Shares are of the
+# expected value.
+_REPEATS = {"percent": (2.0, 0.08), "mass": (1.5, 0.03), "length": (1.5, 0.05)}
 _LAST = {"percent": (6.0, 0.3), "mass": (5.0, 0.08), "length": (4.0, 0.12)}
 _PEOPLE = {
     "body_mass": (30.0, 200.0),
@@ -35,8 +35,8 @@ _PEOPLE = {
     "breadth_humerus": (4.5, 9.0),
     "breadth_femur": (6.5, 14.0),
 }
-_SKINFOLD_SISTERS, _SKINFOLD_LAST = (4.0, 0.3), (8.0, 0.6)
-_USUAL = 8.0  # usual SDs from the sisters
+_SKINFOLD_REPEATS, _SKINFOLD_LAST = (4.0, 0.3), (8.0, 0.6)
+_USUAL = 8.0  # usual SDs from the other repeats
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,15 +50,15 @@ class Doubt:
     instead: str = ""
 
 
-def reach(metric: Metric, expected: Floats, *, of_sisters: bool = False) -> Floats:
+def reach(metric: Metric, expected: Floats, *, of_repeats: bool = False) -> Floats:
     """How far a value may lie from neighbouring values before the program asks.
 
     Neighbours are visits nearby or the other repeats; arrays of one shape.
     """
     fold = metric.id.startswith(("skinfold_", "sum_"))
-    table = _SISTERS if of_sisters else _LAST
+    table = _REPEATS if of_repeats else _LAST
     fixed, share = (
-        (_SKINFOLD_SISTERS if of_sisters else _SKINFOLD_LAST)
+        (_SKINFOLD_REPEATS if of_repeats else _SKINFOLD_LAST)
         if fold
         else table.get(metric.dimension, (0.0, 0.4))
     )
@@ -100,14 +100,14 @@ def doubt(
     text: str,
     metric: Metric,
     *,
-    sisters: Sequence[float] = (),
+    others: Sequence[float] = (),
     last: float | None = None,
     usual_sd: float | None = None,
     mass: float | None = None,
 ) -> Doubt | None:
     """Whether a typed value is to be asked about before it is kept.
 
-    ``sisters`` are the other ok repeats, ``last`` the client's value at the visit before,
+    ``others`` are the other ok repeats, ``last`` the client's value at the visit before,
     ``usual_sd`` the device's within-tally SD, ``mass`` the client's body mass (kg). None when
     the value makes sense, or is not one that can be judged.
     """
@@ -116,12 +116,12 @@ def doubt(
     except ValueRefused:
         value = None
     low, high = _PEOPLE.get(metric.id, (metric.low, metric.high))
-    expected, of_sisters = (median(sisters), True) if sisters else (last, False)
+    expected, of_repeats = (median(others), True) if others else (last, False)
     if expected is None:
         centre, far = (low + high) / 2, (high - low) / 2
     else:
-        centre, far = expected, float(reach(metric, np.asarray(expected), of_sisters=of_sisters))
-        if of_sisters and usual_sd is not None:
+        centre, far = expected, float(reach(metric, np.asarray(expected), of_repeats=of_repeats))
+        if of_repeats and usual_sd is not None:
             far = max(far, _USUAL * usual_sd)
     if value is not None and abs(value - centre) <= far:
         return None
@@ -142,5 +142,5 @@ def doubt(
     facts = {"value": text.strip(), "unit": metric.symbol}
     if expected is None:
         return Doubt(note("value_unlikely", **facts), instead)
-    code = "value_far_from_sisters" if of_sisters else "value_far_from_last"
+    code = "value_far_from_repeats" if of_repeats else "value_far_from_last"
     return Doubt(note(code, expected=expected, decimals=metric.decimals, **facts), instead)

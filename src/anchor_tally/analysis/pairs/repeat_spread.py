@@ -1,4 +1,4 @@
-"""How far repeats of one instrument usually differ, and which one is far off its sisters."""
+"""How far repeats of one instrument usually differ, and which one is far from the other repeats."""
 
 from __future__ import annotations
 
@@ -40,13 +40,13 @@ def outlying_repeats(pairs: PairSet, catalogue: Catalogue) -> list[Note]:
 def outliers_named(
     tally: Ints, value: Floats, client: Ints, instant: Ints, catalogue: Catalogue, name: str
 ) -> list[Note]:
-    """Readings far off their sisters of one tally, named; all arrays of shape (n,)."""
+    """Readings far from the other repeats of one tally, named; all arrays of shape (n,)."""
     found = far_off(tally, value)
     zone, metric = zone_named(catalogue.zone), metric_named(name)
     unit = "%" if metric is None or metric.unit == "percent" else metric.unit
     out = []
     for k in found[:MOST_NAMED].tolist():
-        sisters = value[(tally == tally[k]) & (np.arange(value.size) != k)]
+        others = value[(tally == tally[k]) & (np.arange(value.size) != k)]
         out.append(
             note(
                 "far_off",
@@ -54,9 +54,9 @@ def outliers_named(
                 at=stamp(int(instant[k]), zone, timed=True),
                 value=value[k],
                 unit=unit,
-                sisters=tuple(sorted(sisters.tolist())[:4]),
+                others=tuple(sorted(others.tolist())[:4]),
             )
         )
     if found.size > MOST_NAMED:
-        out.append(note("far_off_more", others=found.size - MOST_NAMED))
+        out.append(note("far_off_more", more=found.size - MOST_NAMED))
     return out

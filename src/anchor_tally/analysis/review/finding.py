@@ -11,7 +11,7 @@ from ...domain.events import AssessorValue
 from ...domain.snapshot import OK, Columns, Floats, Ints, Snapshot
 from ...stats.estimate import Note, note
 
-SEVERITIES = ("stop", "look", "know")  # must not be used as it is; wants a look; good to know
+SEVERITIES = ("stop", "look", "know")  # do not use; check; note
 
 
 @dataclass(frozen=True, eq=False)

@@ -136,7 +136,7 @@ def slip_of(value: float, expected: float, metric: Metric) -> str:
 
 
 def repeats_apart(m: Material) -> list[Finding]:
-    """Repeats far off their sisters, by six robust SDs of the device's own repeats."""
+    """Repeats far from the other repeats, by six robust SDs of the device's own repeats."""
     out = []
     for name, c in m.columns():
         metric = metric_named(name)
@@ -149,15 +149,15 @@ def repeats_apart(m: Material) -> list[Finding]:
             least = 2 * 10.0**-metric.decimals
             for k in far_off(tally, c.value[own], least).tolist():
                 row = own[k]
-                sisters = c.value[own[(tally == tally[k]) & (np.arange(own.size) != k)]]
+                others = c.value[own[(tally == tally[k]) & (np.arange(own.size) != k)]]
                 said = note(
                     "review_repeats",
                     value=c.value[row],
-                    sisters=tuple(sorted(sisters.tolist())[:3]),
+                    others=tuple(sorted(others.tolist())[:3]),
                     unit=_unit(metric),
                     decimals=metric.decimals,
                 )
-                gap = float(np.abs(c.value[row] - np.median(sisters)))
+                gap = float(np.abs(c.value[row] - np.median(others)))
                 out.append(
                     Finding(
                         "repeats",

@@ -380,7 +380,7 @@ class EntryGrid(QWidget):
         metric = metric_named(cell.entry_row.metric)
         if typed is None or metric is None or typed == cell.sure:
             return None
-        sisters = [
+        others = [
             c.reading.value
             for c in cell.entry_row.cells
             if c is not cell
@@ -391,7 +391,7 @@ class EntryGrid(QWidget):
         answer = cell.entry_row.answer
         usual = answer.usual if answer is not None else None
         last = None if self.blind else self.last.of(cell.entry_row.plan)
-        return doubt(typed, metric, sisters=sisters, last=last, usual_sd=usual, mass=self.last.mass)
+        return doubt(typed, metric, others=others, last=last, usual_sd=usual, mass=self.last.mass)
 
     def _open(self, cell: Cell) -> None:
         if cell.reading is not None:

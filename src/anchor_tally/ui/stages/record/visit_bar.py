@@ -246,8 +246,8 @@ class VisitBar(QWidget):
         now = self.session.now()
         ahead = (datetime.fromisoformat(at[:16]) - now).total_seconds() / 86400
         if ahead > 0.1:
-            days = count(round(ahead), "day") if ahead >= 0.5 else "hours"
-            self.message.emit(f"{self.when.text()} is {days} after now. Check the date.", True)
+            far = f"{count(round(ahead), 'day')} " if ahead >= 0.5 else ""
+            self.message.emit(f"{self.when.text()} is {far}in the future. Check the date.", True)
         near = None if self.fresh else self.session.visit_near(self.who, at)
         if near != (self.visit.id if self.visit else None):
             self.visit = next((v for v in self.session.visits_of(self.who) if v.id == near), None)
