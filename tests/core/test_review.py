@@ -291,6 +291,17 @@ def test_each_rule_finds_its_own(plant, rule, words):
     assert rule in {r.id for r in RULES}
 
 
+def test_two_settings_at_each_visit_are_a_comparison():
+    """Both settings read at every visit, in turn: nobody forgot one, so no rule speaks of alternating."""
+    session = Session(open_file.create_in_memory("both"), None, clock=fixed("2028-01-01T08:00"))
+    for day in range(2, 8):
+        for setting in ("standard", "athlete"):
+            at = f"2026-01-{day:02}T07:00"
+            session.do(typed("A", at, "Fir", "device", "body_fat_percent", "20.0", setting=setting))
+    assert "alternating" not in {f.rule for f in reviewed(session).found}
+    session.close()
+
+
 def test_decisions_are_kept_with_their_reason(demo):
     """Excluding needs a reason, leaves the readings in the file, is undone as one, and opens again with the readings put back."""
     snapshot = demo.snapshot()
