@@ -153,6 +153,7 @@ def draw(
                 mfc="none",
                 mec=palette.warn,
                 mew=2,
+                clip_on=False,  # a ring at the edge of the axes stays whole
             )
     if len(what.runs) > 1:
         legend = axes.legend(

@@ -204,8 +204,8 @@ def draw(
             fontfamily=family,
         )
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
-    said = "filled: corrected" if what.corrected.any() else "not corrected"
-    axes.set_xlabel(f"open: not corrected; {said}; diamond: scan", fontfamily=family, fontsize=9)
+    filled = "filled: corrected; " if what.corrected.any() else ""
+    axes.set_xlabel(f"open: not corrected; {filled}diamond: scan", fontfamily=family, fontsize=9)
     dates(axes)
 
 

@@ -28,7 +28,7 @@ from .widgets import label, tip
 ALL = "combined"
 MOST_WIDE = 150  # pixels of text: a long name must not cut the other fields
 WINDOWS = ((1.0, "1 h"), (6.0, "6 h"), (24.0, "24 h"), (48.0, "48 h"), (168.0, "7 days"))
-NEAREST, AROUND = "nearest readings", "mean in window"
+NEAREST, AROUND = "nearest", "mean of all"
 
 
 class LensBar(QWidget):

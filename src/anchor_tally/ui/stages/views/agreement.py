@@ -149,7 +149,7 @@ class AgreementPage(ViewPage[CompareResult]):
         super().paint()
         if self.results:
             said = sentences.pairs_sentence(self.results[self.chosen])
-            self.under.setText(f"{said}  Choose a device, then a point, to see its readings.")
+            self.under.setText(f"{said} Choose a device, then a point, to see its readings.")
             self._paint_plot()
 
     def fill_table(self, result: CompareResult) -> None:
