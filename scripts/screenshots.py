@@ -15,6 +15,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 
 import messy_workbook
+import numpy as np
 from PyQt6.QtCore import QEventLoop, QSettings, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -171,7 +172,8 @@ def main(folder: Path) -> None:
             print(folder / f"{name}.png")
 
         keep("compare")
-        window.page("compare")._choose_point(40)
+        page = window.page("compare")
+        page._choose_point(int(np.argmax(page.results[page.chosen].pairs.d)))  # the mistyped one
         keep("evidence")
         window.drawer.hide()
         _views(window, keep)

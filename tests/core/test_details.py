@@ -32,6 +32,7 @@ from anchor_tally.stats.variance_grid import occasion_means
 from anchor_tally.study import open_file, read_columns
 from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.wording import views as words
+from anchor_tally.wording.evidence import pair_words
 from places import reading, study_of, typed
 
 # rating form of the somatotype: sum of three corrected skinfolds (mm) and endomorphy (Carter &
@@ -316,6 +317,9 @@ def test_evidence_of_a_pair_and_of_a_statistic(demo):
         "instrument": r.pairs.y[4],
         "difference": r.pairs.d[4],
     }
+    shown, scan = (f"{v:.1f} %" for v in (r.pairs.y[4], r.pairs.x[4]))
+    apart = f"{r.pairs.d[4]:+.1f} pp".replace("-", "−")
+    assert pair_words(pair, "Cedar") == f"Cedar {shown}, scan {scan}: difference {apart}"
     bias = explain(r, "bias")
     assert set(bias.instrument_readings) == set(r.pairs.reading.tolist())
     assert bias.left_out == r.pairs.left_out.counts

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 from ..analysis.agreement.evidence import Evidence
+from ..domain.metrics import metric_of
 from ..domain.records import Reading
 from .numbers import number, signed
 
@@ -16,9 +17,12 @@ def pair_words(evidence: Evidence, name: str) -> str:
     v = dict(evidence.values)
     if not v:
         return ""
+    m = metric_of(evidence.metric)
+    unit, apart = f" {m.symbol}".rstrip(), f" {m.difference_unit}".removesuffix(" 1")
+    k = m.decimals
     return (
-        f"{name} {number(v['instrument'])}, {evidence.compared_with} {number(v['reference'])}:"
-        f" difference {signed(v['difference'])}"
+        f"{name} {number(v['instrument'], k)}{unit}, {evidence.compared_with}"
+        f" {number(v['reference'], k)}{unit}: difference {signed(v['difference'], k)}{apart}"
     )
 
 

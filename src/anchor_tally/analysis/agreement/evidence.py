@@ -12,7 +12,7 @@ from .agreement import CompareResult
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """Readings behind a figure, what was left out, and the id of the statistic."""
+    """Readings behind a figure, what was left out, and the ids of the statistic and metric."""
 
     key: str
     statistic: str
@@ -21,6 +21,7 @@ class Evidence:
     left_out: tuple[tuple[str, int], ...]
     values: tuple[tuple[str, float], ...] = ()
     compared_with: str = "scan"
+    metric: str = ""
 
 
 def explain(result: CompareResult, key: str) -> Evidence:
@@ -50,9 +51,8 @@ def explain(result: CompareResult, key: str) -> Evidence:
         )
         with_ = "scan" if pairs.reference.kind == "reference" else pairs.compared_with
         own = (k, *(m for m in mates if m != k))
-        return Evidence(
-            key, "pair", tuple(behind(own)), pairs.reference_rows[occasion], (), values, with_
-        )
+        readings = tuple(behind(own)), pairs.reference_rows[occasion]
+        return Evidence(key, "pair", *readings, (), values, with_, pairs.metric)
     refs = tuple(i for group in pairs.reference_rows.values() for i in group)
     return Evidence(
         key, key, tuple(dict.fromkeys(behind(range(pairs.n)))), refs, pairs.left_out.counts
