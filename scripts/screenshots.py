@@ -166,7 +166,7 @@ def main(folder: Path) -> None:
             for _ in range(5):
                 app.processEvents()
             # the pages in waiting, and the review that runs beside the window, change its look
-            while window._idle.isActive() or window.jobs.busy() or not FigureView.all_drawn():
+            while window.preparation.waiting or window.jobs.busy() or not FigureView.all_drawn():
                 app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
             widget.grab().save(str(folder / f"{name}.png"))
             print(folder / f"{name}.png")

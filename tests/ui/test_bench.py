@@ -87,8 +87,8 @@ def test_whole_visit_by_keyboard(bench):
     """
     window = bench
     begin(window)
-    assert window.record.tabs["skinfolds"].isHidden()  # the study has not used them yet
-    window.record.others.click()
+    assert window.record.tabs.buttons["skinfolds"].isHidden()  # the study has not used them yet
+    window.record.tabs.others.click()
     press(window, Qt.Key.Key_F7)
     assert [s.text()[0] for s in window.record.conditions.switches] == ["✓"] * 8
     press(window, Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
@@ -495,7 +495,7 @@ def test_a_whole_visit_takes_few_keys(window_on, tmp_path):
 
     QApplication.processEvents()  # until the window is the active one
     begin(window)
-    window.record.others.click()
+    window.record.tabs.others.click()
     keys += 5  # Record, client field, select, Enter, more stations
     key(Qt.Key.Key_F7)
     for device in range(4):
@@ -551,8 +551,8 @@ def test_digits_find_their_cell_and_undo_its_key(scale):
     """Digits typed beside the fields go to the marked cell; Ctrl+Z in an untouched cell undoes the last reading."""
     begin(scale)
     record = scale.record
-    record.tabs["devices"].setFocus()
-    QTest.keyClick(record.tabs["devices"], "6")
+    record.tabs.buttons["devices"].setFocus()
+    QTest.keyClick(record.tabs.buttons["devices"], "6")
     type_and_enter("8.4")
     (reading,) = [r for r in kept(scale) if r.entered == "68.4"]
     assert reading.metric == "body_mass"

@@ -126,7 +126,7 @@ def test_no_fat_number_is_shown_where_it_may_harm(qtbot, window):
             ):
                 enter(entry_row(window, metric).cells[0], value)
         texts.append(seen(window))
-    assert not record.tabs["visual"].isVisible()
+    assert not record.tabs.buttons["visual"].isVisible()
     assert "Waist to hip ratio" in texts[1]
     for text in texts:
         for number in ("33.3", "31.7", "31.9", "31.8", "fat mass", "Relative fat", "Tape, metric"):

@@ -15,7 +15,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QObject, Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtTest import QAbstractItemModelTester, QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QMessageBox
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
@@ -250,7 +250,9 @@ def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monke
     window = window_on(Session.open(tmp_path / "0.tally"))
     pages, sessions = [], []
     window.go("compare")
-    qtbot.waitUntil(lambda: window._settled, timeout=30_000)  # all that is there then is frozen
+    qtbot.waitUntil(
+        lambda: window.preparation.settled, timeout=30_000
+    )  # all that is there then is frozen
     files = len(os.listdir("/proc/self/fd"))
     for k in range(12):
         window.go("plan")
@@ -294,7 +296,7 @@ class Heart(QObject):
 
 def drawn(window):
     """Nothing is computed or made ready, and no figure waits for its turn."""
-    return not window._idle.isActive() and not window.jobs.busy() and FigureView.all_drawn()
+    return not window.preparation.waiting and not window.jobs.busy() and FigureView.all_drawn()
 
 
 def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
@@ -511,7 +513,11 @@ def test_every_page_fits_beside_the_drawer(qtbot, window_on, demo, monkeypatch):
     monkeypatch.setattr(
         QMessageBox, "warning", lambda *a: asked.append(a[2]) or QMessageBox.StandardButton.Cancel
     )
-    window.export(demo.path.with_name("whole.zip"), full=True)
+    place = str(demo.path.with_name("whole.csv"))
+    monkeypatch.setattr(
+        QFileDialog, "getSaveFileName", lambda *a: (place, a[3].split(";;")[-1])
+    )  # the last kind offered: the full copy
+    window.act("export")
     assert "includes names" in asked[0]
     assert not demo.path.with_name("whole.zip").exists()
 

@@ -19,6 +19,14 @@ if TYPE_CHECKING:
     from .jobs import Jobs
     from .pages import Page
 
+FULL_COPY = "Full copy with names and remarks (*.zip)"
+_EXPORTS = {
+    "Tidy CSV (*.csv)": ".csv",
+    "Workbook (*.xlsx)": ".xlsx",
+    "Data package, codes only (*.zip)": ".zip",
+    FULL_COPY: ".zip",
+}  # each kind of export with its suffix
+
 
 class FileActions(QMainWindow):
     """The half of the window that asks for files; the other half shows what is in them."""
@@ -90,13 +98,12 @@ class FileActions(QMainWindow):
 
     def ask_export(self) -> None:
         """Choose where and in which form to write the study."""
-        kinds = (
-            "Tidy CSV (*.csv);;Workbook (*.xlsx);;Data package, codes only (*.zip);;Full copy with"
-            " names and remarks (*.zip)"
+        path, kind = QFileDialog.getSaveFileName(
+            self.front, "Export", "readings.csv", ";;".join(_EXPORTS)
         )
-        path, kind = QFileDialog.getSaveFileName(self.front, "Export", "readings.csv", kinds)
         if path:
-            self.export(Path(path), full=kind.startswith("Whole"))
+            # the dialog changes the kind and not the name that stands there
+            self.export(Path(path).with_suffix(_EXPORTS[kind]), full=kind == FULL_COPY)
 
     def export(self, path: Path, *, full: bool) -> None:
         """Write the study; a whole copy only after a plain warning."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import gc
-import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -21,6 +19,7 @@ from .disclosure import Disclosure
 from .file_actions import FileActions
 from .frame import Frame
 from .memory import Memory, is_demo
+from .study_watch import StudyWatch
 from .theme import icon, style_sheet
 
 if TYPE_CHECKING:
@@ -29,9 +28,9 @@ if TYPE_CHECKING:
     from .drawer import Drawer
     from .jobs import Jobs
     from .lens_bar import LensBar
+    from .page_preparation import PagePreparation
     from .pages import EvidenceFor, Page
 
-LOOK_MS, MIRROR_MS, IDLE_MS = 1000, 2000, 60
 _LENS = frozenset(s.id for s in STAGES if s.lens) | VIEW.keys()
 
 
@@ -64,8 +63,8 @@ class MainWindow(FileActions):
         self.lens: LensBar | None = None
         self._drawer: Drawer | None = None
         self.shown, self.found = "", 0
-        self._painted = self._settled = self._another = False
-        self._importing: threading.Thread | None = None
+        self.preparation: PagePreparation | None = None
+        self._painted = False
         self.settings = settings or QSettings("anchor-tally", "anchor-tally")
         self.memory = Memory(self.settings)
         self.disclosure = Disclosure(self.settings, self)
@@ -73,16 +72,9 @@ class MainWindow(FileActions):
         self.setWindowTitle("Anchor Tally")
         self._fit_screen()
         self.memory.put_back(self)
-        self._looks = QTimer(self)
-        self._looks.setInterval(LOOK_MS)
-        self._looks.timeout.connect(self._look)
-        self._mirrors = QTimer(self)
-        self._mirrors.setInterval(MIRROR_MS)
-        self._mirrors.setSingleShot(True)
-        self._mirrors.timeout.connect(self._mirror)
-        self._idle = QTimer(self)
-        self._idle.setInterval(IDLE_MS)
-        self._idle.timeout.connect(self._make_ready)
+        self.watch = StudyWatch(self)
+        self.watch.said.connect(self.say)
+        self.watch.lost.connect(lambda gone: self.footer.copy.setVisible(gone))
         self._build()
         self.set_dark(dark)
         if session is not None:
@@ -145,20 +137,23 @@ class MainWindow(FileActions):
         """Show a study in the place of the one before."""
         from .jobs import Jobs
         from .lens_bar import LensBar
+        from .page_preparation import PagePreparation
 
         self._detach()
         self.session = session
         stage = self._as_left(session)
         self.jobs = Jobs(self, session.explain)
-        self.jobs.drawing = lambda: not self._drawn()
+        self.jobs.drawing = lambda: not PagePreparation.drawn()
+        if self.preparation is None:
+            self.preparation = PagePreparation(self, lambda: self.pages, self.page)
+            self.preparation.ready.connect(self._review)
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)
         self._dress(self.lens)
         self.frame.put_lens(self.lens)
         session.changed.append(self.refresh)
-        self._looks.start()
-        self._mirrors.start()
+        self.watch.watch(session)
         self.say("")
         self.go(self._first_page(stage))
         self.refresh()
@@ -199,9 +194,7 @@ class MainWindow(FileActions):
 
     def _detach(self) -> None:
         """Let go of the study that is open, and of all that was built on it."""
-        self._looks.stop()
-        self._mirrors.stop()
-        self._idle.stop()
+        self.watch.stop()
         if self.session is None:
             return
         for page in self.pages.values():
@@ -224,9 +217,8 @@ class MainWindow(FileActions):
         self.pages, self._drawer, self.jobs, self.shown = {}, None, None, ""
         self.in_hand = {}
         session.close()
-        if self._settled:
-            gc.unfreeze()
-            self._settled, self._another = False, True
+        if self.preparation is not None:
+            self.preparation.stop()
 
     def trouble(self, text: str) -> None:
         """Say that no study is open, why, and what can be done."""
@@ -312,8 +304,6 @@ class MainWindow(FileActions):
 
     def _answered(self) -> None:
         """A page has its result: update the lens bar, and prepare the other pages."""
-        from .page_table import import_pages
-
         if (
             self.lens is not None
             and self.shown in _LENS
@@ -321,54 +311,13 @@ class MainWindow(FileActions):
             and not self.session.writing
         ):
             self.lens.refresh()
-        if self._importing is None:
-            self._importing = threading.Thread(target=import_pages, name="pages", daemon=True)
-            self._importing.start()
-        if not self._idle.isActive():
-            self._idle.start()
+        if self.preparation is not None and self.jobs is not None:
+            self.preparation.begin(self.jobs)
 
-    def _make_ready(self) -> None:
-        """Build a page that was not opened yet, one a turn and when nothing runs.
-
-        Its first opening then only fills it.
-        """
-        from .page_table import PAGES
-
-        if self.jobs is None:
-            self._idle.stop()
-        elif (
-            self._importing is not None
-            and not self._importing.is_alive()
-            and not self.jobs.busy()
-            and self._drawn()
-        ):
-            missing = [key for key in PAGES if key not in self.pages]
-            if missing:
-                page = self.page(missing[0])
-                for widget in (page, *page.findChildren(QWidget)):
-                    widget.ensurePolished()  # else the first opening would give each its style
-            else:
-                self._idle.stop()
-                if not self._settled:
-                    self._settled = True
-                    if self._another:
-                        # what belonged to the study before would be held for good once frozen
-                        gc.collect()
-                    # modules and pages stay: each search through them would stop the window
-                    gc.freeze()
-                if self.session is not None and not self.session.writing:
-                    # the study is reviewed whenever it has changed
-                    self.page("review").refresh()
-
-    @staticmethod
-    def _drawn() -> bool:
-        """Whether no figure waits.
-
-        What is visible goes before what is prepared.
-        """
-        from .canvas import FigureView
-
-        return FigureView.all_drawn()
+    def _review(self) -> None:
+        """Review the study whenever it has changed and nothing else runs."""
+        if self.session is not None and not self.session.writing:
+            self.page("review").refresh()
 
     def _reviewed(self, n: int) -> None:
         """The review has looked through the study."""
@@ -441,9 +390,9 @@ class MainWindow(FileActions):
         self._enable()
         self._refresh_shown()
         self._mark_stages()
-        if self._importing is not None:
-            self._idle.start()
-        self._mirrors.start()
+        if self.preparation is not None:
+            self.preparation.again()
+        self.watch.changed()
 
     def _enable(self) -> None:
         """Buttons can be pressed where their action makes sense."""
@@ -519,26 +468,6 @@ class MainWindow(FileActions):
         self.settings.setValue("dark", self.dark)
 
     # what may happen outside
-    def _look(self) -> None:
-        """Has another window written the study, or something happened to its file?"""
-        session = self.session
-        if session is None or session.path is None:
-            return
-        lost = session.lost()
-        self.footer.copy.setVisible(bool(lost))
-        if lost:
-            self.say(f"{lost}.", True)
-            return
-        if session.read_only:
-            try:
-                session.follow()
-            except UserError as error:
-                self.say(str(error), True)
-
-    def _mirror(self) -> None:
-        if self.session is not None and not self.session.lost():
-            self.session.keep_mirror()
-
     def take_over(self) -> None:
         """Become the one who writes."""
         if self.session is None:
@@ -579,7 +508,7 @@ class MainWindow(FileActions):
         The window lives on, and a copy is offered where the file has failed.
         """
         self.say(self.session.explain(error) if self.session is not None else FAULT, True)
-        self._look()
+        self.watch.look()
 
     def _try(self, action: Callable[[], None]) -> None:
         try:

@@ -8,7 +8,6 @@ from functools import cached_property
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
-    QButtonGroup,
     QHBoxLayout,
     QPushButton,
     QScrollArea,
@@ -28,7 +27,7 @@ from ....domain.errors import UserError
 from ....domain.metrics import metric_named
 from ....domain.records import Client, Instrument, Reading, VisitNote
 from ....domain.sites import SITES_OF_BODY
-from ....domain.stations import CLICK_ADVICE, STATION, STATIONS
+from ....domain.stations import CLICK_ADVICE, STATION
 from ....domain.units import ValueRefused, parse_quantity
 from ....figures.style import Palette
 from ....study.edits.clients import AddClient
@@ -43,7 +42,7 @@ from ....wording.bench import (
 )
 from ....wording.notes import sentence
 from ...pages import Page, Surroundings
-from ...widgets import Flow, label
+from ...widgets import label
 from .adder import Adder
 from .cells import Cell, GridRow
 from .check_weights import CheckWeights
@@ -54,6 +53,7 @@ from .live_device import LiveDevice
 from .methods_bench import MethodsBench
 from .person import PersonBar
 from .station_head import StationHead
+from .station_tabs import CHECK, DEVICES, LABELS, METHODS, StationTabs
 from .visit_bar import VisitBar
 from .visit_notes import VisitNotes
 
@@ -61,13 +61,6 @@ _KEYS = (
     "Enter: next empty cell · F: failed reading · F4: exclude or remark · F8: another setting ·"
     " Ctrl+Page down: next station"
 )
-DEVICES, CHECK, METHODS = "devices", "check", "methods"
-LABELS = {
-    DEVICES: "Devices",
-    **{s.id: s.label for s in STATIONS},
-    CHECK: "Check weight",
-    METHODS: "Methods",
-}
 LOW = 720  # height of the page below which the guide gives way to the card of a station
 NARROW, CROWDED = 1000, 720  # widths of the page from which on strips, and the guide, have no room
 
@@ -137,24 +130,9 @@ class RecordStage(Page):
             QShortcut(QKeySequence(keys), self, slot)
 
     def _lay_out(self) -> None:
-        self.tabs: dict[str, QPushButton] = {}
-        group, tabs = QButtonGroup(self), Flow(4)
-        for key, text in LABELS.items():
-            button = QPushButton(text)
-            button.setObjectName("tab")
-            button.setCheckable(True)
-            button.setAccessibleName(f"Station {text}")
-            button.clicked.connect(lambda _=False, k=key: self.go_station(k))
-            group.addButton(button)
-            self.tabs[key] = button
-            tabs.addWidget(button)
-        self.others = QPushButton("More stations")
-        self.others.setObjectName("tab")
-        self.others.setAccessibleName("Show stations that this study does not use")
-        self.others.clicked.connect(self._show_all_stations)
-        tabs.addWidget(self.others)
-        self.all_shown = False
-        self.tabs[DEVICES].setChecked(True)
+        self.tabs = StationTabs(self.session, self)
+        self.tabs.wanted.connect(self.go_station)
+        self.tabs.more_wanted.connect(self.refresh)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -188,7 +166,7 @@ class RecordStage(Page):
         self.bar.row.addWidget(self.unseen)
         for widget in (self.headline, self.bar, self.person, self.caution, self.conditions):
             box.addWidget(widget)
-        box.addLayout(tabs)
+        box.addLayout(self.tabs)
         box.addWidget(self.trouble)
         box.addWidget(self.stack, 1)
         box.addWidget(self.hint)
@@ -351,7 +329,7 @@ class RecordStage(Page):
     def go_station(self, key: str) -> None:
         """Show a station and go to its next empty cell."""
         self.station = key
-        self.tabs[key].setChecked(True)
+        self.tabs.buttons[key].setChecked(True)
         self.refuse("")
         self.refresh()
         if key == METHODS:
@@ -364,35 +342,11 @@ class RecordStage(Page):
         else:
             self.client.setFocus()
 
-    def _used_stations(self) -> list[str]:
-        """Stations that this study uses, or all where they were asked for."""
-        if self.all_shown:
-            return list(LABELS)
-        items = self.session.catalogue()
-        read = {(kind, m) for _, kind, m in self.session.instruments_and_metrics()}
-        offered = {
-            (item.kind, m)
-            for number, metrics in items.offers.items()
-            if (item := items.instruments.get(number)) is not None
-            for m in metrics
-        }
-        used = {DEVICES, "scan", METHODS, self.station, *items.stations}
-        used |= {s.id for s in STATIONS if any((s.kind, m) in read | offered for m in s.metrics)}
-        if any(i.kind == "device" for i in items.instruments.values()):
-            used.add(CHECK)
-        return [key for key in LABELS if key in used]
-
-    def _show_all_stations(self) -> None:
-        self.all_shown = True
-        self.refresh()
-
     def _step_station(self, step: int) -> None:
-        keys = self._used_stations()
-        self.go_station(keys[(keys.index(self.station) + step) % len(keys)])
+        self.go_station(self.tabs.beside(self.station, step))
 
     def _station_done(self) -> None:
-        keys = self._used_stations()
-        following = LABELS[keys[(keys.index(self.station) + 1) % len(keys)]]
+        following = LABELS[self.tabs.beside(self.station, 1)]
         self.message.emit(f"{LABELS[self.station]}: complete. Ctrl+Page down: {following}.", False)
 
     def _show_station(self, own: Sequence[Reading]) -> None:
@@ -400,10 +354,7 @@ class RecordStage(Page):
         client = self._client()
         no_fat = fat_unseen(client) and not self.typing_unseen
         self.unseen.setVisible(fat_unseen(client))
-        shown = self._used_stations()
-        for key, button in self.tabs.items():
-            button.setVisible(key in shown and (key != "visual" or not fat_unseen(client)))
-        self.others.setVisible(len(shown) < len(LABELS))
+        self.tabs.show_used(self.station, without_fat=fat_unseen(client))
         other = (
             self.check
             if self.station == CHECK
@@ -462,14 +413,12 @@ class RecordStage(Page):
                 before=self.bar.before,
             )
         )
-        for key, button in self.tabs.items():
-            station = STATION.get(key)
-            kept = {
-                r.metric
-                for r in own
-                if station and r.metric in station.metrics and r.kind == station.kind
+        self.tabs.show_counts(
+            {
+                key: len({r.metric for r in own if r.metric in x.metrics and r.kind == x.kind})
+                for key, x in STATION.items()
             }
-            button.setText(LABELS[key] + (f" · {len(kept)}" if kept else ""))
+        )
         locked = self._cautions()
         if self.station == CHECK:
             self.check.refresh()
