@@ -197,7 +197,9 @@ def device_words(
 
 
 def strip_words(a: RowAnswer) -> str:
-    """The spread of a row beside its usual one."""
+    """The spread of a row beside its usual one; "" where nothing was read."""
+    if not a.values:
+        return ""
     spread = number(max(a.values) - min(a.values), 1) if len(a.values) > 1 else "–"
     usual = f"usual SD {number(a.usual, 2)}" if a.usual else "usual SD not known yet"
     return f"Spread {spread}; {usual}"

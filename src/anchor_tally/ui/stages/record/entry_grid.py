@@ -73,6 +73,7 @@ class EntryGrid(QWidget):
         self.asked.hide()
         self.last = LastVisit()
         self.blind = False  # earlier and corrected values are hidden
+        self.visit: int | None = None  # the visit shown, None for a new one
         self._heads: list[QLabel] = []
         self._built: tuple[tuple[EntryRow, ...], bool] | None = None
         self._grid = QGridLayout(self)
@@ -179,6 +180,7 @@ class EntryGrid(QWidget):
 
         ``locks`` maps an instrument to the caution that forbids it.
         """
+        self.visit = visit
         items, day = self.session.catalogue(), self.bench.day()
         client, records = items.client_coded(who), self.session.calibrations()
         answers = self.session.visit_note(visit).conditions if visit is not None else {}
@@ -208,7 +210,8 @@ class EntryGrid(QWidget):
                 client=client,
                 day=day,
                 setting=setting,
-                usual=self.session.usual_spread(plan.instrument, plan.metric, visit),
+                # each spread is a look through the study: only where values stand beside it
+                usual=self._usual(plan) if own else None,
                 records=records,
                 stale=stale,
                 locked=locks.get(plan.instrument),
@@ -228,6 +231,10 @@ class EntryGrid(QWidget):
             entry_row.meaning.setObjectName("warn" if words.warn else "")
             restyle(entry_row.meaning)
         self.mark_next()
+
+    def _usual(self, plan: EntryRow) -> float | None:
+        """Usual SD of repeats of the row's instrument, from before the visit shown."""
+        return self.session.usual_spread(plan.instrument, plan.metric, self.visit)
 
     def _setting_now(self, plan: EntryRow, day: str, who: str) -> str:
         """The setting that a reading typed now gets: the row's own, or the one in force."""
@@ -388,8 +395,7 @@ class EntryGrid(QWidget):
             and c.reading.status == "ok"
             and c.reading.value is not None
         ]
-        answer = cell.entry_row.answer
-        usual = answer.usual if answer is not None else None
+        usual = self._usual(cell.entry_row.plan) if others else None
         last = None if self.blind else self.last.of(cell.entry_row.plan)
         return doubt(typed, metric, others=others, last=last, usual_sd=usual, mass=self.last.mass)
 
