@@ -150,3 +150,21 @@ def test_further_steps_and_single_devices_in_words(demo):
 def test_values_that_are_asked_about(metric, text, others, asked):
     """Outside the range of people, or further from the other repeats than 2 points and 8 % (common practice)."""
     assert (doubt(text, METRICS[metric], others=others) is not None) == asked
+
+
+def test_baselines_without_a_device_by_hand():
+    """Two scans of three clients, each read 1 pp high; the sample mean of a client is that of the other two."""
+    scans = {"A": (20, 22), "B": (30, 34), "C": (26, 26)}
+    lines = [
+        reading(c, f"2026-0{m + 1}-02 07:0{k}", v + k, name=n, kind=kind)
+        for c, of in scans.items()
+        for m, v in enumerate(of)
+        for k, (n, kind) in enumerate((("Scan", "reference"), ("Fir", "device")))
+    ]
+    null = finish(
+        CompareRequest(study_of(lines).snapshot(), Lens(), "Fir").run()
+    ).forms.null_devices
+    assert null.instrument == pytest.approx(1)
+    assert null.last_scan == pytest.approx(math.sqrt((2 * 2**2 + 2 * 4**2) / 6))
+    errors = (20 - 29, 22 - 29, 30 - 23.5, 34 - 23.5, 26 - 26.5, 26 - 26.5)
+    assert null.sample_mean == pytest.approx(math.sqrt(sum(e**2 for e in errors) / 6))

@@ -414,6 +414,7 @@ def test_what_is_no_file(tmp_path, capsys):
         ("readings", "taken_at", "hello"),
         ("visits", "start", "hello"),
         ("readings", "replicate", "99999999999999999999"),
+        ("readings", "replicate", ""),
         ("readings", "value", "nan"),
         ("readings", "metric", "soul"),
         ("readings", "unit", "stones"),
