@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from openpyxl.comments import Comment
 
 from anchor_tally.app.exporting import export
+from anchor_tally.app.importing import look_at, place_of, rows_of, turn
 from anchor_tally.app.mappings import remember, remembered
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
@@ -18,7 +19,12 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.import_rows import ImportCard, ImportRow, Refused
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
-from anchor_tally.exchange.guessing import comments_left, guess
+from anchor_tally.exchange.guessing import (
+    comments_left,
+    guess,
+    offers_groups,
+    with_groups_as_clients,
+)
 from anchor_tally.exchange.mapping import missing, read_rows
 from anchor_tally.exchange.people import card_of
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
@@ -430,3 +436,89 @@ def test_workbook_export_has_no_formulas(tmp_path):
     assert (odd.data_type, odd.quotePrefix) == ("s", True)
     assert next(c for c in cells if c.value == 48.25).data_type == "n"
     session.close()
+
+
+SHAPES = {
+    "people in the columns": """Code;A01;A02;A03
+Sex;f;m;f
+Date;2026-03-02;2026-03-03;2026-03-04
+Weight (kg);61.5;80.2;70.1
+Fat (%);24.1;17.0;28.3
+""",
+    "dates in the columns": """;2026-03-02;2026-03-09;2026-03-16
+Code;A01;A01;A01
+Weight (kg);61.5;61.2;61.0
+Fat (%);24.1;24.0;23.7
+""",
+    "labels and values": """Measurement sheet
+Code;A01
+Date;2026-03-02
+Weight (kg);61.5
+Fat (%);24.1
+""",
+}
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_tables_that_lie_on_their_side(tmp_path, shape):
+    """People, dates or the values of one form in the columns: rows and columns are exchanged without being asked."""
+    path = tmp_path / "side.csv"
+    path.write_text(SHAPES[shape])
+    found = look_at(path).tables[0]
+    assert turn(found).table is found.table.origin
+    assert turn(turn(found)).mapping == found.mapping
+    rows = [r for r in rows_of([(found.table, found.mapping)]) if isinstance(r, ImportRow)]
+    first = [(r.client, r.taken_at[:10], r.metric, r.value) for r in rows[:2]]
+    assert first == [
+        ("A01", "2026-03-02", "body_mass", 61.5),
+        ("A01", "2026-03-02", "body_fat_percent", 24.1),
+    ]
+    assert len(rows) == (2 if shape == "labels and values" else 6)
+    assert place_of([found.table], rows[0].line)[1] == "column 2"
+
+
+def test_people_as_groups_of_columns():
+    """Each group of columns is one client where that is said; repeats count for each client alone."""
+    table = pasted_table(
+        "\tA01\t\tA02\t\n"
+        "Date\tWeight (kg)\tFat (%)\tWeight (kg)\tFat (%)\n"
+        "2026-03-02\t61.5\t24.1\t80.2\t17.0\n"
+        "2026-03-02\t61.7\t24.3\t\t\n"
+        "2026-03-09\t\t\t80.0\t16.8\n"
+    )
+    asked = guess(table)
+    assert missing(asked).startswith("Choose the column with the client's code")
+    assert offers_groups(asked) == ("A01", "A02")
+    mapping = with_groups_as_clients(asked)
+    assert missing(mapping) == ""
+    rows = list(read_rows(table, mapping))
+    assert [(r.client, r.taken_at[:10], r.replicate, r.value) for r in rows] == [
+        ("A01", "2026-03-02", 1, 61.5),
+        ("A01", "2026-03-02", 1, 24.1),
+        ("A02", "2026-03-02", 1, 80.2),
+        ("A02", "2026-03-02", 1, 17.0),
+        ("A01", "2026-03-02", 2, 61.7),
+        ("A01", "2026-03-02", 2, 24.3),
+        ("A02", "2026-03-09", 1, 80.0),
+        ("A02", "2026-03-09", 1, 16.8),
+    ]
+
+
+def test_one_date_for_a_table(tmp_path):
+    """A sheet that is named by its day gives the date; else it is asked for."""
+    book = openpyxl.Workbook()
+    book.active.title = "2026-03-02"
+    for row in (("Code", "Weight (kg)", "Fat (%)"), ("A01", 61.5, 24.1), ("A02", 80.2, 17.0)):
+        book.active.append(row)
+    book.save(tmp_path / "day.xlsx")
+    found = look_at(tmp_path / "day.xlsx").tables[0]
+    rows = list(rows_of([(found.table, found.mapping)]))
+    assert {(r.client, r.taken_at[:10]) for r in rows} == {
+        ("A01", "2026-03-02"),
+        ("A02", "2026-03-02"),
+    }
+    table = pasted_table("Code\tWeight (kg)\nA01\t61.5\nA02\t80.2\n")
+    assert "type the one date" in missing(guess(table))
+    assert [r.taken_at[:10] for r in read_rows(table, replace(guess(table), day="2026-03-05"))] == [
+        "2026-03-05"
+    ] * 2

@@ -254,6 +254,39 @@ def test_sheets_named_by_client_are_offered(qtbot, window, tmp_path):
     }
 
 
+def test_people_in_the_columns_by_one_choice(qtbot, window, tmp_path):
+    """Groups of columns become clients at one click; rows and columns are exchanged and back at one click each."""
+    groups = tmp_path / "groups.csv"
+    groups.write_text(
+        ",A01,,A02,\nDate,Weight (kg),Fat (%),Weight (kg),Fat (%)\n2026-03-02,61.5,24.1,80.2,17.0\n"
+    )
+    previewed(qtbot, window, groups)
+    page, editor = window.importing, window.importing.editor
+    assert not page.take.isEnabled()
+    with qtbot.waitSignal(page.previewed):
+        click(qtbot, editor.by_group)
+    qtbot.waitUntil(page.take.isEnabled)
+    assert editor.columns.text(2, 1) == "A01, Imported device: body fat (%)"
+    before = editor.columns.count
+    with qtbot.waitSignal(page.previewed):
+        click(qtbot, editor.turn)
+    assert (editor.turn.isChecked(), page.take.isEnabled()) == (True, False)
+    with qtbot.waitSignal(page.previewed):
+        click(qtbot, editor.turn)
+    assert (editor.turn.isChecked(), editor.columns.count) == (False, before)
+    with qtbot.waitSignal(page.previewed):
+        click(qtbot, editor.by_group)
+    qtbot.waitUntil(page.take.isEnabled)
+    with qtbot.waitSignal(page.wanted):
+        click(qtbot, page.take)
+    assert {(r.client, r.metric, r.value) for r in window.session.readings()} == {
+        ("A01", "body_mass", 61.5),
+        ("A01", "body_fat_percent", 24.1),
+        ("A02", "body_mass", 80.2),
+        ("A02", "body_fat_percent", 17.0),
+    }
+
+
 def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):
     """All sheets at one go: people's cards, header rows joined, codes carried down, grams by the remedy, gaps asked once.
 

@@ -13,10 +13,19 @@ from pathlib import Path
 from ..domain.errors import UserError
 from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..exchange import readings_csv
-from ..exchange.guessing import gaps_in, guess
+from ..exchange.guessing import better_turned, comments_left, gaps_in, guess, readable
 from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows
 from ..exchange.readings_csv import HEADER
-from ..exchange.tables import TIDY_FORM, WORKBOOKS, Table, open_table, open_tables, pasted_table
+from ..exchange.tables import (
+    MOST_TURNED,
+    TIDY_FORM,
+    WORKBOOKS,
+    Table,
+    open_table,
+    open_tables,
+    pasted_table,
+    turned,
+)
 from .mappings import remembered
 
 SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the workbook times this
@@ -26,13 +35,15 @@ SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the 
 class TidyFile:
     """A file of the tidy format: it needs no mapping.
 
-    ``left_out`` are columns that are not part of it.
+    ``left_out`` are columns that are not part of it, ``comments`` those of cells that no reading
+    takes.
     """
 
     rows: Iterator[ImportRow | Refused]
     left_out: tuple[str, ...]
     progress: Callable[[], float]
     close: Callable[[], None] = lambda: None
+    comments: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,8 +108,9 @@ def open_tidy(path: Path) -> TidyFile:
             " where columns are chosen"
         )
     left_out = tuple(h for h in tidy.header if h not in HEADER and not h.startswith("condition:"))
-    rows = (r for r in read_rows(tidy, guess(tidy)) if not isinstance(r, ImportCard))
-    return TidyFile(rows, left_out, lambda: 0.0)
+    mapping = guess(tidy)
+    rows = (r for r in read_rows(tidy, mapping) if not isinstance(r, ImportCard))
+    return TidyFile(rows, left_out, lambda: 0.0, comments=comments_left(tidy, mapping))
 
 
 def paste(text: str) -> Foreign:
@@ -108,7 +120,25 @@ def paste(text: str) -> Foreign:
 
 def _foreign(table: Table) -> ForeignTable:
     kept = remembered(table.header, table.sheet)
-    return ForeignTable(table, kept or guess(table), kept is not None)
+    found = kept or guess(table)
+    if not readable(found):
+        better = better_turned(table)
+        if better is not None:
+            return _offered(*better)
+    return ForeignTable(table, found, kept is not None)
+
+
+def _offered(table: Table, guessed: Mapping) -> ForeignTable:
+    kept = remembered(table.header, table.sheet)
+    return ForeignTable(table, kept or guessed, kept is not None)
+
+
+def turn(given: ForeignTable) -> ForeignTable:
+    """The table with rows and columns exchanged, or back. Raises UserError for a long one."""
+    table = turned(given.table)
+    if table is None:
+        raise UserError(f"Rows and columns can be exchanged in a table of 2 to {MOST_TURNED} rows")
+    return _offered(table, guess(table))
 
 
 def wanting(table: Table, mapping: Mapping) -> str:
@@ -133,7 +163,8 @@ def place_of(tables: Sequence[Table], line: int) -> tuple[Table | None, str]:
     k, own = divmod(line, SHEET_LINES)
     table = tables[k] if k < len(tables) else None
     sheet = f"{table.sheet}, " if table is not None and len(tables) > 1 else ""
-    return table, f"{sheet}line {own}"
+    line_or_column = "column" if table is not None and table.origin is not None else "line"
+    return table, f"{sheet}{line_or_column} {own}"
 
 
 def _is_foreign(path: Path) -> bool:

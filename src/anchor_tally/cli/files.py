@@ -13,7 +13,7 @@ from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..reports.certificate import certificate_json
-from ..wording.importing import caution_warnings, lost_words
+from ..wording.importing import caution_warnings, comments_words, lost_words
 from ..wording.numbers import count
 from .studies import session_of
 
@@ -63,6 +63,8 @@ def take(args: argparse.Namespace) -> None:
         print(f"{args.file}: {warning}", file=sys.stderr)
     for column in source.left_out:
         print(f'column "{column}" is not part of the format and was left out')
+    if source.comments:
+        print(comments_words(source.comments))
     print(
         f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were already"
         f" there, {len(staged.refused)} refused"

@@ -10,11 +10,11 @@ from ..domain.metrics import REGIONS, metric_named
 from ..domain.protocol import BY_KEY
 from ..domain.stations import STATIONS
 from ..domain.units import UNITS, unit_named
-from .dates import order_of
+from .dates import iso_moment, order_of
 from .headers import is_repeat, unit_in
-from .mapping import ROLES, Column, Mapping, is_gap
+from .mapping import ROLES, Column, Mapping, is_gap, is_people
 from .metric_words import METRIC_WORDS, UNIT_IN_WORDS, metric_of, unit_of
-from .tables import Table
+from .tables import Table, turned
 
 UNNAMED = "Imported device"  # an instrument that the table does not name
 LOOKED_AT = 200_000  # rows of a table that are looked through for what its columns hold
@@ -132,7 +132,7 @@ def guess(table: Table) -> Mapping:
                 column = Column()
             taken.add(column.role)
         columns.append(column)
-    columns = _one_person(columns, table)
+    columns = _dates_unnamed(_one_person(columns, table), table, inside)
     taken = {c.role for c in columns}
     if "value" in taken:  # a long table: other columns of numbers are no readings of their own
         columns = [Column() if c.role == "reading" else c for c in columns]
@@ -150,12 +150,14 @@ def guess(table: Table) -> Mapping:
     ]
     comma = sum(h.commas for h in numeric) > sum(h.points for h in numeric)
     long = "value" in taken and "instrument" not in taken
+    day = "" if "taken_at" in taken else table.sheet.strip() if _is_day(table.sheet.strip()) else ""
     return Mapping(
         tuple(columns),
-        order_of(dates),
+        order_of([*dates, day] if day else dates),
         "," if comma else ".",
         instrument=sheet if long else "",
         kind="reference" if long and _SCANNER.search(sheet) else "device",
+        day=day,
     )
 
 
@@ -178,6 +180,25 @@ def _one_person(columns: list[Column], table: Table) -> list[Column]:
             if other is not None:
                 columns[other] = Column("taken_at")
     return columns
+
+
+def _dates_unnamed(columns: list[Column], table: Table, inside: tuple[Held, ...]) -> list[Column]:
+    """Where no column is called a date, the first one without a name that holds dates only."""
+    if any(c.role == "taken_at" for c in columns):
+        return columns
+    for k, (head, what) in enumerate(zip(table.header, inside, strict=True)):
+        if not head.strip() and what.examples and all(map(_is_day, what.examples)):
+            columns[k] = Column("taken_at")
+            break
+    return columns
+
+
+def _is_day(text: str) -> bool:
+    try:
+        iso_moment(text, "", order_of([text]))
+    except ValueError:
+        return False
+    return True
 
 
 def _role(text: str) -> str | None:
@@ -206,6 +227,50 @@ def named_by_sheet(table: Table, mapping: Mapping) -> str:
     roles = {c.role for c in mapping.columns}
     plain = _PLAIN_SHEET.fullmatch(table.sheet.strip()) or _SCANNER.search(table.sheet)
     return "" if "client" in roles or plain else table.sheet.strip()
+
+
+def offers_groups(mapping: Mapping) -> tuple[str, ...]:
+    """Names over groups of columns that may be clients, where no client is known yet.
+
+    They were read as instruments. Whether they are people is asked: a table with one client and
+    several devices looks the same.
+    """
+    if mapping.client or any(c.role == "client" or c.client for c in mapping.columns):
+        return ()
+    known = {UNNAMED, "Scan", *_BY_STATION.values()}
+    names = [c.instrument for c in mapping.columns if c.role == "reading"]
+    found = tuple(dict.fromkeys(n for n in names if n not in known))
+    return found if len(found) > 1 else ()
+
+
+def with_groups_as_clients(mapping: Mapping) -> Mapping:
+    """The mapping with the names of the groups as clients, each column's own."""
+    groups = offers_groups(mapping)
+    return replace(
+        mapping,
+        columns=tuple(
+            replace(c, client=c.instrument, instrument=_BY_STATION.get(c.metric, UNNAMED))
+            if c.role == "reading" and c.instrument in groups
+            else c
+            for c in mapping.columns
+        ),
+    )
+
+
+def readable(mapping: Mapping) -> bool:
+    """Whether the columns give readings with a date, or people."""
+    roles = {c.role for c in mapping.columns}
+    dated = "taken_at" in roles or bool(mapping.day)
+    return is_people(mapping) or (dated and bool(roles & {"reading", "value"}))
+
+
+def better_turned(table: Table) -> tuple[Table, Mapping] | None:
+    """The table with rows and columns exchanged, where only that way gives dated readings."""
+    other = turned(table)
+    if other is None:
+        return None
+    mapping = guess(other)
+    return (other, mapping) if readable(mapping) else None
 
 
 def with_sheet_as_client(table: Table, mapping: Mapping) -> Mapping:

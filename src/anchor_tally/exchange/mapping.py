@@ -82,8 +82,8 @@ def is_gap(text: str) -> bool:
 class Column:
     """What one column is.
 
-    For a ``reading``: instrument, kind, metric, unit, setting and repeat; a height's unit; a
-    condition's key.
+    For a ``reading``: instrument, kind, metric, unit, setting and repeat, and the client where
+    the columns belong to different people; a height's unit; a condition's key.
     """
 
     role: str = "ignore"
@@ -94,6 +94,7 @@ class Column:
     setting: str = ""
     replicate: int = 1
     key: str = ""
+    client: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +102,7 @@ class Mapping:
     """Columns in the order of the header, the order of dates, the decimal sign, and defaults.
 
     ``gaps`` tells whether a cell such as n/a is empty or a failed reading, "" as long as nobody
-    has said so.
+    has said so. ``day`` is the one date of a table without a column of dates.
     """
 
     columns: tuple[Column, ...]
@@ -112,6 +113,7 @@ class Mapping:
     kind: str = "device"
     metric: str = ""
     gaps: str = ""
+    day: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         """A plain form, to be kept."""
@@ -143,18 +145,24 @@ def is_people(mapping: Mapping) -> bool:
     ) and not roles & {"reading", "value"}
 
 
+def by_column(mapping: Mapping) -> bool:
+    """Whether each column of readings has a client of its own."""
+    readings = [c for c in mapping.columns if c.role == "reading"]
+    return bool(readings) and all(c.client for c in readings)
+
+
 def missing(mapping: Mapping, gaps: int = 0) -> str:
     """What is still to be said before rows can be read, in one sentence; empty when nothing is.
 
     ``gaps`` counts the cells such as n/a in columns of readings.
     """
     roles = {c.role for c in mapping.columns}
-    if "client" not in roles and not mapping.client:
+    if "client" not in roles and not mapping.client and not by_column(mapping):
         return "Choose the column with the client's code, or name the one client of this table."
     if is_people(mapping):
         return ""
-    if "taken_at" not in roles:
-        return "Choose the column with the date."
+    if "taken_at" not in roles and not mapping.day:
+        return "Choose the column with the date, or type the one date of this table."
     if "value" in roles:
         if "metric" not in roles and not mapping.metric:
             return "Choose the metric of the values."
@@ -203,14 +211,14 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
         (k, c.key) for k, c in enumerate(mapping.columns) if c.role == "condition" and c.key
     ]
     wide = [(k, c) for k, c in enumerate(mapping.columns) if c.role == "reading"]
-    most: dict[tuple[str, str, str], int] = {}
+    most: dict[tuple[str, str, str, str], int] = {}
     for _, c in wide:
-        entry_row = (c.instrument, c.setting, c.metric)
+        entry_row = (c.client, c.instrument, c.setting, c.metric)
         most[entry_row] = max(most.get(entry_row, 1), c.replicate)
     reader = RowReader([*HEADER, *(f"condition:{key}" for _, key in conditions)])
     moments: dict[tuple[str, str], str] = {}
     rounds: dict[tuple[str, ...], int] = {}
-    carried, people = _Carried(), is_people(mapping)
+    carried, people, by_columns = _Carried(), is_people(mapping), by_column(mapping)
     personal = people or any(role in place for role in PERSONAL)
     known: set[str] = set()
     height_unit = next((c.unit for c in mapping.columns if c.role == "height_cm"), "") or "cm"
@@ -229,7 +237,7 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 line, table.header[place["client"]], client, "a row of a summary, not of a person"
             )
             continue
-        client, day = carried.take(client, cell("taken_at"))
+        client, day = carried.take(client, cell("taken_at", mapping.day))
         height = ""
         if cell("height_cm"):
             try:
@@ -242,7 +250,7 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                     line, table.header[place["height_cm"]], cell("height_cm")[:80], str(error)
                 )
                 continue
-        if personal and client not in known:
+        if personal and client not in known and not (by_columns and not client):
             known.add(client)
             said = {
                 role: cell(role)
@@ -265,12 +273,12 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 taken = iso_moment(*when, mapping.date_order)
             except ValueError as error:
                 yield Refused(
-                    line, table.header[place["taken_at"]], " ".join(when).strip()[:80], str(error)
+                    line, _head(table, place, "taken_at"), " ".join(when).strip()[:80], str(error)
                 )
                 continue
             if len(moments) < 50_000:
                 moments[when] = taken
-        person = (client, sex_of(cell("sex")), _plain(cell("age_years"), mapping.decimal))
+        person = (sex_of(cell("sex")), _plain(cell("age_years"), mapping.decimal))
         kept = [cells[k].strip() for k, _ in conditions]
         by, setting = cell("instrument"), cell("setting")
         if "value" in place:
@@ -283,13 +291,14 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 setting,
             )
             parts: Iterable[tuple[str, Column]] = [(cell("value"), column)]
-            key: tuple[str, ...] = (client, taken, column.instrument, setting, column.metric)
+            key: tuple[str, ...] = (taken, column.instrument, setting, column.metric)
         else:
             parts = [(cells[k].strip(), _read_by(c, by, setting)) for k, c in wide]
-            key = (client, taken, by, setting)
-        nth = rounds.get(key, 0)
-        if any(value for value, _ in parts):
-            rounds[key] = nth + 1
+            key = (taken, by, setting)
+        done: dict[str, int] = {}  # by client: rows of the same moment and setting before this one
+        for who in dict.fromkeys(c.client or client for value, c in parts if value):
+            done[who] = rounds.get((who, *key), 0)
+            rounds[who, *key] = done[who] + 1
         for at, (value, c) in enumerate(parts):
             if not value and "value" not in place:
                 continue  # an empty cell of a wide table is no reading
@@ -298,15 +307,17 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
                 continue
             status = cell("status").lower() or ("failed" if gap or not value else "ok")
             own = wide[at][1] if wide and "value" not in place else c
+            who = c.client or client
+            nth = done.get(who, 0)
             repeat = cell("replicate") or str(
-                c.replicate + nth * most.get((own.instrument, own.setting, own.metric), 1)
+                c.replicate
+                + nth * most.get((own.client, own.instrument, own.setting, own.metric), 1)
             )
             at_column = place["value"] if "value" in place else wide[at][0]
             beside = table.comments.get(row_line, {}).get(at_column, "")
             made_row = [
-                person[0],
-                person[1],
-                person[2],
+                who,
+                *person,
                 height,
                 taken,
                 c.instrument,

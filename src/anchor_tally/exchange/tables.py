@@ -35,6 +35,7 @@ from .input_limits import (
 _HEAD = 65536
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar"}
 SAMPLE = 40
+MOST_TURNED = 400  # rows up to which rows and columns can be exchanged
 TEXTS, WORKBOOKS = (".csv", ".tsv", ".txt"), (".xlsx", ".xlsm")  # endings that are read
 # bytes of an unpacked workbook up to which merged cells are looked for: it is read as a whole
 MOST_MERGED = 24 << 20
@@ -48,7 +49,8 @@ class Table:
     ``form`` says in words how it was read (encoding, separator, sheet); ``sheets`` names the
     sheets of a workbook. ``parts`` are those of each column's name where the header has several
     rows: the group first, the unit last. ``comments`` are those of a workbook's cells, by line
-    and column.
+    and column. ``raw()`` yields all lines, those of the header too; ``origin`` is the table that
+    this one shows with rows and columns exchanged.
     """
 
     name: str
@@ -61,6 +63,43 @@ class Table:
     sheet: str = ""
     size: int = 0
     comments: Mapping[int, Mapping[int, str]] = field(default_factory=dict, compare=False)
+    raw: Callable[[], Iterator[tuple[int, list[str]]]] = lambda: iter(())
+    origin: Table | None = None
+
+
+def turned(table: Table) -> Table | None:
+    """The table with rows and columns exchanged, or back; None for a table of many rows.
+
+    Its lines are numbered by the columns that they come from.
+    """
+    if table.origin is not None:
+        return table.origin
+    lines = list(itertools.islice(table.raw(), MOST_TURNED + 1))
+    if len(lines) > MOST_TURNED:
+        return None
+    width = max((len(cells) for _, cells in lines), default=0)
+    flipped = [
+        (k + 1, [cells[k] if k < len(cells) else "" for _, cells in lines]) for k in range(width)
+    ]
+    place = {line: at for at, (line, _) in enumerate(lines)}
+    comments: dict[int, dict[int, str]] = {}
+    for line, own in table.comments.items():
+        for column, text in own.items():
+            if line in place:
+                comments.setdefault(column + 1, {})[place[line]] = text
+    there = [(k, cells) for k, cells in flipped if any(c.strip() for c in cells)]
+    try:
+        made = _with_header(
+            table.name,
+            lambda: ((k, list(cells)) for k, cells in there),
+            f"{table.form}, rows and columns exchanged",
+            table.sheets,
+            table.sheet,
+            table.size,
+        )
+    except UserError:
+        return None  # one column only: no table when it is turned
+    return replace(made, comments=comments, origin=table)
 
 
 def encoding_of(head: bytes) -> str:
@@ -184,7 +223,7 @@ def _with_header(
         return ((line, cells) for line, cells in rows() if line > head.line)
 
     sample = tuple(tuple(cells) for line, cells in first if line > head.line)[:SAMPLE]
-    return Table(name, head.names, head.parts, sample, body, form, sheets, sheet, size)
+    return Table(name, head.names, head.parts, sample, body, form, sheets, sheet, size, raw=rows)
 
 
 def _cell(value: Any) -> str:

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFormLayout,
     QHBoxLayout,
@@ -20,7 +21,7 @@ from ....domain.protocol import CONDITIONS
 from ....domain.records import KINDS
 from ....domain.units import UNITS
 from ....exchange.dates import ORDERS, ambiguous, order_of
-from ....exchange.guessing import named_by_sheet
+from ....exchange.guessing import named_by_sheet, offers_groups, with_groups_as_clients
 from ....exchange.mapping import GAP_CHOICES, ROLES, Column, Mapping, missing
 from ....exchange.tables import Table as Source
 from ...widgets import Table, label
@@ -34,6 +35,7 @@ class MappingEditor(QWidget):
 
     changed = pyqtSignal()
     sheets_are_clients = pyqtSignal()  # each sheet holds one client, whose code is its name
+    turn_wanted = pyqtSignal()  # rows and columns are to be exchanged
 
     def __init__(self) -> None:
         super().__init__()
@@ -43,7 +45,11 @@ class MappingEditor(QWidget):
             ["Column", "Imported as", "For example"], "Columns of the table", numeric_from=99
         )
         self.columns.chosen.connect(lambda _row, _column: self._show_column())
+        self.turn = QCheckBox("People or dates are in the columns")
+        self.turn.setToolTip("Read the table with rows and columns exchanged")
+        self.turn.clicked.connect(self.turn_wanted)
         self.dates, self.decimal, self.client = QComboBox(), QComboBox(), QLineEdit()
+        self.day = QLineEdit()
         for key, words in ORDERS.items():
             self.dates.addItem(words, key)
         self.decimal.addItem("point (24.6)", ".")
@@ -51,13 +57,17 @@ class MappingEditor(QWidget):
         self.by_sheet = QPushButton("Each sheet is one client")
         self.by_sheet.setToolTip("Use the name of each sheet as the code of its client")
         self.by_sheet.clicked.connect(self.sheets_are_clients)
+        self.by_group = QPushButton("Each column group is one client")
+        self.by_group.clicked.connect(self._groups_are_clients)
         self.instrument, self.metric_box, self.gaps = QLineEdit(), self._metrics(), QComboBox()
         self.open_gaps = 0  # cells such as n/a in columns of readings
         for key, words in GAP_CHOICES.items():
             self.gaps.addItem(words, key)
         self.whole = QFormLayout()
+        self.whole.addRow("", self.turn)
         for text, w in (
             ("Dates are", self.dates),
+            ("The one date", self.day),
             ("Decimals with", self.decimal),
             ("The one client", self.client),
             ("The one instrument", self.instrument),
@@ -68,6 +78,7 @@ class MappingEditor(QWidget):
             w.setAccessibleName(text)
             if w is self.client:
                 self.whole.addRow("", self.by_sheet)
+                self.whole.addRow("", self.by_group)
         self.role, self.by, self.kind, self.what, self.unit = (
             QComboBox(),
             QLineEdit(),
@@ -76,6 +87,7 @@ class MappingEditor(QWidget):
             QComboBox(),
         )
         self.setting, self.repeat, self.key = QLineEdit(), QComboBox(), QComboBox()
+        self.of = QLineEdit()
         for key, words in ROLES.items():
             self.role.addItem(words, key)
         self.kind.addItems(KINDS)
@@ -86,6 +98,7 @@ class MappingEditor(QWidget):
         self.one = QFormLayout()
         for text, w in (
             ("This column is", self.role),
+            ("Client", self.of),
             ("Instrument", self.by),
             ("Kind", self.kind),
             ("Metric", self.what),
@@ -98,12 +111,12 @@ class MappingEditor(QWidget):
             w.setAccessibleName(text)
         for box in (self.dates, self.decimal, self.metric_box, self.gaps):
             box.activated.connect(self._whole_changed)
-        for field in (self.client, self.instrument):
+        for field in (self.client, self.instrument, self.day):
             field.editingFinished.connect(self._whole_changed)
         for box in (self.role, self.kind, self.unit, self.repeat, self.key):
             box.activated.connect(self._column_changed)
         self.what.activated.connect(self._metric_chosen)
-        for field in (self.by, self.setting):
+        for field in (self.of, self.by, self.setting):
             field.editingFinished.connect(self._column_changed)
         self.wanting = label("", "warn", wrap=True)
         right = QVBoxLayout()
@@ -147,8 +160,9 @@ class MappingEditor(QWidget):
             if c.role == "reading":
                 m = metric_named(c.metric)
                 repeat = f", repeat {c.replicate}" if c.replicate > 1 else ""
+                whose = f"{c.client}, " if c.client else ""
                 words = (
-                    f"{c.instrument}: {m.label.lower() if m else '?'}"
+                    f"{whose}{c.instrument}: {m.label.lower() if m else '?'}"
                     f" ({'%' if c.unit == 'percent' else c.unit}){repeat}"
                 )
             elif c.role == "condition":
@@ -160,10 +174,17 @@ class MappingEditor(QWidget):
         roles = {c.role for c in whole.columns}
         self.dates.setCurrentIndex(self.dates.findData(whole.date_order))
         self.decimal.setCurrentIndex(self.decimal.findData(whole.decimal))
+        self.turn.setChecked(self.table.origin is not None)
         self.client.setText(whole.client)
+        self.day.setText(whole.day)
         self.instrument.setText(whole.instrument)
         self.metric_box.setCurrentIndex(max(self.metric_box.findData(whole.metric), 0))
-        self.whole.setRowVisible(self.client, "client" not in roles)
+        of_columns = any(c.client for c in whole.columns)
+        self.whole.setRowVisible(self.client, "client" not in roles and not of_columns)
+        self.whole.setRowVisible(self.day, "taken_at" not in roles)
+        groups = offers_groups(whole)
+        self.whole.setRowVisible(self.by_group, bool(groups))
+        self.by_group.setToolTip(f"Clients: {', '.join(groups[:8])}")
         offered = self.table is not None and not whole.client
         name = named_by_sheet(self.table, whole) if offered and self.table else ""
         self.whole.setRowVisible(self.by_sheet, bool(name))
@@ -190,6 +211,7 @@ class MappingEditor(QWidget):
         c = self.mapping.columns[k]
         self.name.setText(self.table.header[k] or f"column {k + 1}")
         self.role.setCurrentIndex(self.role.findData(c.role))
+        self.of.setText(c.client)
         self.by.setText(c.instrument)
         self.kind.setCurrentText(c.kind)
         self.what.setCurrentIndex(max(self.what.findData(c.metric), 0))
@@ -202,6 +224,9 @@ class MappingEditor(QWidget):
                 w, c.role == "reading" or (w is self.unit and c.role == "height_cm")
             )
         self.one.setRowVisible(self.key, c.role == "condition")
+        whole = self.mapping
+        no_client = not whole.client and all(x.role != "client" for x in whole.columns)
+        self.one.setRowVisible(self.of, c.role == "reading" and no_client)
 
     def _units(self, c: Column) -> None:
         m = HEIGHT if c.role == "height_cm" else metric_named(c.metric)
@@ -235,6 +260,7 @@ class MappingEditor(QWidget):
             setting=self.setting.text().strip(),
             replicate=int(self.repeat.currentText() or 1),
             key=self.key.currentText().strip(),
+            client=self.of.text().strip() if role == "reading" else "",
         )
         if role == "reading" and not new.unit:
             m = metric_named(new.metric)
@@ -256,12 +282,17 @@ class MappingEditor(QWidget):
             date_order=self.dates.currentData(),
             decimal=self.decimal.currentData(),
             client=self.client.text().strip(),
+            day=self.day.text().strip(),
             instrument=self.instrument.text().strip(),
             metric=self.metric_box.currentData(),
             gaps=self.gaps.currentData(),
         )
         if new != self.mapping:
             self._set(new)
+
+    def _groups_are_clients(self) -> None:
+        self._set(with_groups_as_clients(self.mapping))
+        self._show_column()
 
     def _set(self, mapping: Mapping) -> None:
         self.mapping = mapping

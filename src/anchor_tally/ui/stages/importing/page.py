@@ -27,10 +27,12 @@ from ....app.importing import (
     paste,
     place_of,
     rows_of,
+    turn,
     wanting,
 )
 from ....app.jobs import Job
 from ....app.mappings import remember
+from ....domain.errors import UserError
 from ....domain.metrics import metric_named
 from ....exchange.guessing import comments_left, gaps_in, not_taken, with_sheet_as_client
 from ....exchange.mapping import Mapping, Row
@@ -78,6 +80,7 @@ class ImportPage(Page):
         self.editor = MappingEditor()
         self.editor.changed.connect(self._mapped)
         self.editor.sheets_are_clients.connect(self._sheets_are_clients)
+        self.editor.turn_wanted.connect(self._turn)
         self.untaken = label("", "warn", wrap=True)
         self.untaken.setAccessibleName("Columns not imported")
         self.doubts = label("", "warn", wrap=True)
@@ -210,6 +213,19 @@ class ImportPage(Page):
         self.mappings = [with_sheet_as_client(f.table, m) for f, m in there]
         self._show_table(self.at)
         self._preview()
+
+    def _turn(self) -> None:
+        """Exchange rows and columns of the table shown."""
+        try:
+            other = turn(self.foreign[self.at])
+        except UserError as error:
+            self.message.emit(f"{error}.", True)
+        else:
+            k = self.at
+            self.foreign = (*self.foreign[:k], other, *self.foreign[k + 1 :])
+            self.mappings[k] = other.mapping
+            self._preview()
+        self._show_table(self.at)
 
     def _say_untaken(self) -> None:
         """Name what nothing is taken of, on every sheet, and what must not have been measured."""
