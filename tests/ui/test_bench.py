@@ -1,12 +1,13 @@
 """The bench, driven by keys: a whole visit, third repeats, cautions, conditions, a device that sends, a watched folder."""
 
+import itertools
 from dataclasses import replace
 from datetime import datetime, timedelta
 
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from anchor_tally.app.bench import Standing
 from anchor_tally.app.session import Session
@@ -21,6 +22,7 @@ from anchor_tally.study.edits.instruments import (
     PutInstrument,
     StartSetting,
 )
+from anchor_tally.ui.tab_order import fields_in_order
 from driving import choose_client, kept
 from places import typed
 
@@ -560,6 +562,39 @@ def test_digits_find_their_cell_and_undo_its_key(scale):
     assert (cell.text(), cell.entry_row.metric) == ("", "body_fat_percent")
     press(scale, Qt.Key.Key_Z, CTRL)
     assert not [r for r in kept(scale) if r.entered == "68.4"]
+
+
+def test_tab_walks_from_top_to_bottom(scale):
+    """Tab visits every field once, row by row, also cells that were made later; areas that scroll are no stops."""
+    begin(scale)
+    for page, first in (("record", scale.record.client), ("compare", None)):
+        scale.go(page)
+        shown_page = scale.page(page)
+        (first or next(iter(fields_in_order(shown_page)))).setFocus()
+        places, walked = [], []
+        while (w := QApplication.focusWidget()) not in walked and shown_page.isAncestorOf(w):
+            walked.append(w)
+            places.append(w.mapTo(shown_page, w.rect().center()).y())
+            press(scale, Qt.Key.Key_Tab)
+        assert all(b > a - 20 for a, b in itertools.pairwise(places)), page
+        assert not any(isinstance(w, QScrollArea) for w in walked)
+        if page == "record":
+            assert set(scale.record.grid.ordered()) <= set(walked)
+    press(scale, Qt.Key.Key_Backtab)
+    assert QApplication.focusWidget() is walked[-1]
+
+
+def test_a_reading_moves_no_cell(qtbot, scale):
+    """What can be done with a visit has its place before the visit begins: cells stay under the hand."""
+    begin(scale)
+    record = scale.record
+    cell = record.entry_rows[0].cells[0]
+    qtbot.waitUntil(cell.hasFocus)
+    before = cell.mapTo(scale, cell.rect().topLeft())
+    type_and_enter("68.4")
+    qtbot.waitUntil(lambda: record.bar.move_button.isEnabled())
+    again = record.entry_rows[0].cells[0]
+    assert again.mapTo(scale, again.rect().topLeft()) == before
 
 
 def test_sets_of_sites_follow_the_client_and_can_be_changed(scale):

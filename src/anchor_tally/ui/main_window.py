@@ -20,6 +20,7 @@ from .file_actions import FileActions
 from .frame import Frame
 from .memory import Memory, is_demo
 from .study_watch import StudyWatch
+from .tab_order import step
 from .theme import icon, style_sheet
 
 if TYPE_CHECKING:
@@ -588,6 +589,10 @@ class MainWindow(FileActions):
         from .sheets import About
 
         About(self.front).show()
+
+    def focusNextPrevChild(self, forward: bool) -> bool:
+        """Tab walks in the order of the layouts."""
+        return step(self.frame, self.focusWidget(), forward=forward)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)

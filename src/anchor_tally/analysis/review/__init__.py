@@ -20,7 +20,7 @@ RULES: tuple[Rule, ...] = (
     Rule("mass_balance", "Parts do not add up", "look", "definition", "Check for a misread value, or for a part that the device leaves out.", values.mass_parts),
     Rule("setting_changed", "Setting changed near a scan", "look", _PRACTICE, "Compare each setting separately.", visits.setting_changed),
     Rule("alternating", "Setting goes back and forth", "look", _PRACTICE, "Use one setting; compare each setting separately.", visits.settings_alternate),
-    Rule("ahead", "Visit in the future", "stop", _PRACTICE, "Correct the date under Record › Move visit.", visits.dated_ahead),
+    Rule("ahead", "Visit in the future", "stop", _PRACTICE, "Correct the date under Record › Move.", visits.dated_ahead),
     Rule("unlike_scan", "Visit unlike the scan", "look", _PRACTICE, "Take the readings right before the scan, under the same conditions.", visits.unlike_the_scan),
     Rule("folds_bmi", "Skinfolds above BMI 30", "look", _PRACTICE, "Use girths, unless the folds are within the sample of the equation.", visits.folds_on_high_bmi),
     Rule("failures", "Many failed readings", "look", _PRACTICE, "Check contacts, battery and how people stand.", values.failures),

@@ -59,7 +59,7 @@ class VisitBar(QWidget):
         self.assessor.editingFinished.connect(
             lambda: self.assessor_named.emit(self.assessor.text().strip())
         )
-        self.move_button = QPushButton("Move visit…")
+        self.move_button = QPushButton("Move…")
         self.move_button.setAccessibleName("Move this visit to another time or client")
         self.move_button.clicked.connect(self._ask_move)
         row = self.row = Flow()
@@ -174,7 +174,7 @@ class VisitBar(QWidget):
             0,
         )
         self.visits.setCurrentIndex(at)
-        self.move_button.setVisible(self.visit is not None and not self.session.read_only)
+        self.move_button.setEnabled(self.visit is not None and not self.session.read_only)
         if self.visit is None:
             self.mover.hide()
 
