@@ -38,6 +38,23 @@ def count(n: int, noun: str) -> str:
     return f"{n} {noun}" if n == 1 else f"{n} {noun}s"
 
 
+def height_words(entered: str, unit: str) -> str:
+    """A height with its unit; inches also as feet and inches, as they are read from a wall.
+
+    Examples
+    --------
+    >>> height_words("72.5", "in")
+    '72.5 in (6 ft 0.5 in)'
+    >>> height_words("184.2", "cm")
+    '184.2 cm'
+    """
+    words = f"{entered} {unit}"
+    if unit != "in":
+        return words
+    feet, inches = divmod(float(entered), 12)
+    return f"{words} ({feet:.0f} ft {round(inches, 2):g} in)"
+
+
 def day_words(moment: str) -> str:
     """An ISO day or moment as people write it: 25 May 2026, 25 May 2026 06:30."""
     at = date.fromisoformat(moment[:10])

@@ -23,7 +23,7 @@ from ....domain.units import parse_quantity
 from ....study.edits.clients import AddClient, AddHeight, PutClient
 from ....study.edits.edit import Edit
 from ....wording.bench import caution_words
-from ....wording.numbers import number
+from ....wording.numbers import height_words, number
 from ...widgets import Table, label, select_on_click
 from .card import Card
 
@@ -142,7 +142,10 @@ class Clients(Card[Client]):
         )
         history = self.session.catalogue().heights.get(record.id, ())
         self.heights.fill(
-            [(h.day, number(h.height_cm), f"{h.entered} {h.unit}") for h in reversed(history)]
+            [
+                (h.day, number(h.height_cm), height_words(h.entered, h.unit))
+                for h in reversed(history)
+            ]
         )
         if not self.day.text():
             self.day.setText(self.session.today())
