@@ -1,5 +1,7 @@
 """The start page, the guided set-up and pages without data, driven by keys."""
 
+from datetime import datetime, timedelta
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
@@ -7,10 +9,14 @@ from PyQt6.QtWidgets import QApplication
 from anchor_tally.app import set_up
 from anchor_tally.app.session import Session
 from anchor_tally.app.set_up import Answers, ClientRow, DeviceRow, edit_of
+from anchor_tally.domain.clock import Clock
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.records import Client
 from anchor_tally.study.edits.clients import AddClient
+from driving import kept
 from places import typed
+
+CTRL = Qt.KeyboardModifier.ControlModifier
 
 
 @pytest.fixture
@@ -22,8 +28,13 @@ def new_window(window_on, tmp_path):
 class Keys:
     """Counts the keys that go to whatever has the focus."""
 
-    def __init__(self, qtbot):
-        self.qtbot, self.pressed = qtbot, 0
+    def __init__(self, qtbot, window):
+        self.qtbot, self.window, self.pressed = qtbot, window, 0
+
+    def press(self, key, modifier=Qt.KeyboardModifier.NoModifier):
+        """Press one key wherever the focus is."""
+        self.qtbot.keyClick(QApplication.focusWidget() or self.window, key, modifier)
+        self.pressed += 1
 
     def type(self, text, *, enter=True):
         """Type a text, and Enter."""
@@ -39,7 +50,7 @@ def test_from_nothing_to_the_first_reading_by_keys(qtbot, new_window):
     """One scale, a scan and three clients: at most 65 keys to the first reading, one edit, undone as one."""
     window = new_window
     assert window.shown == "start"
-    page, keys = window.page("start"), Keys(qtbot)
+    page, keys = window.page("start"), Keys(qtbot, window)
     page.begin()
     keys.type("")  # one scale against scans
     keys.type("Alder")
@@ -79,6 +90,85 @@ def test_from_nothing_to_the_first_reading_by_keys(qtbot, new_window):
     window.undo()
     window.undo()
     assert (session.catalogue().clients, session.catalogue().instruments) == ({}, {})
+
+
+class MovingClock:
+    """A clock that a test sets forward; called as the clock of a study."""
+
+    def __init__(self, moment):
+        self.at = datetime.fromisoformat(moment).astimezone()
+
+    def __call__(self):
+        return self.at
+
+
+def test_the_whole_job_by_keys(qtbot, window_on, tmp_path):
+    """From an empty study to an adopted offset without a mouse; a visit of six values takes at most 30 % more keys than these."""
+    now = MovingClock("2026-03-02T06:40:00")
+    session = Session.new(tmp_path / "job.tally", "Job", clock=Clock(now))
+    window = window_on(session)
+    keys = Keys(qtbot, window)
+    window.activateWindow()
+    qtbot.waitUntil(window.page("start").set_up.hasFocus)
+    keys.type("")  # the first button has the focus
+    people = {
+        "A1": ("f", "1994", "168", 24),
+        "A2": ("m", "1990", "180", 15),
+        "A3": ("f", "2001", "172", 30),
+    }
+    for text in ("", "Alder", "", ""):
+        keys.type(text)
+    for code, (sex, born, tall, _) in people.items():
+        for text in (code, sex, born, tall):
+            keys.type(text)
+    keys.type("")
+    keys.type("")
+    costs = []
+    for visit, shift in enumerate((0.0, 0.4, -0.3, 0.2, 0.5)):
+        now.at += timedelta(days=28)
+        for number, (code, (*_, fat)) in enumerate(people.items()):
+            now.at += timedelta(minutes=10)
+            begun = keys.pressed
+            keys.press(Qt.Key.Key_L, Qt.KeyboardModifier.AltModifier)
+            keys.type(code)
+            keys.press(Qt.Key.Key_F7)
+            wobble = 0.3 * ((visit + 2 * number) % 3 - 1)
+            own = [
+                f"{60 + 8 * number + shift:.1f}",
+                f"{fat + 2 + wobble:.1f}",
+                f"{55 - number + wobble:.1f}",
+            ]
+            scan = [
+                f"{fat + shift:.1f}",
+                f"{60 + 8 * number:.1f}",
+                f"{(60 + 8 * number) * 0.2:.1f}",
+            ]
+            for value in own:
+                keys.type(value)
+            keys.press(Qt.Key.Key_PageDown, CTRL)
+            for value in scan:
+                keys.type(value)
+            keys.press(Qt.Key.Key_PageUp, CTRL)
+            costs.append((keys.pressed - begun) / sum(len(v) + 1 for v in (*own, *scan)))
+    rows = kept(window)
+    assert len(rows) == 5 * 3 * 6
+    assert len({(r.client, r.taken_at[:10]) for r in rows}) == 15
+    assert max(costs) <= 1.3
+    for key, page in ((Qt.Key.Key_4, "compare"), (Qt.Key.Key_6, "calibrate")):
+        keys.press(key, CTRL)
+        qtbot.waitUntil(lambda page=page: bool(window.page(page).results), timeout=30_000)
+    qtbot.waitUntil(window.calibrate.adopt.isEnabled, timeout=30_000)
+    assert window.calibrate.adopt.text() == "&Adopt the offset of Alder"
+    keys.press(Qt.Key.Key_A, Qt.KeyboardModifier.AltModifier)
+    qtbot.waitUntil(lambda: session.calibrations() != [], timeout=10_000)
+    keys.press(Qt.Key.Key_7, CTRL)
+    track = window.page("track")
+    qtbot.waitUntil(lambda: "A" in track.headline.text(), timeout=30_000)
+    assert "A3, body fat:" in track.headline.text()
+    assert [(r.instrument, r.metric) for r in session.calibrations()] == [
+        ("Alder", "body_fat_percent")
+    ]
+    assert keys.pressed <= 620  # 360 of them are digits of readings
 
 
 def test_steps_are_skipped_pasted_and_refused(qtbot, new_window):

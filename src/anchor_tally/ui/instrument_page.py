@@ -58,7 +58,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.table = Table(["Figure", "Value", "95 % interval"], "Figures of the chosen instrument")
         self.table.setMinimumWidth(430)
         self.table.setMaximumWidth(470)
-        self.every = QPushButton("All statistics")
+        self.every = QPushButton("A&ll statistics")
         self.every.setCheckable(True)
         self.every.setChecked(self.disclosure.all)
         tip(self.every, "Show every statistic, or only the rows that answer the question")

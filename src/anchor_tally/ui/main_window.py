@@ -7,8 +7,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QColor, QKeySequence, QPainter, QPaintEvent, QShortcut
-from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QColor,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QShortcut,
+)
+from PyQt6.QtWidgets import QApplication, QFileDialog, QPushButton, QWidget
 
 from ..app.actions import ACTIONS, STAGES
 from ..app.views import VIEW
@@ -457,8 +464,11 @@ class MainWindow(FileActions):
         """Give a part of the window the style of the theme.
 
         Qt takes every widget below the one that has the style sheet in hand, seen or not. So each
-        part has its own, and a page is dressed when it is shown.
+        part has its own, and a page is dressed when it is shown. Enter presses the button that has
+        the focus, as Space does: Qt does so of itself in dialogs only.
         """
+        for button in widget.findChildren(QPushButton):
+            button.setAutoDefault(True)
         sheet = style_sheet(self.colours)
         if widget.styleSheet() != sheet:
             widget.setStyleSheet(sheet)

@@ -55,7 +55,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         self.text.setPlaceholderText("new setting or remark")
         self.text.setMinimumWidth(190)
         self.text.returnPressed.connect(self._note)
-        self.note = QPushButton("Note change")
+        self.note = QPushButton("&Note change")
         self.move_ = QPushButton("Move change")
         self.away = QPushButton("Delete change")
         self.note.clicked.connect(self._note)

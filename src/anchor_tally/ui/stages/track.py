@@ -92,7 +92,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.remark.returnPressed.connect(self._note)
         letters_wide(self.noted, 18)
         self.noted.setAccessibleName("Noted events")
-        note = QPushButton("Note event")
+        note = QPushButton("&Note event")
         note.clicked.connect(self._note)
         self.away = QPushButton("Delete event")
         self.away.clicked.connect(self._take_away)

@@ -268,7 +268,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             self._fill_board()
         fresh = self.up_to_date(r.asked)
         self.adopt.setText(
-            f"Adopt the offset of {short_name(name)}"
+            f"&Adopt the offset of {short_name(name).replace('&', '&&')}"
             if fresh
             else "Computing: the study or the filters changed"
         )

@@ -315,7 +315,7 @@ class ImportPage(Page):
                 self.name, staged.new, staged.already_there, len(staged.refused), len(staged.cards)
             )
         )
-        self.take.setText(words.button(staged.new, len(staged.refused), len(staged.cards)))
+        self.take.setText("&" + words.button(staged.new, len(staged.refused), len(staged.cards)))
         self.previewed.emit()
         if 0 < staged.new <= MOST_LOOKED_THROUGH:
             job = Job(

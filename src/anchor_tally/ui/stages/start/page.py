@@ -31,7 +31,7 @@ class StartPage(Page):
         self.stack = QStackedWidget()
         self.offers = QWidget()
         self.recent = QVBoxLayout()
-        self.set_up = QPushButton("Set up this study")
+        self.set_up = QPushButton("&Set up this study")
         self.set_up.setObjectName("primary")
         self.set_up.clicked.connect(self.begin)
         tip(self.set_up, "Devices, scan, clients and conditions in five short steps")
