@@ -242,7 +242,7 @@ def differences(a, b, where=""):
 
 
 def answered(session, name):
-    """What compare says of an instrument, or why it is refused."""
+    """What compare reports about an instrument, or why it is refused."""
     try:
         return compare_json(finish(CompareRequest(session.snapshot(), Lens(), name).run()))
     except UserError as error:

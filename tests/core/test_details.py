@@ -273,7 +273,7 @@ def test_water_in_words_by_its_interval(demo):
 
 
 def test_slips_have_bounds():
-    """A value near the expected one is no slip, however it could be explained."""
+    """A value near the expected one is no typing error, however it could be explained."""
     assert slip_of(80.4, 80.0, METRICS["body_mass"]) == ""
     assert slip_of(176.0, 80.0, METRICS["body_mass"]) == "pounds for kilograms"
 

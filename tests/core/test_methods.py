@@ -312,7 +312,7 @@ def test_command_line(capsys):
 
 
 def test_limits_of_use():
-    """Outside its population an equation says why.
+    """Outside its population an equation states why.
 
     Without a form for the sex it gives no number.
     """

@@ -96,7 +96,7 @@ def test_nothing_found_where_nothing_is(n):
     ],
 )
 def test_slips_are_named(value, expected, metric, slip):
-    """1 lb = 0.45359237 kg and 1 in = 2.54 cm (international yard and pound, 1959): what a slip would explain is named."""
+    """1 lb = 0.45359237 kg and 1 in = 2.54 cm (international yard and pound, 1959): what a typing error would explain is named."""
     assert slip_of(value, expected, METRICS[metric]) == slip
 
 
@@ -292,7 +292,7 @@ def test_each_rule_finds_its_own(plant, rule, words):
 
 
 def test_two_settings_at_each_visit_are_a_comparison():
-    """Both settings read at every visit, in turn: nobody forgot one, so no rule speaks of alternating."""
+    """Both settings read at every visit, in turn: nobody forgot one, so no rule reports it."""
     session = Session(open_file.create_in_memory("both"), None, clock=fixed("2028-01-01T08:00"))
     for day in range(2, 8):
         for setting in ("standard", "athlete"):

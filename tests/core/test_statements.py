@@ -164,7 +164,7 @@ def verdicts(device, draws, seed=5, **study):
     ("device", "code"), [(stuck, "level_only"), (follows, "level_and_change"), (noisy, "none")]
 )
 def test_verdict_on_three_devices(device, code):
-    """Stuck, far off but following, noisy without bias: told apart in at least 90 % of studies of 14 clients and three scans."""
+    """Stuck, far off but following, noisy without bias: distinguished in at least 90 % of studies of 14 clients and three scans."""
     found, rates = verdicts(device, 20)
     assert rates.get(code, 0) >= 18, rates
     said = calibration_sentence(next(r for r in found if r.advice_code == code))
@@ -240,7 +240,7 @@ def test_trend_keeps_its_level(draws):
 
 
 def calibrated(session, **given):
-    """What Calibrate says of Fir."""
+    """What Calibrate reports about Fir."""
     return finish(CalibrateRequest(session.snapshot(), Lens(), "Fir", **given).run())[0]
 
 

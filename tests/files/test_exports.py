@@ -114,7 +114,7 @@ def test_no_free_text_leaves_by_default(tmp_path, capsys):
             "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"
         )
     ]
-    assert set(names) == set(LISTED)  # a new table says which of its texts come from a list
+    assert set(names) == set(LISTED)  # a new table states which of its texts come from a list
     for suffix in ("csv", "xlsx", "zip"):
         export(session, tmp_path / f"out.{suffix}")
         text = all_text(tmp_path / f"out.{suffix}")

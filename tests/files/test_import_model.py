@@ -101,7 +101,7 @@ def grouping(pairs):
 def test_visits_form_as_by_hand(first, second):
     """Two imports after each other form the visits that the rule in words gives.
 
-    Repeats and contradictions are told apart.
+    Repeats and contradictions are distinguished.
     """
     session = Session(open_file.create_in_memory("x"), None)
     model, values = {}, {}

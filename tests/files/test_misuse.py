@@ -401,7 +401,7 @@ def test_odd_tables(tmp_path, capsys, text, says):
 
 
 def test_what_is_no_file(tmp_path, capsys):
-    """A pipe or a folder is told apart at once."""
+    """A pipe or a folder is refused at once."""
     os.mkfifo(tmp_path / "f.csv")
     for name in ("f.csv", "."):
         assert main(["import", str(tmp_path / name), "--into", str(tmp_path / "n.tally")]) == 2

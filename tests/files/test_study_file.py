@@ -152,7 +152,7 @@ def make(kind, folder):
     ],
 )
 def test_unusable_files(tmp_path, capsys, kind, says):
-    """Each is told apart in one sentence and left byte for byte as it was."""
+    """Each is reported in one sentence and left byte for byte as it was."""
     path = tmp_path / "none.tally" if kind == "missing" else make(kind, tmp_path)
     before = path.read_bytes() if path.exists() else None
     assert main(["compare", str(path), "--instrument", "Fir"]) == 2

@@ -222,7 +222,7 @@ def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):
             ]
         )
         session.close()
-        in_memory = Session.open(tmp_path / name, read_only=True)  # the same door
+        in_memory = Session.open(tmp_path / name, read_only=True)  # the same code
         assert len(in_memory.readings()) == len(studies[-1])
         in_memory.close()
     assert studies[0] == studies[1] == studies[2]

@@ -16,7 +16,7 @@ def previewed(qtbot, window, path):
 
 
 def select(table, row):
-    """Take a row in hand as the arrow keys do."""
+    """Select a row as the arrow keys do."""
     table.setCurrentIndex(table.model().index(row, 0))
 
 

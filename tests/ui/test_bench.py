@@ -244,7 +244,7 @@ def test_device_sends_readings(bench, qtbot):
 
 
 def test_unsettled_is_never_taken(bench, qtbot):
-    """A device that never settles gives nothing, and says why."""
+    """A device that never settles gives nothing, and states why."""
     window, live = bench, bench.record.live
     begin(window)
     live.instrument.setEditText("Ash")

@@ -273,7 +273,7 @@ def test_track_one_client(qtbot, window_on, demo):
     assert page.table.text(2, 0) == "Birch (pp)"
     page.every.click()  # all statistics, here and on the other pages
     names = [page.table.text(k, 0) for k in range(page.table.count)]
-    below = names[names.index("Alder (pp)") + 1]  # what belongs to the device in hand
+    below = names[names.index("Alder (pp)") + 1]  # what belongs to the selected device
     assert below == "  days near both dates"
     assert page.table.text(names.index("Birch (pp)"), 2) == "setting changed"
     day = page.result.series[0].day - np.datetime64("1970-01-01", "D").astype(int) - 719163 + 0.5

@@ -222,7 +222,7 @@ def test_a_fault_in_a_slot_does_not_end_the_window(qtbot, bench, caplog):
 
 
 def test_start_without_a_study(qtbot, window_on, tmp_path):
-    """A file that cannot be opened leaves a window that says why and offers what to do."""
+    """A file that cannot be opened leaves a window that states why and offers what to do."""
     (tmp_path / "bad.tally").touch()
     window = Window()
     qtbot.addWidget(window)

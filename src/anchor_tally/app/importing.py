@@ -62,7 +62,7 @@ class ForeignTable:
 class Foreign:
     """The tables of a file: one, or the sheets of a workbook; ``empty`` sheets hold none.
 
-    ``why`` tells what is not tidy, for the door that takes tidy tables only.
+    ``why`` shows what is not tidy, for callers that take tidy tables only.
     """
 
     tables: tuple[ForeignTable, ...]
@@ -73,7 +73,7 @@ class Foreign:
 def look_at(path: Path) -> TidyFile | Foreign:
     """Open a file: tidy if it is, else as foreign tables. Raises UserError when it is neither.
 
-    A tidy file with a fault in its header is told so, and is not taken for a foreign one.
+    A tidy file with a fault in its header is reported, and is not taken for a foreign one.
     """
     why = ""
     if path.suffix.lower() in WORKBOOKS:
@@ -95,7 +95,7 @@ def open_tidy(path: Path) -> TidyFile:
     """Open a table with the tidy header in any encoding or separator, or as a sheet of a workbook.
 
     Everything that reads a table without asking goes through here, and with ``look_at`` through
-    the same door as the window. Raises UserError with one sentence for any other table.
+    the same code as the window. Raises UserError with one sentence for any other table.
     """
     found = look_at(path)
     if isinstance(found, TidyFile):
@@ -142,14 +142,14 @@ def turn(given: ForeignTable) -> ForeignTable:
 
 
 def wanting(table: Table, mapping: Mapping) -> str:
-    """What is still to be said of a table, in one sentence; empty when nothing is."""
+    """What is still to be chosen of a table, in one sentence; empty when nothing is."""
     return missing(mapping, gaps_in(table, mapping))
 
 
 def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
     """Rows of all tables under their mappings.
 
-    None while something is still to be said of one of them.
+    None while something is still to be chosen of one of them.
     """
     if not tables or any(wanting(table, mapping) for table, mapping in tables):
         return None

@@ -46,7 +46,7 @@ class StudyCache:
         ] = ()  # metrics that equations yielded when they were computed last
         self._revision = 0
         self.edits = 0  # grows with every edit of anything
-        self._around = 0  # edits of what stands around the readings
+        self._around = 0  # edits of what belongs to the readings
         self._revisions: dict[str, int] = {}
         self._forget_all()
 
@@ -478,7 +478,7 @@ class StudyCache:
         )
 
     def free_text(self) -> FreeText:
-        """Return what stands in the place of the study's free text when it leaves the file."""
+        """Return what replaces the study's free text when it leaves the file."""
         return read_columns.free_text(self.connection())
 
     def attachments(self, visit: int) -> list[Attachment]:
@@ -546,7 +546,7 @@ def _count(cache: StudyCache, _touched: Touched) -> None:
     cache._around += 1
 
 
-# the one table of what makes what stale; every fact of the study file stands in it, or in
+# the one table of what makes what stale; every fact of the study file is in it, or in
 # READ_EACH_TIME
 PIECES: tuple[Piece, ...] = (
     _piece(

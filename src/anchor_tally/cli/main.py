@@ -1,4 +1,4 @@
-"""The command line: what can be called, and how errors are told.
+"""The command line: what can be called, and how errors are reported.
 
 Imports no Qt; each command loads what it needs when it runs.
 """
@@ -23,7 +23,7 @@ QUESTIONS = {v.command: v for v in (*VIEWS, DRIFT) if v.command}
 
 
 class _Parser(argparse.ArgumentParser):
-    """A parser that tells an error in one line."""
+    """A parser that reports an error in one line."""
 
     def error(self, message: str) -> NoReturn:
         """Say what is wrong with the call; exit code 2."""
@@ -214,7 +214,7 @@ codecs.register_error("plain", _plain_characters)
 
 
 def main(argv: list[str], clock: Clock = SYSTEM) -> int:
-    """Run a command; return the exit code (2 for an error, told in one line on standard error)."""
+    """Run a command; return the exit code (2 for an error, reported in one line on standard error)."""
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="plain")

@@ -50,7 +50,7 @@ class ImportRow(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class ImportCard:
-    """What a row of a table tells of a person; empty where it says nothing.
+    """What a row of a table holds about a person; empty where it gives nothing.
 
     ``cautions`` are words as on a client's card.
     """

@@ -118,7 +118,7 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
 
 # fmt: on
 METRICS: dict[str, Metric] = {row[0]: Metric(*row) for row in _ROWS}
-# stature is told of a person, never read by an instrument, so it is no metric of the registry
+# stature belongs to a person, never read by an instrument, so it is no metric of the registry
 HEIGHT = Metric("height", "Height", "cm", "length", 40, 260, 1, "height", "Stature.")
 _FREQUENCY = re.compile(
     r"(resistance|reactance)_(?:(arm_left|arm_right|leg_left|leg_right|trunk)_)?(\d{1,4})khz"

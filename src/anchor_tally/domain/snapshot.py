@@ -83,7 +83,7 @@ class Growing:
 
     Arrays that were handed out before do not change.
 
-    ``filling`` tells that somebody is adding to them just now.
+    ``filling`` shows that somebody is adding to them just now.
     """
 
     def __init__(self, metric: str, expected: int = 0) -> None:

@@ -80,7 +80,7 @@ _COMPOUND = re.compile(
 
 
 class ValueRefused(UserError):
-    """A typed or imported value that cannot be taken; the message says why."""
+    """A typed or imported value that cannot be taken; the message states why."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,7 @@ from .tables import Table, turned
 
 UNNAMED = "Imported device"  # an instrument that the table does not name
 LOOKED_AT = 200_000  # rows of a table that are looked through for what its columns hold
-# words that name a column, and the words that may stand beside them
+# words that name a column, and the words that may come with them
 _NAMES = {
     "client": (
         "client code id pid participant subject person athlete member player patient initials"
@@ -408,7 +408,7 @@ def comments_left(table: Table, mapping: Mapping) -> tuple[str, ...]:
 
 
 def gaps_in(table: Table, mapping: Mapping) -> int:
-    """Cells of readings such as n/a, of which somebody has to say what they mean."""
+    """Cells of readings such as n/a, of which the user has to choose the meaning."""
     there = zip(mapping.columns, held(table), strict=True)
     return sum(what.gaps for c, what in there if c.role in ("reading", "value"))
 

@@ -63,7 +63,7 @@ def find_head(lines: Sequence[Line], merged: Spans | None = None) -> Head | None
     """Find the header among the first rows that hold anything; None when no row has two cells.
 
     It begins with the first row of text in two columns or more; titles and facts above it are
-    passed over. Rows of text below it belong to it where they stand under groups (gaps, names
+    passed over. Rows of text below it belong to it where they are under groups (gaps, names
     that come again, merged cells) or are units.
     """
     there = [k for k, (_, cells) in enumerate(lines) if len(_filled(cells)) > 1]

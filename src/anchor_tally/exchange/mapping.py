@@ -47,7 +47,7 @@ ROLES = {
     "reading": "readings (wide table)",
 }
 
-# what stands in a cell where no value is; the last ones say that something was tried
+# the content of a cell where no value is; the last ones say that something was tried
 FAILED_WORDS = frozenset({"failed", "fail", "error", "err"})
 GAPS = (
     frozenset({"n/a", "na", "n.a.", "-", "–", "—", "--", "x", "nil", "none", "missing", "?", "."})
@@ -101,7 +101,7 @@ class Column:
 class Mapping:
     """Columns in the order of the header, the order of dates, the decimal sign, and defaults.
 
-    ``gaps`` tells whether a cell such as n/a is empty or a failed reading, "" as long as nobody
+    ``gaps`` shows whether a cell such as n/a is empty or a failed reading, "" as long as nobody
     has said so. ``day`` is the one date of a table without a column of dates.
     """
 
@@ -152,7 +152,7 @@ def by_column(mapping: Mapping) -> bool:
 
 
 def missing(mapping: Mapping, gaps: int = 0) -> str:
-    """What is still to be said before rows can be read, in one sentence; empty when nothing is.
+    """What is still to be chosen before rows can be read, in one sentence; empty when nothing is.
 
     ``gaps`` counts the cells such as n/a in columns of readings.
     """
@@ -179,7 +179,7 @@ def missing(mapping: Mapping, gaps: int = 0) -> str:
 
 
 class _Carried:
-    """Values that stand once and hold for the rows below: the person, then the day."""
+    """Values that are given once and hold for the rows below: the person, then the day."""
 
     def __init__(self) -> None:
         self.client, self.day = "", ""
@@ -198,7 +198,7 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
 
     Each row becomes one reading (long) or several (wide).
 
-    A person and a day that stand once hold for the empty cells under them. Without a column of
+    A person and a day that are given once hold for the empty cells under them. Without a column of
     repeats, rows of one person, moment, instrument and setting are repeats in their order.
     ``base`` is added to each line's number.
     """

@@ -38,7 +38,7 @@ def sex_of(text: str) -> str:
 def card_of(
     line: int, client: str, said: dict[str, str], height: str, date_order: str
 ) -> ImportCard | Refused:
-    """The card that a row tells of, or the refusal that names its column by role.
+    """The card that a row describes, or the refusal that names its column by role.
 
     ``height`` is in cm. A birth is a year, or a day in the table's order of dates. A birth with
     dots beside visits written year first is day first, since dots are written that way only.

@@ -145,7 +145,7 @@ class RowReader:
         place = {h: k for k, h in enumerate(header)}
         at = [
             place.get(h, len(header)) for h in HEADER
-        ]  # one empty cell more stands in for a column that is not there
+        ]  # one empty cell more replaces a column that is not there
         self.taken_at, self.value, self.note = at[4], at[9], at[13]
         self.head_of = itemgetter(
             *(at[k] for k in range(14) if k not in (4, 9, 13)), *(place[h] for h in self.conditions)

@@ -200,7 +200,7 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
     for (
         group,
         kept,
-    ) in groups.items():  # a figure that cannot be given is null as a whole, its note says why
+    ) in groups.items():  # a figure that cannot be given is null as a whole, its note states why
         if kept is not None and group != "components" and next(iter(kept.values())) is None:
             groups[group] = None
     if r.limits is not None and groups["limits"] is not None:

@@ -213,7 +213,7 @@ def _with_header(
     size: int = 0,
     merged: Spans | None = None,
 ) -> Table:
-    """Find the header, and take what stands below it as the table."""
+    """Find the header, and take what is below it as the table."""
     first: list[Line] = list(itertools.islice(rows(), 2 * SAMPLE))
     head = find_head(first, merged)
     if head is None:

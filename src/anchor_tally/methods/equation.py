@@ -23,7 +23,7 @@ class Equation:
     bound the population (``ages_women`` where women's ages are others); ``turns_at`` names
     inputs and the sum in mm above which the curve turns back; ``folds`` names sites and the
     range of their sum in the sample (mm): within it a high body mass index does not matter;
-    ``instead`` names what may stand in for an input; ``see`` is the standard error of estimate
+    ``instead`` names what may replace an input; ``see`` is the standard error of estimate
     as published, in words, and ``standard_error`` the same as numbers by metric, of several
     groups the largest; ``certainty`` says how the coefficients were checked.
     """
@@ -50,7 +50,7 @@ class Equation:
     standard_error: tuple[tuple[str, float], ...] = ()
 
     def filled(self, v: Inputs) -> dict[str, Floats]:
-        """Inputs with what may stand in for one that was not taken, the first that was."""
+        """Inputs with what may replace one that was not taken, the first that was."""
         out = dict(v)
         for key, others in self.instead:
             for other in others:

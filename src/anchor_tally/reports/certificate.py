@@ -27,7 +27,7 @@ def certificate_json(
     item : Instrument
         The instrument that it corrects.
     free : FreeText
-        What stands in the place of the study's free text.
+        What replaces the study's free text.
     full : bool
         Give the reason for adopting against the advice in words. Otherwise codes only, no names
         and no free text.

@@ -59,7 +59,7 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95) -> A
     -------
     Agreement
         An interval is None below three pairs, below five clients with repeats, and where a value
-        does not vary; a note says which.
+        does not vary; a note states which.
 
     Notes
     -----

@@ -42,7 +42,7 @@ class PooledOffset:
 
     ``new`` holds the difference of one such reading.
 
-    ``new`` is None where the spread between clients cannot be told.
+    ``new`` is None where the spread between clients cannot be estimated.
     """
 
     offset: Estimate

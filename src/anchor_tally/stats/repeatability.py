@@ -15,7 +15,7 @@ from .distributions import chi2_quantile, normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
 from .tallies import within
 
-LEAST_DF = 3.0  # degrees of freedom below which an interval from χ² says nothing
+LEAST_DF = 3.0  # degrees of freedom below which an interval from χ² gives nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +42,7 @@ class Repeatability:
     ``coefficient`` is 1.96·√2·s_w; ``largest`` the largest range of a tally; ``day`` the SD of a
     client's tally values from day to day with the part of the repeats taken out, ``single_day``
     that of one reading on one day; ``resolution`` is the step that the values are shown in,
-    ``limited`` tells that the spread is no larger than that step makes it.
+    ``limited`` shows that the spread is no larger than that step makes it.
     """
 
     sd: Estimate | None

@@ -101,7 +101,7 @@ def slope_on_time(
     -------
     TimeSlope or None
         Slope a week by REML with Satterthwaite degrees of freedom. None with one moment only,
-        or where the slope cannot be told from what stands beside it.
+        or where the slope cannot be separated from the other terms.
     """
     return slope_beside(d, client, occasion, weeks, beside) if moments_apart(weeks) > 1 else None
 

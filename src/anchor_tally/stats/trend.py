@@ -181,7 +181,7 @@ def reference_trend(
     Returns
     -------
     ReferenceTrend
-        Each slope with t interval and p; None where it cannot be told.
+        Each slope with t interval and p; None where it cannot be estimated.
 
     Notes
     -----

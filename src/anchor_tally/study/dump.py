@@ -183,7 +183,7 @@ def dump_steps(
     conn : sqlite3.Connection
         The study.
     persons : VisitColumns
-        Age in years and height at each visit, which stand in the place of birth dates.
+        Age in years and height at each visit, which replace birth dates.
     full : bool
         Everything as it is. Otherwise codes only, answers of yes or no, numbered words in the place
         of free text, no names, no cautions, no history.

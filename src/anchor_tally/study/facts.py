@@ -1,7 +1,7 @@
 """What an edit of the study makes stale: the fact that each table or column belongs to.
 
 A piece that is kept between edits names the facts it depends on (``app.study_cache.PIECES``) and
-is dropped when one of them is touched. Readings are told apart by metric, and are no fact here.
+is dropped when one of them is touched. Readings are distinguished by metric, and are no fact here.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ TABLES: dict[str, TableFacts] = {
     "study": TableFacts("study"),
     "stated": TableFacts("study"),
 }
-# readings are told apart by metric; history only grows and is read when it is asked for; metrics
+# readings are distinguished by metric; history only grows and is read when it is asked for; metrics
 # come from the registry
 NO_FACT = frozenset({"reading", "reading_change", "visit_change", "metric"})
 

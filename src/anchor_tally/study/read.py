@@ -62,7 +62,7 @@ def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:
 
 
 class StudyFacts(NamedTuple):
-    """What the study says of itself; ``gap`` in seconds, ``zone`` an IANA name."""
+    """What the study reports about itself; ``gap`` in seconds, ``zone`` an IANA name."""
 
     title: str
     gap: int

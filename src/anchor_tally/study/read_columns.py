@@ -179,7 +179,7 @@ def readings_steps(conn: sqlite3.Connection) -> Generator[int, None, list[Readin
 
 
 def free_text(conn: sqlite3.Connection) -> FreeText:
-    """Return what stands in the place of the study's free text when it leaves the file."""
+    """Return what replaces the study's free text when it leaves the file."""
     keys = conn.execute(
         "SELECT key FROM condition UNION SELECT key FROM protocol_item UNION SELECT key FROM"
         " instrument_condition"

@@ -57,7 +57,7 @@ def _session(argv: Sequence[str]) -> Session:
 
 
 def watch_faults(window: MainWindow) -> None:
-    """A fault in a slot is logged and said in the footer; the window lives on."""
+    """A fault in a slot is logged and shown in the footer; the window lives on."""
 
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         if issubclass(kind, KeyboardInterrupt):

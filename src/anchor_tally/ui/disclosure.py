@@ -8,7 +8,7 @@ KEY = "all statistics"
 
 
 class Disclosure(QObject):
-    """One state for all tables, saved in the user's settings; ``changed`` tells when it turns."""
+    """One state for all tables, saved in the user's settings; ``changed`` shows when it turns."""
 
     changed = pyqtSignal(bool)
 

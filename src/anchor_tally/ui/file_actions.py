@@ -46,7 +46,7 @@ class FileActions(QMainWindow):
 
     @property
     def front(self) -> QWidget:
-        """What stands in the place of the page."""
+        """What replaces the page."""
         raise NotImplementedError
 
     def go(self, key: str) -> None:

@@ -90,7 +90,7 @@ class Rail(QWidget):
 
 
 class Footer(QWidget):
-    """Where the file is, what was said, what runs, undo and redo."""
+    """Where the file is, the last message, what runs, undo and redo."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -149,7 +149,7 @@ class Footer(QWidget):
         restyle(self.said)
 
     def forget(self) -> None:
-        """What was said last is over."""
+        """Clear the last message."""
         self.say("", trouble=False)
 
     def run(self, words: str, share: object) -> None:

@@ -24,7 +24,7 @@ from .widgets import Choices, Table, label, tip
 if TYPE_CHECKING:
     from .canvas import FigureView
 
-WIDE_ENOUGH = 1500  # pixels of the window from which on table and drawer stand side by side
+WIDE_ENOUGH = 1500  # pixels of the window from which on table and drawer are side by side
 
 
 class Noted(Protocol):
@@ -141,7 +141,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.show_results(names.index(before) if before in names else 0)
 
     def show_results(self, chosen: int) -> None:
-        """Show the results that there are, ``chosen`` in hand."""
+        """Show the results that there are, ``chosen`` selected."""
         names = [short_name(self.instrument_of(r).name) for r in self.results]
         self.chosen = chosen
         self.spare.hide()

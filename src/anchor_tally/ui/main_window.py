@@ -7,14 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
-from PyQt6.QtGui import (
-    QCloseEvent,
-    QColor,
-    QKeySequence,
-    QPainter,
-    QPaintEvent,
-    QShortcut,
-)
+from PyQt6.QtGui import QCloseEvent, QColor, QKeySequence, QPainter, QPaintEvent, QShortcut
 from PyQt6.QtWidgets import QApplication, QFileDialog, QPushButton, QWidget
 
 from ..app.actions import ACTIONS, STAGES
@@ -242,7 +235,7 @@ class MainWindow(FileActions):
 
     @property
     def front(self) -> QWidget:
-        """What stands in the place of the page; boxes that open before it take its style."""
+        """What replaces the page; boxes that open before it take its style."""
         return self.stack.currentWidget() or self.frame.waiting
 
     @property
@@ -302,7 +295,7 @@ class MainWindow(FileActions):
             page.take_client(code)
 
     def _begin_measuring(self, code: str) -> None:
-        """Go to the bench with a client in hand."""
+        """Go to the bench with a client selected."""
         from .stages.record.page import RecordStage
 
         self.go("record")
@@ -340,7 +333,7 @@ class MainWindow(FileActions):
 
     # showing
     def choose(self, stage: str) -> None:
-        """Go where the user wants to; what was said about the work before is over."""
+        """Go where the user wants to; the last message about the work before is over."""
         self.say("")
         self.go(stage)
 
@@ -445,7 +438,7 @@ class MainWindow(FileActions):
 
     @property
     def said(self) -> str:
-        """What was said last."""
+        """The last message."""
         return self.footer.said.text()
 
     def set_dark(self, dark: bool) -> None:
@@ -463,7 +456,7 @@ class MainWindow(FileActions):
     def _dress(self, widget: QWidget) -> None:
         """Give a part of the window the style of the theme.
 
-        Qt takes every widget below the one that has the style sheet in hand, seen or not. So each
+        Qt takes every widget below the one that has the style sheet, seen or not. So each
         part has its own, and a page is dressed when it is shown. Enter presses the button that has
         the focus, as Space does: Qt does so of itself in dialogs only.
         """
@@ -601,7 +594,7 @@ class MainWindow(FileActions):
         About(self.front).show()
 
     def focusNextPrevChild(self, forward: bool) -> bool:
-        """Tab walks in the order of the layouts."""
+        """Tab moves in the order of the layouts."""
         return step(self.frame, self.focusWidget(), forward=forward)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

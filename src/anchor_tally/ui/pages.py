@@ -37,13 +37,13 @@ class Surroundings:
 class Page(QWidget):
     """A page.
 
-    It shows the study when it is told to refresh; everything it says goes out by signals.
+    It shows the study when ``refresh`` is called; everything it says goes out by signals.
 
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
     ``counted`` carries the number of findings, ``file_wanted`` for the import of a file,
     ``acted`` for an action of the table;
-    ``shown`` tells that an answer is on the screen.
+    ``shown`` is sent when an answer is on the screen.
     """
 
     message = pyqtSignal(str, bool)
@@ -68,7 +68,7 @@ class Page(QWidget):
     def edit(self, edit: Edit, said: str = "") -> bool:
         """Make an edit of the study.
 
-        What was done, or what is wrong with it, is said in the footer. Returns whether it was
+        What was done, or what is wrong with it, is shown in the footer. Returns whether it was
         made.
         """
         try:
@@ -100,7 +100,7 @@ class Page(QWidget):
         """Show what the find box has found, on a page that can."""
 
     def take_client(self, code: str) -> None:
-        """Show the client in hand, on a page about one client."""
+        """Show the selected client, on a page about one client."""
 
     def show_part(self, part: str) -> None:
         """Show a part of a page that has parts."""

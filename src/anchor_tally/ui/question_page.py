@@ -52,7 +52,7 @@ class QuestionPage(Page, Generic[A]):
             self.ask()
 
     def _now(self) -> tuple[Asked, ...]:
-        """What the question stands on now: the lens, and the content of each metric."""
+        """What the question depends on now: the lens, and the content of each metric."""
         return (self.session.asked(), *(self.session.asked(m) for m in self.metrics()))
 
     def ask(self) -> None:

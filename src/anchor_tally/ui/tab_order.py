@@ -1,6 +1,6 @@
-"""The order in which Tab walks through the fields: that of the layouts, from top to bottom.
+"""The order in which Tab moves through the fields: that of the layouts, from top to bottom.
 
-Qt walks in the order in which widgets were made. Cells and tables are made anew while a page is
+Qt moves in the order in which widgets were made. Cells and tables are made anew while a page is
 open, so that order would jump up and down the screen.
 """
 
@@ -24,7 +24,7 @@ def fields_in_order(root: QWidget) -> Iterator[QWidget]:
         and root.isEnabled()
     ):
         yield root
-        return  # the parts of a field, such as the line of a box, are not walked one by one
+        return  # the parts of a field, such as the line of a box, are not visited one by one
     parts: list[QWidget]
     if isinstance(root, QScrollArea):
         inner = root.widget()

@@ -38,7 +38,7 @@ _NOWHERE = QModelIndex()
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
-    """A label with a style name. What it shows is plain text, whatever stands in it."""
+    """A label with a style name. What it shows is plain text, whatever the text is."""
     out = QLabel()
     out.setTextFormat(Qt.TextFormat.PlainText)
     out.setText(text)
@@ -427,11 +427,11 @@ class Table(QTableView):
 
     @property
     def row(self) -> int:
-        """The row in hand, −1 for none."""
+        """The selected row, −1 for none."""
         return self.currentIndex().row()
 
     def choose(self, row: int, column: int = 0) -> None:
-        """Take a row in hand without telling anybody."""
+        """Select a row without a signal."""
         self._quiet = True
         if 0 <= row < self.count:
             self.setCurrentIndex(self._rows.index(row, column))

@@ -1,4 +1,4 @@
-"""What is said at the bench while measuring."""
+"""Text shown at the bench while measuring."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ class RowWords:
 
 
 def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
-    """What a row says of its readings."""
+    """What a row reports about its readings."""
     m = metric_of(a.plan.metric)
     unit = a.plan.unit or m.symbol
     what = unit if one_instrument else f"{m.label}, {unit}".removesuffix(", ")
@@ -236,7 +236,7 @@ def input_words(key: str) -> str:
 
 
 def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, str]:
-    """The number of an equation with its unit, and what is to be said about it.
+    """The number of an equation with its unit, and the notes on it.
 
     ``reading_sd`` is the part of its error that the assessor's reading makes.
     """

@@ -35,7 +35,7 @@ def verdict(name: str, new: int, same: int, refused: int, cards: int = 0) -> str
 
 
 def open_words(name: str, sheet: str) -> str:
-    """A table of which something is still to be said."""
+    """A table of which something is still to be chosen."""
     return f"{name}{f', sheet {sheet}' if sheet else ''}: choose what the columns are."
 
 
@@ -78,7 +78,7 @@ def comments_words(texts: Sequence[str]) -> str:
 
 
 def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], str]) -> str:
-    """What the review says of a table that is not taken yet.
+    """What the review reports about a table that is not taken yet.
 
     ``place`` puts the number of a reading into words.
     """

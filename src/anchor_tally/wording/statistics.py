@@ -1,4 +1,4 @@
-"""One entry a statistic: label, decimals, where it stands in the result, formula and source.
+"""One entry a statistic: label, decimals, its place in the result, formula and source.
 
 The table on the screen, the workbook, the JSON and the evidence drawer are all made from these.
 """
@@ -23,7 +23,7 @@ from .numbers import number, p_value, signed, span
 class Line:
     """One line of a table of figures: what, value, interval.
 
-    Lines that are not ``main`` stand under *All statistics*.
+    Lines that are not ``main`` are under *All statistics*.
     """
 
     name: str
@@ -170,7 +170,7 @@ class Statistic:
     ``explains`` is its entry in EXPLANATIONS; ``label`` may hold {unit}; ``pick`` gives value
     and interval; ``form`` is difference (sign shown), size or p; ``decimals`` are added to the
     metric's, or counted alone when ``alone``. ``path`` is its place in the JSON: group, key, key
-    of the interval. ``shown`` tells whether it stands in the table, ``main`` whether at its top.
+    of the interval. ``shown``: whether it is in the table, ``main`` whether at its top.
     """
 
     explains: str
@@ -530,7 +530,7 @@ def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str,
     ]
 
 
-# models of calibration, and what needs no device, as they stand in figures and tables
+# models of calibration, and what needs no device, as they appear in figures and tables
 MODEL_LABELS = {
     "none": "not corrected",
     "pooled": "one offset for all",

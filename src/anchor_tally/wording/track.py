@@ -82,7 +82,7 @@ def by_one(r: TrackResult) -> str:
 
 
 def speaking(t: Together) -> int:
-    """How many devices stand behind a common verdict."""
+    """How many devices are behind a common verdict."""
     return sum(1 for d in t.devices if d.verdict is not None and not d.why)
 
 

@@ -52,7 +52,7 @@ class CompareResult:
 
     ``asked`` is the question as the user put it; ``lens`` the one used (another instrument's
     setting is not asked of this one); ``forms`` is there where one instrument alone was asked
-    about. ``key`` is the fingerprint of all it stands on.
+    about. ``key`` is the fingerprint of all that it depends on.
     """
 
     asked: Asked
@@ -209,7 +209,7 @@ def _reference_trend(
 ) -> ReferenceTrend:
     """Slopes on the reference, corrected for its error as far as that is known.
 
-    A note says what is not.
+    A note states what is not.
     """
     stated = given if given is not None else catalogue.stated.get((pairs.metric, "reference_sd"))
     error = scan_error(pairs, stated)

@@ -175,7 +175,7 @@ def _of_means(
 ) -> tuple[int, Limits] | None:
     """Limits for the mean of as many repeats as most tallies have.
 
-    None for one, and where repeats cannot be told apart from days.
+    None for one, and where repeats cannot be separated from days.
     """
     if bias is None or fit is None or grid is None or pairs.clients < 2 or not fit.separable[2]:
         return None

@@ -34,7 +34,7 @@ class ChangeResult:
 
     ``smallest`` is the smallest change of one client that means of so many days on each side can
     show, by days. ``follows`` is the slope of the instrument on the reference within clients,
-    corrected for the reference's error; None where that cannot be told.
+    corrected for the reference's error; None where that cannot be estimated.
     """
 
     asked: Asked

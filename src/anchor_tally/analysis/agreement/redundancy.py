@@ -74,7 +74,7 @@ class Balance:
 class RedundancyResult:
     """Correlations within clients with trends removed, shape (k, k), with 95 % intervals.
 
-    ``known`` tells where there is a value; ``visits`` is the number of visits behind each.
+    ``known`` shows where there is a value; ``visits`` is the number of visits behind each.
 
     ``groups`` are instruments that move as one with each other, in the order of ``names``.
     """

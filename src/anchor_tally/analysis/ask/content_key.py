@@ -36,7 +36,7 @@ def content_key(
 ) -> ContentKey:
     """Fingerprint of the readings of ``items``, of the lens and of all other inputs.
 
-    ``beside`` is what else was asked; its text must tell it apart.
+    ``beside`` is what else was asked; its text must differ.
     """
     there = tuple(items)
     numbers = sorted({i.id for i in there})

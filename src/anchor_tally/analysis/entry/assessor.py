@@ -24,7 +24,7 @@ class AssessorResult:
     """The check of one assessor in one metric.
 
     ``verdict`` is skilled, beginner, not_yet or too_few; ``limits`` are those of the skilled and
-    of the beginner in percent; ``sure`` tells whether the interval of %TEM lies within the limit
+    of the beginner in percent; ``sure`` shows whether the interval of %TEM lies within the limit
     that the verdict names.
     """
 

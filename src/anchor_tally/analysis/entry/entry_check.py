@@ -1,6 +1,6 @@
 """Does a typed value make sense?
 
-Far from the other repeats, from the last visit, or from people; and what slip would explain it.
+Far from the other repeats, from the last visit, or from people; and what typing error would explain it.
 """
 
 from __future__ import annotations
@@ -41,9 +41,9 @@ _USUAL = 8.0  # usual SDs from the other repeats
 
 @dataclass(frozen=True, slots=True)
 class Doubt:
-    """A questionable value: the reason, and the text that a slip would explain.
+    """A questionable value: the reason, and the text that a typing error would explain.
 
-    The text is empty when no slip explains the value.
+    The text is empty when no typing error explains the value.
     """
 
     note: Note
@@ -66,7 +66,7 @@ def reach(metric: Metric, expected: Floats, *, of_repeats: bool = False) -> Floa
 
 
 def _slips(text: str, metric: Metric) -> list[str]:
-    """Texts that a typing slip may have turned into ``text``.
+    """Texts that a typing error may have turned into ``text``.
 
     A lost decimal point, another unit, swapped digits, a wrong first digit.
     """

@@ -198,8 +198,8 @@ def _outputs(
 def evaluate(equation_id: str, typed: dict[str, str]) -> MethodResult:
     """Compute one equation from ``key: text`` inputs with units.
 
-    ``sum_skinfolds`` may stand in for the sites of a skinfold equation, ``body_volume`` with
-    ``body_mass`` for density; a missing ``residual_volume`` is estimated and said so;
+    ``sum_skinfolds`` may replace the sites of a skinfold equation, ``body_volume`` with
+    ``body_mass`` for density; a missing ``residual_volume`` is estimated and stated;
     ``density_equation=brozek_1963`` changes density to fat. Raises InputRefused in one sentence.
     """
     equation = EQUATIONS.get(equation_id)
@@ -316,7 +316,7 @@ def line(equation: Equation, given: dict[str, float], form: str = "siri_1961") -
 
 
 def _sex_words(given: dict[str, float]) -> str:
-    """The equation sex as it stands on a client's card."""
+    """The equation sex as written on a client's card."""
     return {MALE: "male", 0.0: "female"}.get(given.get("sex", math.nan), "")
 
 

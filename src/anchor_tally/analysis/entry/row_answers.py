@@ -27,7 +27,7 @@ class RowAnswer:
     The corrected value is None without a calibration, or where nothing can be corrected.
 
     ``uncorrected`` marks a device's value that no calibration corrects, or none for this client
-    and setting; ``warning`` speaks of essential fat, in the raw value too; ``locked`` is the
+    and setting; ``warning`` is about essential fat, in the raw value too; ``locked`` is the
     caution that forbids the row. ``side`` is how much more there is than on the other side of
     the body; ``landmark`` the one that its readings were taken at, where it is not the study's;
     ``broken`` the conditions that this instrument wants and that were not kept. ``unseen``: no

@@ -76,9 +76,9 @@ class CalibrateResult:
     slope of the device on the scan within clients: near 1 it follows, near 0 it does not.
     ``sources`` names the readings behind the offsets and ``digest`` fingerprints those, so that
     what is adopted is what was computed. ``valid_until`` is empty where nothing can be adopted,
-    for instance under a drift, or where ``settings_apart`` tells that the settings in it differ.
+    for instance under a drift, or where ``settings_apart`` shows that the settings in it differ.
     ``line`` is there where the error is shown to grow with the value; ``line_clients`` hold what
-    clients differ from it. ``method_error`` is the SD of a field method that stands in for a
+    clients differ from it. ``method_error`` is the SD of a field method that replaces a
     scan, and is in the intervals of new readings. ``key`` is the fingerprint of all it stands
     on.
     """
@@ -452,7 +452,7 @@ def _line(c: CompareResult) -> tuple[ClientMeans | None, LineFit | None]:
 
 
 def _method_error(c: CompareResult, notes: list[Note]) -> float | None:
-    """SD of a field method that stands in for a scan, as published.
+    """SD of a field method that replaces a scan, as published.
 
     None for a scan, and where it is not known.
     """

@@ -113,10 +113,10 @@ def serves_setting(record: CalibrationRecord, setting: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Corrected:
-    """A corrected reading with its 95 % prediction interval and what is to be said of it.
+    """A corrected reading with its 95 % prediction interval and the notes on it.
 
     ``value`` and ``interval`` are None where the record does not serve this client or this
-    setting; ``notes`` say why.
+    setting; ``notes`` state why.
     """
 
     value: float | None
@@ -238,7 +238,7 @@ def _corrected(
 class CorrectedSeries(FrozenArrays):
     """Readings of one client corrected together, (n,): NaN-free.
 
-    ``known`` tells where there is a corrected value.
+    ``known`` shows where there is a corrected value.
 
     ``value`` is the reading itself where there is none; ``low`` and ``high`` are its 95 %
     prediction interval.

@@ -86,7 +86,7 @@ class Card:
 class Choice:
     """The device for one job.
 
-    ``name`` is empty where none can be chosen, and ``missing`` says why. ``sure`` is the share of
+    ``name`` is empty where none can be chosen, and ``missing`` states why. ``sure`` is the share of
     resamples in which it is the best, ``close`` names others that are often the best.
     ``expected`` is its error corrected for the choice among several.
     """

@@ -1,6 +1,6 @@
 """The comparator: a reference, or else another device, a method or the consensus of devices.
 
-Only a reference tells what is true. Everything made against another comparator says so.
+Only a reference shows the true value. Everything made against another comparator says so.
 """
 
 from __future__ import annotations

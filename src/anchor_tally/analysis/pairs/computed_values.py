@@ -212,7 +212,7 @@ def _leads(
 
     With the visits for which it does: the input that is read last.
 
-    Visits where another one stands in for it follow with that one.
+    Visits where a substitute is used follow with that one.
     """
     lead = next(
         (k for k in reversed(equation.all_inputs) if k in raw or k in dict(equation.instead)), None
@@ -232,7 +232,7 @@ def _leads(
 def _parts(equation: Equation, raw: Mapping[str, _Raw]) -> list[dict[int, tuple[int, ...]]]:
     """The stored readings behind each input, by visit.
 
-    Those of a stand-in only where it stands in.
+    Those of a substitute only where it is used.
     """
     instead, out = dict(equation.instead), []
     for key in equation.all_inputs:

@@ -49,7 +49,7 @@ class LeftOut:
 
     ``why`` is a place in ``reasons``.
 
-    ``clients`` maps a number to a code; moments are told in the time zone ``zone``.
+    ``clients`` maps a number to a code; moments are written in the time zone ``zone``.
     """
 
     reading: Ints

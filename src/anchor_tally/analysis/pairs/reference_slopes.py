@@ -57,7 +57,7 @@ def slopes_on_reference(
 def follows(pairs: PairSet, trend: ReferenceTrend, moved: OffsetDrift | None) -> Estimate | None:
     """Slope of the device on the scan within clients: near 1 it follows, near 0 it is stuck.
 
-    None where that cannot be told.
+    None where that cannot be estimated.
     """
     drifts = moved is not None and moved.found
     within = slopes_on_reference(pairs, trend.reference, moved).within if drifts else trend.within

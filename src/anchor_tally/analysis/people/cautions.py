@@ -91,7 +91,7 @@ def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple
 
 
 def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str, Caution]:
-    """Instruments that must not be used with a client, with the caution that says why."""
+    """Instruments that must not be used with a client, with the caution that states why."""
     why = {c.forbids: c for c in reversed(cautions_of(client)) if c.forbids} if client else {}
     out: dict[str, Caution] = {}
     for i in instruments:

@@ -1,6 +1,6 @@
 """Rules about values.
 
-At odds with the client's history, slips, repeats too far apart, missing repeats, unusual
+At odds with the client's history, typing error, repeats too far apart, missing repeats, unusual
 water.
 """
 
@@ -38,7 +38,7 @@ def _expected(t: Tallies) -> tuple[Floats, Floats]:
 
     A series is one client, instrument and setting; nearby are the four tallies around it. The SD
     is that of the series or that of all the instrument's, whichever is larger: fourteen gaps
-    alone tell their spread too loosely.
+    alone estimate their spread poorly.
     """
     n = t.visit.size
     key = np.stack([t.client, t.instrument, t.setting])
@@ -79,7 +79,7 @@ def _robust_spread(gap: Floats, group: Ints) -> Floats:
 def at_odds(m: Material) -> list[Finding]:
     """Tallies far from those of the same client and device around them.
 
-    What a slip would explain is named.
+    What a typing error would explain is named.
     """
     out: list[Finding] = []
     for name, c in m.columns():
@@ -123,7 +123,7 @@ def _unit(metric: Metric) -> str:
 
 
 def slip_of(value: float, expected: float, metric: Metric) -> str:
-    """The slip that would turn what was expected into the value, within 3 %; "" for none."""
+    """The typing error that would turn what was expected into the value, within 3 %; "" for none."""
     if expected <= 0 or value <= 0:
         return ""
     for words, dimension, factor in _SLIPS:

@@ -49,7 +49,7 @@ class TrackSeries(FrozenArrays):
 
     Raw and corrected daily means with the prediction interval, and weekly means.
 
-    ``corrected`` tells where there is a correction. ``follows`` is the slope of the device on
+    ``corrected`` shows where there is a correction. ``follows`` is the slope of the device on
     the scan within clients, ``moved`` that of its difference through time, of all clients (None:
     not known).
     """
@@ -71,7 +71,7 @@ class TrackSeries(FrozenArrays):
 
     @property
     def counts(self) -> bool:
-        """Whether it may speak on change."""
+        """Whether it may be used for change."""
         return not shows_too_little(self.follows)
 
 

@@ -99,7 +99,7 @@ class DriftResult:
     less the client's own part. ``bound`` is the slope per week that would amount to what matters
     in the life of an offset; ``not_following`` holds how much of a client's change the device
     shows, where that, and no drift, explains what moves; ``needed`` the further anchors of each
-    client until such a slope would show. ``key`` is the fingerprint of all it stands on.
+    client until such a slope would show. ``key`` is the fingerprint of all that it depends on.
     """
 
     asked: Asked
@@ -368,7 +368,7 @@ def _moves(r: DriftResult) -> bool:
 def _clients_moved(pairs: PairSet) -> bool:
     """Whether the difference moves because clients change and the device does not.
 
-    Time and the scan's departure from the client's mean stand beside each other: when the first
+    Time and the scan's departure from the client's mean are given side by side: when the first
     has nothing left to explain, and the second shows less than the whole of a client's change,
     it is the clients who moved.
     """

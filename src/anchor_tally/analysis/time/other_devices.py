@@ -116,7 +116,7 @@ def _stretches(part: Series, order: Ints, cuts: Ints) -> Ints:
 def _departures(part: Series, stretch: Ints) -> tuple[Ints, Floats]:
     """Visits and departures from the mean of the stretch.
 
-    Nothing of a tally that stands alone in it.
+    Nothing of a tally that is alone in it.
     """
     size = np.bincount(stretch)
     together = size[stretch] > 1

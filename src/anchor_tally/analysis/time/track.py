@@ -40,7 +40,7 @@ RECENT_DAYS = 84  # days that the rate is taken from
 
 @dataclass(frozen=True, slots=True)
 class DeviceChange:
-    """What one instrument says of a change.
+    """What one instrument reports about a change.
 
     ``why`` it was left out of the common one, "" where it counts.
 
@@ -93,7 +93,7 @@ class SecondOpinion:
 class TrackResult:
     """One client in one metric.
 
-    ``chosen`` is the instrument in hand ("" where none); anchors are days and means of scans
+    ``chosen`` is the selected instrument ("" where none); anchors are days and means of scans
     (a,).
     """
 
@@ -324,7 +324,7 @@ class TrackRequest:
     def _between(
         self, s: TrackSeries, since: int, until: int, target: float | None
     ) -> Verdict | None:
-        """What one instrument says of the change between two days.
+        """What one instrument reports about the change between two days.
 
         None without readings at both, or across a change of setting.
         """
@@ -438,7 +438,7 @@ class TrackRequest:
 
 
 def _why_silent(s: TrackSeries, since: int, until: int) -> str:
-    """Why an instrument says nothing of a change between two days."""
+    """Why an instrument reports nothing about a change between two days."""
     a, b = around(s.day, since), around(s.day, until)
     if not a.size or not b.size or np.intersect1d(a, b).size:
         return "no_dates"

@@ -1,4 +1,4 @@
-"""Edits of what stands around the readings: check weights, assessor values, stated values."""
+"""Edits of what belongs to the readings: check weights, assessor values, stated values."""
 
 from __future__ import annotations
 

@@ -73,7 +73,7 @@ class AddReadings:
         return f"add {what} of {self.client}, {r.instrument}"
 
     def write(self, journal: Journal) -> None:
-        """Insert the readings and what they stand on."""
+        """Insert the readings and what they depend on."""
         code = plain_name(self.client)
         if not code:
             raise EditRefused("a reading needs a client's code; nothing was changed")

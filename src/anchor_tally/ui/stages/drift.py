@@ -29,7 +29,7 @@ from ..widgets import Flow, paired
 if TYPE_CHECKING:
     from ..canvas import FigureView
 
-NEAR = 10  # pixels within which a click takes a noted change in hand
+NEAR = 10  # pixels within which a click takes a selected change
 
 
 class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
@@ -45,7 +45,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.at: float | None = None  # the instant that was clicked
-        self.change: Change | None = None  # the noted change in hand
+        self.change: Change | None = None  # the selected change
         self.info: figures.DriftInfo | None = None
         self.chart: FigureView | None = None
         self.day, self.what, self.text = QLineEdit(), QComboBox(), QLineEdit()
@@ -93,7 +93,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         ).run()
 
     def ask(self) -> None:
-        """Take down what stands around the readings, here; the worker sees frozen things only."""
+        """Collect what belongs to the readings in this thread; the worker sees frozen things only."""
         if not self.session.writing:
             self._events, self._weights = self.session.events(), tuple(self.session.check_weights())
         super().ask()

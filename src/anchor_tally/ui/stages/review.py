@@ -151,7 +151,7 @@ class ReviewPage(Page):
         self.counted.emit(len(waiting))
 
     def chosen(self) -> Finding | None:
-        """The finding in hand."""
+        """The selected finding."""
         k = self.table.row
         return self.open_[k] if 0 <= k < len(self.open_) else None
 

@@ -79,7 +79,7 @@ class Versions(QWidget):
         self._enable()
 
     def chosen(self) -> Version | None:
-        """The version in hand."""
+        """The selected version."""
         k = self.list.row
         return self.versions[k] if 0 <= k < len(self.versions) else None
 

@@ -248,7 +248,7 @@ class ImportPage(Page):
         return [(f.table, m) for f, m, wanted in there if wanted]
 
     def _first_open(self) -> int | None:
-        """The first table of which something is still to be said."""
+        """The first table of which something is still to be chosen."""
         for k, (f, m) in enumerate(zip(self.foreign, self.mappings, strict=True)):
             if self.wanted_sheets[k] and wanting(f.table, m):
                 return k

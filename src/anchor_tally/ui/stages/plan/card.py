@@ -147,7 +147,7 @@ class Card(Tab, Generic[R]):
             self.do(self.putting(replace(record, **{name: value})))
 
     def do(self, edit: Edit) -> bool:
-        """Run an edit; what is refused is said here. Returns whether it was done."""
+        """Run an edit; what is refused is shown here. Returns whether it was done."""
         try:
             self.session.do(edit)
         except UserError as error:

@@ -10,7 +10,7 @@ from ....figures.style import Palette
 
 
 class Tab(QWidget):
-    """Shows a part of the study when it is told to refresh.
+    """Shows a part of the study when ``refresh`` is called.
 
     ``message`` says something in the footer.
     """

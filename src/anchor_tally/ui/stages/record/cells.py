@@ -18,7 +18,7 @@ from ...widgets import restyle, tip
 class Cell(QLineEdit):
     """One repeat.
 
-    Enter commits and walks on; F marks it failed; F4 opens its evidence; C and K settle a
+    Enter commits and moves on; F marks it failed; F4 opens its evidence; C and K settle a
     doubt.
     """
 

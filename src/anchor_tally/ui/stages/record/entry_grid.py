@@ -48,7 +48,7 @@ class Bench(Protocol):
 class EntryGrid(QWidget):
     """Rows of one station in one visit.
 
-    ``by_round`` walks all rows for the first repeat, then all for the second. Devices are walked
+    ``by_round`` visits all rows for the first repeat, then all for the second. Devices are walked
     one after the other, each down its display (all its values, then the next repeat) or across
     (all repeats of a value), as its card says.
     """
@@ -246,7 +246,7 @@ class EntryGrid(QWidget):
 
     # walking
     def ordered(self) -> list[Cell]:
-        """Cells in the order in which Enter walks them."""
+        """Cells in the order in which Enter visits them."""
         cells = [cell for entry_row in self.entry_rows for cell in entry_row.cells]
         if self.by_round:
             return sorted(cells, key=lambda c: c.replicate)  # stable: the rows keep their order

@@ -66,7 +66,7 @@ class Guide(QWidget):
     ) -> None:
         """Show the site of a row, or the station's reminder when it is none of the body's sites.
 
-        ``error`` speaks of the assessor's own error there; the study's ``landmark`` goes before
+        ``error`` is about the assessor's own error there; the study's ``landmark`` goes before
         the usual words.
         """
         site = SITES_OF_BODY.get(entry_row.metric) if entry_row else None

@@ -197,7 +197,7 @@ class RecordStage(Page):
             cells[-1].setFocus()
 
     def _ask_setting(self) -> None:
-        """Ask for one more setting of the instrument in hand, to be read in the same visit."""
+        """Ask for one more setting of the selected instrument, to be read in the same visit."""
         entry_row = next((c.entry_row for c in self.grid.ordered() if c.hasFocus()), None)
         if self.station == DEVICES and entry_row is not None and entry_row.plan.kind == "device":
             self.adder.show()
