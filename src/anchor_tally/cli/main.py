@@ -214,7 +214,7 @@ codecs.register_error("plain", _plain_characters)
 
 
 def main(argv: list[str], clock: Clock = SYSTEM) -> int:
-    """Run a command; return the exit code (2 for an error, reported in one line on standard error)."""
+    """Run a command; return the exit code (2 for an error, named in one line on standard error)."""
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="plain")

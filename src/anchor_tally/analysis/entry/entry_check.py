@@ -1,6 +1,6 @@
 """Does a typed value make sense?
 
-Far from the other repeats, from the last visit, or from people; and what typing error would explain it.
+Far from the other repeats, the last visit or people; and the typing error that would explain it.
 """
 
 from __future__ import annotations

@@ -123,7 +123,7 @@ def _unit(metric: Metric) -> str:
 
 
 def slip_of(value: float, expected: float, metric: Metric) -> str:
-    """The typing error that would turn what was expected into the value, within 3 %; "" for none."""
+    """The typing error that turns the expected into the given value, within 3 %; "" for none."""
     if expected <= 0 or value <= 0:
         return ""
     for words, dimension, factor in _SLIPS:

@@ -205,7 +205,7 @@ def settings_alternate(m: Material) -> list[Finding]:
 
 
 def dated_ahead(m: Material) -> list[Finding]:
-    """Visits dated more than a day after the look at the study: a typing error of the date or a clock."""
+    """Visits dated more than a day after the present: a wrong date or a wrong clock."""
     v = m.snapshot.visits
     days = (v.instant - m.now) / _DAY
     return [

@@ -93,7 +93,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         ).run()
 
     def ask(self) -> None:
-        """Collect what belongs to the readings in this thread; the worker sees frozen things only."""
+        """Collect what belongs to the readings in this thread; the worker sees copies only."""
         if not self.session.writing:
             self._events, self._weights = self.session.events(), tuple(self.session.check_weights())
         super().ask()

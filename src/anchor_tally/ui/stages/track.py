@@ -148,7 +148,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         super().refresh()
 
     def ask(self) -> None:
-        """Collect what belongs to the readings in this thread; the worker sees frozen things only."""
+        """Collect what belongs to the readings in this thread; the worker sees copies only."""
         if not self.session.writing:
             code, metric = self.client.currentText(), self.session.lens.metric
             person = self.session.catalogue().client_coded(code)
