@@ -238,7 +238,7 @@ def slope(low, high):
 
 
 def test_change_in_words_by_its_interval(demo):
-    """Above zero, below a half, and neither: three sentences, each by the interval alone."""
+    """Above zero, below a half, and neither: each sentence by the interval alone."""
     r = finish(ChangeRequest(demo.snapshot(), demo.lens, "Alder").run())[0]
 
     def said(found):
@@ -247,13 +247,13 @@ def test_change_in_words_by_its_interval(demo):
     assert "Alder responds to change: +0.90 pp per 1 pp on the scan (95 % CI 0.60 to 1.20)" in said(
         slope(0.6, 1.2)
     )
-    assert "responds too little to change" in said(slope(0.1, 0.4))
-    assert (
-        "does not respond to change: −0.05 pp per 1 pp on the scan (95 % CI −0.30 to 0.20)"
-        in said(slope(-0.3, 0.2)).replace("+", "")
-    )
-    assert "not enough data on its response" in said(slope(-0.1, 0.9))
-    assert "not enough data on its response" in said(None)
+    assert "responds to change, size uncertain: +0.60" in said(slope(0.1, 1.1))
+    assert "responds too little to change, or not at all: +0.25" in said(slope(0.1, 0.4))
+    assert "or not at all: −0.05 pp per 1 pp on the scan (95 % CI −0.30 to 0.20)" in said(
+        slope(-0.3, 0.2)
+    ).replace("+", "")
+    assert "Whether Alder responds to change cannot be told yet: +0.40" in said(slope(-0.1, 0.9))
+    assert "cannot be told yet: 28 changes of" in said(None)
 
 
 def test_water_in_words_by_its_interval(demo):

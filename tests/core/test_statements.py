@@ -169,7 +169,7 @@ def test_verdict_on_three_devices(device, code):
     assert rates.get(code, 0) >= 18, rates
     said = calibration_sentence(next(r for r in found if r.advice_code == code))
     assert {
-        "level_only": "does not respond to change",
+        "level_only": "responds too little to change, or not at all",
         "level_and_change": "responds to change",
         "none": "Do not correct",
     }[code] in said

@@ -219,7 +219,9 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
     groups["trend_on_reference"] = {
         "between": between,
         "within": within,
-        "reference_sd": r.reference_trend.reference.sd,
+        "reference_sd": (
+            r.reference_trend.reference.sd if r.reference_trend.reference.known else None
+        ),
     }
     return {
         "schema": "anchor-tally/compare/1",

@@ -12,7 +12,7 @@ that is error, the slope is (S_xd + E)/(S_xx − E).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -28,12 +28,19 @@ LEAST_TRUE = 0.25  # share of the reference's spread that must not be its error
 class ScanError:
     """SD of one scan, its degrees of freedom (infinite when stated), and its origin.
 
-    Origins are replicates, stated and none.
+    Origins are replicates, stated, assumed and none. Of an assumed one ``ends`` are the smallest
+    and the largest usual SD; slopes then allow for all between them.
     """
 
     sd: float
     df: float
     source: str
+    ends: tuple[float, float] | None = None
+
+    @property
+    def known(self) -> bool:
+        """Whether it was measured or stated."""
+        return self.source in ("replicates", "stated")
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +60,9 @@ class ReferenceTrend:
     reference: ScanError
 
 
-def reference_error(scans: Ints, ss: Floats, stated: float | None) -> ScanError:
+def reference_error(
+    scans: Ints, ss: Floats, stated: float | None, usual: tuple[float, float] | None = None
+) -> ScanError:
     """Error of one scan.
 
     Parameters
@@ -64,6 +73,8 @@ def reference_error(scans: Ints, ss: Floats, stated: float | None) -> ScanError:
         Sum of squares of an anchor's scans about their mean, in the square of the metric's unit.
     stated : float or None
         SD of one scan as its laboratory states it; used where no anchor has replicate scans.
+    usual : tuple of float, optional
+        Smallest and largest usual SD, assumed where there is neither of both.
 
     Returns
     -------
@@ -73,11 +84,11 @@ def reference_error(scans: Ints, ss: Floats, stated: float | None) -> ScanError:
     df = int((scans - 1).sum())
     if df >= 1 and (stated is None or df >= 5):
         return ScanError(math.sqrt(float(ss.sum()) / df), float(df), "replicates")
-    return (
-        ScanError(0.0, math.inf, "none")
-        if stated is None
-        else ScanError(stated, math.inf, "stated")
-    )
+    if stated is not None:
+        return ScanError(stated, math.inf, "stated")
+    if usual is not None:
+        return ScanError(math.sqrt(usual[0] * usual[1]), math.inf, "assumed", usual)
+    return ScanError(0.0, math.inf, "none")
 
 
 def _slope(
@@ -160,6 +171,24 @@ def client_means(
     )
 
 
+def _over_range(at: list[Slope | None]) -> Slope | None:
+    """One slope for all errors of the scan in a range: its interval holds theirs.
+
+    Given by the smallest, the middle and the largest error; the slope grows with it. None where
+    the largest leaves too little true spread: any steeper slope is possible then.
+    """
+    low, middle, high = at
+    if low is None or middle is None or high is None:
+        return None
+    ends = [s.slope.interval for s in at if s is not None]
+    if any(i is None for i in ends):
+        return None
+    known = [i for i in ends if i is not None]
+    whole = Interval(min(i.low for i in known), max(i.high for i in known))
+    slope = replace(middle.slope, interval=whole, method=f"{middle.slope.method}, scan assumed")
+    return Slope(slope, max(low.p, middle.p, high.p))
+
+
 def reference_trend(
     d: Floats, x: Floats, scans: Ints, client: Ints, occasion: Ints, error: ScanError
 ) -> ReferenceTrend:
@@ -188,8 +217,17 @@ def reference_trend(
     Occasions are weighted by the variances of the nested mixed model with both slopes in it.
     The residual variance of each slope is estimated at its own level, so that t has M − C − 1
     degrees of freedom within and C − 2 between clients (M occasions, C clients), exact in
-    balanced designs.
+    balanced designs. Under an assumed error of the scan the intervals hold those at both ends of
+    its range.
     """
+    if error.ends is not None:
+        tried = [
+            reference_trend(d, x, scans, client, occasion, ScanError(sd, math.inf, "stated"))
+            for sd in (error.ends[0], error.sd, error.ends[1])
+        ]
+        return ReferenceTrend(
+            _over_range([t.between for t in tried]), _over_range([t.within for t in tried]), error
+        )
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean
     per_scan = occasion_means(1 / scans, client, occasion).mean

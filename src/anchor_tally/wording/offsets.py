@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..analysis.offsets.adopt import needs_reason
 from ..analysis.offsets.calibrate import CalibrateResult
 from ..analysis.offsets.record import Corrected
-from ..analysis.pairs.reference_slopes import shows_too_little
+from ..analysis.pairs.reference_slopes import SIZE_UNCERTAIN, TOO_LITTLE, UNKNOWN, answer_on_change
 from ..domain.calibrations import CalibrationRecord
 from ..domain.metrics import metric_of
 from ..stats.estimate import Interval
@@ -45,7 +45,7 @@ def calibration_sentence(result: CalibrateResult) -> str:
             "Choose one setting in the filters: the settings differ, and one offset does not fit"
             " all."
         )
-    if code not in ("level_only", "level_and_change"):
+    if code not in ("level_only", "level_change_unknown", "level_and_change"):
         text = ADVICE[code]
     else:
         text = f"Correction works: {_error_falls(result)}"
@@ -53,16 +53,19 @@ def calibration_sentence(result: CalibrateResult) -> str:
         if s is not None:
             unit = m.difference_unit
             shown = f"{signed(s.value, 2)} {unit} per 1 {unit} on the scan{ci(s.interval, 2)}"
-        if code == "level_only" and s is None:
-            text += f". Whether {name} responds to change cannot be determined from these scans."
-        elif code == "level_only":
-            text += f". But {name} does not respond to change, so do not track clients with it."
-        elif s is not None and s.interval is not None and s.interval.high < 1:
+        answer = answer_on_change(s)
+        if answer == TOO_LITTLE:
             text += (
-                f". But {name} responds too little to change: {shown}."
-                if shows_too_little(s)
-                else f". {name} shows only part of a change: {shown}."
+                f". But {name} responds too little to change, or not at all: {shown}. Do not track"
+                " clients with it."
             )
+        elif answer == UNKNOWN:
+            text += f". Whether {name} responds to change cannot be told yet"
+            text += f": {shown}." if shown else "."
+        elif s is not None and s.interval is not None and s.interval.high < 1:
+            text += f". {name} shows only part of a change: {shown}."
+        elif answer == SIZE_UNCERTAIN:
+            text += f". {name} responds to change, by how much is uncertain: {shown}."
         else:
             text += f", and {name} responds to change."
         if moves:

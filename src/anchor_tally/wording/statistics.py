@@ -341,7 +341,9 @@ STATISTICS = (
     Statistic(
         "trend_on_scan",
         "SD of one scan ({unit})",
-        _of(lambda r: r.reference_trend.reference.sd),
+        _of(
+            lambda r: r.reference_trend.reference.sd if r.reference_trend.reference.known else None
+        ),
         ("trend_on_reference", "reference_sd", ""),
         decimals=1,
         shown=False,

@@ -18,7 +18,7 @@ WHY = {
     "no_dates": "no readings near both dates",
     "few": "too few readings",
     "settings": "setting changed",
-    "stuck": "does not respond",
+    "stuck": "responds too little",
 }
 CAUTION = "Not a diagnosis. Local rules and licensed practice take precedence."
 
@@ -64,7 +64,7 @@ def no_change_words(r: TrackResult) -> str:
     """Why no change is computed: cause and remedy."""
     why = {d.why for d in r.together.devices} if r.together is not None else set()
     if "stuck" in why and why <= {"stuck", "no_dates"}:
-        return "The devices read near both dates do not respond to change."
+        return "The devices read near both dates respond too little to change."
     if "settings" in why and why <= {"settings", "no_dates", "stuck"}:
         return "The setting changed between them: choose dates within one setting."
     if "few" in why:

@@ -11,7 +11,13 @@ from ..analysis.agreement.hydration import HydrationResult
 from ..analysis.agreement.hydration_test import HydrationTestResult
 from ..analysis.agreement.redundancy import RedundancyResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
-from ..analysis.pairs.reference_slopes import shows_too_little
+from ..analysis.pairs.reference_slopes import (
+    RESPONDS,
+    SIZE_UNCERTAIN,
+    TOO_LITTLE,
+    UNKNOWN,
+    answer_on_change,
+)
 from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate, Interval, Note
 from .names import short_name
@@ -80,6 +86,13 @@ def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
 
 
 # change
+_ANSWERS = {
+    RESPONDS: "responds to change",
+    SIZE_UNCERTAIN: "responds to change, size uncertain",
+    TOO_LITTLE: "responds too little to change, or not at all",
+}
+
+
 def change_headline(r: ChangeResult) -> str:
     """Whether the device responds to change, and its error for one client."""
     name, m, f = r.instrument.name, metric_of(r.metric), r.found
@@ -90,17 +103,14 @@ def change_headline(r: ChangeResult) -> str:
     shows = ""
     if s is not None:
         shows = f"{signed(s.value, 2)} {unit} per 1 {unit} on {scan}{ci(s.interval, 2)}"
-    if s is not None and shows_too_little(s):
-        little = s.interval is not None and s.interval.low > 0
-        answer = "responds too little" if little else "does not respond"
-        head = f"{name} {answer} to change: {shows}"
-    elif s is not None and s.interval is not None and s.interval.low > 0:
-        head = f"{name} responds to change: {shows}"
+    answer = answer_on_change(s)
+    if r.reference.kind != "reference":
+        head = f"{name}: only a scan as the reference shows whether it responds to change"
+    elif answer == UNKNOWN:
+        known = f"{count(f.n, 'change')} of {count(f.clients, 'client')}"
+        head = f"Whether {name} responds to change cannot be told yet: {shows or known}"
     else:
-        head = (
-            f"{name}: not enough data on its response to change ({count(f.n, 'change')} of"
-            f" {count(f.clients, 'client')})"
-        )
+        head = f"{name} {_ANSWERS[answer]}: {shows}"
     if f.limits is not None and f.clients >= 5:
         low, high = signed(f.limits.lower, k), signed(f.limits.upper, k)
         head += f". A single client's change can be off by {low} to {high} {unit}"

@@ -218,8 +218,14 @@ def _reference_trend(
     found = slopes_on_reference(pairs, error)
     if found.between is None and found.within is None:
         notes.append(note("no_reference_trend"))
-    elif error.source == "none":
-        notes.append(note("reference_error_unknown"))
+    elif error.ends is not None:
+        metric = metric_of(pairs.metric)
+        low, high = error.ends
+        unit = metric.difference_unit
+        if found.within is None and pairs.occasions > pairs.clients + 1:
+            notes.append(note("scan_error_decides", low=low, high=high, unit=unit))
+        else:
+            notes.append(note("reference_error_unknown", low=low, high=high, unit=unit))
     elif found.within is None and pairs.occasions > pairs.clients + 1:
         notes.append(note("within_not_separable"))
     return found

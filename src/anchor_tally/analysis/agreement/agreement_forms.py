@@ -141,7 +141,7 @@ def forms_of(
     if passing is not None and n > pairs.clients:
         notes.append(note("pairs_as_if_apart"))
     apart = None
-    if bias is not None and sd is not None and scan.source != "none" and n:
+    if bias is not None and sd is not None and scan.known and n:
         apart = without_reference_error(
             bias.value, sd, scan.sd, float(pairs.anchors.n[pairs.occasion].mean())
         )

@@ -119,7 +119,7 @@ class ChangeRequest:
             (lens.metric, "reference_sd")
         )
         error = reference_error(pairs.anchors.n, pairs.anchors.ss, stated)
-        if error.source == "none":
+        if not error.known:
             notes.append(note("no_exclusion_zone"))
         used, at = np.unique(pairs.occasion, return_inverse=True)
         y = np.bincount(at, pairs.y) / np.maximum(np.bincount(at), 1) if used.size else np.empty(0)

@@ -41,7 +41,7 @@ from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, others_of
 from ..pairs.offset_drift import OffsetDrift, movement, settings_apart
 from ..pairs.pairing import PairSet, pair
-from ..pairs.reference_slopes import follows
+from ..pairs.reference_slopes import TOO_LITTLE, UNKNOWN, answer_on_change, follows
 from .cross_validation import LEAST_CLIENTS, validated
 from .record import fingerprint, rows_of
 
@@ -72,8 +72,8 @@ class CalibrateResult:
     ``model`` is what cross-validation chose: none, pooled, client, line or line_client.
 
     ``offer`` is the model that can be adopted all the same ('' when there is none).
-    ``advice_code`` is none, level_only, level_and_change or not_enough. ``within_slope`` is the
-    slope of the device on the scan within clients: near 1 it follows, near 0 it does not.
+    ``advice_code`` is none, level_only, level_change_unknown, level_and_change or not_enough.
+    ``within_slope`` is the slope of the device on the scan within clients: 1 shows all of a change.
     ``sources`` names the readings behind the offsets and ``digest`` fingerprints those, so that
     what is adopted is what was computed. ``valid_until`` is empty where nothing can be adopted,
     for instance under a drift, or where ``settings_apart`` shows that the settings in it differ.
@@ -415,7 +415,7 @@ def _provisional(
         notes.append(note("one_scan_needs_mornings", mornings=series.size))
         return ()
     error = c.reference_trend.reference if c.reference_trend is not None else None
-    if error is None or error.source == "none":
+    if error is None or not error.known:
         notes.append(note("one_scan_needs_precision"))
         return ()
     sd_day, df = days
@@ -500,11 +500,10 @@ def _advice(model: str, cv: CrossValidation | None, slope: Estimate | None) -> s
         return "not_enough"
     if model == "none":
         return "none"
-    follows = slope is not None and slope.interval is not None and slope.interval.low > 1e-6
-    # closer than the carried-over scans counts as following only when the device moves with the
-    # scan at all
-    closer = cv.beats_scans is True and slope is not None and slope.value > 0.5
-    return "level_and_change" if follows or closer else "level_only"
+    answer = answer_on_change(slope)
+    if answer == TOO_LITTLE:
+        return "level_only"
+    return "level_change_unknown" if answer == UNKNOWN else "level_and_change"
 
 
 def _valid_until(

@@ -26,7 +26,7 @@ from ..agreement.repeatability import RepeatabilityRequest
 from ..ask.question import Asked
 from ..pairs.comparator import find_comparator, lens_for, others_of
 from ..pairs.pairing import PairSet
-from ..pairs.reference_slopes import shows_too_little
+from ..pairs.reference_slopes import RESPONDS, SIZE_UNCERTAIN, answer_on_change, shows_too_little
 from ..pairs.series import rows_of_instrument, series_of
 from ..people.cautions import locks
 from .calibrate import CalibrateRequest, CalibrateResult
@@ -331,8 +331,7 @@ def _smallest(
 
 
 def _responds(slope: Estimate | None) -> bool:
-    shown = slope is not None and slope.interval is not None and slope.interval.low > 0
-    return shown and not shows_too_little(slope)
+    return answer_on_change(slope) in (RESPONDS, SIZE_UNCERTAIN)
 
 
 def _rated(

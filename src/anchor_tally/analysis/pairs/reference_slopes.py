@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from ...domain.scan_precision import assumed_sd
 from ...stats.estimate import Estimate
 from ...stats.trend import ReferenceTrend, ScanError, reference_error, reference_trend
 from ...stats.within_clients import centred
@@ -13,15 +14,26 @@ from .offset_drift import OffsetDrift, movement, periods_beside, weeks_of
 from .pairing import PairSet
 
 FOLLOWS = 0.5  # a device whose slope is surely below this shows too little of a change
+# the answers on a device's response to change, the same in every view
+RESPONDS, SIZE_UNCERTAIN, TOO_LITTLE, UNKNOWN = (
+    "responds",
+    "size_uncertain",
+    "too_little",
+    "unknown",
+)
 
 
 def scan_error(pairs: PairSet, stated: float | None) -> ScanError:
     """Error of one scan from the anchors that made pairs.
 
-    ``stated`` is its stated precision, where there is one.
+    ``stated`` is its stated precision, where there is one. With neither the usual range is
+    assumed.
     """
     used = np.unique(pairs.occasion)
-    return reference_error(pairs.anchors.n[used], pairs.anchors.ss[used], stated)
+    level = float(pairs.anchors.mean[used].mean()) if used.size else 0.0
+    return reference_error(
+        pairs.anchors.n[used], pairs.anchors.ss[used], stated, assumed_sd(pairs.metric, level)
+    )
 
 
 def slopes_on_reference(
@@ -89,6 +101,31 @@ def following(
     return within_slope(pairs, reference_sd, moved), moved
 
 
+def answer_on_change(slope: Estimate | None) -> str:
+    """Whether a device responds to change, from the interval of its slope within clients.
+
+    Parameters
+    ----------
+    slope : Estimate or None
+        Slope of the device on the scan within clients; 1 for a device that shows all of a change.
+
+    Returns
+    -------
+    str
+        RESPONDS from 0.5 on, SIZE_UNCERTAIN above 0, TOO_LITTLE below 0.5; UNKNOWN where the
+        interval holds both 0 and 0.5, or where there is none. What is not shown is never taken
+        as absent.
+    """
+    if slope is None or slope.interval is None:
+        return UNKNOWN
+    i = slope.interval
+    if i.high < FOLLOWS:
+        return TOO_LITTLE
+    if i.low >= FOLLOWS:
+        return RESPONDS
+    return SIZE_UNCERTAIN if i.low > 1e-6 else UNKNOWN
+
+
 def shows_too_little(slope: Estimate | None) -> bool:
     """Whether a device surely shows less than FOLLOWS of a client's change."""
-    return slope is not None and slope.interval is not None and slope.interval.high < FOLLOWS
+    return answer_on_change(slope) == TOO_LITTLE
