@@ -1,5 +1,6 @@
 """Verdicts on one client through the whole request: how often they hold on drawn squads with known changes, and their cautions."""
 
+from dataclasses import replace
 from datetime import date, timedelta
 from types import SimpleNamespace
 
@@ -14,9 +15,12 @@ from anchor_tally.analysis.offsets.which_device import WhichDeviceRequest
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.analysis.time.votes import without_vote
 from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.records import Instrument
 from anchor_tally.domain.steps import finish
 from anchor_tally.stats.change import change
+from anchor_tally.stats.distributions import t_estimate
 from anchor_tally.wording import track as words
 from anchor_tally.wording.drift import drift_headline
 from anchor_tally.wording.offsets import calibration_sentence
@@ -67,7 +71,7 @@ def rates(n, seed, **design):
     Found of those who did; coverage of the change.
     """
     rng = np.random.default_rng(seed)
-    false, found, held, alone = [], [], [], []
+    false, found, held, alone, apart = [], [], [], [], []
     for _ in range(n):
         snapshot = squad(rng, **design).snapshot()
         for c in range(10):
@@ -77,8 +81,10 @@ def rates(n, seed, **design):
                 ).run()
             )
             true, v = -2.4 if c % 2 else 0.0, r.together.verdict
-            (found if c % 2 else false).append(v.kind == "real")
-            held.append(v.change.interval.low <= true <= v.change.interval.high)
+            (found if c % 2 else false).append(v is not None and v.kind == "real")
+            apart.append(r.together.disagrees)
+            if v is not None:
+                held.append(v.change.interval.low <= true <= v.change.interval.high)
             alone += [
                 d.verdict.change.interval.low <= true <= d.verdict.change.interval.high
                 for d in r.together.devices
@@ -87,7 +93,7 @@ def rates(n, seed, **design):
         **{
             k: 100 * float(np.mean(v))
             for k, v in locals().items()
-            if k in ("false", "found", "held", "alone")
+            if k in ("false", "found", "held", "alone", "apart")
         }
     )
 
@@ -106,10 +112,50 @@ def test_rates_of_verdicts(design, capsys):
     """200 squads a design; prints a line of the table in methods."""
     r = rates(200, 4, **design)
     with capsys.disabled():
-        print(f"\n| {design} | {r.false:.1f} | {r.found:.1f} | {r.held:.1f} | {r.alone:.1f} |")
+        row = (r.false, r.found, r.held, r.alone, r.apart)
+        print(f"\n| {design} | {' | '.join(f'{x:.1f}' for x in row)} |")
     assert r.false <= 6
+    assert r.apart <= 6 or design.get("moved")
     assert r.held >= 94
     assert r.alone >= 93
+
+
+def test_one_source_has_one_vote():
+    """An equation of body mass and a device that shows one value have none; of two that share skinfolds the surer one counts."""
+    rng, lines = np.random.default_rng(8), []
+    for c in range(4):
+        for day in range(0, 60, 2):
+            at = START + timedelta(days=day)
+            values = (
+                ("Scale", "body_mass", 80 - 0.05 * day + rng.normal(0, 0.3), "kg"),
+                ("Fir", "body_fat_percent", 24 - 0.03 * day + rng.normal(0, 0.4), "percent"),
+                ("Elm", "body_fat_percent", 25.0, "percent"),
+            )
+            lines += [
+                reading(f"C{c}", f"{at}T07:00", f"{v:.2f}", name=name, metric=metric, unit=unit)
+                for name, metric, v, unit in values
+            ]
+    snapshot = finish(study_of(lines).wide_snapshot_steps(BESIDE))
+    together = finish(TrackRequest(snapshot, Lens(), "C0").run()).together
+    why = {d.instrument: d.why for d in together.devices}
+    assert (why["Fir"], why["Elm"]) == ("", "no_scatter")
+    assert {w for n, w in why.items() if n.startswith("BMI")} == {"formula"}
+    fir = next(d for d in together.devices if d.instrument == "Fir")
+    assert together.verdict == fir.verdict
+    ids = (
+        "jackson_pollock_1978_3",
+        "jackson_pollock_1978_7",
+        "rfm_woolcott_bergman_2018",
+        "siri_1961",
+    )
+    said = [
+        (
+            Instrument(k, key, "method", equation=key),
+            replace(fir.verdict, change=t_estimate(1, se, 9, 9, "")),
+        )
+        for k, (key, se) in enumerate(zip(ids, (0.5, 0.4, 0.3, 0.2), strict=True))
+    ]
+    assert without_vote(said) == {0: "same_inputs"}
 
 
 def test_cautions_say_how_sure_they_are():

@@ -312,8 +312,19 @@ def test_verdict_is_a_t_test_of_means_of_days():
     moved = verdict(first, second, noise, moved=(-1.9, 0.3))
     assert (moved.change.value, moved.kind) == (pytest.approx(0.0, abs=1e-9), "within noise")
     assert moved.change.interval.high > v.change.interval.high - v.change.value
-    q, p = disagreement(np.array([1.0, 3.0]), np.array([0.5, 0.5]))
-    assert (q, p) == pytest.approx((8.0, stats.chi2.sf(8.0, 1)))
+
+
+def test_disagreement_is_that_of_welch():
+    """Groups with spreads of their own, against Welch's analysis of variance in SciPy."""
+    rng = np.random.default_rng(1)
+    groups = [rng.normal(m, s, n) for m, s, n in ((0, 1, 5), (1, 0.5, 8), (0.4, 2, 12))]
+    mean, se, df = (
+        np.array([f(g) for g in groups])
+        for f in (np.mean, lambda g: g.std(ddof=1) / math.sqrt(g.size), lambda g: g.size - 1.0)
+    )
+    expected = stats.f_oneway(*groups, equal_var=False).pvalue
+    assert disagreement(mean, se, df) == pytest.approx(expected)
+    assert disagreement(mean, np.array([0.0, 1.0, 1.0]), df) is None
 
 
 def test_a_step_between_settings_is_no_noise():

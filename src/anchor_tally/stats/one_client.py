@@ -295,26 +295,38 @@ def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
     return math.floor(size / fast), math.ceil(size / slow) if slow * FARTHEST > size else None
 
 
-def disagreement(change: Floats, se: Floats) -> tuple[float, float] | None:
-    """Cochran's Q of several estimates of one change.
+def disagreement(change: Floats, se: Floats, df: Floats) -> float | None:
+    """Test whether several estimates of one change differ by more than chance.
 
     Parameters
     ----------
-    change, se : (k,) arrays
-        Estimates and their standard errors.
+    change, se, df : (k,) arrays
+        Estimates, their standard errors and the degrees of freedom of these.
 
     Returns
     -------
-    tuple of float or None
-        Q and its p from χ² with k − 1 degrees of freedom; None below two estimates.
+    float or None
+        p-value of Welch's test; None below two estimates, or where one has no error.
+
+    Notes
+    -----
+    Standard errors are estimated from few days each: a test that takes them as known rejects too
+    often.
 
     References
     ----------
-    Cochran 1954, Biometrics 10:101.
+    Welch 1951, Biometrika 38:330.
+
+    Examples
+    --------
+    >>> round(disagreement(np.array([0.0, 2.0]), np.array([0.5, 0.5]), np.array([9.0, 9.0])), 3)
+    0.011
     """
-    if change.size < 2 or (se <= 0).any():
+    k = change.size
+    if k < 2 or (se <= 0).any():
         return None
     w = 1 / se**2
     mean = float(w @ change / w.sum())
-    q = float(w @ (change - mean) ** 2)
-    return q, float(special.chdtrc(change.size - 1, q))
+    spread = float((((1 - w / w.sum()) ** 2) / df).sum())
+    f = float(w @ (change - mean) ** 2) / (k - 1) / (1 + 2 * (k - 2) / (k * k - 1) * spread)
+    return float(special.fdtrc(k - 1, (k * k - 1) / (3 * spread), f))

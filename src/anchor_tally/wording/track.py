@@ -7,6 +7,7 @@ from datetime import date
 from ..analysis.people.fat_ranges import NAMES, SOURCE, Placed
 from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import Forecast, Together, TrackResult
+from ..analysis.time.votes import FORMULA, NO_SCATTER, SAME_INPUTS
 from ..domain.metrics import Metric, metric_of
 from ..stats.one_client import LIKELY, MOST_DAYS, REAL, Verdict
 from .names import short_name
@@ -19,6 +20,9 @@ WHY = {
     "few": "too few readings",
     "settings": "setting changed",
     "stuck": "responds too little",
+    FORMULA: "from height, mass, age and sex only",
+    SAME_INPUTS: "same measurements as another method",
+    NO_SCATTER: "shows one value every day",
 }
 CAUTION = "Not a diagnosis. Local rules and licensed practice take precedence."
 
@@ -43,6 +47,9 @@ def track_headline(r: TrackResult) -> str:
     """The verdict between the two dates, from all devices where there are several."""
     m, code = metric_of(r.metric), r.client.code
     dates = f"{day_of(r.since)} to {day_of(r.until)}"
+    t = r.together
+    if t is not None and t.disagrees:
+        return f"{code}, {m.label.lower()}: {_disagree_words(t, m)}, {dates}. Check each one."
     v = _verdict(r)
     if v is None:
         return f"{code}: no change computed for {dates}. {no_change_words(r)}"
@@ -54,7 +61,19 @@ def track_headline(r: TrackResult) -> str:
     return f"{code}, {m.label.lower()}: {_kind(v, m)}, {dates}, from {by}."
 
 
+def _disagree_words(t: Together, m: Metric) -> str:
+    """Disagreement of sources, with the ends of what they show."""
+    found = [d.verdict.change.value for d in t.devices if d.verdict is not None and not d.why]
+    k, unit = m.decimals, m.difference_unit
+    return (
+        f"{len(found)} devices disagree on the change ({signed(min(found), k)} to"
+        f" {signed(max(found), k)} {unit})"
+    )
+
+
 def _verdict(r: TrackResult) -> Verdict | None:
+    if r.together is not None and r.together.disagrees:
+        return None
     if r.together is not None and r.together.verdict is not None:
         return r.together.verdict
     return r.change
@@ -88,6 +107,15 @@ def speaking(t: Together) -> int:
 
 def settle_words(r: TrackResult) -> str:
     """What would settle it, and what else is known."""
+    t = r.together
+    if t is not None and t.disagrees and t.disagree is not None:
+        return " ".join(
+            [
+                f"No common change is computed: they differ by more than chance (p"
+                f" {p_value(t.disagree)}).",
+                *second_words(r),
+            ]
+        )
     v = _verdict(r)
     if v is None:
         return ""
@@ -108,8 +136,6 @@ def settle_words(r: TrackResult) -> str:
             )
     if v.exceeds is not None and v.kind == REAL:
         said.append(f"Probability that it exceeds the margin: {100 * v.exceeds:.0f} %.")
-    if r.together is not None and r.together.disagree is not None and r.together.disagree < 0.05:
-        said.append(f"The devices disagree (p {p_value(r.together.disagree)}): check each one.")
     said += second_words(r)
     return " ".join(said)
 
@@ -124,6 +150,8 @@ def second_words(r: TrackResult) -> list[str]:
 def since_anchor_words(r: TrackResult) -> str:
     """Change since the last scan."""
     t = r.since_anchor
+    if t is not None and t.disagrees:
+        return f"Since the scan of {day_of(t.since)}: {_disagree_words(t, metric_of(r.metric))}."
     if t is None or t.verdict is None:
         return "" if not r.anchor_day.size else "No readings a week or more after the last scan."
     kind = _kind(t.verdict, metric_of(r.metric))
@@ -166,10 +194,13 @@ def goal_words(f: Forecast | None, metric: str) -> str:
     )
     if f.reached:
         return f"{head}: reached. Rate {rate}."
+    i = f.rate.per_week.interval
+    if i is None or i.low <= 0 <= i.high:
+        return f"{head}: no date, because no trend is shown. Rate {rate}."
     if f.earliest is None:
         return f"{head}: not reached at this rate, {rate}."
     if f.latest is None:
-        return f"{head}: not before {day_of(f.earliest)}, possibly never, at {rate}."
+        return f"{head}: not before {day_of(f.earliest)}, at {rate}."
     return f"{head}: between {day_of(f.earliest)} and {day_of(f.latest)} at {rate}."
 
 

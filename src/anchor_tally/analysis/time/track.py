@@ -30,12 +30,14 @@ from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
 from .client_series import Days, TrackSeries, client_days, track_series
+from .votes import without_vote
 
 MASS = "body_mass"
 GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
 FALL_PERCENT = 1.0  # of body mass a week: faster is cautioned against (common practice)
 MASS_DAYS = 42  # days that the rate of body mass is taken from
 RECENT_DAYS = 84  # days that the rate is taken from
+DISAGREE = 0.05  # p below which sources disagree beyond chance
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +47,7 @@ class DeviceChange:
     ``why`` it was left out of the common one, "" where it counts.
 
     Reasons: no_dates, few (too few readings to know its noise), settings (another one at each
-    date), stuck.
+    date), stuck, and those of ``votes``.
     """
 
     instrument: str
@@ -57,7 +59,8 @@ class DeviceChange:
 class Together:
     """Change from all devices together, weighted by precision, and from each one.
 
-    With the p-value of Cochran's Q for their disagreement.
+    With the p-value of Welch's test for their disagreement. Where they disagree beyond chance
+    there is no common verdict.
     """
 
     verdict: Verdict | None
@@ -66,12 +69,18 @@ class Together:
     since: int
     until: int
 
+    @property
+    def disagrees(self) -> bool:
+        """Whether the sources disagree beyond chance."""
+        return self.disagree is not None and self.disagree < DISAGREE
+
 
 @dataclass(frozen=True, slots=True)
 class Forecast:
-    """When a goal would be reached: earliest and latest date (ordinals.
+    """When a goal would be reached: earliest and latest date (ordinals).
 
-    None: it may never be), None in ``earliest``: not at this rate.
+    None in ``latest``: years away at the slow end. None in ``earliest``: not at this rate, or no
+    trend is shown.
     """
 
     goal: float
@@ -350,18 +359,32 @@ class TrackRequest:
         So what they share (water) stays in the noise, which a product of independent errors
         would lose.
         """
+        judged = [(s, self._between(s, since, until, target)) for s in series]
+        silent = without_vote([(s.instrument, v) for s, v in judged if v is not None and s.counts])
         devices, speaking = [], []
-        for s in series:
-            v = self._between(s, since, until, target)
-            why = "stuck" if not s.counts else "" if v is not None else _why_silent(s, since, until)
+        for s, v in judged:
+            why = (
+                "stuck"
+                if not s.counts
+                else _why_silent(s, since, until)
+                if v is None
+                else silent.get(s.instrument.id, "")
+            )
             devices.append(DeviceChange(s.instrument.name, v, why))
-            if not why and s.noise is not None and s.noise.sd > 0:
+            if not why:
                 speaking.append(s)
         said = [d.verdict for d in devices if d.verdict is not None and not d.why]
         if not said:
             return Together(None, tuple(devices), None, since, until) if devices else None
-        if len(said) == 1 or not speaking:
+        if len(said) == 1:
             return Together(said[0], tuple(devices), None, since, until)
+        p = disagreement(
+            np.array([v.change.value for v in said]),
+            np.array([v.change.se or 0.0 for v in said]),
+            np.array([v.noise.df for v in said]),
+        )
+        if p is not None and p < DISAGREE:
+            return Together(None, tuple(devices), p, since, until)
         day = np.concatenate([s.day for s in speaking])
         weight = np.concatenate(
             [np.full(s.day.size, 1 / s.noise.sd**2) for s in speaking if s.noise is not None]
@@ -370,11 +393,8 @@ class TrackRequest:
         days, cell = np.unique(day, return_inverse=True)
         value = np.bincount(cell, weight * level) / np.bincount(cell, weight)
         noise, a, b = noise_of(days, value), around(days, since), around(days, until)
-        q = disagreement(
-            np.array([v.change.value for v in said]), np.array([v.change.se or 0.0 for v in said])
-        )
         if noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
-            return Together(None, tuple(devices), q[1] if q else None, since, until)
+            return Together(None, tuple(devices), p, since, until)
         own = [_moved(s, around(s.day, since), around(s.day, until)) for s in speaking]
         w = np.array([1 / s.noise.sd**2 for s in speaking if s.noise is not None])
         shift, sd = (
@@ -382,7 +402,7 @@ class TrackRequest:
             np.hypot.reduce(w * np.array([x for _, x in own])) / w.sum(),
         )
         found = verdict(value[a], value[b], noise, target, (float(shift), float(sd)))
-        return Together(found, tuple(devices), q[1] if q else None, since, until)
+        return Together(found, tuple(devices), p, since, until)
 
     def _since_anchor(
         self, series: Sequence[TrackSeries], last: int | None, target: float | None
@@ -482,9 +502,10 @@ def _forecast(goal: float | None, rate: Rate | None, hand: TrackSeries | None) -
         return None
     if rate is None or hand is None:
         return Forecast(goal, None, None, None, reached=False)
-    found = days_to(goal, rate)
-    last = int(hand.day[-1])
     i = rate.per_week.interval
+    shown = i is not None and (i.low > 0 or i.high < 0)
+    found = days_to(goal, rate) if shown else None
+    last = int(hand.day[-1])
     reached = abs(rate.now - goal) < 0.05 or (
         i is not None and ((i.high < 0 and rate.now <= goal) or (i.low > 0 and rate.now >= goal))
     )
