@@ -12,6 +12,7 @@ from scipy import stats
 
 from anchor_tally.stats.agreement import agreement
 from anchor_tally.stats.components import fit_nested
+from anchor_tally.stats.day_steps import day_steps
 from anchor_tally.stats.distributions import noncentral_t_quantile
 from anchor_tally.stats.limits import approximate_limits, single_bias, single_limits, single_trend
 from anchor_tally.stats.offsets import (
@@ -144,8 +145,10 @@ def test_least_data_that_say_something():
     two = approximate_limits(np.array([1.0, 3.0]))
     assert (two.lower, two.upper) == pytest.approx((2 - 2 * np.sqrt(2), 2 + 2 * np.sqrt(2)))
     series = np.array([20.0, 21.0, 20.0, 21.0])
-    assert day_to_day(series, np.zeros(4, int)) == (pytest.approx(np.sqrt(3 / 6)), 2)
-    assert day_to_day(series[:3], np.zeros(3, int)) is None
+    days = np.arange(4)
+    assert day_to_day(series, days * 0, days) == pytest.approx((np.sqrt(3 / 6), 3 / (1 + 2 / 6)))
+    assert day_to_day(series[:3], days[:3] * 0, days[:3]) is None
+    assert day_to_day(series, days * 0, 8 * days) is None  # neighbours too far apart
 
 
 def test_jackknife_of_whole_clients():
@@ -399,10 +402,12 @@ def test_day_to_day_spread():
     """Successive differences are blind to a slow trend, and need three of them."""
     rng = np.random.default_rng(5)
     series = 0.05 * np.arange(400) + rng.normal(0, 0.8, 400)
-    sd, df = day_to_day(series, np.zeros(400, dtype=np.int64))
+    days = np.arange(400)
+    sd, df = day_to_day(series, days * 0, days)
     assert sd == pytest.approx(0.8, rel=0.1)
-    assert df == 266
-    assert day_to_day(series[:3], np.zeros(3, dtype=np.int64)) is None
+    assert df == pytest.approx(399 / (1 + 398 / 798))
+    pairs = day_steps(series, days * 0, days + 20 * (days // 2))  # two days together, then a gap
+    assert (pairs.step.size, pairs.df) == (200, 200)
 
 
 def test_slopes_on_the_reference_equal_least_squares():

@@ -293,7 +293,7 @@ def test_one_scan_and_many_mornings():
     step = np.diff(mornings)
     day = np.sqrt((step @ step) / 10)
     assert (r.provisional, r.advice_code, own.offset) == (True, "not_enough", pytest.approx(2.6))
-    half = stats.t.ppf(0.975, 3) * np.sqrt(2 * day**2 + 0.25)
+    half = stats.t.ppf(0.975, 5 / (1 + 4 / 10)) * np.sqrt(2 * day**2 + 0.25)
     assert (own.new.low, own.new.high) == pytest.approx((2.6 - half, 2.6 + half))
     record = record_of(r, session.catalogue(), datetime(2026, 4, 1), "until the next scan")
     assert "provisional" in corrected_sentence(

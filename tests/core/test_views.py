@@ -186,7 +186,7 @@ def test_repeatability_by_analysis_of_variance():
     tally = np.repeat(np.arange(240), 3)
     day = rng.normal(0, 0.8, 240)[tally] + 0.02 * (tally % 20)
     value = 20 + client + day + rng.normal(0, 0.4, 720)
-    found = repeatability(tally, value, np.tile(np.arange(1, 4), 240), client)
+    found = repeatability(tally, value, np.tile(np.arange(1, 4), 240), client, tally % 20)
     table = smf.ols("v ~ C(t)", pd.DataFrame({"v": value, "t": tally})).fit()
     assert found.sd.value == pytest.approx(math.sqrt(table.mse_resid), rel=1e-9)
     low, high = stats.chi2.ppf([0.025, 0.975], 480)
@@ -201,6 +201,7 @@ def test_repeatability_by_analysis_of_variance():
         np.array([10.0, 10.4, 12.0, 11.6]),
         np.array([1, 2, 1, 2]),
         np.zeros(4, int),
+        np.array([0, 0, 1, 1]),
     )
     assert pairs.tem == pytest.approx(math.sqrt((0.4**2 + 0.4**2) / 4))  # √(Σd²/2n)
     flat = repeatability(
@@ -208,6 +209,7 @@ def test_repeatability_by_analysis_of_variance():
         np.array([10.0, 10.2, 11, 11, 12, 12]),
         np.tile([1, 2], 3),
         np.zeros(6, int),
+        np.repeat([0, 1, 2], 2),
     )
     assert (display_step(np.array([10.0, 10.2])), flat.limited) == (0.2, False)
 
@@ -307,6 +309,7 @@ def test_open_data():
             meter.ravel(),
             np.repeat([1, 2], 17),
             np.tile(np.arange(17), 2),
+            np.zeros(34, int),
         )
         assert found.coefficient.value * 2 / 1.959964 == pytest.approx(printed, abs=0.15)
         long = pd.DataFrame(
@@ -566,7 +569,7 @@ def share_covered(n, draws, seed):
             "Theil–Sen slope": sen.interval,
             "ratio": ratio_limits(true, grown, np.arange(n), np.arange(n)).ratio.interval,
             "within-tally SD": (
-                repeatability(tally, value, np.tile([1, 2, 3], n), tally * 0).sd.interval
+                repeatability(tally, value, np.tile([1, 2, 3], n), tally * 0, tally).sd.interval
             ),
             "ICC(1,1)": intraclass(value.reshape(n, 3)).one.interval,
             "r within clients": repeated_correlation(a + u, b - u, clients).interval,

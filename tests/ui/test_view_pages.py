@@ -71,7 +71,7 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     assert said["change"].startswith(
         "Cedar: error of a change 1.5 pp (95 % CI 1.1 to 2.0), best in"
     )
-    assert said["daily"].startswith("Birch: smallest detectable change 2.0 pp")
+    assert said["daily"].startswith("Birch: smallest detectable change 2.3 pp")
     cards = {c.instrument.name: c for c in page.results[0].cards}
     equation = cards["BMI equation (Gallagher 2000)"]  # the smallest errors, but no response
     assert equation.change.error.value < cards["Cedar"].change.error.value

@@ -197,7 +197,7 @@ def test_survey_of_1160_clients(qtbot, window_on, survey_csv):
     assert any("DXA" in t for t in texts)
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     assert "pooled offset serves all" in window.calibrate.detail.text()
-    assert "responds to change cannot be determined" in window.calibrate.advice.text()
+    assert "responds to change cannot be told yet" in window.calibrate.advice.text()
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     record = session.calibrations()[0]
     assert (record.model, record.made_of.reason, record.form) == (

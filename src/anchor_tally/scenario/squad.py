@@ -32,6 +32,7 @@ CLIENTS = (
 )
 WEEKS = 26
 SCAN_WEEKS = (0, 12, 24)
+NEXT_MORNING_WEEKS = (4, 5, 16, 17, 20, 21)  # clients come on the next day as well
 SCAN_SD = 0.4  # error of one scan, as its laboratory states it
 
 
@@ -168,10 +169,82 @@ def squad_rows(today: date, seed: int = 20260302, truth: Truth = TRUTH) -> tuple
             )
         )
 
+    def devices(
+        draw: np.random.Generator,
+        c: int,
+        clock: datetime,
+        week: int,
+        fat: float,
+        mass: float,
+        wet: float,
+        conditions: tuple[tuple[str, str], ...],
+    ) -> None:
+        """One client steps on every device in turn."""
+        birch = "standard" if week < TRUTH.birch_step_week else "athlete"
+        for position, device in enumerate(("Alder", "Birch", "Cedar", "Dogwood")):
+            when = (clock + timedelta(minutes=4 * position)).isoformat(timespec="minutes")
+            day_error = float(own[device][c]) + float(draw.normal(0, TRUTH.occasion_sd[device]))
+            setting = birch if device == "Birch" else ""
+            for rep in (1, 2, 3):
+                if MODELS[device].failures and draw.random() < MODELS[device].failures:
+                    row(
+                        c,
+                        when,
+                        device,
+                        "device",
+                        "body_fat_percent",
+                        None,
+                        rep,
+                        status="failed",
+                        note="no value shown",
+                        conditions=conditions,
+                    )
+                    continue
+                error = day_error + float(draw.normal(0, MODELS[device].noise))
+                reading = MODELS[device].shown(
+                    fat, error, wet=wet, week=week, athlete=setting == "athlete"
+                )
+                if (
+                    device == "Alder"
+                    and CLIENTS[c] == truth.mistyped_client
+                    and week == truth.mistyped_week
+                    and rep == 2
+                ):
+                    reading += 20  # a digit mistyped: 3 for 1
+                row(
+                    c,
+                    when,
+                    device,
+                    "device",
+                    "body_fat_percent",
+                    reading,
+                    rep,
+                    setting=setting,
+                    conditions=conditions,
+                )
+            if device in ("Alder", "Birch"):
+                row(
+                    c,
+                    when,
+                    device,
+                    "device",
+                    "body_mass",
+                    mass + float(draw.normal(0, 0.05)),
+                    setting=setting,
+                )
+                row(
+                    c,
+                    when,
+                    device,
+                    "device",
+                    "total_body_water_percent",
+                    float((100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)),
+                    setting=setting,
+                )
+
     for week in range(WEEKS):
         day = start + timedelta(weeks=week)
         scan = week in SCAN_WEEKS
-        birch_setting = "standard" if week < TRUTH.birch_step_week else "athlete"
         for c in range(n):
             if not scan and (week + c) % 2:
                 continue  # tallies every second week, always at a scan
@@ -189,68 +262,7 @@ def squad_rows(today: date, seed: int = 20260302, truth: Truth = TRUTH) -> tuple
                 ("voided", "yes"),
                 ("exercise_24h", "yes" if broken else "no"),
             )
-            for position, device in enumerate(("Alder", "Birch", "Cedar", "Dogwood")):
-                when = (clock + timedelta(minutes=4 * position)).isoformat(timespec="minutes")
-                day_error = float(own[device][c]) + float(rng.normal(0, TRUTH.occasion_sd[device]))
-                setting = birch_setting if device == "Birch" else ""
-                for rep in (1, 2, 3):
-                    if MODELS[device].failures and rng.random() < MODELS[device].failures:
-                        row(
-                            c,
-                            when,
-                            device,
-                            "device",
-                            "body_fat_percent",
-                            None,
-                            rep,
-                            status="failed",
-                            note="no value shown",
-                            conditions=conditions,
-                        )
-                        continue
-                    error = day_error + float(rng.normal(0, MODELS[device].noise))
-                    reading = MODELS[device].shown(
-                        fat, error, wet=wet, week=week, athlete=setting == "athlete"
-                    )
-                    if (
-                        device == "Alder"
-                        and CLIENTS[c] == truth.mistyped_client
-                        and week == truth.mistyped_week
-                        and rep == 2
-                    ):
-                        reading += 20  # a digit mistyped: 3 for 1
-                    row(
-                        c,
-                        when,
-                        device,
-                        "device",
-                        "body_fat_percent",
-                        reading,
-                        rep,
-                        setting=setting,
-                        conditions=conditions,
-                    )
-                if device in ("Alder", "Birch"):
-                    row(
-                        c,
-                        when,
-                        device,
-                        "device",
-                        "body_mass",
-                        mass + float(rng.normal(0, 0.05)),
-                        setting=setting,
-                    )
-                    row(
-                        c,
-                        when,
-                        device,
-                        "device",
-                        "total_body_water_percent",
-                        float(
-                            (100 - fat) * water_share[c] + (wet if device == "Birch" else 0.6 * wet)
-                        ),
-                        setting=setting,
-                    )
+            devices(rng, c, clock, week, fat, mass, wet, conditions)
             tape = (clock + timedelta(minutes=20)).isoformat(timespec="minutes")
             waist = height[c] * 20 / (64 + 12 * (not male[c]) - (fat + float(rng.normal(1.0, 2.0))))
             for rep in (1, 2):
@@ -268,4 +280,21 @@ def squad_rows(today: date, seed: int = 20260302, truth: Truth = TRUTH) -> tuple
                     float(fat + rng.normal(0, SCAN_SD)),
                     note="whole body",
                 )
+    # the morning after some visits, with its own random numbers: day-to-day variation
+    later = np.random.default_rng([seed, 1])
+    for week in NEXT_MORNING_WEEKS:
+        day = start + timedelta(weeks=week, days=1)
+        for c in range(week % 2, n, 2):
+            wet = float(later.normal(0, 0.7))
+            clock = datetime.combine(day, datetime.min.time()).replace(hour=6, minute=45)
+            devices(
+                later,
+                c,
+                clock + timedelta(minutes=12 * (c // 2)),
+                week,
+                fat0[c] + change[c] * week / WEEKS,
+                mass0[c] + 0.6 * change[c] * week / WEEKS + 0.3 * wet,
+                wet,
+                (("fasted", "yes"), ("voided", "yes"), ("exercise_24h", "no")),
+            )
     return tuple(rows)

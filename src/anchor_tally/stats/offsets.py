@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .components import NestedFit
+from .day_steps import MOST_NEAR_DAYS, day_steps
 from .distributions import t_interval
 from .estimate import Estimate, Floats, FrozenArrays, Interval, Ints
 from .variance_grid import VarianceGrid
@@ -170,8 +171,10 @@ def client_offsets(fit: NestedFit, grid: VarianceGrid | None) -> ClientOffsets:
     )
 
 
-def day_to_day(value: Floats, group: Ints) -> tuple[float, int] | None:
-    """SD from day to day by successive differences.
+def day_to_day(
+    value: Floats, group: Ints, day: Ints, most: float = MOST_NEAR_DAYS
+) -> tuple[float, float] | None:
+    """SD from day to day by differences of neighbouring days.
 
     Parameters
     ----------
@@ -179,24 +182,17 @@ def day_to_day(value: Floats, group: Ints) -> tuple[float, int] | None:
         Values in the order of time within their group.
     group : ndarray of int, shape (n,)
         Series that each value belongs to.
+    day : ndarray of int, shape (n,)
+        Number of the calendar day.
+    most : float
+        Days between neighbours that count.
 
     Returns
     -------
-    tuple of float and int, or None
-        SD and degrees of freedom (2/3 of the number of differences, since neighbouring differences
-        share a value). None below three differences.
-
-    Notes
-    -----
-    A slow trend cancels in the differences.
-
-    References
-    ----------
-    von Neumann 1941, Ann Math Stat 12:367.
+    tuple of float, or None
+        SD and degrees of freedom. None below three differences.
     """
-    same = group[1:] == group[:-1]
-    n = int(same.sum())
-    if n < 3:
+    steps = day_steps(value, group, day, most)
+    if steps.step.size < 3:
         return None
-    step = np.diff(value)[same]
-    return math.sqrt(float(step @ step) / (2 * n)), max(2 * n // 3, 1)
+    return math.sqrt(steps.variance), steps.df

@@ -79,13 +79,15 @@ def noise_of(day: Ints, value: Floats, level: Ints | None = None) -> Noise | Non
     Returns
     -------
     Noise or None
-        The larger of two SDs. None below four days.
+        The larger of two SDs. None below four days, and where days lie far apart and are fewer
+        than three more than their settings.
 
     Notes
     -----
-    Successive differences cancel a slow trend (von Neumann 1941) but are too small when
-    neighbouring days are alike. The SD about a straight line is right for those but counts a bend
-    as noise. The larger of both claims less.
+    Differences of days at most two weeks apart cancel a slow trend (von Neumann 1941) but are too
+    small when neighbouring days are alike. The SD about a straight line is right for those but
+    counts a bend as noise. The larger of both claims less. Days farther apart differ by real
+    change, so only the line counts there.
 
     References
     ----------
@@ -96,19 +98,16 @@ def noise_of(day: Ints, value: Floats, level: Ints | None = None) -> Noise | Non
         if level is None
         else np.unique(level, return_inverse=True)[1]
     )
-    found = day_to_day(value, k)
-    if found is None:
-        return None
-    sd, df = found
+    sd, df = day_to_day(value, k, day, 2 * WEEK_DAYS) or (0.0, 0.0)
     n = np.bincount(k)
     t, v = (x - (np.bincount(k, x) / n)[k] for x in (day.astype(float), value))
     tt, free = float(t @ t), value.size - n.size - 1
     if free > 2 and tt > 0:
         left = v - float(t @ v) / tt * t
         about = math.sqrt(float(left @ left) / free)
-        if about > sd:
+        if about > sd or df == 0:
             return Noise(about, float(free), own=True)
-    return Noise(sd, float(df), own=True)
+    return Noise(sd, df, own=True) if df > 0 else None
 
 
 def week_means(day: Ints, value: Floats, noise: Noise | None) -> WeekMeans:

@@ -11,10 +11,12 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
+from .day_steps import NEAR_DAYS, DaySteps, day_steps
 from .distributions import chi2_quantile, normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
 from .tallies import within
 
+LEAST_STEPS = 6  # differences of neighbouring days below which their SD is not given
 LEAST_DF = 3.0  # degrees of freedom below which an interval from χ² gives nothing
 
 
@@ -36,13 +38,22 @@ class Icc:
 
 
 @dataclass(frozen=True, slots=True)
+class Apart:
+    """SD between visits farther apart: real change is in it. ``weeks`` is the usual distance."""
+
+    sd: Estimate
+    weeks: float
+
+
+@dataclass(frozen=True, slots=True)
 class Repeatability:
     """Spread within tallies in the metric's unit; None where the data cannot give it.
 
     ``coefficient`` is 1.96·√2·s_w; ``largest`` the largest range of a tally; ``day`` the SD of a
-    client's tally values from day to day with the part of the repeats taken out, ``single_day``
-    that of one reading on one day; ``resolution`` is the step that the values are shown in,
-    ``limited`` shows that the spread is no larger than that step makes it.
+    client's tally values from day to day with the part of the repeats taken out (of single
+    readings where there are no repeats), ``single_day`` that of one reading on one day; ``apart``
+    is the SD between visits where no neighbours are near enough; ``resolution`` is the step that
+    the values are shown in, ``limited`` shows that the spread is no larger than that step makes it.
     """
 
     sd: Estimate | None
@@ -61,6 +72,14 @@ class Repeatability:
     replicates: int
     notes: tuple[Note, ...] = ()
     df: int = 0
+    apart: Apart | None = None
+
+    @property
+    def detectable_days(self) -> float | None:
+        """Smallest detectable change of two single readings on two days."""
+        if self.single_day is None:
+            return None
+        return normal_quantile(0.975) * math.sqrt(2) * self.single_day
 
 
 def sd_interval(sd: float, df: float, confidence: float = 0.95) -> Interval | None:
@@ -196,9 +215,13 @@ def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
 
 
 def day_to_day_sd(
-    value: Floats, size: Floats, series: Ints, within_variance: float, confidence: float = 0.95
+    value: Floats,
+    size: Floats,
+    steps: DaySteps,
+    within_variance: float | None,
+    confidence: float = 0.95,
 ) -> Estimate | None:
-    """SD of a client's means from day to day, with the part of the repeats taken off.
+    """SD of a client's means between neighbouring visits, with the part of the repeats taken off.
 
     Parameters
     ----------
@@ -206,45 +229,50 @@ def day_to_day_sd(
         Means of sets of repeats, in the order of time within a series.
     size : (m,) integer array
         Readings behind each mean.
-    series : (m,) integer array
-        Client and setting that each mean belongs to.
-    within_variance : float
-        Variance of one repeat.
+    steps : DaySteps
+        The differences that count.
+    within_variance : float or None
+        Variance of one repeat; None where there are no repeats: the SD is then that of single
+        readings.
     confidence : float
         Level of the interval.
 
     Returns
     -------
     Estimate or None
-        From successive differences, so that a slow trend falls out. The χ² interval is that of
-        the whole with 2/3 of the differences as degrees of freedom; the part of the repeats is
-        taken off both ends. None below three differences.
+        The χ² interval is that of the whole; the part of the repeats is taken off both ends. None
+        below six differences.
 
     References
     ----------
     von Neumann 1941, Ann Math Stat 12:367.
     """
-    same = series[1:] == series[:-1]
-    n = int(same.sum())
-    if n < 6:
+    at = steps.second
+    if at.size < LEAST_STEPS:
         return None
-    step = np.diff(value)[same]
-    own = within_variance * float((1 / size[1:][same] + 1 / size[:-1][same]).mean()) / 2
-    whole = float(step @ step) / (2 * n)
-    ends = sd_interval(math.sqrt(whole), 2 * n / 3, confidence)
+    own = 0.0
+    if within_variance is not None:
+        own = within_variance * float((1 / size[at] + 1 / size[at - 1]).mean()) / 2
+    whole = steps.variance
+    ends = sd_interval(math.sqrt(whole), steps.df, confidence)
     if ends is None:
         return None
 
     def less(variance: float) -> float:
         return math.sqrt(max(variance - own, 0.0))
 
-    return Estimate(
-        less(whole), Interval(less(ends.low**2), less(ends.high**2)), n, "successive-differences"
-    )
+    method = "successive-differences" if within_variance is not None else "single-readings"
+    return Estimate(less(whole), Interval(less(ends.low**2), less(ends.high**2)), at.size, method)
 
 
 def repeatability(
-    tally: Ints, value: Floats, replicate: Ints, series: Ints, confidence: float = 0.95
+    tally: Ints,
+    value: Floats,
+    replicate: Ints,
+    series: Ints,
+    day: Ints,
+    confidence: float = 0.95,
+    near_days: float = NEAR_DAYS,
 ) -> Repeatability:
     """Describe how repeats of one instrument differ.
 
@@ -258,8 +286,12 @@ def repeatability(
         Which repeat each reading is, from 1.
     series : ndarray of int, shape (n,)
         Client and setting of each reading.
+    day : ndarray of int, shape (n,)
+        Number of the calendar day of each reading.
     confidence : float
         Level of the intervals.
+    near_days : float
+        Days between visits whose differences count as variation from day to day.
 
     Returns
     -------
@@ -284,8 +316,20 @@ def repeatability(
     tallies, replicates = int((groups.size > 1).sum()), int(groups.size.max(initial=0))
     step = display_step(value) if value.size else None
     mean = float(value.mean()) if value.size else math.nan
+    _, first = np.unique(groups.cell, return_index=True)
+    size, of, on = groups.size.astype(float), series[first], day[first]
+    steps = day_steps(groups.mean, of, on, near_days)
+    daily = day_to_day_sd(groups.mean, size, steps, groups.variance, confidence)
+    far = day_steps(groups.mean, of, on, np.inf, near_days + 1)
+    apart = None
+    if daily is None:
+        notes.append(note("few_days"))
+        between = day_to_day_sd(groups.mean, size, far, groups.variance, confidence)
+        if between is not None:
+            weeks = float(np.median(on[far.second] - on[far.second - 1])) / 7
+            apart = Apart(between, weeks)
     if groups.variance is None or groups.df < 1:
-        notes.append(note("no_repeats"))
+        notes.insert(0, note("no_repeats"))
         return Repeatability(
             None,
             None,
@@ -295,13 +339,14 @@ def repeatability(
             None,
             None,
             None,
-            None,
-            None,
+            daily,
+            daily.value if daily is not None else None,
             step,
             False,
             tallies,
             replicates,
             tuple(notes),
+            apart=apart,
         )
     sd, df = math.sqrt(groups.variance), float(groups.df)
     ends = sd_interval(sd, df, confidence) if df >= LEAST_DF else None
@@ -315,12 +360,6 @@ def repeatability(
     np.minimum.at(low, groups.cell, value)
     np.maximum.at(high, groups.cell, value)
     icc = _icc(groups.cell, groups.size, value, replicate, notes, confidence)
-    _, first = np.unique(groups.cell, return_index=True)
-    day = day_to_day_sd(
-        groups.mean, groups.size.astype(float), series[first], groups.variance, confidence
-    )
-    if day is None:
-        notes.append(note("few_days"))
     return Repeatability(
         sd=Estimate(sd, ends, int(groups.size[groups.size > 1].sum()), "pooled-within"),
         coefficient=Estimate(
@@ -334,14 +373,15 @@ def repeatability(
         detectable=Estimate(
             factor * sd, ends.scaled(factor) if ends else None, tallies, "1.96√2·SEM"
         ),
-        day=day,
-        single_day=math.sqrt(day.value**2 + groups.variance) if day is not None else None,
+        day=daily,
+        single_day=math.sqrt(daily.value**2 + groups.variance) if daily is not None else None,
         resolution=step,
         limited=limited,
         tallies=tallies,
         replicates=replicates,
         notes=tuple(notes),
         df=int(df),
+        apart=apart,
     )
 
 

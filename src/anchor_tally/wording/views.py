@@ -27,6 +27,11 @@ from .sentences import scan_word
 from .statistics import Line
 
 
+def weeks_words(weeks: float) -> str:
+    """A distance in time in days below two weeks, else in weeks."""
+    return count(round(7 * weeks), "day") if weeks < 2 else count(round(weeks), "week")
+
+
 def notes_words(notes: Sequence[Note]) -> str:
     """Notes as sentences, each once."""
     return "\n".join(dict.fromkeys(sentence(n) for n in notes))
@@ -42,13 +47,23 @@ def _line(name: str, e: Estimate | None, k: int, *, sign: bool = False, main: bo
 def repeatability_headline(r: RepeatabilityResult) -> str:
     """How far repeats of a device differ, minutes and days apart."""
     name, m, f = r.instrument.name, metric_of(r.metric), r.found
-    if f.sd is None:
-        return f"{name}: no repeats yet. Take two or three readings minutes apart."
     k, unit = max(m.decimals, 1), m.difference_unit
+    if f.sd is None:
+        if f.day is None:
+            return f"{name}: no repeats yet. Take two or three readings minutes apart."
+        return (
+            f"{name}: single readings of one client vary from day to day by"
+            f" {number(f.day.value, k)} {unit} (SD). No repeats yet."
+        )
     twice = number(f.coefficient.value, k) if f.coefficient else MISSING
     head = f"{name}: repeats minutes apart agree within {twice} {unit} (95 % of pairs)"
     if f.limited and f.resolution is not None:
         head = f"{name}: repeats agree to the step of the display ({f.resolution:g} {unit})"
+    if f.day is None and f.apart is not None:
+        return (
+            f"{head}. Between visits about {weeks_words(f.apart.weeks)} apart: SD"
+            f" {number(f.apart.sd.value, k)} {unit}, real change included."
+        )
     if f.day is None:
         return f"{head}. Not enough data for day-to-day variation."
     return f"{head}. Day-to-day variation: SD {number(f.day.value, k)} {unit}."
@@ -64,6 +79,12 @@ def repeatability_lines(r: RepeatabilityResult) -> list[Line]:
         _line(f"Day-to-day SD ({unit})", f.day, k, main=True),
         Line(f"SD of one reading ({unit})", number(f.single_day, k), "", main=True),
         _line(f"Detectable, minutes apart ({unit})", f.detectable, k),
+        Line(f"Detectable, on two days ({unit})", number(f.detectable_days, k), ""),
+        *(
+            [_line(f"SD between visits ({unit})", f.apart.sd, k, main=True)]
+            if f.apart is not None
+            else []
+        ),
         Line(f"Technical error ({unit})", number(f.tem, k), ""),
         Line("Technical error (% of mean)", number(f.tem_percent, 2), ""),
         Line("Coefficient of variation (%)", number(f.cv_percent, 2), ""),

@@ -11,6 +11,7 @@ from ...domain.lens import Lens
 from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
+from ...stats.day_steps import NEAR_DAYS
 from ...stats.estimate import Note
 from ...stats.repeatability import Repeatability, repeatability
 from ..ask.question import Asked
@@ -50,6 +51,8 @@ class RepeatabilityRequest:
         Metric, reference, clients, setting and pairing window.
     instrument : str
         Name of one instrument; empty for all that have the metric.
+    near_days : float
+        Days between visits whose differences count as variation from day to day, up to 7.
 
     Raises
     ------
@@ -60,6 +63,7 @@ class RepeatabilityRequest:
     snapshot: Snapshot
     lens: Lens
     instrument: str = ""
+    near_days: float = NEAR_DAYS
 
     def run(self) -> Generator[float, None, tuple[RepeatabilityResult, ...]]:
         """Yield progress; return one result an instrument, in the study's order."""
@@ -72,12 +76,12 @@ class RepeatabilityRequest:
             raise CannotCompare(f"no readings of {metric.label.lower()} yet")
         out = []
         for k, item in enumerate(items):
-            out.append(_of(self.snapshot, self.lens, item))
+            out.append(_of(self.snapshot, self.lens, item, self.near_days))
             yield (k + 1) / len(items)
         return tuple(out)
 
 
-def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> RepeatabilityResult:
+def _of(snapshot: Snapshot, lens: Lens, item: Instrument, near_days: float) -> RepeatabilityResult:
     c, notes = snapshot.columns[lens.metric], list[Note]()
     rows = rows_of_instrument(snapshot, lens, item, lens.metric, notes)
     settings = int(c.setting.max(initial=0)) + 1
@@ -106,7 +110,9 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> RepeatabilityResult
         else np.empty(0, dtype=np.int64)
     )
     series = c.client[order] * settings + c.setting[order]
-    found = repeatability(tally, c.value[order], c.replicate[order], series)
+    found = repeatability(
+        tally, c.value[order], c.replicate[order], series, c.day[order], near_days=near_days
+    )
     size = np.bincount(tally) if order.size else np.empty(0)
     mean = np.bincount(tally, c.value[order]) / np.maximum(size, 1) if order.size else np.empty(0)
     several = size[tally] > 1 if order.size else np.empty(0, dtype=bool)

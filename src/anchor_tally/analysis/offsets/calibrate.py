@@ -40,7 +40,7 @@ from ..ask.content_key import ContentKey, content_key
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, others_of
 from ..pairs.offset_drift import OffsetDrift, movement, settings_apart
-from ..pairs.pairing import PairSet, pair
+from ..pairs.pairing import DAY, PairSet, pair
 from ..pairs.reference_slopes import TOO_LITTLE, UNKNOWN, answer_on_change, follows
 from .cross_validation import LEAST_CLIENTS, validated
 from .record import fingerprint, rows_of
@@ -409,8 +409,11 @@ def _provisional(
     np.minimum.at(
         first, np.searchsorted(mornings.occasions, columns.visit[own]), columns.instant[own]
     )
-    series = mornings.mean[np.argsort(first)]
-    days = day_to_day(series, np.zeros(series.size, dtype=np.int64))
+    order = np.argsort(first)
+    series = mornings.mean[order]
+    days = day_to_day(
+        series, np.zeros(series.size, dtype=np.int64), (first[order] // DAY).astype(np.int64)
+    )
     if days is None:
         notes.append(note("one_scan_needs_mornings", mornings=series.size))
         return ()

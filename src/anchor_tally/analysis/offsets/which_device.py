@@ -20,6 +20,7 @@ from ...domain.records import Instrument
 from ...domain.snapshot import FAILED, Floats, Ints, Snapshot
 from ...domain.steps import finish
 from ...stats.change import smallest_change
+from ...stats.day_steps import day_steps
 from ...stats.estimate import Estimate, Note, note
 from ...stats.ranking import Ranking, rank, root_mean
 from ..agreement.repeatability import RepeatabilityRequest
@@ -279,7 +280,7 @@ def _changes(r: CalibrateResult | None, codes: Ints) -> Floats:
 def _days(snapshot: Snapshot, lens: Lens, item: Instrument, codes: Ints) -> Floats:
     """By client what a smallest detectable change is made of.
 
-    Squared differences of neighbouring visits, their count, their part of the repeats, the sum of
+    Squared differences of neighbouring days, their count, their part of the repeats, the sum of
     squares within sets of repeats, and its degrees of freedom.
     """
     out = np.zeros((codes.size, 5))
@@ -289,11 +290,13 @@ def _days(snapshot: Snapshot, lens: Lens, item: Instrument, codes: Ints) -> Floa
         return out
     c = snapshot.columns[lens.metric]
     s = series_of(c, rows)
-    same = (s.client[1:] == s.client[:-1]) & (s.setting[1:] == s.setting[:-1])
-    at = np.searchsorted(codes, s.client[1:][same])
-    out[:, 0] = np.bincount(at, np.diff(s.mean)[same] ** 2, codes.size)
+    steps = day_steps(s.mean, s.client * (int(s.setting.max()) + 1) + s.setting, s.day)
+    second = steps.second
+    at = np.searchsorted(codes, s.client[second])
+    out[:, 0] = np.bincount(at, steps.step**2, codes.size)
     out[:, 1] = np.bincount(at, minlength=codes.size)
-    out[:, 2] = np.bincount(at, (1 / s.size[1:] + 1 / s.size[:-1])[same] / 2, codes.size)
+    share = (1 / s.size[second] + 1 / s.size[second - 1]) / 2
+    out[:, 2] = np.bincount(at, share, codes.size)
     key = c.visit[rows] * (int(c.setting.max(initial=0)) + 1) + c.setting[rows]
     _, cell, size = np.unique(key, return_inverse=True, return_counts=True)
     value = c.value[rows]

@@ -24,6 +24,7 @@ class Series:
     client: Ints
     setting: Ints
     instant: Floats
+    day: Ints
     mean: Floats
     size: Ints
 
@@ -81,6 +82,7 @@ def series_of(c: Columns, rows: Ints) -> Series:
         client=read_only(c.client[at][order], np.int64),
         setting=read_only(c.setting[at][order], np.int64),
         instant=read_only(instant[order], np.float64),
+        day=read_only(c.day[at][order], np.int64),
         mean=read_only(mean[order], np.float64),
         size=read_only(size[order], np.int64),
     )

@@ -189,8 +189,8 @@ def _noise(
         rows_of_instrument(snapshot, Lens(lens.metric), item, lens.metric),
     )
     settings = int(everyone.setting.max(initial=0)) + 1
-    found = day_to_day(everyone.mean, everyone.client * settings + everyone.setting)
-    return own if found is None else Noise(found[0], float(found[1]), own=False)
+    found = day_to_day(everyone.mean, everyone.client * settings + everyone.setting, everyone.day)
+    return own if found is None else Noise(found[0], found[1], own=False)
 
 
 def _of_everyone(
