@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .distributions import normal_quantile, t_quantile
+from .distributions import normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
+from .jackknife import of_correlation
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +121,7 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95) -> A
         np.add.at(sums, group, terms)
         rest = _correlations(terms.sum(axis=0) - sums)
         r_interval, c_interval = (
-            _jackknifed(v, left, confidence) for v, left in zip((r, ccc), rest, strict=True)
+            of_correlation(v, left, confidence) for v, left in zip((r, ccc), rest, strict=True)
         )
     else:
         notes = (note("correlation_interval_needs_clients", clients=groups),)
@@ -131,20 +132,6 @@ def agreement(x: Floats, y: Floats, client: Ints, confidence: float = 0.95) -> A
         mae,
         notes,
     )
-
-
-def _jackknifed(value: float, left: Floats, confidence: float) -> Interval | None:
-    """Interval of a correlation on the scale of Fisher's z.
-
-    From its values ``left`` (groups,) without one client each.
-    """
-    if abs(value) >= 1 - 1e-12 or not (np.abs(left) < 1 - 1e-12).all():
-        return None
-    z, n = np.arctanh(left), left.size
-    se = math.sqrt((n - 1) / n * float(((z - z.mean()) ** 2).sum()))
-    half = t_quantile(0.5 + confidence / 2, n - 1) * se
-    middle = math.atanh(value)
-    return Interval(math.tanh(middle - half), math.tanh(middle + half))
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,13 +10,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from .agreement import agreement
 from .components import NestedFit, fit_nested
-from .distributions import normal_quantile
+from .distributions import normal_quantile, t_estimate
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
+from .jackknife import of_positive
 from .limits import Limits, single_bias, single_limits
 from .regression import Line, deming
 from .repeatability import sd_interval
-from .repeated import repeated_bias, repeated_limits
+from .repeated import repeated_limits
+from .shares import clustered_share
 from .variance_grid import occasion_means, variance_grid
 
 
@@ -49,62 +52,32 @@ class Change:
     notes: tuple[Note, ...]
 
 
-def wilson(k: int, n: int, confidence: float = 0.95) -> Estimate | None:
-    """A share with Wilson's interval.
-
-    Parameters
-    ----------
-    k, n : int
-        Successes and trials.
-    confidence : float
-        Level of the interval.
-
-    Returns
-    -------
-    Estimate or None
-        None for no trial.
-
-    References
-    ----------
-    Wilson 1927, JASA 22:209.
-
-    Examples
-    --------
-    >>> share = wilson(81, 263)
-    >>> round(share.interval.low, 3), round(share.interval.high, 3)
-    (0.255, 0.366)
-    """
-    if n == 0:
-        return None
-    z = normal_quantile(0.5 + confidence / 2)
-    share, z2 = k / n, z * z
-    centre = (share + z2 / (2 * n)) / (1 + z2 / n)
-    half = z * math.sqrt(share * (1 - share) / n + z2 / (4 * n * n)) / (1 + z2 / n)
-    return Estimate(share, Interval(max(centre - half, 0.0), min(centre + half, 1.0)), n, "wilson")
-
-
-def sign_concordance(dx: Floats, dy: Floats, zone: float) -> Concordance:
+def sign_concordance(dx: Floats, dy: Floats, client: Ints, zone: float) -> Concordance:
     """Share of changes whose direction the device and the reference agree on.
 
     Parameters
     ----------
     dx, dy : ndarray, shape (n,)
         Changes of the reference and of the device, in units of the metric.
+    client : ndarray of int, shape (n,)
+        Client of each change.
     zone : float
         Exclusion zone: a change is left out when both changes lie within it.
 
     Returns
     -------
     Concordance
-        The share with Wilson's interval, and how many changes were judged and left out.
+        The share with its interval, and how many changes were judged and left out.
 
     References
     ----------
     Critchley, Lee & Ho 2010, Anesth Analg 111:1180 (four-quadrant trend analysis).
     """
     outside = (np.abs(dx) > zone) | (np.abs(dy) > zone)
-    judged, same = int(outside.sum()), int((outside & (dx * dy > 0)).sum())
-    return Concordance(wilson(same, judged), same, judged, int(dx.size - judged))
+    agrees = (dx * dy > 0)[outside]
+    judged, same = int(outside.sum()), int(agrees.sum())
+    share = clustered_share(agrees.astype(float), client[outside])
+    return Concordance(share, same, judged, int(dx.size - judged))
 
 
 def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0) -> Change:
@@ -130,8 +103,9 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
     Notes
     -----
     With one change a client the classical design is used, with more the repeated one. Changes of
-    one client that share a scan are not independent; the client's variance takes that up in the
-    bias only. The interval of the slope is a jackknife over clients.
+    one client that share a scan are correlated by −1/2: their sum is that between the first and
+    the last scan. So the standard error of the bias comes from sums of whole clients, and the
+    intervals of SD, correlation and slope from leaving out one client at a time.
     """
     d, notes = dy - dx, []
     n, clients = d.size, int(np.unique(client).size)
@@ -144,7 +118,7 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
             None,
             None,
             None,
-            sign_concordance(dx, dy, zone),
+            sign_concordance(dx, dy, client, zone),
             zone,
             (note("no_changes"),),
         )
@@ -156,8 +130,8 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
     elif clients > 1:
         fit = fit_nested(d, client, np.arange(n))
         if fit is not None:
-            bias, _ = repeated_bias(fit)
-            sd = _total_sd(fit, n)
+            bias = _client_sums(d, client)
+            sd = _total_sd(fit, d, client)
             grid = variance_grid(occasion_means(d, client, np.arange(n)))
             limits = repeated_limits(fit, bias, grid, d, client)
     else:
@@ -173,42 +147,46 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
         sd,
         limits,
         line,
-        _correlation(dx, dy, clients),
-        sign_concordance(dx, dy, zone),
+        agreement(dx, dy, client).pearson,
+        sign_concordance(dx, dy, client, zone),
         zone,
         tuple(notes),
     )
 
 
-def _total_sd(fit: NestedFit, n: int) -> Estimate:
-    """SD of one change by the summed variances.
+def _client_sums(d: Floats, client: Ints) -> Estimate:
+    """Mean change with the standard error of a ratio of sums of clients.
 
-    Χ² interval on their Satterthwaite degrees of freedom.
+    Degrees of freedom are clients − 1. Source: Cochran 1977, Sampling Techniques, section 6.3.
     """
-    sd = math.sqrt(fit.total_variance)
+    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
+    n, c = d.size, size.size
+    mean = float(d.mean())
+    gap = np.bincount(k, d) - mean * size
+    se = math.sqrt(float(gap @ gap) * c / (c - 1)) / n
+    return t_estimate(mean, se, c - 1, n, "client-sums")
+
+
+def _total_sd(fit: NestedFit, d: Floats, client: Ints) -> Estimate:
+    """SD of one change by the summed variances, with an interval by leaving out clients.
+
+    Below five clients the χ² interval on Satterthwaite's degrees of freedom.
+    """
+    n, sd = d.size, math.sqrt(fit.total_variance)
+    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
+    if size.size >= 5:
+        first, second = np.bincount(k, d), np.bincount(k, d * d)
+        rest = n - size
+        mean = (first.sum() - first) / rest
+        variance = ((second.sum() - second) / rest - mean**2) * rest / np.maximum(rest - 1, 1)
+        interval = of_positive(sd, np.sqrt(np.maximum(variance, 0.0)), 0.95)
+        return Estimate(sd, interval, n, "reml-jackknife")
     df = (
         float(fit.delta_df(lambda theta: np.asarray([theta.sum()]))[0])
         if fit.theta_cov.any()
         else float(n - 1)
     )
     return Estimate(sd, sd_interval(sd, min(df, n - 1)), n, "reml-satterthwaite")
-
-
-def _correlation(dx: Floats, dy: Floats, clients: int) -> Estimate | None:
-    """Pearson's r of the changes.
-
-    Fisher's interval counts clients, not changes: those of one client are not independent.
-    """
-    spread = float(dx.std()) * float(dy.std())
-    if spread <= 0:
-        return None
-    r = min(max(float(np.mean((dx - dx.mean()) * (dy - dy.mean()))) / spread, -1.0), 1.0)
-    if clients < 4 or abs(r) >= 1 - 1e-12:
-        return Estimate(r, None, dx.size, "pearson")
-    half, z = normal_quantile(0.975) / math.sqrt(clients - 3), math.atanh(r)
-    return Estimate(
-        r, Interval(math.tanh(z - half), math.tanh(z + half)), dx.size, "pearson-fisher"
-    )
 
 
 def smallest_change(

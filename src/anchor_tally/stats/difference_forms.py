@@ -108,13 +108,15 @@ def _bias_and_limits(
     )
 
 
-def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
+def sloping_limits(d: Floats, mean: Floats, client: Ints) -> SlopingLimits | None:
     """Limits of agreement about a straight line, whose width may change with the level as well.
 
     Parameters
     ----------
     d, mean : ndarray, shape (n,)
         Differences, and means of both methods.
+    client : ndarray of int, shape (n,)
+        Client of each pair.
 
     Returns
     -------
@@ -123,7 +125,8 @@ def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
 
     Notes
     -----
-    Pairs of one client are treated as independent.
+    With several pairs of a client the line goes through the means of clients, and the width comes
+    from all pairs about it.
 
     References
     ----------
@@ -135,15 +138,22 @@ def sloping_limits(d: Floats, mean: Floats) -> SlopingLimits | None:
     saa = float(a @ a)
     if n < LEAST_LINE or saa <= 1e-18 * n * max(1.0, abs(centre)) ** 2:
         return None
-    b1 = float(a @ d) / saa
-    b0 = float(d.mean())
-    residual = d - b0 - b1 * a
-    s2 = float(residual @ residual) / (n - 2)
-    size = np.abs(residual)
+    _, k, pairs = np.unique(client, return_inverse=True, return_counts=True)
+    c = pairs.size
+    level, own = np.bincount(k, a) / pairs, np.bincount(k, d) / pairs
+    middle = float(level.mean())
+    spread = float((level - middle) @ (level - middle))
+    if c < 3 or spread <= 1e-18 * c * max(1.0, abs(centre)) ** 2:
+        return None
+    b1 = float((level - middle) @ own) / spread
+    b0 = float(own.mean()) - b1 * middle
+    between = own - b0 - b1 * level
+    s2 = float(between @ between) / (c - 2)
+    size = np.abs(d - b0 - b1 * a)
     r1 = float(a @ size) / saa
     return SlopingLimits(
-        t_estimate(b0, math.sqrt(s2 / n), n - 2, n, "ols"),
-        t_estimate(b1, math.sqrt(s2 / saa), n - 2, n, "ols"),
+        t_estimate(b0, math.sqrt(s2 * (1 / c + middle**2 / spread)), c - 2, n, "ols"),
+        t_estimate(b1, math.sqrt(s2 / spread), c - 2, n, "ols"),
         float(size.mean()),
         r1,
         centre,

@@ -9,32 +9,18 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import special
 
 from .day_steps import NEAR_DAYS, DaySteps, day_steps
 from .distributions import chi2_quantile, normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
-from .tallies import within
+from .intraclass import Icc, intraclass_of_clients
+from .jackknife import of_positive
+from .tails import HEAVY, kurtosis_p
+from .tallies import Within, within
 
+LEAST_SETS = 10  # sets of repeats from which on a jackknife of sets is used as well
 LEAST_STEPS = 6  # differences of neighbouring days below which their SD is not given
 LEAST_DF = 3.0  # degrees of freedom below which an interval from χ² gives nothing
-
-
-@dataclass(frozen=True, slots=True)
-class Icc:
-    """Intraclass correlations of single readings and of the mean of ``k``.
-
-    One-way, two-way random and two-way mixed.
-    """
-
-    one: Estimate
-    random: Estimate | None
-    mixed: Estimate | None
-    one_mean: Estimate
-    random_mean: Estimate | None
-    mixed_mean: Estimate | None
-    tallies: int
-    k: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,91 +115,6 @@ def display_step(value: Floats) -> float | None:
     return None
 
 
-def _f_quantile(p: float, df1: float, df2: float) -> float:
-    return float(special.fdtri(df1, df2, p))
-
-
-def intraclass(values: Floats, confidence: float = 0.95) -> Icc | None:
-    """Intraclass correlations of sets of repeats of equal size.
-
-    Parameters
-    ----------
-    values : (tallies, repeats) array
-        One row a set, its repeats in the order in which they were taken.
-    confidence : float
-        Level of the intervals.
-
-    Returns
-    -------
-    Intraclass or None
-        ICC(1,1), ICC(2,1), ICC(3,1) and those of the mean of k repeats, with intervals from F
-        (for 2,1 with Satterthwaite degrees of freedom). None for fewer than three sets or when
-        nothing varies.
-
-    References
-    ----------
-    McGraw & Wong 1996, Psychol Methods 1:30: ICC(1), ICC(A,1) and ICC(C,1).
-    """
-    n, k = values.shape
-    if n < 3 or k < 2:
-        return None
-    grand = float(values.mean())
-    rows, columns = values.mean(axis=1), values.mean(axis=0)
-    ss_total = float(((values - grand) ** 2).sum())
-    ss_rows, ss_columns = (
-        k * float(((rows - grand) ** 2).sum()),
-        n * float(((columns - grand) ** 2).sum()),
-    )
-    ms_rows = ss_rows / (n - 1)
-    ms_within = (ss_total - ss_rows) / (n * (k - 1))
-    ms_columns = ss_columns / (k - 1)
-    ms_error = max(ss_total - ss_rows - ss_columns, 0.0) / ((n - 1) * (k - 1))
-    tiny = 1e-14 * max(ss_total, 1e-300)
-    if (
-        ss_total <= 1e-20 * values.size * max(1.0, abs(grand)) ** 2
-        or ms_within <= tiny
-        or ms_error <= tiny
-    ):
-        return None
-    tail = (1 + confidence) / 2
-
-    def pair(value: float, low: float, high: float, method: str) -> tuple[Estimate, Estimate]:
-        """Of single readings, and of the mean of k (Spearman–Brown)."""
-
-        def up(r: float) -> float:
-            return float(k * r / (1 + (k - 1) * r))
-
-        return (
-            Estimate(value, Interval(low, high), n, method),
-            Estimate(up(value), Interval(up(low), up(high)), n, f"{method}-mean"),
-        )
-
-    def simple(ms: float, df2: float, method: str) -> tuple[Estimate, Estimate]:
-        f = ms_rows / ms
-        f_low, f_high = f / _f_quantile(tail, n - 1, df2), f * _f_quantile(tail, df2, n - 1)
-        return pair(
-            (f - 1) / (f + k - 1),
-            (f_low - 1) / (f_low + k - 1),
-            (f_high - 1) / (f_high + k - 1),
-            method,
-        )
-
-    one, one_mean = simple(ms_within, n * (k - 1), "icc-1")
-    mixed, mixed_mean = simple(ms_error, (n - 1) * (k - 1), "icc-c1")
-    r = (ms_rows - ms_error) / (ms_rows + (k - 1) * ms_error + k * (ms_columns - ms_error) / n)
-    a = k * r / (n * (1 - r))
-    b = 1 + k * r * (n - 1) / (n * (1 - r))
-    df = (a * ms_columns + b * ms_error) ** 2 / (
-        (a * ms_columns) ** 2 / (k - 1) + (b * ms_error) ** 2 / ((n - 1) * (k - 1))
-    )
-    over, under = _f_quantile(tail, n - 1, df), _f_quantile(tail, df, n - 1)
-    mean_square = k * ms_columns + (k * n - k - n) * ms_error
-    low = n * (ms_rows - over * ms_error) / (over * mean_square + n * ms_rows)
-    high = n * (under * ms_rows - ms_error) / (mean_square + n * under * ms_rows)
-    random, random_mean = pair(r, low, high, "icc-a1")
-    return Icc(one, random, mixed, one_mean, random_mean, mixed_mean, n, k)
-
-
 def day_to_day_sd(
     value: Floats,
     size: Floats,
@@ -265,6 +166,25 @@ def day_to_day_sd(
     return Estimate(less(whole), Interval(less(ends.low**2), less(ends.high**2)), at.size, method)
 
 
+def _within_interval(groups: Within, value: Floats, confidence: float) -> Interval | None:
+    """Interval of the SD within sets: χ², or a jackknife of sets where that is wider.
+
+    χ² holds for normal errors; where errors have heavy tails it is much too short.
+    """
+    df = groups.df
+    sd = math.sqrt(groups.ss / df)
+    ends = sd_interval(sd, df, confidence)
+    several = groups.size > 1
+    if ends is None or int(several.sum()) < LEAST_SETS:
+        return ends
+    ss = np.bincount(groups.cell, (value - groups.mean[groups.cell]) ** 2)[several]
+    rest = (groups.ss - ss) / (df - (groups.size[several] - 1))
+    own = of_positive(sd, np.sqrt(np.maximum(rest, 0.0)), confidence)
+    if own is None:
+        return ends
+    return Interval(min(ends.low, own.low), max(ends.high, own.high))
+
+
 def repeatability(
     tally: Ints,
     value: Floats,
@@ -273,6 +193,7 @@ def repeatability(
     day: Ints,
     confidence: float = 0.95,
     near_days: float = NEAR_DAYS,
+    client: Ints | None = None,
 ) -> Repeatability:
     """Describe how repeats of one instrument differ.
 
@@ -292,6 +213,8 @@ def repeatability(
         Level of the intervals.
     near_days : float
         Days between visits whose differences count as variation from day to day.
+    client : ndarray of int, shape (n,), optional
+        Client of each reading, where a client has several series.
 
     Returns
     -------
@@ -349,7 +272,7 @@ def repeatability(
             apart=apart,
         )
     sd, df = math.sqrt(groups.variance), float(groups.df)
-    ends = sd_interval(sd, df, confidence) if df >= LEAST_DF else None
+    ends = _within_interval(groups, value, confidence) if df >= LEAST_DF else None
     if ends is None:
         notes.append(note("few_repeats", df=df))
     limited = step is not None and sd <= step / math.sqrt(12) * 1.05
@@ -359,7 +282,14 @@ def repeatability(
     low, high = np.full(groups.size.size, np.inf), np.full(groups.size.size, -np.inf)
     np.minimum.at(low, groups.cell, value)
     np.maximum.at(high, groups.cell, value)
-    icc = _icc(groups.cell, groups.size, value, replicate, notes, confidence)
+    who = series if client is None else client
+    icc = _icc(groups.cell, groups.size, value, replicate, who, notes, confidence)
+    # of k repeats each differs from their mean by √(1 − 1/k) of its own error
+    several = groups.size[groups.cell] > 1
+    scale = np.sqrt(1 - 1 / np.maximum(groups.size[groups.cell], 2))
+    tails = kurtosis_p(((value - groups.mean[groups.cell]) / scale)[several])
+    if tails is not None and tails < HEAVY:
+        notes.append(note("heavy_tails_of_repeats", p=tails))
     return Repeatability(
         sd=Estimate(sd, ends, int(groups.size[groups.size > 1].sum()), "pooled-within"),
         coefficient=Estimate(
@@ -386,7 +316,13 @@ def repeatability(
 
 
 def _icc(
-    cell: Ints, size: Ints, value: Floats, replicate: Ints, notes: list[Note], confidence: float
+    cell: Ints,
+    size: Ints,
+    value: Floats,
+    replicate: Ints,
+    client: Ints,
+    notes: list[Note],
+    confidence: float,
 ) -> Icc | None:
     """Intraclass correlations of the sets with the commonest number of repeats."""
     several = size[size > 1]
@@ -395,10 +331,14 @@ def _icc(
     k = int(np.bincount(several).argmax())
     rows = np.flatnonzero(size[cell] == k)
     order = rows[np.lexsort((replicate[rows], cell[rows]))]
-    found = intraclass(value[order].reshape(-1, k), confidence)
+    found = intraclass_of_clients(
+        value[order].reshape(-1, k), client[order].reshape(-1, k)[:, 0], confidence
+    )
     left = int((several != k).sum())
     if found is None:
         notes.append(note("no_icc"))
     elif left:
         notes.append(note("icc_balanced", k=k, left=left))
+    if found is not None and found.one.interval is None:
+        notes.append(note("icc_interval_needs_clients"))
     return found

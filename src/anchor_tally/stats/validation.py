@@ -12,8 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from .change import wilson
 from .estimate import Estimate, Floats, FrozenArrays, Ints
+from .shares import wilson
 
 MODELS = ("none", "pooled", "client", "line", "line_client")  # the simpler one first
 

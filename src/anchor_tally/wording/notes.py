@@ -38,15 +38,19 @@ NOTES = {
     # other forms of agreement
     "no_passing_bablok": "Passing–Bablok needs at least 4 pairs that vary and increase together.",
     "not_a_line": "The relation may not be linear (cusum test, p = {p:.3f}). Do not interpret its slope.",
-    "pairs_as_if_apart": "Passing–Bablok, Theil–Sen, least squares, sloping limits and shares treat repeated pairs of a client as independent: their intervals are too narrow.",
+    "lines_of_client_means": "Passing–Bablok, Theil–Sen and least squares use one point per client ({clients:|client|clients}): the mean of the client's pairs.",
+    "no_percentiles_of_repeats": "Percentile limits are not given for repeated pairs of a client: no interval holds its level.",
     "reference_error_not_separable": "The scan's stated error is as large as the whole variation, so the device's own part cannot be separated.",
     "no_better_than_nothing": "Its error ({own:.1f}) is no smaller than that of methods without a device ({without:.1f}): the mean of other clients, or an equation from body mass index.",
     "no_percentiles": "Percentile limits need at least 20 pairs of 5 clients.",
+    "heavy_tails": "Differences have more extreme values than a normal distribution (kurtosis test, p = {p:.3f}). Intervals of the SD and of the limits may be too narrow.",
     # repeatability
+    "heavy_tails_of_repeats": "Repeats have more extreme values than a normal distribution (kurtosis test, p = {p:.3f}). The interval of their SD may be too narrow.",
     "no_repeats": "No repeats yet. Take two or three readings minutes apart.",
     "few_repeats": "Not enough repeats for a confidence interval ({df:g} degrees of freedom, needs 3).",
     "resolution_limits": "The repeats differ by no more than the step of the display ({step:g}), so the step sets the limit.",
     "no_icc": "Intraclass correlations need at least 3 sets with equal numbers of repeats that differ.",
+    "icc_interval_needs_clients": "Confidence intervals of intraclass correlations need at least 5 clients where clients have several sets.",
     "icc_balanced": "Intraclass correlations use the sets of {k} repeats; {left:|set|sets} with other numbers are left out.",
     "few_days": "Not enough data for day-to-day variation: needs at least 6 pairs of neighbouring days.",
     # change

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...domain.snapshot import OK, Floats, Snapshot
-from ...stats.change import wilson
 from ...stats.components import NestedFit
 from ...stats.difference_forms import (
     RatioLimits,
@@ -29,6 +28,8 @@ from ...stats.limits import Limits
 from ...stats.pair_slopes import PassingBablok, passing_bablok, theil_sen
 from ...stats.regression import Line, least_squares
 from ...stats.repeated import repeated_limits
+from ...stats.shares import clustered_share
+from ...stats.tails import HEAVY, kurtosis_p
 from ...stats.trend import ScanError
 from ...stats.validation import other_scans
 from ...stats.variance_grid import VarianceGrid
@@ -133,13 +134,14 @@ def forms_of(
     """
     notes: list[Note] = []
     d, mean, n = pairs.d, (pairs.x + pairs.y) / 2, pairs.n
-    passing = passing_bablok(pairs.x, pairs.y)
+    x, y = _one_point_a_client(pairs)
+    passing = passing_bablok(x, y)
     if passing is None and n:
         notes.append(note("no_passing_bablok"))
     elif passing is not None and passing.linearity_p is not None and passing.linearity_p < 0.05:
         notes.append(note("not_a_line", p=passing.linearity_p))
     if passing is not None and n > pairs.clients:
-        notes.append(note("pairs_as_if_apart"))
+        notes.append(note("lines_of_client_means", clients=pairs.clients))
     apart = None
     if bias is not None and sd is not None and scan.known and n:
         apart = without_reference_error(
@@ -147,23 +149,30 @@ def forms_of(
         )
         if apart is None:
             notes.append(note("reference_error_not_separable"))
+    tails = kurtosis_p(_within_clients(pairs))
+    if tails is not None and tails < HEAVY:
+        notes.append(note("heavy_tails", p=tails))
     null = null_devices(pairs, snapshot)
     others = [v for v in (null.sample_mean, null.bmi_equation) if v is not None]
     if null.instrument is not None and others and null.instrument >= min(others):
         notes.append(note("no_better_than_nothing", own=null.instrument, without=min(others)))
-    percentiles = percentile_limits(d, pairs.client, seed=seed)
+    # whole clients resampled cover the ends in half of all studies only
+    percentiles = percentile_limits(d, pairs.client, seed=seed) if n == pairs.clients else None
     if percentiles is None and n:
-        notes.append(note("no_percentiles"))
+        notes.append(note("no_percentiles" if n == pairs.clients else "no_percentiles_of_repeats"))
     return Forms(
         passing_bablok=passing,
-        ols=least_squares(pairs.x, pairs.y),
-        theil_sen=theil_sen(pairs.x, pairs.y),
+        ols=least_squares(x, y),
+        theil_sen=theil_sen(x, y),
         ratio=ratio_limits(pairs.x, pairs.y, pairs.client, pairs.occasion),
-        sloping=sloping_limits(d, mean),
+        sloping=sloping_limits(d, mean, pairs.client),
         percentiles=percentiles,
         normality=shapiro_wilk(_client_means(pairs)),
         without_scan_error=apart,
-        near=tuple((bound, wilson(int((np.abs(d) <= bound + 1e-9).sum()), n)) for bound in NEAR),
+        near=tuple(
+            (bound, clustered_share((np.abs(d) <= bound + 1e-9).astype(float), pairs.client))
+            for bound in NEAR
+        ),
         null_devices=null,
         of_means=_of_means(pairs, bias, fit, grid),
         notes=tuple(notes),
@@ -181,6 +190,21 @@ def _of_means(
         return None
     of = int(np.bincount(np.bincount(pairs.occasion)[np.unique(pairs.occasion)]).argmax())
     return (of, repeated_limits(fit, bias, grid, pairs.d, pairs.client, of=of)) if of > 1 else None
+
+
+def _within_clients(pairs: PairSet) -> Floats:
+    """Differences less the mean of their client; with one pair a client as they are."""
+    if pairs.n == pairs.clients:
+        return pairs.d
+    _, k = np.unique(pairs.client, return_inverse=True)
+    return np.asarray(pairs.d - (np.bincount(k, pairs.d) / np.bincount(k))[k], dtype=float)
+
+
+def _one_point_a_client(pairs: PairSet) -> tuple[Floats, Floats]:
+    """Reference and device as means of each client, for lines whose points must be independent."""
+    _, k = np.unique(pairs.client, return_inverse=True)
+    size = np.maximum(np.bincount(k), 1)
+    return np.bincount(k, pairs.x) / size, np.bincount(k, pairs.y) / size
 
 
 def _client_means(pairs: PairSet) -> Floats:

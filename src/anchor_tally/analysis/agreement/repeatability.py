@@ -111,7 +111,13 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument, near_days: float) -> R
     )
     series = c.client[order] * settings + c.setting[order]
     found = repeatability(
-        tally, c.value[order], c.replicate[order], series, c.day[order], near_days=near_days
+        tally,
+        c.value[order],
+        c.replicate[order],
+        series,
+        c.day[order],
+        near_days=near_days,
+        client=c.client[order],
     )
     size = np.bincount(tally) if order.size else np.empty(0)
     mean = np.bincount(tally, c.value[order]) / np.maximum(size, 1) if order.size else np.empty(0)

@@ -1,0 +1,193 @@
+"""What the program claims, on drawn studies with known truths, through whole requests or whole statistics.
+
+The default run draws few of each, with bounds that earlier versions break; ``make slow`` draws
+hundreds and prints the rows of the table in docs/methods.
+"""
+
+import math
+
+import numpy as np
+import pytest
+from scipy import stats
+
+from anchor_tally.analysis.agreement.agreement import CompareRequest
+from anchor_tally.analysis.agreement.change import ChangeRequest
+from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
+from anchor_tally.stats.change import change
+from anchor_tally.stats.repeatability import repeatability
+from anchor_tally.stats.shares import clustered_share
+from anchor_tally.stats.tails import kurtosis_p
+from anchor_tally.wording.offsets import calibration_sentence
+from anchor_tally.wording.views import change_headline, repeatability_headline
+from places import drawn_study, reading, study_of
+
+
+def device(slope=1.0, day=0.8, repeat=0.3, own=0.0):
+    """A device that shows ``slope`` of each change, 2 pp high, with day and repeat noise and a spread between clients."""
+
+    def make(rng, true, of_client):
+        base = 2 + slope * true + (1 - slope) * 22 + own * of_client + day * rng.standard_normal()
+        return lambda: base + repeat * rng.standard_normal()
+
+    return make
+
+
+def held(interval, truth):
+    """Whether an interval holds the truth."""
+    return interval.low <= truth <= interval.high
+
+
+def row(capsys, claim, design, n, *found):
+    """Print a row of the table: shares in percent with their Monte-Carlo error."""
+    with capsys.disabled():
+        error = 100 * math.sqrt(0.05 * 0.95 / n)
+        print(
+            f"\n| {claim} | {design} | {' | '.join(f'{100 * x:.1f}' for x in found)} | ± {error:.1f} |"
+        )
+
+
+@pytest.mark.parametrize("n", [8, pytest.param(300, marks=pytest.mark.slow)])
+@pytest.mark.parametrize(
+    ("within", "day", "scan"), [(0.7, 0.3, 0.5), (0.7, 1.2, 0.5), (2.0, 0.8, 0.6), (1.2, 0.5, 0.8)]
+)
+def test_a_perfect_device_is_never_said_not_to_respond(n, within, day, scan, capsys):
+    """The scan's error is neither stated nor measured: the slope's interval holds 1, and no view says *too little*."""
+    rng = np.random.default_rng(3)
+    little = inside = given = level_only = 0
+    for _ in range(n):
+        snapshot = drawn_study(rng, device(day=day), within=within, scan_sd=scan)
+        r = finish(ChangeRequest(snapshot, Lens(), "Fir").run())[0]
+        advised = finish(CalibrateRequest(snapshot, Lens()).run())[0]
+        little += "too little" in change_headline(r) + calibration_sentence(advised)
+        level_only += advised.advice_code == "level_only"
+        if r.follows is not None:
+            given += 1
+            inside += held(r.follows.interval, 1)
+    if n > 100:
+        design = f"14 × 3 × 3, SD within {within}, day {day}, scan {scan} not stated"
+        row(capsys, "too little, slope held", design, n, little / n, inside / max(given, 1))
+    assert little <= max(0.01 * n, 0)
+    assert level_only == little
+    assert inside >= 0.93 * given - 1
+
+
+def test_the_stuck_device_is_found_without_the_scans_error():
+    """A device that shows nothing of changes of SD 2 is named, whatever the scan's error in its usual range."""
+    rng = np.random.default_rng(4)
+    for slope, code in ((0.0, "level_only"), (1.0, "level_and_change")):
+        studies = [
+            drawn_study(rng, device(slope, day=0.4), within=2.0, scan_sd=0.6) for _ in range(6)
+        ]
+        found = [finish(CalibrateRequest(s, Lens()).run())[0].advice_code for s in studies]
+        assert found.count(code) >= 5, (slope, found)
+
+
+@pytest.mark.parametrize(("apart", "n"), [(1, 12), (84, 12)])
+def test_day_to_day_is_of_neighbouring_days(apart, n):
+    """Planted 0.8 from day to day: found from mornings, also single ones; visits 12 weeks apart are named as such."""
+    rng, inside = np.random.default_rng(5), 0
+    for k in range(n):
+        repeats = 1 + 2 * (k % 2)
+        lines = []
+        for c in range(8):
+            level = rng.uniform(15, 30)
+            for visit in range(9):
+                true = level + (1.5 * rng.standard_normal() if apart > 7 else 0.0)
+                shown = true + 0.8 * rng.standard_normal()
+                at = np.datetime64("2026-01-05") + visit * apart
+                lines += [
+                    reading(
+                        f"C{c}",
+                        f"{at}T07:0{i}",
+                        f"{shown + 0.3 * rng.standard_normal():.2f}",
+                        repeat=i + 1,
+                    )
+                    for i in range(repeats)
+                ]
+        r = finish(RepeatabilityRequest(study_of(lines).snapshot(), Lens(), "Fir").run())[0]
+        if apart > 7:
+            assert r.found.day is None
+            assert r.found.single_day is None
+            assert repeats == 1 or "about 12 weeks apart: SD" in repeatability_headline(r)
+        else:
+            inside += held(r.found.day.interval, 0.8 if repeats > 1 else math.hypot(0.8, 0.3))
+    assert apart > 7 or inside >= n - 2
+
+
+@pytest.mark.parametrize("n", [12, pytest.param(300, marks=pytest.mark.slow)])
+def test_lines_and_shares_of_repeats(n, capsys):
+    """Repeats of linear studies: *may not be linear* is rare; Theil–Sen and shares cover; no percentile limits."""
+    rng = np.random.default_rng(6)
+    odd = sen = share = 0
+    sd = math.sqrt(1.3**2 + 0.8**2 + 0.3**2 + 0.4**2)
+    for _ in range(n):
+        forms = finish(CompareRequest(drawn_study(rng, device(own=1.3)), Lens(), "Fir").run()).forms
+        odd += any(x.code == "not_a_line" for x in forms.notes)
+        sen += held(forms.theil_sen.interval, 1)
+        bound, found = forms.near[0]
+        p = stats.norm.cdf((bound + 0.05 - 2) / sd) - stats.norm.cdf((-bound - 0.05 - 2) / sd)
+        share += held(found.interval, p)
+        assert forms.percentiles is None
+    if n > 100:
+        row(capsys, "not linear, Theil–Sen, share", "14 × 3 × 3", n, odd / n, sen / n, share / n)
+    assert odd <= max(1, 0.06 * n)
+    assert min(sen, share) >= 0.92 * n - 1
+
+
+@pytest.mark.parametrize("n", [150, pytest.param(1000, marks=pytest.mark.slow)])
+@pytest.mark.parametrize(("tail", "least"), [("normal", 0.92), ("t4", 0.86)])
+def test_spreads_of_change_and_repeats(n, tail, least, capsys):
+    """14 clients, 3 scans, 3 repeats: bias, SD and correlation of changes, SD of repeats and ICC are covered, and not in all."""
+    rng, hits = np.random.default_rng(7), np.zeros(5)
+    c, o = 14, 3
+    client, tally = np.repeat(np.arange(c), o), np.repeat(np.arange(c * o), 3)
+
+    def draw(shape, sd):
+        return sd * (
+            rng.standard_normal(shape)
+            if tail == "normal"
+            else rng.standard_t(4, shape) / math.sqrt(2)
+        )
+
+    for _ in range(n):
+        true = 22 + 5 * rng.standard_normal((c, 1)) + 1.2 * rng.standard_normal((c, o))
+        x, y = true + draw((c, o), 0.4), true + draw((c, o), 0.8) + rng.standard_normal((c, 1))
+        dx, dy = np.diff(x).ravel(), np.diff(y).ravel()
+        r = change(dx, dy, np.repeat(np.arange(c), o - 1), 0.0)
+        rho = 1.44 / math.sqrt((1.44 + 0.16) * (1.44 + 0.64))
+        f = repeatability(
+            tally,
+            (y.ravel()[:, None] + draw((c * o, 3), 0.6)).ravel(),
+            np.tile([1, 2, 3], c * o),
+            np.repeat(client, 3),
+            tally,
+        )
+        total = 25 + 1.44 + 1 + 0.64
+        hits += [
+            held(r.bias.interval, 0),
+            held(r.sd.interval, math.sqrt(2 * (0.16 + 0.64))),
+            held(r.correlation.interval, rho),
+            held(f.sd.interval, 0.6),
+            held(f.icc.one.interval, total / (total + 0.36)),
+        ]
+    share = hits / n
+    if n > 500:
+        row(capsys, "bias, SD, r of changes; SD of repeats, ICC", f"14 × 3 × 3, {tail}", n, *share)
+    assert share.min() >= least - 2 * math.sqrt(0.05 * 0.95 / n), share
+    assert share[0] <= 0.98  # 99.5 % when a client's changes counted as independent
+
+
+def test_shares_of_clients_and_tails():
+    """One pair a client is Wilson's interval; alike pairs count clients; tails as in SciPy's kurtosis test."""
+    hit = np.array([1.0, 1, 0, 1, 1, 0, 1, 1])
+    single = stats.binomtest(6, 8).proportion_ci(method="wilson")
+    found = clustered_share(hit, np.arange(8)).interval
+    assert (found.low, found.high) == pytest.approx((single.low, single.high))
+    twice = clustered_share(np.repeat(hit, 4), np.repeat(np.arange(8), 4)).interval
+    assert twice.high - twice.low > found.high - found.low
+    x = np.random.default_rng(1).standard_t(4, 60)
+    assert kurtosis_p(x) == pytest.approx(stats.kurtosistest(x, alternative="greater").pvalue)
+    assert kurtosis_p(x[:19]) is None
