@@ -10,6 +10,8 @@ import numpy as np
 from .distributions import normal_quantile, t_estimate
 from .estimate import Estimate, Floats, Interval, Ints
 
+LEAST_RELIABLE = 0.2  # share of a residual that must not be noise of repeats
+
 
 def centred(value: Floats, client: Ints) -> Floats:
     """Subtract each client's mean.
@@ -118,6 +120,70 @@ def detrended_correlation(
     return _correlation(
         detrended(x, client, time), detrended(y, client, time), df, x, y, "rmcorr-trend", confidence
     )
+
+
+def shared_correlation(
+    x: Floats,
+    y: Floats,
+    client: Ints,
+    time: Floats,
+    course: Floats | None,
+    noise: tuple[float, float],
+    confidence: float = 0.95,
+) -> Estimate | None:
+    """Correlation of what two devices show beside the clients' own course.
+
+    Parameters
+    ----------
+    x, y : ndarray, shape (n,)
+        Both series.
+    client : ndarray of int, shape (n,)
+        Client (and settings) of each value.
+    time : ndarray, shape (n,)
+        Time of each value.
+    course : ndarray, shape (n,), optional
+        What others show of the same visits: its part is taken out of both.
+    noise : tuple of float
+        Variances of the two values by repeats alone.
+    confidence : float
+        Level of the interval.
+
+    Returns
+    -------
+    Estimate or None
+        Corrected for attenuation by the repeats, at most 1. None with fewer than three degrees of
+        freedom (n − 2·clients − 1, one less with a course), or where one side is noise alone.
+
+    Notes
+    -----
+    Two devices that follow the same client well are alike by that: only what is left after the
+    client's course can show a shared formula or sensor.
+
+    References
+    ----------
+    Spearman 1904, Am J Psychol 15:72 (attenuation).
+    """
+    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
+    keep = size[k] > 2
+    x, y, client, time = x[keep], y[keep], client[keep], time[keep]
+    left = [detrended(v, client, time) for v in (x, y)]
+    df = x.size - 2 * int((size > 2).sum()) - 1
+    if course is not None:
+        c = detrended(course[keep], client, time)
+        cc = float(c @ c)
+        if cc > 0:
+            left = [v - float(v @ c) / cc * c for v in left]
+            df -= 1
+    found = _correlation(left[0], left[1], df, x, y, "rmcorr-shared", confidence)
+    if found is None or found.interval is None:
+        return found
+    own = [1 - s / (float(v @ v) / (df + 1)) for s, v in zip(noise, left, strict=True)]
+    if min(own) < LEAST_RELIABLE:
+        return None
+    scale = 1 / math.sqrt(own[0] * own[1])
+    low, high = (min(max(r * scale, -1.0), 1.0) for r in (found.interval.low, found.interval.high))
+    value = min(max(found.value * scale, -1.0), 1.0)
+    return Estimate(value, Interval(low, high), found.n, found.method)
 
 
 def _correlation(

@@ -252,7 +252,10 @@ def redundancy_headline(r: RedundancyResult) -> str:
     """Which devices behave alike."""
     if r.groups:
         groups = "; ".join(" and ".join(g) for g in r.groups)
-        return f"{groups} behave alike within clients: count them as one opinion."
+        return (
+            f"{groups} behave alike. Possible reasons: a shared formula or sensor, shared body"
+            " water, or both follow the client well."
+        )
     if not r.known.sum() > len(r.names):
         return "Not enough data: devices share too few visits to be compared."
     return "No two devices behave alike: each adds its own information."

@@ -15,15 +15,18 @@ import numpy as np
 from ...domain.lens import Lens
 from ...domain.metrics import metric_named
 from ...domain.records import Instrument
-from ...domain.snapshot import Floats, Ints, Snapshot, read_only
+from ...domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
 from ...stats.estimate import Estimate, Interval, Note, note
-from ...stats.within_clients import detrended_correlation
+from ...stats.tallies import within
+from ...stats.within_clients import centred, shared_correlation
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, readers_of
 from ..pairs.series import Series, rows_of_instrument, series_of
 
 LEAST_VISITS = 8
-AS_ONE = 0.97  # within-client correlation, trends removed, from which on two devices move as one
+MOST_OF = 0.8  # share of the common visits that other devices must have for a course
+AS_ONE = 0.9  # correlation beside the clients' course from which on two devices behave alike
+SURELY = 0.6  # that its interval must exclude below
 COMPUTED = 0.005  # relative SD of a quotient below which one value is computed from the other
 # what makes up the body mass: fat, then one of these
 _WHOLE = (
@@ -36,7 +39,7 @@ BALANCE_PERCENT = 1.0
 
 @dataclass(frozen=True, slots=True)
 class Alike:
-    """Two instruments that move as one within clients, on ``n`` visits."""
+    """Two instruments that behave alike beside the clients' course, on ``n`` visits."""
 
     first: str
     second: str
@@ -72,7 +75,7 @@ class Balance:
 
 @dataclass(frozen=True, eq=False)
 class RedundancyResult:
-    """Correlations within clients with trends removed, shape (k, k), with 95 % intervals.
+    """Correlations beside the clients' course, shape (k, k), with 95 % intervals.
 
     ``known`` shows where there is a value; ``visits`` is the number of visits behind each.
 
@@ -128,12 +131,17 @@ class RedundancyRequest:
             series_of(c, rows_of_instrument(self.snapshot, self.lens, i, self.lens.metric))
             for i in items
         ]
+        noise = [
+            _noise(c, rows_of_instrument(self.snapshot, self.lens, i, self.lens.metric))
+            for i in items
+        ]
         k = len(items)
         r, low, high = np.eye(k), np.eye(k), np.eye(k)
         known, visits = np.eye(k, dtype=np.int64), np.zeros((k, k), dtype=np.int64)
         alike: list[Alike] = []
         for done, (a, b) in enumerate(combinations(range(k), 2), start=1):
-            found, n = _together(series[a], series[b])
+            others = [s for i, s in enumerate(series) if i not in (a, b)]
+            found, n = _together(series[a], series[b], others, (noise[a], noise[b]))
             visits[a, b] = visits[b, a] = n
             if found is not None:
                 r[a, b] = r[b, a] = found.value
@@ -141,7 +149,7 @@ class RedundancyRequest:
                 low[a, b] = low[b, a] = ends.low
                 high[a, b] = high[b, a] = ends.high
                 known[a, b] = known[b, a] = 1
-                if found.value >= AS_ONE:
+                if found.value >= AS_ONE and ends.low >= SURELY:
                     alike.append(Alike(items[a].name, items[b].name, found, n))
             yield 0.8 * done / (k * (k - 1) / 2)
         order = _order(r)
@@ -168,20 +176,56 @@ class RedundancyRequest:
         return result
 
 
-def _together(a: Series, b: Series) -> tuple[Estimate | None, int]:
-    """Correlation of two series within clients and settings, on common visits.
+def _noise(c: Columns, rows: Ints) -> float:
+    """Variance of one reading by repeats of one set; 0 where there are none."""
+    if not rows.size:
+        return 0.0
+    key = c.visit[rows] * (int(c.setting.max(initial=0)) + 1) + c.setting[rows]
+    return within(key, c.value[rows]).variance or 0.0
 
-    The trend of each series is removed.
+
+def _course(others: list[Series], visits: Ints, within_: Ints) -> Floats | None:
+    """What the other devices show of these visits, each less its mean; None where none was read.
+
+    A visit that none of them has counts as no departure.
+    """
+    total, count = np.zeros(visits.size), np.zeros(visits.size)
+    for s in others:
+        found, first = np.unique(s.visit, return_index=True)
+        place = np.minimum(np.searchsorted(found, visits), found.size - 1)
+        there = np.flatnonzero(found[place] == visits) if found.size else np.empty(0, np.int64)
+        if there.size:
+            own = centred(s.mean[first[place[there]]], within_[there])
+            total[there] += own
+            count[there] += 1
+    if not (count > 0).mean() >= MOST_OF:
+        return None
+    return np.asarray(total / np.maximum(count, 1), dtype=float)
+
+
+def _together(
+    a: Series, b: Series, others: list[Series], noise: tuple[float, float]
+) -> tuple[Estimate | None, int]:
+    """Correlation of two series beside the clients' course, on common visits.
+
+    The straight course of each client is removed, and what other devices show of the visit.
     """
     _, at, other = np.intersect1d(a.visit, b.visit, return_indices=True)
     if at.size < LEAST_VISITS:
         return None, int(at.size)
-    _, within = np.unique(
+    _, groups = np.unique(
         np.stack([a.client[at], a.setting[at], b.setting[other]]), axis=1, return_inverse=True
     )
-    return detrended_correlation(a.mean[at], b.mean[other], within, a.instant[at] / 604800.0), int(
-        at.size
+    own = (noise[0] * float((1 / a.size[at]).mean()), noise[1] * float((1 / b.size[other]).mean()))
+    found = shared_correlation(
+        a.mean[at],
+        b.mean[other],
+        groups,
+        a.instant[at] / 604800.0,
+        _course(others, a.visit[at], groups),
+        own,
     )
+    return found, int(at.size)
 
 
 def _order(r: Floats) -> list[int]:

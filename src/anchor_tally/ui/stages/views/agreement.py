@@ -54,6 +54,7 @@ class AgreementPage(ViewPage[CompareResult]):
         self.side.setMaximumWidth(410)
         self.table.opened.connect(lambda row, _column: self._open(self.keys[row]))
         self.column.setContentsMargins(16, 12, 16, 10)
+        self.form_buttons: dict[str, QPushButton] = {}
         self.form_tabs = self._form_tabs()
         self.substitute = QPushButton("")
         self.substitute.setAccessibleName("Compare without a scan")
@@ -73,6 +74,7 @@ class AgreementPage(ViewPage[CompareResult]):
             button.clicked.connect(lambda _=False, k=key: self.choose_form(k))
             group.addButton(button)
             row.addWidget(button)
+            self.form_buttons[key] = button
         tabs.setLayout(row)
         return tabs
 
@@ -171,6 +173,11 @@ class AgreementPage(ViewPage[CompareResult]):
     def _paint_plot(self) -> None:
         if self.plot is None:
             return
+        single = self.results[self.chosen].design == "single"
+        self.form_buttons["percentiles"].setVisible(single)  # repeats have no percentile limits
+        if self.form == "percentiles" and not single:
+            self.form = "difference"
+            self.form_buttons[self.form].setChecked(True)
         if self.form != "difference":
             self._paint_form()
             return
