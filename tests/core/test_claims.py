@@ -12,6 +12,8 @@ from scipy import stats
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.agreement.change import ChangeRequest
+from anchor_tally.analysis.agreement.hydration import HydrationRequest
+from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.domain.lens import Lens
@@ -21,7 +23,8 @@ from anchor_tally.stats.repeatability import repeatability
 from anchor_tally.stats.shares import clustered_share
 from anchor_tally.stats.tails import kurtosis_p
 from anchor_tally.wording.offsets import calibration_sentence
-from anchor_tally.wording.views import change_headline, repeatability_headline
+from anchor_tally.wording.sentences import headline
+from anchor_tally.wording.views import change_headline, redundancy_headline, repeatability_headline
 from places import drawn_study, reading, study_of
 
 
@@ -191,3 +194,115 @@ def test_shares_of_clients_and_tails():
     x = np.random.default_rng(1).standard_t(4, 60)
     assert kurtosis_p(x) == pytest.approx(stats.kurtosistest(x, alternative="greater").pvalue)
     assert kurtosis_p(x[:19]) is None
+
+
+def paired(rng, kind, *, loss=0.0, alike=0.0, noise=0.0, slope=-0.8, repeats=1):
+    """Fat and water of 8 clients on 14 mornings; ``alike`` is the correlation of neighbouring days."""
+    lines = []
+    for c in range(8):
+        level, off, wet, own = rng.uniform(20, 30), rng.normal(0, 1), 0.0, 0.0
+        for visit in range(14):
+            fat = level - loss * visit / 13
+            fresh = math.sqrt(1 - alike**2)
+            wet = alike * wet + fresh * 0.8 * rng.standard_normal()
+            own = alike * own + fresh * 0.6 * rng.standard_normal()
+            at = np.datetime64("2026-01-05") + 3 * visit
+            for k in range(repeats):
+                if kind == "computed":
+                    shown = round(fat + off + own + 0.2 * rng.standard_normal(), 1)
+                    water = (100 - shown) * 0.73
+                else:
+                    shown = fat + off + slope * wet + own
+                    water = (100 - fat) * 0.73 + wet + noise * rng.standard_normal()
+                for metric, value in (
+                    ("body_fat_percent", shown),
+                    ("total_body_water_percent", water),
+                ):
+                    lines.append(
+                        reading(
+                            f"C{c}", f"{at}T07:0{k}", f"{value:.1f}", metric=metric, repeat=k + 1
+                        )
+                    )
+    metrics = ("body_fat_percent", "total_body_water_percent")
+    return finish(study_of(lines).wide_snapshot_steps(metrics))
+
+
+@pytest.mark.parametrize("n", [8, pytest.param(200, marks=pytest.mark.slow)])
+@pytest.mark.parametrize(
+    ("design", "derived", "truth"),
+    [
+        ({"kind": "measured", "loss": 8.0}, False, -0.8),
+        ({"kind": "computed", "loss": 3.0}, True, None),
+        ({"kind": "measured", "alike": 0.8, "slope": 0.0}, False, 0.0),
+        ({"kind": "measured", "noise": 0.4, "repeats": 3}, False, -0.8),
+    ],
+)
+def test_fat_and_water(n, design, derived, truth, capsys):
+    """Measured water is never said to come from fat, computed water always; the slope holds the truth through alike days and noise."""
+    rng = np.random.default_rng(8)
+    found = [finish(HydrationRequest(paired(rng, **design), Lens()).run())[0] for _ in range(n)]
+    circular = sum(r.circular for r in found)
+    assert circular == (n if derived else 0)
+    if truth is None:
+        return
+    inside = sum(held(r.slope.slope.interval, truth) for r in found)
+    if n > 100:
+        row(capsys, "computed, slope held", str(design), n, circular / n, inside / n)
+    assert inside >= 0.92 * n - 1
+    assert np.mean([r.slope.slope.value for r in found]) == pytest.approx(truth, abs=0.08)
+
+
+def test_devices_that_behave_alike():
+    """Twins with noise of their own are found; independent devices are not, though clients truly vary by SD 2.5."""
+    rng = np.random.default_rng(9)
+    for twins, vary, count in ((True, 1.0, 3), (False, 2.5, 4)):
+        lines = []
+        for c in range(8):
+            level, own = rng.uniform(15, 30), rng.normal(0, 1.3, count)
+            for visit in range(10):
+                true = level + vary * rng.standard_normal()
+                day = (0.8 if twins else 0.3) * rng.standard_normal(count)
+                day[1] = day[0] if twins else day[1]
+                at = np.datetime64("2026-01-05") + 7 * visit
+                lines += [
+                    reading(
+                        f"C{c}",
+                        f"{at}T07:0{k}",
+                        f"{true + own[i] + day[i] + 0.4 * rng.standard_normal():.2f}",
+                        name=name,
+                        repeat=k + 1,
+                    )
+                    for i, name in enumerate(("Ash", "Elm", "Fir", "Oak")[:count])
+                    for k in range(3)
+                ]
+        r = finish(RedundancyRequest(study_of(lines).snapshot(), Lens()).run())
+        assert [(a.first, a.second) for a in r.alike] == ([("Ash", "Elm")] if twins else [])
+        assert ("a shared formula" in redundancy_headline(r)) is twins
+
+
+def test_limits_at_three_levels_where_the_error_grows():
+    """An error of 0.3 per pp is told at three levels, in which new people lie about as often as said; without one, at one."""
+    rng = np.random.default_rng(10)
+    new = np.random.default_rng(11)
+    true = 22 + math.hypot(5, 1.2) * new.standard_normal(20_000)
+    scan = true + 0.4 * new.standard_normal(true.size)
+    shown = (
+        2 + true + 0.3 * (true - 22) + math.sqrt(1 + 0.64 + 0.09) * new.standard_normal(true.size)
+    )
+    d, level = shown - scan, (shown + scan) / 2
+    given, share = 0, []
+    for _ in range(10):
+        r = finish(CompareRequest(drawn_study(rng, device(1.3, own=1.0)), Lens(), "Fir").run())
+        given += len(r.by_level) == 3
+        assert not r.by_level or "depends on the level. For one person:" in headline(r)
+        for x in r.by_level:
+            near = np.abs(level - x.level) < 0.5
+            if near.sum() > 200:
+                share.append(((d >= x.lower) & (d <= x.upper))[near].mean())
+    assert given >= 9
+    assert np.mean(share) >= 0.9
+    even = [
+        finish(CompareRequest(drawn_study(rng, device(own=1.0)), Lens(), "Fir").run())
+        for _ in range(10)
+    ]
+    assert sum(len(r.by_level) > 0 for r in even) <= 2

@@ -6,13 +6,13 @@ And whether differences look normal.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import special
 
 from .components import fit_nested
-from .distributions import normal_quantile, t_estimate
+from .distributions import normal_quantile, t_estimate, t_two_sided_p
 from .estimate import Estimate, Floats, Interval, Ints
 from .limits import Limits, single_bias, single_limits
 from .repeated import repeated_bias, repeated_limits
@@ -37,7 +37,9 @@ class RatioLimits:
 class SlopingLimits:
     """Bias b0 + b1·A and limits at a multiple of the residual SD r0 + r1·A.
 
-    A is the mean of both less ``centre``.
+    A is the mean of both less ``centre``; ``widens_p`` is the p-value that the width does not
+    change with the level, by means of clients; ``sd`` the spread of one pair about the line where
+    it is one for all levels.
     """
 
     b0: Estimate
@@ -45,6 +47,12 @@ class SlopingLimits:
     r0: float
     r1: float
     centre: float
+    widens_p: float = 1.0
+    sd: float = 0.0
+
+    def even(self) -> SlopingLimits:
+        """The limits with one width for all levels."""
+        return replace(self, r0=self.sd * math.sqrt(2 / math.pi), r1=0.0)
 
     def at(self, level: Floats) -> tuple[Floats, Floats, Floats]:
         """Lower limit, bias and upper limit at levels of the mean of both."""
@@ -149,14 +157,21 @@ def sloping_limits(d: Floats, mean: Floats, client: Ints) -> SlopingLimits | Non
     b0 = float(own.mean()) - b1 * middle
     between = own - b0 - b1 * level
     s2 = float(between @ between) / (c - 2)
+    inner = float(((d - own[k]) ** 2).sum())
     size = np.abs(d - b0 - b1 * a)
     r1 = float(a @ size) / saa
+    own_size = np.bincount(k, size) / pairs
+    growth = float((level - middle) @ own_size) / spread
+    left = own_size - own_size.mean() - growth * (level - middle)
+    se = math.sqrt(float(left @ left) / (c - 2) / spread)
     return SlopingLimits(
         t_estimate(b0, math.sqrt(s2 * (1 / c + middle**2 / spread)), c - 2, n, "ols"),
         t_estimate(b1, math.sqrt(s2 / spread), c - 2, n, "ols"),
         float(size.mean()),
         r1,
         centre,
+        t_two_sided_p(growth / se, c - 2) if se > 0 else 1.0,
+        math.sqrt(s2 + (inner / (n - c) * (1 - c / n) if n > c else 0.0)),
     )
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from .distributions import normal_quantile, t_estimate
 from .estimate import Estimate, Floats, Interval, Ints
 
+LEAST_PEOPLE, LEAST_TRUE = 5, 0.25  # clients of a jackknife; share of x that is no error
 LEAST_RELIABLE = 0.2  # share of a residual that must not be noise of repeats
 
 
@@ -213,16 +214,25 @@ def _correlation(
 class WithinSlope:
     """Slope of one series on another within clients, after each client's trend.
 
-    ``sd`` is the spread left about it.
+    ``sd`` is the spread left about it; ``clustered`` whether its interval allows for days of a
+    client that are alike.
     """
 
     slope: Estimate
     sd: float
     df: int
+    clustered: bool = False
 
 
 def detrended_slope(
-    x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95
+    x: Floats,
+    y: Floats,
+    client: Ints,
+    time: Floats,
+    confidence: float = 0.95,
+    *,
+    people: Ints | None = None,
+    error: float = 0.0,
 ) -> WithinSlope | None:
     """Slope of y on x within clients after each client's trend through time is removed.
 
@@ -231,35 +241,59 @@ def detrended_slope(
     x, y : ndarray, shape (n,)
         Both series.
     client : ndarray of int, shape (n,)
-        Client of each value.
+        Client of each value, or client and setting.
     time : ndarray, shape (n,)
         Time of each value.
     confidence : float
         Level of the t interval.
+    people : ndarray of int, shape (n,), optional
+        Client of each value, for an interval by leaving out one client at a time.
+    error : float
+        Variance of the error of one x; its part of the spread of x is taken off.
 
     Returns
     -------
     WithinSlope or None
-        None below three degrees of freedom (n − 2·clients − 1) or where x does not vary. Clients
-        with fewer than three moments are left out.
+        None below three degrees of freedom (n − 2·clients − 1), where x does not vary, or where
+        less than a quarter of its spread is more than error. Clients with fewer than three moments
+        are left out.
 
     Notes
     -----
-    Analysis of covariance with a slope on time for each client.
+    Analysis of covariance with a slope on time for each client. Days of one client are alike; from
+    five clients on the interval is a jackknife of whole clients, else that of independent days.
+
+    References
+    ----------
+    Fuller 1987, Measurement Error Models, section 1.2 (attenuation; from memory); Miller 1974,
+    Biometrika 61:1 (jackknife).
     """
     _, k, size = np.unique(client, return_inverse=True, return_counts=True)
     keep = size[k] > 2
+    who = (client if people is None else people)[keep]
     x, y, client, time = x[keep], y[keep], client[keep], time[keep]
-    df = x.size - 2 * int((size > 2).sum()) - 1
+    groups = int((size > 2).sum())
+    df = x.size - 2 * groups - 1
     if df < 3:
         return None
     dx, dy = detrended(x, client, time), detrended(y, client, time)
-    sxx = float(dx @ dx)
+    sxx, sxy = float(dx @ dx), float(dx @ dy)
     if sxx <= 1e-18 * x.size * max(1.0, float(np.abs(x).max())) ** 2:
         return None
-    slope = float(dx @ dy) / sxx
+    own = error * (x.size - 2 * groups)
+    if sxx - own < LEAST_TRUE * sxx:
+        return None
+    slope = sxy / (sxx - own)
     left = dy - slope * dx
     sd = math.sqrt(float(left @ left) / df)
-    return WithinSlope(
-        t_estimate(slope, sd / math.sqrt(sxx), df, x.size, "ancova", confidence), sd, df
-    )
+    _, at = np.unique(who, return_inverse=True)
+    people_n = int(at.max()) + 1
+    if people is None or people_n < LEAST_PEOPLE:
+        se = sd / math.sqrt(sxx - own)
+        return WithinSlope(t_estimate(slope, se, df, x.size, "ancova", confidence), sd, df)
+    xx, xy = np.bincount(at, dx * dx), np.bincount(at, dx * dy)
+    share = np.bincount(at) / x.size
+    rest = (sxy - xy) / (sxx - xx - own * (1 - share))
+    se = math.sqrt((people_n - 1) / people_n * float(((rest - rest.mean()) ** 2).sum()))
+    found = t_estimate(slope, se, people_n - 1, x.size, "ancova-jackknife", confidence)
+    return WithinSlope(found, sd, df, clustered=True)

@@ -61,8 +61,9 @@ NOTES = {
     "no_exclusion_zone": "The scan's precision is not known, so no change is set aside as noise. Repeat scans, or state the precision in Plan.",
     # hydration
     "few_water_visits": "Not enough data to compare fat with water: {n:|visit|visits} with both.",
-    "circular": "Fat and water of this device come from the same measurement (r = {r:.2f}). Correcting one by the other would also remove real change.",
-    "circular_ratio": "Fat and water of this device come from the same measurement (their ratio is constant). Correcting one by the other would also remove real change.",
+    "circular": "This device computes fat and water from the same measurement: one follows from the other within rounding. Correcting one by the other would also remove real change.",
+    "water_noise_unknown": "Water was read once a visit, so its own noise is not known. The true slope on water can be steeper.",
+    "water_few_clients": "With fewer than 5 clients the interval of the slope treats days as independent, and can be too narrow.",
     "challenge_day_unknown": "Day-to-day variation is not known. The interval includes the noise of repeats only and is too narrow.",
     # similar devices, which device
     "few_common_visits": "Some devices share fewer than {least} visits and are not compared.",

@@ -66,6 +66,13 @@ def headline(result: CompareResult) -> str:
     if lim.lower_interval is None:
         return f"{first}. The error of one person could not be computed."
     error = "error" if scan else "difference"
+    if len(result.by_level) > 1:
+        levels = ", ".join(
+            f"{signed(x.lower, k)} to {signed(x.upper, k)} {unit} at {number(x.level, 0)}"
+            f" {m.symbol}"
+            for x in result.by_level
+        )
+        return f"{first}. The {error} depends on the level. For one person: {levels}."
     return (
         f"{first}. For one person the {error} can range {between(lim.lower, lim.upper, k, unit)}."
     )

@@ -6,6 +6,8 @@ import math
 from collections.abc import Generator
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from ...domain.catalogue import Catalogue
 from ...domain.errors import UserError
 from ...domain.lens import Lens
@@ -15,6 +17,7 @@ from ...domain.snapshot import Snapshot
 from ...methods.registry import EQUATIONS
 from ...stats.agreement import Agreement, Equivalence, agreement, equivalence
 from ...stats.components import NestedFit, fit_nested
+from ...stats.difference_forms import sloping_limits
 from ...stats.estimate import Estimate, Note, note
 from ...stats.limits import (
     Limits,
@@ -36,6 +39,9 @@ from ..pairs.reference_slopes import scan_error, slopes_on_reference
 from ..pairs.repeat_spread import outlying_repeats
 from .agreement_forms import BMI_EQUATION, Forms, forms_of
 
+LEAST_LEVELS = 8  # clients from which on limits by level are given
+SHOWN = 0.025  # p of a slope, or of a growing spread, below which limits are given by level
+
 
 @dataclass(frozen=True, slots=True)
 class Components:
@@ -44,6 +50,15 @@ class Components:
     client_sd: float | None
     occasion_sd: float | None
     replicate_sd: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class LevelLimits:
+    """Limits of agreement at one level of the mean of both."""
+
+    level: float
+    lower: float
+    upper: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,6 +90,24 @@ class CompareResult:
     notes: tuple[Note, ...]
     forms: Forms | None = None
     key: ContentKey = ()
+    by_level: tuple[LevelLimits, ...] = ()
+
+
+def _by_level(pairs: PairSet, on_reference: ReferenceTrend) -> tuple[LevelLimits, ...]:
+    """Limits at the 10th, 50th and 90th percentile, where bias or width is shown to change.
+
+    One pair of limits for all levels would be wrong at both ends then.
+    """
+    mean = (pairs.x + pairs.y) / 2
+    found = sloping_limits(pairs.d, mean, pairs.client)
+    between = on_reference.between
+    if found is None or pairs.clients < LEAST_LEVELS:
+        return ()
+    if not ((between is not None and between.p < SHOWN) or found.widens_p < SHOWN):
+        return ()
+    levels = np.unique(np.round(np.percentile(mean, [10, 50, 90])))
+    lower, _, upper = (found if found.widens_p < SHOWN else found.even()).at(levels)
+    return tuple(LevelLimits(*map(float, x)) for x in zip(levels, lower, upper, strict=True))
 
 
 @dataclass(frozen=True, slots=True)
@@ -316,6 +349,7 @@ def compare_pairs(
         if n == pairs.occasions:
             notes.append(note("replicate_in_occasion"))
     on_reference = _reference_trend(pairs, catalogue, reference_sd, notes)
+    by_level = () if offsets_only or n == 0 else _by_level(pairs, on_reference)
     notes += outlying_repeats(pairs, catalogue)
     line = None if offsets_only else deming(pairs.x, pairs.y, pairs.client)
     if trend.slope is None and n and not offsets_only:
@@ -345,5 +379,6 @@ def compare_pairs(
         agreement=agree,
         deming=line,
         equivalence=equal,
+        by_level=by_level,
         notes=tuple(notes),
     )

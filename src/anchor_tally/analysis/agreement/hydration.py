@@ -11,18 +11,20 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...domain.lens import Lens
-from ...domain.records import Client, Instrument
+from ...domain.records import MOST_REPLICATES, Client, Instrument
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
+from ...stats.derived import is_derived
 from ...stats.estimate import Estimate, Note, note
+from ...stats.tallies import within as tallies_within
 from ...stats.within_clients import WithinSlope, centred, detrended_slope, repeated_correlation
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, readers_of
 from ..pairs.series import instrument_asked, rows_of_instrument, series_of
 from ..people.cautions import cautions_of
 
-FAT, WATER = "body_fat_percent", "total_body_water_percent"
-CIRCULAR_R = -0.95
+FAT, WATER, MASS = "body_fat_percent", "total_body_water_percent", "body_mass"
 _WEEK = 7 * 86400.0
+LEAST_READINGS = 8  # readings with fat and water from which on it is asked whether one is computed
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,16 +119,21 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
         np.int64
     )
     r = repeated_correlation(water, fat, within)
-    slope = detrended_slope(water, fat, within, time)
+    noise, groups = None, tallies_within(*_repeats(snapshot, lens, item))
+    if groups.variance is not None:
+        noise = groups.variance * float((1 / w.size[other]).mean())
+    else:
+        notes.append(note("water_noise_unknown"))
+    slope = detrended_slope(water, fat, within, time, people=f.client[at], error=noise or 0.0)
     if r is None:
         notes.append(note("few_water_visits", n=int(at.size)))
     share = water / (100 - fat)
     spread = float(share.std() / share.mean()) if at.size > 1 and float(share.mean()) > 0 else None
-    steps = _rounding(fat, water)
-    constant = spread is not None and at.size >= 5 and spread <= max(steps, 0.005)
-    circular = bool((r is not None and r.value < CIRCULAR_R) or constant)
+    circular = bool(_derived(snapshot, lens, item))
     if circular:
-        notes.append(note("circular_ratio") if r is None else note("circular", r=r.value))
+        notes.append(note("circular"))
+    elif slope is not None and slope.clustered is False:
+        notes.append(note("water_few_clients"))
     own_fat, own_water = centred(fat, within), centred(water, within)
     df = at.size - int(np.unique(within).size)
 
@@ -152,13 +159,46 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
     )
 
 
-def _rounding(fat: Floats, water: Floats) -> float:
-    """The relative spread that rounding both to 0.1 alone gives their quotient."""
-    return (
-        float(0.1 / np.sqrt(12) * np.hypot(1 / water.mean(), 1 / (100 - fat.mean()))) * 1.5
-        if fat.size
-        else 0.0
-    )
+def _repeats(snapshot: Snapshot, lens: Lens, item: Instrument) -> tuple[Ints, Floats]:
+    """Set of repeats and value of each reading of water, (n,)."""
+    c = snapshot.columns[WATER]
+    rows = rows_of_instrument(snapshot, lens, item, WATER)
+    return c.visit[rows] * (int(c.setting.max(initial=0)) + 1) + c.setting[rows], c.value[rows]
+
+
+def _derived(snapshot: Snapshot, lens: Lens, item: Instrument) -> bool | None:
+    """Whether fat follows from water (and mass) of the same reading."""
+    at, value, keys = [], [], []
+    for metric in (FAT, WATER, MASS):
+        c = snapshot.columns.get(metric)
+        if c is None:
+            continue
+        rows = rows_of_instrument(snapshot, lens, item, metric)
+        if metric == MASS and not rows.size:
+            continue
+        settings = max(int(x.setting.max(initial=0)) for x in snapshot.columns.values()) + 1
+        own = (c.visit[rows] * settings + c.setting[rows]) * (MOST_REPLICATES + 1)
+        keys.append(own + c.replicate[rows])
+        at.append(rows)
+        value.append(c.value[rows])
+    common = keys[0]
+    for own in keys[1:]:
+        common = np.intersect1d(common, own)
+    if common.size < LEAST_READINGS and len(keys) == 3:  # the mass is read once a visit, or not
+        keys, value = keys[:2], value[:2]
+        common = np.intersect1d(keys[0], keys[1])
+    if common.size < LEAST_READINGS:
+        return None
+    places = [np.unique(own, return_index=True) for own in keys]
+    values = [
+        v[first[np.searchsorted(found, common)]]
+        for v, (found, first) in zip(value, places, strict=True)
+    ]
+    c = snapshot.columns[FAT]
+    found, first = places[0]
+    rows = at[0][first[np.searchsorted(found, common)]]
+    client = c.client[rows] * (int(c.setting.max(initial=0)) + 1) + c.setting[rows]
+    return is_derived(values[0], tuple(values[1:]), client, c.instant[rows] / _WEEK)
 
 
 def unfit_for_hydration_test(clients: Iterable[Client], day: str) -> tuple[str, ...]:
