@@ -522,3 +522,21 @@ def test_one_date_for_a_table(tmp_path):
     assert [r.taken_at[:10] for r in read_rows(table, replace(guess(table), day="2026-03-05"))] == [
         "2026-03-05"
     ] * 2
+
+
+def test_values_outside_the_range_are_taken_as_failed(tmp_path, capsys):
+    """One value that no person has is one refused row; by choice it is imported as a failed reading with what was shown."""
+    lines = [
+        reading("A01", "2026-03-02T07:00", 24.1),
+        reading("A01", "2026-03-02T07:00", 79.5, repeat=2),
+    ]
+    path, study = tmp_path / "t.csv", tmp_path / "s.tally"
+    path.write_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
+    assert main(["import", str(path), "--into", str(study)]) == 2
+    assert "79.5" in capsys.readouterr().err
+    command = ["import", str(path), "--into", str(study), "--out-of-range-as-failed"]
+    assert main(command) == 0
+    session = Session.open(study, read_only=True)
+    found = [(r.value, r.status, r.note) for r in session.readings()]
+    session.close()
+    assert found == [(24.1, "ok", ""), (None, "failed", "showed 79.5, outside the possible range")]

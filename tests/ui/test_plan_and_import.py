@@ -9,9 +9,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
 
 from anchor_tally.app.session import Session
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.ui.stages.plan.practice import Practice
 from anchor_tally.wording.numbers import day_words
 from driving import choose_client, previewed, select, shown
+from places import reading
 
 
 @pytest.fixture
@@ -285,6 +287,26 @@ def test_people_in_the_columns_by_one_choice(qtbot, window, tmp_path):
         ("A02", "body_mass", 80.2),
         ("A02", "body_fat_percent", 17.0),
     }
+
+
+def test_values_outside_the_range_by_one_button(qtbot, window, tmp_path):
+    """A tidy table and a foreign one: the refused value is offered as a failed reading, and the rest is taken either way."""
+    tidy = tmp_path / "tidy.csv"
+    rows = [reading("A01", "2026-03-02T07:00", v, repeat=k) for k, v in enumerate((24.1, 79.5), 1)]
+    tidy.write_text(",".join(HEADER) + "\n" + "\n".join(rows) + "\n")
+    wide = tmp_path / "wide.csv"
+    wide.write_text("Code,Date,Fir fat (%)\nA02,2026-03-02,24.1\nA03,2026-03-03,79.5\n")
+    page = window.importing
+    for path, n in ((tidy, 2), (wide, 4)):
+        previewed(qtbot, window, path)
+        assert page.take.text() == "&Import 1 reading, leave out 1 row"
+        assert page.remedy.text() == "Import these as failed readings"
+        with qtbot.waitSignal(page.previewed):
+            click(qtbot, page.remedy)
+        qtbot.waitUntil(page.take.isEnabled)
+        with qtbot.waitSignal(page.wanted):
+            click(qtbot, page.take)
+        assert [r.status for r in window.session.readings()].count("failed") == n // 2
 
 
 def test_workbook_is_imported_whole(qtbot, window, tmp_path, monkeypatch):

@@ -6,7 +6,7 @@ The window and the command line use the same code.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -156,6 +156,12 @@ def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
     return itertools.chain.from_iterable(
         read_rows(t, m, k * SHEET_LINES) for k, (t, m) in enumerate(tables)
     )
+
+
+def out_of_range_as_failed(rows: Iterable[Row]) -> Iterator[Row]:
+    """The rows, with values outside the possible range as failed readings."""
+    for row in rows:
+        yield row.as_failed if isinstance(row, Refused) and row.as_failed is not None else row
 
 
 def place_of(tables: Sequence[Table], line: int) -> tuple[Table | None, str]:

@@ -8,7 +8,7 @@ import sys
 
 from ..analysis.offsets.versions import versions
 from ..app.exporting import export, from_package, not_in_table
-from ..app.importing import open_tidy
+from ..app.importing import open_tidy, out_of_range_as_failed
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
@@ -42,7 +42,8 @@ def take(args: argparse.Namespace) -> None:
         source.close()
         raise UserError(f"{args.into}: {where}; nothing was imported")
     try:
-        staged = finish(session.stage(source.rows))
+        rows = out_of_range_as_failed(source.rows) if args.out_of_range_as_failed else source.rows
+        staged = finish(session.stage(rows))
         if args.skip_refused:
             for r in staged.refused:
                 print(

@@ -67,6 +67,11 @@ def _parser() -> argparse.ArgumentParser:
     i.add_argument("file", type=Path)
     i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
     i.add_argument(
+        "--out-of-range-as-failed",
+        action="store_true",
+        help="import values outside the possible range as failed readings",
+    )
+    i.add_argument(
         "--skip-refused",
         action="store_true",
         help="import the valid rows although others are refused",

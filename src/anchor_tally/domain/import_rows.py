@@ -73,3 +73,4 @@ class Refused:
     column: str
     text: str
     reason: str
+    as_failed: ImportRow | None = None

@@ -83,6 +83,10 @@ class ValueRefused(UserError):
     """A typed or imported value that cannot be taken; the message states why."""
 
 
+class OutOfRange(ValueRefused):
+    """A value that no person has, such as body fat of 79 %."""
+
+
 @dataclass(frozen=True, slots=True)
 class Quantity:
     """A value in the canonical unit together with the number and unit as entered."""
@@ -141,7 +145,7 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
         raise ValueRefused(f"{metric.label.lower()} is measured in {metric.unit}, not in {unit}")
     value = convert(number, unit, metric.unit)
     if not metric.low <= value <= metric.high:
-        raise ValueRefused(
+        raise OutOfRange(
             f"{metric.label.lower()} of {value:,.6g} {metric.unit} is not possible (allowed"
             f" {metric.low:g} to {metric.high:g})"
         )

@@ -17,7 +17,7 @@ from ..domain.instants import NotAMoment, canonical
 from ..domain.metrics import metric_named
 from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, Reading
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
-from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
+from ..domain.units import UNITS, OutOfRange, ValueRefused, parse_quantity, unit_named
 from .input_limits import MOST_TEXT, BlankLines, bounded, look_at, one_sentence
 from .writing import BLOCK, replacing
 
@@ -306,6 +306,19 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         note = plain_text(text("note"))
         if status == "excluded" and not note:
             note = "excluded in the imported file"
+    except OutOfRange as error:
+        read = cell.get(column, "").strip()[:80]
+        failed = _row({**cell, "value": "", "status": "failed"}, line, conditions)
+        why = f"showed {read}, outside the possible range"
+        return Refused(
+            line,
+            column,
+            read,
+            str(error),
+            failed._replace(note="; ".join(t for t in (failed.note, why) if t))
+            if isinstance(failed, ImportRow) and status == "ok"
+            else None,
+        )
     except (ValueRefused, NotAMoment) as error:
         return Refused(line, column, cell.get(column, "").strip()[:80], str(error))
     kept = tuple((plain_name(c.removeprefix("condition:")), name(c)) for c in conditions if name(c))

@@ -33,7 +33,8 @@ _NUMBERS = re.compile(r'-?\d[\d.,]*|"[^"]*"')
 class RefusedGroup:
     """Rows refused for one reason in one column.
 
-    How many, the first line, examples, and the remedy with its mapping.
+    How many, the first line, examples, and the remedy with its mapping; ``as_failed`` where the
+    values are outside the possible range and can be imported as failed readings.
     """
 
     count: int
@@ -43,6 +44,7 @@ class RefusedGroup:
     examples: tuple[str, ...]
     remedy: str = ""
     mapping: Mapping | None = None
+    as_failed: bool = False
 
 
 def grouped(
@@ -63,8 +65,18 @@ def grouped(
             if table is not None and mapping is not None
             else ("", None)
         )
+        failed = better is None and all(r.as_failed is not None for r in rows)
         groups.append(
-            RefusedGroup(len(rows), rows[0].line, column, rows[0].reason, texts[:3], words, better)
+            RefusedGroup(
+                len(rows),
+                rows[0].line,
+                column,
+                rows[0].reason,
+                texts[:3],
+                "Import these as failed readings" if failed else words,
+                better,
+                failed,
+            )
         )
     return tuple(sorted(groups, key=lambda g: -g.count))
 

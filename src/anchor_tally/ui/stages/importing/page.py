@@ -24,6 +24,7 @@ from ....app.importing import (
     ForeignTable,
     TidyFile,
     look_at,
+    out_of_range_as_failed,
     paste,
     place_of,
     rows_of,
@@ -59,6 +60,8 @@ class ImportPage(Page):
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.name = ""
+        self.path: Path | None = None
+        self.failed_out_of_range = False  # values outside the possible range count as failed
         self.foreign: tuple[ForeignTable, ...] = ()  # the tables of the file, none for a tidy one
         self.mappings: list[Mapping] = []
         self.wanted_sheets: list[bool] = []
@@ -151,7 +154,10 @@ class ImportPage(Page):
         """Read a file and show what it would do; raise UserError when it cannot be read at all."""
         found = look_at(path)
         self._give_up()
-        self.name = path.name
+        self.name, self.path, self.failed_out_of_range = path.name, path, False
+        self._open(found)
+
+    def _open(self, found: TidyFile | Foreign) -> None:
         if isinstance(found, TidyFile):
             self.foreign, self.mappings, self.wanted_sheets, self.left_out = (
                 (),
@@ -169,7 +175,7 @@ class ImportPage(Page):
         """The same for a table pasted from the clipboard."""
         found = paste(text)
         self._give_up()
-        self.name = "the clipboard"
+        self.name, self.path, self.failed_out_of_range = "the clipboard", None, False
         self._begin(found)
 
     def _begin(self, foreign: Foreign) -> None:
@@ -280,6 +286,8 @@ class ImportPage(Page):
     def _stage(self, rows: Iterator[Row], share: Callable[[], float] | None) -> None:
         self._give_up()
         self.share = share
+        if self.failed_out_of_range:
+            rows = out_of_range_as_failed(rows)
         tables = [t for t, _ in self._chosen()]
         self.headline.setText(f"Reading {self.name}…")
         self.take.setEnabled(False)
@@ -454,6 +462,13 @@ class ImportPage(Page):
 
     def _apply_remedy(self) -> None:
         k = self.refused.row
+        if 0 <= k < len(self.groups) and self.groups[k].as_failed:
+            self.failed_out_of_range = True
+            if self.foreign:
+                self._preview()
+            elif self.path is not None:  # a tidy file is read again
+                self._open(look_at(self.path))
+            return
         if not 0 <= k < len(self.groups) or self.groups[k].mapping is None:
             return
         table, _ = place_of([t for t, _ in self._chosen()], self.groups[k].line)
