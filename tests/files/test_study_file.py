@@ -19,6 +19,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
+from anchor_tally.wording.offsets import adopted_for
 from places import DATA, adoption, parse_text, typed
 
 HEAD = ",".join(HEADER) + "\n"
@@ -315,7 +316,16 @@ def test_adopted_calibration(demo):
     new = next(c.new for c in alder.clients if c.client == "Merle")
     assert (fine.interval.low, fine.interval.high) == pytest.approx((25 - new.high, 25 - new.low))
     odd = correct(kept, "Newcomer", 60.0, "2027-01-01", "")
-    assert [n.code for n in odd.notes] == ["outside_range", "expired", "new_client"]
+    assert [n.code for n in odd.notes] == ["outside_range", "expired_growing", "new_client"]
+    # after the end of its validity the interval grows by the drift that the scans do not rule out
+    assert "expired on 7 Dec 2026" in adopted_for(alder, "2027-01-01")
+    assert "expired" not in adopted_for(alder, "2026-12-07")
+    low, high = kept.made_of.drift
+    assert low < 0 < high
+    late = correct(kept, "Merle", 25.0, "2027-02-15", "")  # ten weeks later
+    assert late.value == fine.value
+    assert (fine.interval.low - late.interval.low) == pytest.approx(10 * high)
+    assert (late.interval.high - fine.interval.high) == pytest.approx(-10 * low)
     other = correct(kept, "Merle", 25.0, "2026-09-02", "athlete")
     assert (other.value, [n.code for n in other.notes]) == (None, ["other_setting"])
     assert kept.made_of.clients == tuple(sorted(c.code for c in demo.catalogue().clients.values()))

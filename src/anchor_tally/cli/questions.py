@@ -100,7 +100,7 @@ def calibrate(args: argparse.Namespace) -> None:
     for line in (
         calibration_sentence(result),
         error_sentence(result),
-        adopted_for(result),
+        adopted_for(result, args.clock.today().isoformat()),
         range_sentence(result),
     ):
         if line:

@@ -69,10 +69,10 @@ class MadeOf:
     ``clients`` had pairs; ``settings`` are the labels of their readings; ``last_anchor`` is the
     day of the last scan used; ``lens_clients`` the clients that the lens showed (None: all).
     ``client_sd`` is a spread between clients that was stated, not estimated. ``comparator`` is
-    what kind it was set against. ``drift`` holds the ends of a known slope per week, and
-    ``drift_from`` the day at which the offset holds: the interval grows from there. ``advice``
-    was given when it was adopted, ``reason`` is why it was adopted against it. ``provisional``
-    offsets rest on one scan.
+    what kind it was set against. ``drift`` holds the ends of the slope per week, and
+    ``drift_from`` the day from which the interval grows: that at which the offset holds under a
+    shown drift, else the end of its validity. ``advice`` was given when it was adopted, ``reason``
+    is why it was adopted against it. ``provisional`` offsets rest on one scan.
     """
 
     clients: tuple[str, ...] = ()
@@ -89,6 +89,13 @@ class MadeOf:
     comparator: str = "reference"
     drift: tuple[float, float] | None = None
     drift_from: str = ""
+
+    @property
+    def drifts(self) -> bool:
+        """Whether a drift was shown, not only not ruled out."""
+        return (
+            self.drift is not None and bool(self.drift_from) and self.drift[0] * self.drift[1] > 0
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -124,6 +124,7 @@ NOTES = {
     # corrected values
     "outside_range": "outside the calibrated range ({low:.1f} to {high:.1f}): extrapolated",
     "expired": "the offset expired on {until:day}: scan again",
+    "expired_growing": "the offset expired on {until:day}, so its interval grows by the drift that the scans do not rule out: scan again",
     "other_setting": "read with setting {used}, calibrated for {calibrated}: adopt an offset for {used}",
     "not_for_others": "this calibration applies only to {clients}: too few clients were scanned to serve others",
     "provisional": "provisional: from one scan",

@@ -117,10 +117,15 @@ def error_sentence(result: CalibrateResult) -> str:
     return f"{text}. Without the device: {said}." if said else f"{text}."
 
 
-def adopted_for(result: CalibrateResult) -> str:
-    """Whom the offset that is offered would serve."""
+def adopted_for(result: CalibrateResult, today: str = "") -> str:
+    """Whom the offset that is offered would serve; first that it has expired already."""
     if not result.offer or not result.valid_until:
         return ""
+    if today > result.valid_until:
+        return (
+            f"These offsets expired on {day_words(result.valid_until)}, 16 weeks after the last"
+            f" scan or earlier. Scan again before adopting them. {adopted_for(result)}"
+        )
     names = ", ".join(c.client for c in result.clients)
     if result.pooled is None or result.pooled.new is None:
         return f"It would apply only to {names}."
@@ -207,7 +212,10 @@ def offset_headline(result: CalibrateResult) -> str:
         )
     if b.interval.low <= 0 <= b.interval.high:
         ends = Interval(-b.interval.high, -b.interval.low)
-        return f"{name}: no common correction shown (95 % CI {span(ends, k, sign=True)} {unit})."
+        shown = f"(95 % CI {span(ends, k, sign=True)} {unit})"
+        if result.model in ("client", "line_client"):
+            return f"{name}: each client's own offset applies; none common to all is shown {shown}."
+        return f"{name}: no common correction shown {shown}."
     return f"{name}: {_correction(b.value, b.interval, k, unit)}."
 
 

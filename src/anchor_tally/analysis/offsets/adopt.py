@@ -44,10 +44,14 @@ def record_of(
     parts = {"client": result.clients, "line_client": result.line_clients}.get(result.offer, ())
     own = {c.client: (c.offset, c.new.low, c.new.high, c.n) for c in parts}
     moved, drift, drift_from = result.movement, None, ""
-    if moved is not None and moved.found and moved.slope.interval is not None:
+    if moved is not None and moved.slope.interval is not None:
         drift = (moved.slope.interval.low, moved.slope.interval.high)
+        # a shown drift counts from where the offset holds, one that is only not ruled out from
+        # the end of the offset's validity
         drift_from = (
             datetime.fromtimestamp(moved.origin, zone_named(catalogue.zone)).date().isoformat()
+            if moved.found
+            else result.valid_until
         )
     return CalibrationRecord(
         id=0,

@@ -21,7 +21,7 @@ from ...domain.snapshot import OK, Snapshot
 from ...methods.registry import EQUATIONS
 from ...stats.calibration_line import LineFit, line_fit, may_be_a_line, offset_at
 from ...stats.distributions import normal_quantile, t_interval
-from ...stats.estimate import Estimate, Floats, Interval, Note, note
+from ...stats.estimate import Estimate, Interval, Note, note
 from ...stats.offsets import (
     ClientOffsets,
     PooledOffset,
@@ -300,7 +300,7 @@ def calibrate(
         within_slope=slope,
         movement=moved,
         settings_apart=apart,
-        range=_range(pairs.y),
+        range=_range(pairs),
         valid_until=until if offer else "",
         advice_code=_advice(model, cv, slope),
         provisional=provisional,
@@ -333,10 +333,15 @@ def _unit(pairs: PairSet) -> str:
     return metric.difference_unit
 
 
-def _range(y: Floats) -> tuple[float, float]:
-    """Mean ± 2 SD of the readings; with one value any other reading is an extrapolation."""
+def _range(pairs: PairSet) -> tuple[float, float]:
+    """Mean ± 2 SD of the readings, within what is possible.
+
+    With one value any other reading is an extrapolation.
+    """
+    y, metric = pairs.y, metric_of(pairs.metric)
     spread = 2 * float(y.std(ddof=1)) if y.size > 1 else 0.0
-    return float(y.mean()) - spread, float(y.mean()) + spread
+    middle = float(y.mean())
+    return max(middle - spread, metric.low), min(middle + spread, metric.high)
 
 
 def _pooled(

@@ -188,14 +188,18 @@ def _notes(
     if not record.range_low <= value <= record.range_high:
         notes.append(note("outside_range", low=record.range_low, high=record.range_high))
     if day[:10] > record.valid_until:
-        notes.append(note("expired", until=record.valid_until))
+        until = record.valid_until
+        if made.drift is not None and made.drift_from:
+            notes.append(note("expired_growing", until=until))
+        else:
+            notes.append(note("expired", until=until))
     if not own and (record.clients or client not in made.clients):
         notes.append(note("new_client"))
     if made.comparator != "reference":
         notes.append(note("provisional_by_method", method=record.reference))
     elif made.provisional and own:
         notes.append(note("provisional"))
-    if made.drift is not None and made.drift_from:
+    if made.drifts:
         notes.append(note("grown"))
     if made.reason:
         notes.append(note("against_advice"))
@@ -211,8 +215,9 @@ def _corrected(
 
     None where the record does not serve the client.
 
-    A new difference lies so many weeks from where the offset holds; under a known drift its
-    interval grows from there.
+    A new difference lies so many weeks from where the offset holds; under a shown drift its
+    interval grows from there. Without one it grows from the end of the validity, by the drift that
+    the scans do not rule out.
     """
     own = record.clients.get(client)
     ends = own[:3] if own else record.pooled
@@ -229,6 +234,7 @@ def _corrected(
     if made.drift is not None and made.drift_from:
         start = date.fromisoformat(made.drift_from).toordinal()
         weeks = (np.array([date.fromisoformat(d[:10]).toordinal() for d in day]) - start) / 7
+        weeks = weeks if made.drifts else np.maximum(weeks, 0.0)
         moved = np.array(made.drift)[:, None] * weeks
         less, more = np.minimum(moved.min(axis=0), 0.0), np.maximum(moved.max(axis=0), 0.0)
     return at - offset, at - high - half - more, at - low + half - less

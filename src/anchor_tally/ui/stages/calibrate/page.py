@@ -240,7 +240,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.advice.setText(offsets.calibration_sentence(r))
         named = (n for n in r.comparison.notes if n.code in ("far_off", "far_off_more"))
         said = [sentence(n) for n in (*r.notes, *r.comparison.pairs.notes, *named)]
-        words = [" ".join(said), f"{offsets.adopted_for(r)} {offsets.range_sentence(r)}".strip()]
+        words = [
+            " ".join(said),
+            f"{offsets.adopted_for(r, self.session.today())} {offsets.range_sentence(r)}".strip(),
+        ]
         self.detail.setText("\n".join(w for w in words if w))
         found = (
             self.session.calibration_versions(name, r.comparison.pairs.metric)
@@ -393,6 +396,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.reason.setVisible(needs_reason(r) and bool(r.offer and r.valid_until))
         self.adopt.setEnabled(can and (not needs_reason(r) or bool(self.reason.text().strip())))
 
+    def _validity(self, until: str) -> str:
+        day = day_words(until)
+        return f"until {day}" if until >= self.session.today() else f"(expired on {day})"
+
     def _adopt(self) -> None:
         r = self.results[self.chosen]
         if not self.up_to_date(r.asked):  # what is adopted is what is on the screen, or nothing
@@ -412,8 +419,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             return
         if self.edit(
             AdoptCalibration(record, item.kind, item.equation),
-            f"Adopted: {item.name} is corrected in Record and Track until"
-            f" {day_words(record.valid_until)}."
-            " Undo withdraws it.",
+            f"Adopted: {item.name} is corrected in Record and Track"
+            f" {self._validity(record.valid_until)}. Undo withdraws it.",
         ):
             self.reason.clear()
