@@ -16,12 +16,14 @@ from anchor_tally.analysis.agreement.hydration import HydrationRequest
 from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.stats.change import change
 from anchor_tally.stats.repeatability import repeatability
 from anchor_tally.stats.shares import clustered_share
 from anchor_tally.stats.tails import kurtosis_p
+from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.wording.offsets import calibration_sentence
 from anchor_tally.wording.sentences import headline
 from anchor_tally.wording.views import change_headline, redundancy_headline, repeatability_headline
@@ -306,3 +308,55 @@ def test_limits_at_three_levels_where_the_error_grows():
         for _ in range(10)
     ]
     assert sum(len(r.by_level) > 0 for r in even) <= 2
+
+
+def lost_together(rng, shown=1.0, per_week=-0.2, drift=0.0, step=0.0):
+    """A study of 14 clients with scans at about 0, 12 and 24 weeks who change alike; the scan's SD 0.4 is stated."""
+    lines = []
+    for c in range(14):
+        level, pace, own = rng.uniform(18, 32), rng.normal(per_week, 0.06), rng.normal(0, 1.3)
+        for planned in (0, 12, 24):
+            week = planned + int(rng.integers(0, 3))
+            true = level + pace * week + 0.5 * rng.standard_normal()
+            base = 2 + level + shown * (true - level) + own + drift * week + step * (week > 13)
+            base += 0.8 * rng.standard_normal()
+            at = np.datetime64("2026-01-05") + 7 * week
+            lines += [
+                reading(
+                    f"C{c:02}",
+                    f"{at}T07:0{k}",
+                    f"{base + 0.3 * rng.standard_normal():.2f}",
+                    repeat=k + 1,
+                )
+                for k in range(3)
+            ]
+            scan = true + 0.4 * rng.standard_normal()
+            lines.append(
+                reading(f"C{c:02}", f"{at}T07:30", f"{scan:.2f}", name="Scan", kind="reference")
+            )
+    session = study_of(lines)
+    session.do(StateValue("body_fat_percent", "reference_sd", 0.4))
+    session.do(StateValue("body_fat_percent", "margin", 3.5))
+    return session.snapshot()
+
+
+@pytest.mark.parametrize("n", [12, pytest.param(200, marks=pytest.mark.slow)])
+def test_clients_who_change_together_are_no_drift(n, capsys):
+    """A stable device that shows 80 % of a loss neither drifts nor steps, in Drift as in Calibrate; a true drift is found."""
+    rng, told = np.random.default_rng(12), {}
+    for design, most, least in (
+        ({"shown": 0.8}, 0.1, 0.0),
+        ({}, 0.08, 0.0),
+        ({"per_week": 0.0, "drift": 0.12}, 1.0, 0.9),
+    ):
+        found = [lost_together(rng, **design) for _ in range(n)]
+        drifts = [finish(DriftRequest(s, Lens(), "Fir").run())[0] for s in found]
+        said = sum(r.not_following is None and r.verdict in ("drifting", "stepped") for r in drifts)
+        advised = [finish(CalibrateRequest(s, Lens(), "Fir").run())[0] for s in found]
+        calibrate = sum("drifts" in calibration_sentence(r) for r in advised)
+        told[str(design)] = said / n, calibrate / n
+        assert least * n <= said <= most * n + 1, told
+        assert calibrate <= (most + 0.1) * n + 1, told
+    if n > 100:
+        for design, shares in told.items():
+            row(capsys, "drift or step: Drift, Calibrate", design, n, *shares)

@@ -690,7 +690,8 @@ def test_drift_of_the_demo_is_what_was_planted(demo):
     standard = finish(
         DriftRequest(demo.snapshot(), replace(demo.lens, setting="standard"), "Birch").run()
     )[0]
-    assert standard.verdict == "steady"
+    # from two moments no drift is told from a part of the clients' change that is not shown
+    assert standard.verdict == "not enough anchors"
     step = found["Birch"].steps[0]
     assert (step.at, step.before, step.after) == (
         "2026-06-01",

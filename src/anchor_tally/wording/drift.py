@@ -22,7 +22,9 @@ def drift_headline(r: DriftResult) -> str:
         step = r.steps[0]
         more = f", and {count(len(r.steps) - 1, 'more step')}" if len(r.steps) > 1 else ""
         return f"{name}: step change, {_by(step, m)}, {between_words(step)}{more}."
-    s = r.slope.slope if r.slope is not None else None
+    whole = r.slope.slope if r.slope is not None else None
+    # of a device that shows only a part, the whole movement of its error is what is explained
+    s = whole if r.not_following is not None or r.drift is None else r.drift
     if s is None or s.interval is None:
         return f"{name}: not enough scans to detect drift{_needs(r)}."
     if r.verdict == "drifting":

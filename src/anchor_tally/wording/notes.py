@@ -143,6 +143,7 @@ NOTES = {
     "one_scan_needs_mornings": "One scan: a provisional offset for this client needs at least 4 mornings (now {mornings}).",
     "one_scan_needs_precision": "One scan: state the scan's precision in Plan to get a provisional offset for this client.",
     "one_scan_provisional": "One scan and {mornings} mornings: a provisional offset, from day-to-day variation and the scan's precision.",
+    "drift_or_response": "The clients changed together, so drift of the device cannot be told apart from a part of their change that it does not show.",
     "drift_shortens": "The difference changes by {slope:+.2f} {unit} a week (95 % CI {low:+.2f} to {high:+.2f}), so the offset is valid only until {until:day}.",
     "drift_forbids": "The difference changes by {slope:+.2f} {unit} a week (95 % CI {low:+.2f} to {high:+.2f}). One offset for all scans is no longer valid. Scan again, or choose the period since the change.",
     "settings_apart": "The settings differ by {size:.1f} {unit} (95 % CI {low:.1f} to {high:.1f}). One offset for both cannot be adopted.",

@@ -20,6 +20,9 @@ ADVICE = {
 }
 
 
+_CHANGES = "its error changes as clients change"
+
+
 def _error_falls(result: CalibrateResult) -> str:
     cv, m = result.cross_validation, metric_of(result.comparison.pairs.metric)
     if cv is None:
@@ -39,7 +42,8 @@ def calibration_sentence(result: CalibrateResult) -> str:
         return ADVICE["no_pairs"]
     moves = result.movement is not None and result.movement.found
     if moves and not result.valid_until and code != "none":
-        return f"Do not correct now: {name} drifts, so one offset for all scans is no longer valid."
+        why = f"{name} drifts" if result.movement and result.movement.drifts else _CHANGES
+        return f"Do not correct now: {why}, so one offset for all scans is no longer valid."
     if result.settings_apart is not None and code != "none":
         return (
             "Choose one setting in the filters: the settings differ, and one offset does not fit"
@@ -69,11 +73,8 @@ def calibration_sentence(result: CalibrateResult) -> str:
         else:
             text += f", and {name} responds to change."
         if moves:
-            why = (
-                "Its error changes as clients change"
-                if pairs.instrument.equation
-                else f"{name} drifts"
-            )
+            drifts = result.movement is not None and result.movement.drifts
+            why = f"{name} drifts" if drifts else _CHANGES[:1].upper() + _CHANGES[1:]
             text += (
                 f" {why}: the offset is valid until {day_words(result.valid_until)}, with a growing"
                 " interval."

@@ -16,8 +16,8 @@ from ...stats.estimate import Estimate, Note, note
 from ...stats.trend import reference_error
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, others_of
+from ..pairs.drift_or_response import following
 from ..pairs.pairing import PairSet, pair
-from ..pairs.reference_slopes import following
 from ..pairs.repeat_spread import outlying_repeats
 from ..pairs.series import instrument_asked
 from .repeatability import RepeatabilityRequest

@@ -39,6 +39,7 @@ from ..agreement.agreement_forms import BMI_EQUATION
 from ..ask.content_key import ContentKey, content_key
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, others_of
+from ..pairs.drift_or_response import told_apart
 from ..pairs.offset_drift import OffsetDrift, movement, settings_apart
 from ..pairs.pairing import DAY, PairSet, pair
 from ..pairs.reference_slopes import TOO_LITTLE, UNKNOWN, answer_on_change, follows
@@ -255,8 +256,10 @@ def calibrate(
         provisional = True
         pooled = replace(pooled, new=_widened(pooled.new, pooled.offset.value, error))
         clients = tuple(replace(c, new=_widened(c.new, c.offset, error) or c.new) for c in clients)
-    moved = movement(pairs)
     trend = comparison.reference_trend
+    moved = movement(pairs)
+    if trend is not None:
+        moved = told_apart(pairs, trend.reference, moved)
     slope = follows(pairs, trend, moved) if trend is not None else None
     model = cv.model if cv is not None else "none"
     if (

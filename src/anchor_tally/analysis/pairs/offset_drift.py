@@ -25,12 +25,20 @@ class OffsetDrift:
     The last anchor lies so far after the middle.
 
     ``origin`` is the instant of the middle, at which the mean of all anchors holds.
+    ``of_clients``: the clients changed as well, and what the device shows of that can explain the
+    slope, so it is not shown to be drift.
     """
 
     slope: Estimate
     found: bool
     weeks_after_middle: float
     origin: float = 0.0
+    of_clients: bool = False
+
+    @property
+    def drifts(self) -> bool:
+        """Whether a drift of the device is shown."""
+        return self.found and not self.of_clients
 
 
 def weeks_of(pairs: PairSet) -> Floats:

@@ -10,7 +10,7 @@ from ...domain.scan_precision import assumed_sd
 from ...stats.estimate import Estimate
 from ...stats.trend import ReferenceTrend, ScanError, reference_error, reference_trend
 from ...stats.within_clients import centred
-from .offset_drift import OffsetDrift, movement, periods_beside, weeks_of
+from .offset_drift import OffsetDrift, periods_beside, weeks_of
 from .pairing import PairSet
 
 FOLLOWS = 0.5  # a device whose slope is surely below this shows too little of a change
@@ -88,17 +88,6 @@ def within_slope(
     if pairs.occasions <= pairs.clients or pairs.n < 4:
         return None
     return follows(pairs, slopes_on_reference(pairs, scan_error(pairs, reference_sd)), moved)
-
-
-def following(
-    pairs: PairSet, reference_sd: float | None
-) -> tuple[Estimate | None, OffsetDrift | None]:
-    """Slopes from the scans of all clients.
-
-    The device on the scan within clients, and its difference through time.
-    """
-    moved = movement(pairs)
-    return within_slope(pairs, reference_sd, moved), moved
 
 
 def answer_on_change(slope: Estimate | None) -> str:

@@ -21,9 +21,10 @@ from ...stats.within_clients import centred
 from ..agreement.hydration import FAT, WATER, HydrationRequest
 from ..offsets.record import correct_series, record_for
 from ..pairs.comparator import CannotCompare, find_comparator
+from ..pairs.drift_or_response import following
 from ..pairs.offset_drift import OffsetDrift
 from ..pairs.pairing import pair
-from ..pairs.reference_slopes import following, shows_too_little
+from ..pairs.reference_slopes import shows_too_little
 from ..pairs.series import rows_of_instrument, series_of
 
 _EPOCH = date(1970, 1, 1).toordinal()

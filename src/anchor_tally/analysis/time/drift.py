@@ -29,22 +29,27 @@ from ...stats.time_slope import (
     moments_apart,
     robust_slope,
     rounds_needed,
-    slope_beside,
     straight_line,
 )
 from ...stats.variance_grid import occasion_means
-from ...stats.within_clients import centred
 from ..ask.content_key import ContentKey, content_key
 from ..ask.question import Asked
 from ..offsets.calibrate import EXPIRY_WEEKS
 from ..pairs.comparator import CONSENSUS, CannotCompare, find_comparator, lens_for, others_of
-from ..pairs.offset_drift import WEEK, periods_beside, slope_of, weeks_of
+from ..pairs.drift_or_response import (
+    ClientsCourse,
+    clients_course,
+    drift_beside,
+    without_clients_change,
+)
+from ..pairs.offset_drift import WEEK, periods_beside, slope_of
 from ..pairs.pairing import DAY, PairSet, pair
-from ..pairs.reference_slopes import within_slope
+from ..pairs.reference_slopes import scan_error, within_slope
 from ..pairs.repeat_spread import outlying_repeats
 from ..pairs.series import instrument_asked
 from .other_devices import slope_beside_others
 
+SHARES_TRIED = 7  # shares of the clients' change for which a movement is looked at again
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
 USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (common practice)
 
@@ -96,8 +101,10 @@ class DriftResult:
 
     ``weeks``, ``instant``, ``client``, ``mean`` and ``centred`` (M,) are the anchors with pairs,
     in the order of clients: weeks since the first, when, whose, the mean difference, and that
-    less the client's own part. ``bound`` is the slope per week that would amount to what matters
-    in the life of an offset; ``not_following`` holds how much of a client's change the device
+    less the client's own part. ``slope`` is that of the difference; ``drift`` the part of it that
+    the clients' own change does not explain; ``movement`` the verdict without regard to the
+    clients' change, by which a device is no witness for others. ``bound`` is the slope per week
+    that would matter in the life of an offset; ``not_following`` holds how much of a client's change the device
     shows, where that, and no drift, explains what moves; ``needed`` the further anchors of each
     client until such a slope would show. ``key`` is the fingerprint of all that it depends on.
     """
@@ -123,6 +130,8 @@ class DriftResult:
     needed: int | None
     notes: tuple[Note, ...]
     key: ContentKey = ()
+    drift: Estimate | None = None
+    movement: str = ""
 
     @property
     def instrument(self) -> Instrument:
@@ -231,16 +240,17 @@ class DriftRequest:
         )
         return replace(r, side=tuple(x for x in found if x is not None), notes=tuple(notes))
 
-    def _not_following(self, pairs: PairSet) -> Estimate | None:
-        """Share of a client's change that the device shows, where the clients changed.
+    def _stated(self, pairs: PairSet) -> float | None:
+        return self.snapshot.catalogue.stated.get((pairs.metric, "reference_sd"))
 
-        The device did not drift then.
-        """
-        if not _clients_moved(pairs):
+    def _not_following(self, pairs: PairSet) -> Estimate | None:
+        """Share of a client's change that an equation shows: a formula has nothing that drifts."""
+        return within_slope(pairs, self._stated(pairs), None)
+
+    def _course(self, pairs: PairSet) -> ClientsCourse | None:
+        if pairs.reference.kind != "reference":
             return None
-        return within_slope(
-            pairs, self.snapshot.catalogue.stated.get((pairs.metric, "reference_sd")), None
-        )
+        return clients_course(pairs, scan_error(pairs, self._stated(pairs)))
 
     def _of(self, pairs: PairSet) -> DriftResult:
         notes = list(pairs.notes)
@@ -274,8 +284,12 @@ class DriftRequest:
         instant = pairs.anchors.instant[m.occasions]
         at = (instant - instant.min()) / WEEK
         slope = slope_of(pairs)
+        course = self._course(pairs)
+        beside = drift_beside(slope.slope, course) if slope is not None else None
         known = tuple((c.at - float(instant.min())) / WEEK for c in changes)
         search = find_steps(m, at, pairs.d, pairs.client, pairs.occasion, known)
+        raw = _verdict(slope.slope if slope is not None else None, search, None)
+        told = search if raw != VERDICTS[2] else _surest(pairs, course, at, search, known)
         fit = fit_nested(pairs.d, pairs.client, pairs.occasion)
         chart = control_chart(m, at, fit) if fit is not None and moments_apart(at) > 1 else None
         own = (
@@ -287,7 +301,17 @@ class DriftRequest:
         margin = self.snapshot.catalogue.margin(metric)
         bound = margin / EXPIRY_WEEKS if margin is not None else None
         steps = tuple(self._step(s, float(instant.min()), changes) for s in search.steps)
-        verdict = _verdict(slope, search, bound)
+        verdict = _verdict(beside, told, bound)
+        shown = None
+        if raw in VERDICTS[1:3] and verdict not in VERDICTS[1:3] and course is not None:
+            # what moved can be the clients: it is where the device surely shows less than all
+            if course.share.method != "possible" and course.ends[1] < 0:
+                shown, verdict = course.share.moved(1.0), VERDICTS[1]
+            else:
+                verdict = VERDICTS[3]
+                notes.append(note("drift_or_response"))
+        if pairs.instrument.equation and raw in VERDICTS[1:3]:
+            shown, verdict = self._not_following(pairs), VERDICTS[1]
         needed = _needed(pairs, slope, at, m.client_of, bound) if verdict == VERDICTS[3] else None
         if periods_beside(pairs) is not None:
             notes.append(note("drift_within_periods"))
@@ -318,7 +342,9 @@ class DriftRequest:
             changes=changes,
             side=(),
             verdict=verdict,
-            not_following=self._not_following(pairs) if verdict == VERDICTS[1] else None,
+            not_following=shown,
+            drift=beside,
+            movement=raw,
             bound=bound,
             needed=needed,
             notes=(*notes, *outlying_repeats(pairs, self.snapshot.catalogue)),
@@ -362,33 +388,34 @@ def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
 def _moves(r: DriftResult) -> bool:
     """Whether scans show that a device moves, other than by a change of its setting."""
     stepped = any(s.change is None or not s.change.setting for s in r.steps)
-    return r.verdict == VERDICTS[1] or (r.verdict == VERDICTS[2] and stepped)
+    return r.movement == VERDICTS[1] or (r.movement == VERDICTS[2] and stepped)
 
 
-def _clients_moved(pairs: PairSet) -> bool:
-    """Whether the difference moves because clients change and the device does not.
+def _surest(
+    pairs: PairSet,
+    course: ClientsCourse | None,
+    at: Floats,
+    search: Search,
+    known: tuple[float, ...],
+) -> Search:
+    """The search with the largest p over what the clients' change can explain."""
+    if course is None:
+        return search
+    p = search.p
+    # at both ends too much or too little is taken off, and the movement is explained between them
+    middle, (low, high) = course.share.value, course.ends
+    if course.share.method != "possible":  # about one standard error to each side
+        low, high = (low + middle) / 2, (high + middle) / 2
+    for share in np.linspace(low, high, SHARES_TRIED).tolist():
+        d = without_clients_change(pairs, course, share)
+        m = occasion_means(d, pairs.client, pairs.occasion)
+        again = find_steps(m, at, d, pairs.client, pairs.occasion, known)
+        if p is not None:
+            p = 1.0 if again.p is None else max(p, again.p)
+    return replace(search, p=p)
 
-    Time and the scan's departure from the client's mean are given side by side: when the first
-    has nothing left to explain, and the second shows less than the whole of a client's change,
-    it is the clients who moved.
-    """
-    if pairs.occasions <= pairs.clients:
-        return False
-    time, moved, periods = weeks_of(pairs), centred(pairs.x, pairs.client), periods_beside(pairs)
 
-    def with_periods(column: Floats) -> Floats:
-        return column[:, None] if periods is None else np.column_stack([column, periods])
-
-    left = slope_beside(pairs.d, pairs.client, pairs.occasion, time, with_periods(moved))
-    share = slope_beside(pairs.d, pairs.client, pairs.occasion, moved, with_periods(time))
-    if left is None or share is None or left.slope.interval is None or share.slope.interval is None:
-        return False
-    return (
-        left.slope.interval.low <= 0 <= left.slope.interval.high and share.slope.interval.high < 0
-    )
-
-
-def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> str:
+def _verdict(slope: Estimate | None, search: Search, bound: float | None) -> str:
     """One word.
 
     Moved only where the search over slope and steps together says so; steady only where a slope
@@ -397,12 +424,12 @@ def _verdict(slope: TimeSlope | None, search: Search, bound: float | None) -> st
     if search.p is not None and search.p < 0.05:
         if search.steps:
             return VERDICTS[2]
-        i = slope.slope.interval if slope is not None else None
+        i = slope.interval if slope is not None else None
         if i is not None and (i.low > 0 or i.high < 0):
             return VERDICTS[1]
-    if slope is None or slope.slope.interval is None or search.p is None:
+    if slope is None or slope.interval is None or search.p is None:
         return VERDICTS[3]
-    i = slope.slope.interval
+    i = slope.interval
     if bound is not None and max(-i.low, i.high) > bound:
         return VERDICTS[3]
     return VERDICTS[0]

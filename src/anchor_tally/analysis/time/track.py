@@ -479,7 +479,7 @@ def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
     # as the SD of a normal error with the same 95 % interval, since few degrees of freedom widen
     # the slope's
     sd = m.slope.se * t_quantile(0.975, m.slope.df) / normal_quantile(0.975)
-    return (m.slope.value * weeks if m.found else 0.0), sd * abs(weeks)
+    return (m.slope.value * weeks if m.drifts else 0.0), sd * abs(weeks)
 
 
 def _departures(s: TrackSeries) -> Floats:
