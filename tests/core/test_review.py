@@ -5,6 +5,7 @@ Decisions stay in the file.
 
 from collections import Counter
 
+import numpy as np
 import pytest
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
@@ -70,6 +71,47 @@ def test_demo_holds_what_was_planted(demo):
     assert "fasted" in rows[1][0]
     assert review_headline(found.found, 0) == "2 findings: 1 to resolve before use, 1 to check."
     assert advice_words(found.found[0]).startswith(rows[0][0])
+
+
+def offset_of(rows, client):
+    """Mean of Alder less the scan of the same day of one client, less that of the others."""
+    day = {}
+    for r in rows:
+        if r.metric == "body_fat_percent" and r.instrument in ("Alder", "Lab scan"):
+            day.setdefault((r.client, r.taken_at[:10]), {}).setdefault(r.instrument, []).append(
+                r.value
+            )
+    gaps = {True: [], False: []}
+    for (who, _), found in day.items():
+        if len(found) == 2:
+            gaps[who == client].append(np.mean(found["Alder"]) - found["Lab scan"][0])
+    return np.mean(gaps[True]) - np.mean(gaps[False])
+
+
+def test_a_client_and_a_scan_unlike_the_others():
+    """A client whom one device reads 8 pp higher than the others, and a scan mistyped by 8: found, and nobody else."""
+    found, n = Counter(), 6
+    for seed in range(1, n + 1):
+        rows = squad_rows(CLOCK.today(), seed, UNSPOILED)
+        scan = [k for k, r in enumerate(rows) if r.kind == "reference"][7 * seed % 42]
+        more = {"scan_at_odds": 8.0, "client_offset": 8.0 - offset_of(rows, "Ibis")}
+        for rule, who in (("scan_at_odds", rows[scan].client), ("client_offset", "Ibis")):
+            spoiled = []
+            for k, r in enumerate(rows):
+                own = (r.client, r.instrument, r.metric) == ("Ibis", "Alder", "body_fat_percent")
+                if k == scan if rule == "scan_at_odds" else own:
+                    value = round(r.value + more[rule], 1)
+                    r = r._replace(value=value, entered=f"{value:.1f}")
+                spoiled.append(r)
+            session = Session(open_file.create_in_memory("spoiled"), None)
+            session.do(ImportReadings(tuple(spoiled), "drawn"))
+            result = reviewed(session)
+            code = {k: c.code for k, c in result.material.snapshot.clients.items()}
+            found.update((rule, code[f.client] == who) for f in result.found if f.rule == rule)
+            session.close()
+    assert found["scan_at_odds", True] == n
+    assert found["client_offset", True] >= n - 1
+    assert found["scan_at_odds", False] + found["client_offset", False] <= 1
 
 
 @pytest.mark.parametrize("n", [12, pytest.param(400, marks=pytest.mark.slow)])

@@ -78,6 +78,8 @@ NOTES = {
     "review_gone": "Decided. The rule no longer finds it.",
     "review_slip": "{value:.{decimals}f} {unit}, usually about {expected:.{decimals}f}: {slip}?",
     "review_at_odds": "{value:.{decimals}f} {unit}, usually about {expected:.{decimals}f} for this client and device.",
+    "review_scan": "Scan {value:.1f} {unit}: {devices:|device shows|devices show} it {gap:abs.1f} {difference} too {gap:high|low}, compared with the client's other scans.",
+    "review_client_offset": "Differs from the scan by {mean:+.1f} {unit}, from the other clients' scans by {others:+.1f} {unit} on average.",
     "review_repeats": "{value:.{decimals}f} {unit} differs from the other repeats ({others:.{decimals}f| and }).",
     "review_missing_repeats": "{short} of {visits} sets have fewer than the {planned} planned repeats.",
     "review_failures": "{share:.0f} % of {n} readings failed.",

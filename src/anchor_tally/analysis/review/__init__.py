@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterable
 from dataclasses import dataclass
 
-from . import values, visits
+from . import scans, values, visits
 from .finding import SEVERITIES, Finding, Material, Rule, named
 
 _PRACTICE = "common practice"
@@ -13,6 +13,8 @@ _PRACTICE = "common practice"
 RULES: tuple[Rule, ...] = (
     Rule("slip", "Possible typing error", "stop", _PRACTICE, "Check the display or the sheet, and correct the entry.", values.at_odds),
     Rule("at_odds", "Differs from the client's history", "look", _PRACTICE, "Measure again; leave it if it is confirmed.", values.at_odds),
+    Rule("scan_at_odds", "Scan at odds with all devices", "stop", _PRACTICE, "Compare with the laboratory's report, and correct the entry.", scans.scans_at_odds),
+    Rule("client_offset", "Client unlike the others", "look", "Grubbs 1950 (leave one out)", "Check the client's code and settings; then give this client an offset of their own.", scans.client_offsets_apart),
     Rule("repeats", "Outlier among repeats", "stop", "Rousseeuw & Croux 1993 (robust scale)", "Exclude the outlier and give the reason.", values.repeats_apart),
     Rule("region_mix", "With and without the head", "stop", _PRACTICE, "Use one region for all scans of a client.", visits.region_mix),
     Rule("conditions", "Conditions not met", "look", _PRACTICE, "Measure again under the protocol, or leave it as it is.", visits.broken_conditions),

@@ -104,9 +104,10 @@ class DriftResult:
     less the client's own part. ``slope`` is that of the difference; ``drift`` the part of it that
     the clients' own change does not explain; ``movement`` the verdict without regard to the
     clients' change, by which a device is no witness for others. ``bound`` is the slope per week
-    that would matter in the life of an offset; ``not_following`` holds how much of a client's change the device
-    shows, where that, and no drift, explains what moves; ``needed`` the further anchors of each
-    client until such a slope would show. ``key`` is the fingerprint of all that it depends on.
+    that would matter in the life of an offset; ``not_following`` holds how much of a client's
+    change the device shows, where that, and no drift, explains what moves; ``needed`` the further
+    anchors of each client until such a slope would show. ``key`` is the fingerprint of all that it
+    depends on.
     """
 
     asked: Asked
