@@ -24,6 +24,7 @@ from anchor_tally.stats.repeatability import repeatability
 from anchor_tally.stats.shares import clustered_share
 from anchor_tally.stats.tails import kurtosis_p
 from anchor_tally.study.edits.checks import StateValue
+from anchor_tally.wording.drift import drift_headline
 from anchor_tally.wording.offsets import calibration_sentence
 from anchor_tally.wording.sentences import headline
 from anchor_tally.wording.views import change_headline, redundancy_headline, repeatability_headline
@@ -360,3 +361,21 @@ def test_clients_who_change_together_are_no_drift(n, capsys):
     if n > 100:
         for design, shares in told.items():
             row(capsys, "drift or step: Drift, Calibrate", design, n, *shares)
+
+
+def test_a_step_is_not_called_a_drift():
+    """A step of 1.5 pp is named a step, or said not to be told from a drift; a drift is never named a step."""
+    rng, n = np.random.default_rng(13), 12
+    words = {}
+    for name, design in (("step", {"step": 1.5}), ("drift", {"drift": 0.12})):
+        found = [lost_together(rng, per_week=0.0, **design) for _ in range(n)]
+        said = [drift_headline(finish(DriftRequest(s, Lens(), "Fir").run())[0]) for s in found]
+        words[name] = {
+            "step": sum("step change" in w for w in said),
+            "drift": sum("Fir drifts" in w for w in said),
+            "either": sum("cannot be told apart" in w for w in said),
+        }
+    assert words["step"]["drift"] <= 1, words  # of 24 it was 5
+    assert words["drift"]["step"] == 0, words
+    assert words["step"]["step"] >= 0.35 * n, words
+    assert words["drift"]["drift"] >= 0.75 * n, words

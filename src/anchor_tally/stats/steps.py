@@ -56,13 +56,15 @@ class Search:
     """Result of a search: steps in the order found, and whether a slope fits better.
 
     ``p`` is that of the first look, over a slope and all splits together; None where nothing
-    could be permuted.
+    could be permuted. ``lead`` is how much better, in deviance, the chosen one of slope and first
+    step fits than the other; None where neither was chosen.
     """
 
     steps: tuple[Step, ...]
     slope_is_better: bool
     p: float | None
     splits: int
+    lead: float | None = None
 
 
 # steps
@@ -219,6 +221,7 @@ def find_steps(
     rng, base, steps = np.random.default_rng(seed), np.ones((m, 1)), list[Step]()
     cell = _cells(s, client, occasion)
     first_p: float | None = None
+    lead: float | None = None
     for _ in range(MOST_STEPS):
         columns = np.column_stack([time, splits])
         deviance, alone, at = _deviances(s, y, base, columns)
@@ -230,8 +233,12 @@ def find_steps(
             break
         worth = deviance[1:] - PREFERRED * at_change
         best = int(worth.argmin())
-        if deviance[0] <= worth[best] + 2:  # AIC: where a step lies is one parameter more
-            return Search(tuple(steps), slope_is_better=True, p=first_p, splits=int(cut.size))
+        gap = float(worth[best] + 2 - deviance[0])
+        lead = abs(gap) if lead is None else lead
+        if gap >= 0:  # AIC: where a step lies is one parameter more
+            return Search(
+                tuple(steps), slope_is_better=True, p=first_p, splits=int(cut.size), lead=lead
+            )
         base = np.column_stack([base, splits[:, best]])
         size = _size(d, client, occasion, base[cell])
         if size is None:
@@ -243,7 +250,7 @@ def find_steps(
             Step(x.before, x.after, e or x.size, x.p, x.known)
             for x, e in zip(steps, whole, strict=False)
         ]
-    return Search(tuple(steps), slope_is_better=False, p=first_p, splits=int(cut.size))
+    return Search(tuple(steps), slope_is_better=False, p=first_p, splits=int(cut.size), lead=lead)
 
 
 def _cells(s: OccasionMeans, client: Ints, occasion: Ints) -> Ints:

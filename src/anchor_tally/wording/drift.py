@@ -18,6 +18,10 @@ def drift_headline(r: DriftResult) -> str:
     """The verdict as a sentence."""
     name, m = r.instrument.name, metric_of(r.metric)
     k, unit = _decimals(m), m.difference_unit
+    if r.drift_or_step:
+        up = (r.steps[0].size.value if r.steps else r.slope.slope.value if r.slope else 0.0) > 0
+        way = "rose" if up else "fell"
+        return f"{name}: its error {way}. A drift and a step cannot be told apart yet."
     if r.verdict == "stepped":
         step = r.steps[0]
         more = f", and {count(len(r.steps) - 1, 'more step')}" if len(r.steps) > 1 else ""
@@ -79,6 +83,11 @@ def drift_advice(r: DriftResult) -> str:
     """What to do about it."""
     if r.not_following is not None:
         return "No offset can correct this. Open Change, and do not track clients with this device."
+    if r.drift_or_step:
+        return (
+            "Find out whether something was changed, and check battery, feet and floor. One more"
+            " scan of each client tells a drift from a step."
+        )
     if r.verdict == "stepped":
         step = r.steps[0]
         if step.change is not None and step.change.setting:

@@ -49,6 +49,9 @@ from ..pairs.repeat_spread import outlying_repeats
 from ..pairs.series import instrument_asked
 from .other_devices import slope_beside_others
 
+# deviance by which a slope or a step must fit better than the other to be named (AIC: one of them
+# has e times the support of the other at 2)
+TOLD_APART = 2.0
 SHARES_TRIED = 7  # shares of the clients' change for which a movement is looked at again
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
 USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (common practice)
@@ -133,6 +136,19 @@ class DriftResult:
     key: ContentKey = ()
     drift: Estimate | None = None
     movement: str = ""
+
+    @property
+    def drift_or_step(self) -> bool:
+        """Whether it moved, and a drift and a step explain that about as well."""
+        lead = self.search.lead if self.search is not None else None
+        known = bool(self.steps) and self.steps[0].change is not None
+        return (
+            self.verdict in VERDICTS[1:3]
+            and self.not_following is None
+            and not known
+            and lead is not None
+            and lead < TOLD_APART
+        )
 
     @property
     def instrument(self) -> Instrument:
