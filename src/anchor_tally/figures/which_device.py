@@ -71,7 +71,7 @@ def info(r: WhichDeviceResult, job: str) -> JobInfo:
     grey = any(
         c.of(job).error is not None and not _may(c, job) and not c.ruled_out for c in r.cards
     )
-    more = "grey: does not respond to change" if grey else ""
+    more = "grey: responds too little to change" if grey else ""
     if job == "daily":
         more = "filled: one reading, open: 7-day mean"
     return JobInfo(

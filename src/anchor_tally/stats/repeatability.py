@@ -16,7 +16,7 @@ from .estimate import Estimate, Floats, Interval, Ints, Note, note
 from .intraclass import Icc, intraclass_of_clients
 from .jackknife import of_positive
 from .tails import HEAVY, kurtosis_p
-from .tallies import Within, within
+from .tallies import Within, far_off, within
 
 LEAST_SETS = 10  # sets of repeats from which on a jackknife of sets is used as well
 LEAST_STEPS = 6  # differences of neighbouring days below which their SD is not given
@@ -272,6 +272,7 @@ def repeatability(
             apart=apart,
         )
     sd, df = math.sqrt(groups.variance), float(groups.df)
+    outliers = far_off(tally, value).size > 0  # named, to be checked: they are no tails
     ends = _within_interval(groups, value, confidence) if df >= LEAST_DF else None
     if ends is None:
         notes.append(note("few_repeats", df=df))
@@ -288,7 +289,7 @@ def repeatability(
     several = groups.size[groups.cell] > 1
     scale = np.sqrt(1 - 1 / np.maximum(groups.size[groups.cell], 2))
     tails = kurtosis_p(((value - groups.mean[groups.cell]) / scale)[several])
-    if tails is not None and tails < HEAVY:
+    if tails is not None and tails < HEAVY and not outliers:
         notes.append(note("heavy_tails_of_repeats", p=tails))
     return Repeatability(
         sd=Estimate(sd, ends, int(groups.size[groups.size > 1].sum()), "pooled-within"),

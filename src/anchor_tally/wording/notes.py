@@ -5,7 +5,7 @@ from __future__ import annotations
 from string import Formatter
 
 from ..stats.estimate import Fact, Note
-from .numbers import day_words
+from .numbers import day_words, p_value
 
 NOTES = {
     # pairs and agreement
@@ -37,15 +37,15 @@ NOTES = {
     "not_a_reference": "Compared with {comparator}, which is not a reference: the difference includes the errors of both.",
     # other forms of agreement
     "no_passing_bablok": "Passing–Bablok needs at least 4 pairs that vary and increase together.",
-    "not_a_line": "The relation may not be linear (cusum test, p = {p:.3f}). Do not interpret its slope.",
+    "not_a_line": "The relation may not be linear (cusum test, p {p:p}). Do not interpret its slope.",
     "lines_of_client_means": "Passing–Bablok, Theil–Sen and least squares use one point per client ({clients:|client|clients}): the mean of the client's pairs.",
     "no_percentiles_of_repeats": "Percentile limits are not given for repeated pairs of a client: no interval holds its level.",
     "reference_error_not_separable": "The scan's stated error is as large as the whole variation, so the device's own part cannot be separated.",
     "no_better_than_nothing": "Its error ({own:.1f}) is no smaller than that of methods without a device ({without:.1f}): the mean of other clients, or an equation from body mass index.",
     "no_percentiles": "Percentile limits need at least 20 pairs of 5 clients.",
-    "heavy_tails": "Differences have more extreme values than a normal distribution (kurtosis test, p = {p:.3f}). Intervals of the SD and of the limits may be too narrow.",
+    "heavy_tails": "Differences have more extreme values than a normal distribution (kurtosis test, p {p:p}). Intervals of the SD and of the limits may be too narrow.",
     # repeatability
-    "heavy_tails_of_repeats": "Repeats have more extreme values than a normal distribution (kurtosis test, p = {p:.3f}). The interval of their SD may be too narrow.",
+    "heavy_tails_of_repeats": "Repeats have more extreme values than a normal distribution (kurtosis test, p {p:p}). The interval of their SD may be too narrow.",
     "no_repeats": "No repeats yet. Take two or three readings minutes apart.",
     "few_repeats": "Not enough repeats for a confidence interval ({df:g} degrees of freedom, needs 3).",
     "resolution_limits": "The repeats differ by no more than the step of the display ({step:g}), so the step sets the limit.",
@@ -167,8 +167,8 @@ class _Facts(Formatter):
 
     Besides Python's own format specifications: ``:abs.1f`` is the size of a number,
     ``:above|below`` chooses by its sign, ``:.0f|week|weeks`` adds the noun in its number,
-    ``:.1f| and `` joins a tuple, ``:day`` writes an ISO moment as people do. A minus is the
-    real minus sign.
+    ``:.1f| and `` joins a tuple, ``:day`` writes an ISO moment as people do, ``:p`` a p-value. A
+    minus is the real minus sign.
     """
 
     def format_field(self, value: Fact, format_spec: str) -> str:
@@ -181,6 +181,8 @@ class _Facts(Formatter):
             return spec if value > 0 else words[0]
         if spec.startswith("abs"):
             value, spec = abs(value), spec.removeprefix("abs")
+        if spec == "p":
+            return p_value(value)
         text = format(value, spec).replace("-", "−")
         return f"{text} {words[0] if text == '1' else words[1]}" if words else text
 

@@ -35,7 +35,7 @@ class VisitNotes(QWidget):
         self.files: list[Attachment] = []
         self.remark = QLineEdit()
         self.remark.setPlaceholderText("of this visit")
-        self.remark.setFixedWidth(150)
+        self.remark.setFixedWidth(120)
         self.remark.editingFinished.connect(lambda: self.remarked.emit(self.remark.text().strip()))
         self.button = QPushButton("Attach…")
         tip(

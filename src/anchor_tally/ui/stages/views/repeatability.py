@@ -29,8 +29,8 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
         super().paint()
         if self.results:
             self.under.setText(
-                "Dark band: ± 2 SD of repeats minutes apart. Light band: ± 2 SD from day to day,"
-                " real change included."
+                "Dark band: ± 2 SD of repeats minutes apart. Light band: ± 2 SD from day to day"
+                " (visits at most three days apart)."
             )
 
     def draw(self, axes: Any, family: str) -> None:
