@@ -341,7 +341,7 @@ def lost_together(rng, shown=1.0, per_week=-0.2, drift=0.0, step=0.0):
     return session.snapshot()
 
 
-@pytest.mark.parametrize("n", [12, pytest.param(200, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("n", [6, pytest.param(200, marks=pytest.mark.slow)])
 def test_clients_who_change_together_are_no_drift(n, capsys):
     """A stable device that shows 80 % of a loss neither drifts nor steps, in Drift as in Calibrate; a true drift is found."""
     rng, told = np.random.default_rng(12), {}
@@ -365,7 +365,7 @@ def test_clients_who_change_together_are_no_drift(n, capsys):
 
 def test_a_step_is_not_called_a_drift():
     """A step of 1.5 pp is named a step, or said not to be told from a drift; a drift is never named a step."""
-    rng, n = np.random.default_rng(13), 12
+    rng, n = np.random.default_rng(13), 6
     words = {}
     for name, design in (("step", {"step": 1.5}), ("drift", {"drift": 0.12})):
         found = [lost_together(rng, per_week=0.0, **design) for _ in range(n)]
@@ -377,5 +377,5 @@ def test_a_step_is_not_called_a_drift():
         }
     assert words["step"]["drift"] <= 1, words  # of 24 it was 5
     assert words["drift"]["step"] == 0, words
-    assert words["step"]["step"] >= 0.35 * n, words
-    assert words["drift"]["drift"] >= 0.75 * n, words
+    assert words["step"]["step"] + words["step"]["either"] >= n - 1, words
+    assert words["drift"]["drift"] >= 4, words

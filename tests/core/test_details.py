@@ -429,6 +429,22 @@ BRANCHES = [
     ("impedance_janssen_2000", WOMAN, "skeletal_muscle_mass", 0.401 * INDEX - 2.13 + 5.102),
     ("residual_volume_goldman_becklake_1959", WOMAN, "residual_volume", 0.27 + 5.76 - 3.9),
     ("rmr_harris_benedict_1919", WOMAN, "basal_metabolic_rate", 655.0955 + 765.072 + 332.928 - 140.268),
+    ("slaughter_1988", {"sex": "male", "skinfold_triceps": "12", "skinfold_medial_calf": "10"}, "body_fat_percent", 17.17),
+    ("slaughter_1988", {"sex": "female", "skinfold_triceps": "12", "skinfold_medial_calf": "10"}, "body_fat_percent", 18.52),
+    ("evans_2005_3", {"sex": "male", "skinfold_abdominal": "20", "skinfold_thigh": "15", "skinfold_triceps": "10"}, "body_fat_percent", 13.7501),
+    ("evans_2005_3", {"sex": "female", "skinfold_abdominal": "20", "skinfold_thigh": "15", "skinfold_triceps": "10"}, "body_fat_percent", 20.0931),
+    ("reilly_2009", {"sex": "male", "skinfold_thigh": "10", "skinfold_abdominal": "20", "skinfold_triceps": "10", "skinfold_medial_calf": "10"}, "body_fat_percent", 12.614),
+    ("faulkner_1968", {"sex": "male", "skinfold_triceps": "10", "skinfold_subscapular": "10", "skinfold_suprailiac": "10", "skinfold_abdominal": "20"}, "body_fat_percent", 13.433),
+    ("withers_1987_women_4", {"sex": "female", "skinfold_triceps": "25", "skinfold_subscapular": "25", "skinfold_supraspinale": "25", "skinfold_medial_calf": "25"}, "body_density", 1.03026),
+    ("withers_1987_men_7", {"sex": "male", **{f"skinfold_{k}": "10" for k in ("triceps", "subscapular", "biceps", "supraspinale", "abdominal", "thigh", "medial_calf")}}, "body_density", 1.0708),
+    ("rmr_cunningham_1980", {"fat_free_mass": "60"}, "basal_metabolic_rate", 1820),
+    *(("bmr_schofield_1985", {"sex": sex, "age_years": age, "body_mass": "70"}, "basal_metabolic_rate", value)
+      for sex, age, value in (
+          ("male", "17", 1896.22), ("male", "18", 1746.19), ("male", "45", 1676.14), ("male", "60", 1407.47),
+          ("female", "17", 1629.48), ("female", "29", 1523.86), ("female", "30", 1414.42), ("female", "70", 1294.24))),
+    ("tbw_watson_1980", {"sex": "male", "age_years": "50", "height": "180", "body_mass": "80"}, "total_body_water", 44.097),
+    ("tbw_watson_1980", {"sex": "female", "age_years": "50", "height": "160", "body_mass": "60"}, "total_body_water", 29.803),
+    ("muscle_lee_2000", {"sex": "male", "age_years": "50", "height": "180", "body_mass": "80"}, "skeletal_muscle_mass", 31.96),
     ("waist_height_ratio", {"girth_waist": "81", "height": "180"}, "waist_height_ratio", 0.45),
     ("fat_mass_index", {"height": "200", "fat_mass": "20"}, "fat_mass_index", 5.0),
     *(("durnin_womersley_1974", {"sex": sex, "age_years": age, "sum_skinfolds": "100"}, "body_density", c - 2 * m)

@@ -22,6 +22,25 @@ def _mifflin(v: Inputs) -> dict[str, Floats]:
     return {"basal_metabolic_rate": base + np.where(v["sex"] == MALE, 5.0, -161.0)}
 
 
+# Schofield 1985: lower age bound, men slope and level, women slope and level (kcal/d)
+_SCHOFIELD = np.array(
+    [
+        [10, 17.686, 658.2, 13.384, 692.6],
+        [18, 15.057, 692.2, 14.818, 486.6],
+        [30, 11.472, 873.1, 8.126, 845.6],
+        [60, 11.711, 587.7, 9.082, 658.5],
+    ]
+)
+
+
+def _schofield(v: Inputs) -> dict[str, Floats]:
+    at = np.clip(np.searchsorted(_SCHOFIELD[:, 0], v["age_years"], side="right") - 1, 0, 3)
+    men = v["sex"] == MALE
+    slope = np.where(men, _SCHOFIELD[at, 1], _SCHOFIELD[at, 3])
+    level = np.where(men, _SCHOFIELD[at, 2], _SCHOFIELD[at, 4])
+    return {"basal_metabolic_rate": slope * v["body_mass"] + level}
+
+
 _PERSON = ("sex", "age_years", "height", "body_mass")
 _OUT = ("basal_metabolic_rate",)
 _ADVICE = (
@@ -67,5 +86,30 @@ ENERGY = (
         "Katch FI, McArdle WD. Introduction to nutrition, exercise and health, 4th ed. 1993",
         _ADVICE,
         ages=(18, 80),
+    ),
+    Equation(
+        "rmr_cunningham_1980",
+        "Resting energy (Cunningham 1980)",
+        ("fat_free_mass",),
+        _OUT,
+        lambda v: {"basal_metabolic_rate": 500 + 22 * v["fat_free_mass"]},
+        "223 adults",
+        "not published",
+        "Cunningham JJ. Am J Clin Nutr 1980;33:2372-2374",
+        _ADVICE,
+        ages=(16, 80),
+    ),
+    Equation(
+        "bmr_schofield_1985",
+        "Basal energy (Schofield 1985)",
+        ("sex", "age_years", "body_mass"),
+        _OUT,
+        _schofield,
+        "about 7,000 people, mostly European, from 10 years on",
+        "108 to 167 kcal/d by group",
+        "Schofield WN. Hum Nutr Clin Nutr 1985;39C suppl 1:5-41",
+        _ADVICE,
+        ages=(10, 90),
+        standard_error=(("basal_metabolic_rate", 167.0),),
     ),
 )

@@ -70,6 +70,25 @@ _TAPE = ("sex", "height", "girth_neck")
 _MEN, _WOMEN = ("girth_waist_navel",), ("girth_waist_narrowest", "girth_hip")
 _TAPE_SOURCE = "Hodgdon JA, Beckett MB. Naval Health Research Center reports 84-11 and 84-29, 1984"
 
+
+def _watson(v: Inputs) -> dict[str, Floats]:
+    men = 2.447 - 0.09156 * v["age_years"] + 0.1074 * v["height"] + 0.3362 * v["body_mass"]
+    women = -2.097 + 0.1069 * v["height"] + 0.2466 * v["body_mass"]
+    return {"total_body_water": np.where(v["sex"] == MALE, men, women)}
+
+
+def _lee(v: Inputs) -> dict[str, Floats]:
+    return {
+        "skeletal_muscle_mass": (
+            0.244 * v["body_mass"]
+            + 7.80 * v["height"] / 100
+            + 6.6 * v["sex"]
+            - 0.098 * v["age_years"]
+            - 3.3
+        )
+    }
+
+
 SIZE = (
     Equation(
         "bmi_deurenberg_1991",
@@ -145,5 +164,32 @@ SIZE = (
         women=_WOMEN,
         certainty="checked against a value from practice (men)",
         standard_error=(("body_fat_percent", 3.7),),
+    ),
+    Equation(
+        "tbw_watson_1980",
+        "Body water (Watson et al. 1980)",
+        ("sex", "age_years", "height", "body_mass"),
+        ("total_body_water",),
+        _watson,
+        "458 men and 265 women of several studies",
+        "about 3.8 l (men), 3.6 l (women)",
+        "Watson PE et al. Am J Clin Nutr 1980;33:27-39",
+        "From size alone: it shows no dehydration and no change of a person's water.",
+        ages=(17, 86),
+        standard_error=(("total_body_water", 3.8),),
+    ),
+    Equation(
+        "muscle_lee_2000",
+        "Skeletal muscle from size (Lee et al. 2000)",
+        ("sex", "age_years", "height", "body_mass"),
+        ("skeletal_muscle_mass",),
+        _lee,
+        "244 adults of a BMI below 30; the published terms by descent are left out",
+        "2.8 kg",
+        "Lee RC et al. Am J Clin Nutr 2000;72:796-803",
+        "From size alone: it cannot show that training changed the muscle.",
+        ages=(20, 81),
+        bmi_high=30,
+        standard_error=(("skeletal_muscle_mass", 2.8),),
     ),
 )

@@ -109,6 +109,69 @@ def _somatotype(v: Inputs) -> dict[str, Floats]:
     return {"endomorphy": endo, "mesomorphy": meso, "ectomorphy": ecto}
 
 
+TRICEPS_CALF = ("skinfold_triceps", "skinfold_medial_calf")
+ATHLETE_THREE = tuple(f"skinfold_{k}" for k in ("abdominal", "thigh", "triceps"))
+PLAYER_FOUR = tuple(f"skinfold_{k}" for k in ("thigh", "abdominal", "triceps", "medial_calf"))
+SWIMMER_FOUR = tuple(f"skinfold_{k}" for k in ("triceps", "subscapular", "suprailiac", "abdominal"))
+SPORT_SEVEN = tuple(
+    f"skinfold_{k}"
+    for k in (
+        "triceps",
+        "subscapular",
+        "biceps",
+        "supraspinale",
+        "abdominal",
+        "thigh",
+        "medial_calf",
+    )
+)
+SPORT_FOUR = tuple(
+    f"skinfold_{k}" for k in ("triceps", "subscapular", "supraspinale", "medial_calf")
+)
+PETERSON_FOUR = tuple(f"skinfold_{k}" for k in ("triceps", "subscapular", "suprailiac", "thigh"))
+
+
+def _slaughter(v: Inputs) -> dict[str, Floats]:
+    s = _sum(v, TRICEPS_CALF)
+    return {"body_fat_percent": np.where(v["sex"] == MALE, 0.735 * s + 1.0, 0.610 * s + 5.1)}
+
+
+def _evans(v: Inputs) -> dict[str, Floats]:
+    return {"body_fat_percent": 8.997 + 0.24658 * _sum(v, ATHLETE_THREE) - 6.343 * v["sex"]}
+
+
+def _reilly(v: Inputs) -> dict[str, Floats]:
+    return {
+        "body_fat_percent": (
+            5.174
+            + 0.124 * v["skinfold_thigh"]
+            + 0.147 * v["skinfold_abdominal"]
+            + 0.196 * v["skinfold_triceps"]
+            + 0.130 * v["skinfold_medial_calf"]
+        )
+    }
+
+
+def _faulkner(v: Inputs) -> dict[str, Floats]:
+    return {"body_fat_percent": 0.153 * _sum(v, SWIMMER_FOUR) + 5.783}
+
+
+def _withers_men(v: Inputs) -> dict[str, Floats]:
+    return from_density(1.0988 - 0.0004 * _sum(v, SPORT_SEVEN))
+
+
+def _withers_women(v: Inputs) -> dict[str, Floats]:
+    return from_density(1.17484 - 0.07229 * np.log10(_sum(v, SPORT_FOUR)))
+
+
+def _peterson(v: Inputs) -> dict[str, Floats]:
+    s, h, a = _sum(v, PETERSON_FOUR), v["height"], v["age_years"]
+    bmi = v["body_mass"] / (h / 100) ** 2
+    men = 20.94878 + 0.1166 * a - 0.11666 * h + 0.42696 * s - 0.00159 * s**2
+    women = 22.18945 + 0.06368 * a + 0.60404 * bmi - 0.14520 * h + 0.30919 * s - 0.00099562 * s**2
+    return {"body_fat_percent": np.where(v["sex"] == MALE, men, women)}
+
+
 _LIMITS = (
     "Above a BMI of 30 only for folds within the sample; take each site twice, a third time when"
     " they differ by more than 5 % or 1 mm."
@@ -206,6 +269,98 @@ SKINFOLD = (
         "For lean athletes. " + _LIMITS,
         bmi_high=30,
         certainty="checked against a value from practice (men)",
+    ),
+    Equation(
+        "slaughter_1988",
+        "Triceps and calf, youth (Slaughter et al. 1988)",
+        ("sex", *TRICEPS_CALF),
+        ("body_fat_percent",),
+        _slaughter,
+        "310 people aged 8 to 29; for children and adolescents",
+        "about 3.8 percent body fat",
+        "Slaughter MH et al. Hum Biol 1988;60:709-723",
+        _LIMITS,
+        ages=(8, 18),
+        standard_error=(("body_fat_percent", 3.8),),
+    ),
+    Equation(
+        "evans_2005_3",
+        "Three skinfolds, athletes (Evans et al. 2005)",
+        ("sex", *ATHLETE_THREE),
+        ("body_fat_percent",),
+        _evans,
+        "132 college athletes; the published term for Black athletes (−2.0) is left out",
+        "about 3.7 percent body fat",
+        "Evans EM et al. Med Sci Sports Exerc 2005;37:2006-2011",
+        _LIMITS,
+        ages=(18, 27),
+        standard_error=(("body_fat_percent", 3.7),),
+    ),
+    Equation(
+        "withers_1987_men_7",
+        "Seven skinfolds, male athletes (Withers et al. 1987)",
+        ("sex", *SPORT_SEVEN),
+        _DENSITY,
+        _withers_men,
+        "207 male athletes of 18 sports",
+        "about 0.006 g/cm3",
+        "Withers RT et al. Eur J Appl Physiol 1987;56:191-200",
+        _LIMITS,
+        sexes=(MALE,),
+        ages=(15, 40),
+        standard_error=(("body_density", 0.006),),
+    ),
+    Equation(
+        "withers_1987_women_4",
+        "Four skinfolds, female athletes (Withers et al. 1987)",
+        ("sex", *SPORT_FOUR),
+        _DENSITY,
+        _withers_women,
+        "182 active women",
+        "about 0.007 g/cm3",
+        "Withers RT et al. Eur J Appl Physiol 1987;56:169-180",
+        _LIMITS,
+        sexes=(FEMALE,),
+        ages=(17, 43),
+        standard_error=(("body_density", 0.007),),
+    ),
+    Equation(
+        "peterson_2003",
+        "Four skinfolds (Peterson et al. 2003)",
+        ("sex", "age_years", "height", "body_mass", *PETERSON_FOUR),
+        ("body_fat_percent",),
+        _peterson,
+        "681 adults aged 18 to 55, against a four-compartment model",
+        "about 4 percent body fat",
+        "Peterson MJ et al. Am J Clin Nutr 2003;77:1186-1191",
+        _LIMITS,
+        ages=(18, 55),
+        standard_error=(("body_fat_percent", 4.0),),
+    ),
+    Equation(
+        "reilly_2009",
+        "Four skinfolds, footballers (Reilly et al. 2009)",
+        ("sex", *PLAYER_FOUR),
+        ("body_fat_percent",),
+        _reilly,
+        "45 professional male footballers",
+        "not published",
+        "Reilly T et al. J Sports Sci 2009;27:607-613",
+        _LIMITS,
+        sexes=(MALE,),
+        ages=(18, 40),
+    ),
+    Equation(
+        "faulkner_1968",
+        "Four skinfolds (Faulkner 1968)",
+        ("sex", *SWIMMER_FOUR),
+        ("body_fat_percent",),
+        _faulkner,
+        "swimmers; sample not described",
+        "not published",
+        "Faulkner JA. Physiology of swimming and diving. In: Falls H, ed. Exercise physiology 1968",
+        "For athletes of one group through time only. " + _LIMITS,
+        ages=(18, 40),
     ),
     Equation(
         "somatotype_carter_heath_1990",
