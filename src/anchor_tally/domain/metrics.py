@@ -107,6 +107,8 @@ _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (
     ("waist_hip_ratio", "Waist to hip", "1", "rating", 0.3, 2.5, 2, "waist_hip_ratio", "Waist girth over hip girth."),
     ("waist_height_ratio", "Waist to height", "1", "rating", 0.15, 1.8, 2, "waist_height_ratio", "Waist girth over height."),
     ("fat_free_mass_index", "Fat-free mass index", "kg/m2", "index2", 3, 60, 1, "fat_free_mass_index", "Fat-free mass over height squared."),
+    ("fat_free_mass_index_adjusted", "Fat-free mass index, height-adjusted", "kg/m2", "index2", 3, 60, 1, "fat_free_mass_index_adjusted", "Fat-free mass index as at a height of 1.80 m."),
+    ("appendicular_lean_index", "Appendicular lean index", "kg/m2", "index2", 1, 30, 1, "appendicular_lean_index", "Lean soft tissue of both arms and both legs over height squared."),
     ("fat_mass_index", "Fat mass index", "kg/m2", "index2", 0.1, 100, 1, "fat_mass_index", "Fat mass over height squared."),
     ("body_fat_percent_low", "Body fat, low end", "percent", "percent", 1, 75, 0, "body_fat_percent_low", "Lower end of a visual estimate."),
     ("body_fat_percent_high", "Body fat, high end", "percent", "percent", 1, 75, 0, "body_fat_percent_high", "Upper end of a visual estimate."),

@@ -60,6 +60,14 @@ def _janssen(v: Inputs) -> dict[str, Floats]:
     }
 
 
+def _matias(v: Inputs) -> dict[str, Floats]:
+    lean = -2.261 + 0.327 * _index(v) + 0.525 * v["body_mass"] + 5.462 * v["sex"]
+    return {
+        "fat_free_mass": lean,
+        "body_fat_percent": 100 * (v["body_mass"] - lean) / v["body_mass"],
+    }
+
+
 _RAW = ("resistance_50khz", "reactance_50khz")
 _FFM = ("fat_free_mass", "body_fat_percent")
 _ADVICE = (
@@ -172,5 +180,18 @@ IMPEDANCE = (
         _ADVICE,
         ages=(18, 86),
         standard_error=(("skeletal_muscle_mass", 2.7),),
+    ),
+    Equation(
+        "impedance_matias_2021",
+        "Impedance, athletes (Matias 2021)",
+        ("sex", "height", "body_mass", "resistance_50khz"),
+        _FFM,
+        _matias,
+        "142 athletes of several sports, against a four-compartment model",
+        "about 2.4 kg fat-free mass",
+        "Matias CN et al. Int J Sport Nutr Exerc Metab 2021;31:27-32",
+        _ADVICE,
+        ages=(16, 40),
+        standard_error=(("fat_free_mass", 2.4),),
     ),
 )

@@ -46,6 +46,11 @@ def _index(
     )
 
 
+def _adjusted(v: Inputs) -> dict[str, Floats]:
+    metres = v["height"] / 100
+    return {"fat_free_mass_index_adjusted": v["fat_free_mass"] / metres**2 + 6.1 * (1.80 - metres)}
+
+
 _ANY_WAIST = (("girth_waist", ("girth_waist_narrowest", "girth_waist_navel")),)
 
 
@@ -136,5 +141,24 @@ INDICES = (
         "common practice",
         "A look, not a measurement: it shows how much a number adds to it.",
         certainty="definition",
+    ),
+    _index(
+        "appendicular_lean_index",
+        "Appendicular lean index",
+        ("height", "appendicular_lean_mass"),
+        _over_height_squared("appendicular_lean_index", "appendicular_lean_mass"),
+        "Baumgartner RN et al. Am J Epidemiol 1998;147:755-763",
+        "Cut-offs depend on the scanner and the population: use those of your own reference.",
+    ),
+    Equation(
+        "ffmi_height_adjusted_kouri_1995",
+        "Fat-free mass index, height-adjusted (Kouri et al. 1995)",
+        ("height", "fat_free_mass"),
+        ("fat_free_mass_index_adjusted",),
+        _adjusted,
+        "157 male athletes",
+        "not a prediction",
+        "Kouri EM et al. Clin J Sport Med 1995;5:223-228",
+        "For comparing men of different heights. It is no test of anything a person took.",
     ),
 )

@@ -89,6 +89,23 @@ def _lee(v: Inputs) -> dict[str, Floats]:
     }
 
 
+def _cun_bae(v: Inputs) -> dict[str, Floats]:
+    bmi, age, woman = v["body_mass"] / (v["height"] / 100) ** 2, v["age_years"], 1 - v["sex"]
+    return {
+        "body_fat_percent": (
+            -44.988
+            + 0.503 * age
+            + 10.689 * woman
+            + 3.172 * bmi
+            - 0.026 * bmi**2
+            + 0.181 * bmi * woman
+            - 0.02 * bmi * age
+            - 0.005 * bmi**2 * woman
+            + 0.00021 * bmi**2 * age
+        )
+    }
+
+
 SIZE = (
     Equation(
         "bmi_deurenberg_1991",
@@ -191,5 +208,18 @@ SIZE = (
         ages=(20, 81),
         bmi_high=30,
         standard_error=(("skeletal_muscle_mass", 2.8),),
+    ),
+    Equation(
+        "bmi_cun_bae_2012",
+        "BMI equation (Gómez-Ambrosi et al. 2012)",
+        ("sex", "age_years", "height", "body_mass"),
+        ("body_fat_percent",),
+        _cun_bae,
+        "6,123 white adults aged 18 to 80",
+        "about 4.7 percent body fat",
+        "Gómez-Ambrosi J et al. Diabetes Care 2012;35:383-388",
+        "Reads muscular people high: it sees only height, mass, age and sex.",
+        ages=(18, 80),
+        standard_error=(("body_fat_percent", 4.7),),
     ),
 )
