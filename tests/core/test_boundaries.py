@@ -19,11 +19,14 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import iso_moment
 from anchor_tally.exchange.guessing import _guess_column
 from anchor_tally.stats.change import smallest_change
+from anchor_tally.stats.difference_forms import without_reference_error
 from anchor_tally.stats.distributions import t_estimate
 from anchor_tally.stats.estimate import Estimate, Interval
 from anchor_tally.stats.offsets import pooled_from_single
+from anchor_tally.stats.one_client import rate_of
 from anchor_tally.stats.pair_slopes import passing_bablok
 from anchor_tally.stats.repeatability import display_step
+from anchor_tally.stats.time_slope import TimeSlope
 from anchor_tally.stats.trend import reference_error
 from anchor_tally.stats.within_clients import detrended_slope
 from anchor_tally.wording import drift as drift_words
@@ -168,3 +171,24 @@ def test_baselines_without_a_device_by_hand():
     assert null.last_scan == pytest.approx(math.sqrt((2 * 2**2 + 2 * 4**2) / 6))
     errors = (20 - 29, 22 - 29, 30 - 23.5, 34 - 23.5, 26 - 26.5, 26 - 26.5)
     assert null.sample_mean == pytest.approx(math.sqrt(sum(e**2 for e in errors) / 6))
+
+
+def test_band_of_a_slope_by_its_variances():
+    """Line ± t·√(variance of the level + 2·t·covariance + t²·variance of the slope), at two times."""
+    slope = t_estimate(0.1, 0.2, 9, 20, "")
+    found = TimeSlope(slope, 0.5, 9.0, 4.0, 2.0, 0.09, -0.01, 0.04)
+    line, low, high = found.band(np.array([4.0, 7.0]))
+    assert line == pytest.approx([2.0, 2.3])
+    half = stats.t.ppf(0.975, 9) * np.sqrt([0.09, 0.09 - 2 * 3 * 0.01 + 9 * 0.04])
+    assert low == pytest.approx(line - half)
+    assert high == pytest.approx(line + half)
+
+
+def test_a_rate_needs_its_span_and_a_share_its_scans():
+    """Five days within three weeks are no rate, five over three weeks are; the error of two scans is halved in variance."""
+    days = np.array([739_000, 739_005, 739_010, 739_015, 739_020])
+    value = np.array([20.0, 20.1, 19.9, 20.0, 19.8])
+    assert rate_of(days, value) is None
+    assert rate_of(np.append(days[:-1], 739_021), value) is not None
+    apart = without_reference_error(1.0, 2.0, 1.0, 2.0)
+    assert apart.sd == pytest.approx(math.sqrt(4 - 0.5))

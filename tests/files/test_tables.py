@@ -31,7 +31,7 @@ from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.instruments import PutInstrument
-from places import adoption_of_nothing, filled, reading, study_of, text_of
+from places import adoption_of_nothing, filled, parse_text, reading, study_of, text_of
 
 WIDE = (
     "Morning values\n"
@@ -540,3 +540,14 @@ def test_values_outside_the_range_are_taken_as_failed(tmp_path, capsys):
     found = [(r.value, r.status, r.note) for r in session.readings()]
     session.close()
     assert found == [(24.1, "ok", ""), (None, "failed", "showed 79.5, outside the possible range")]
+
+
+def test_each_row_is_converted(tmp_path):
+    """Rows that are alike but for their value are read the short way: each is converted from its unit (1 lb = 0.45359237 kg)."""
+    lines = [
+        reading("A01", f"2026-03-0{k}T07:00", v, metric="body_mass", unit="lb")
+        for k, v in ((2, 150.0), (3, 154.0), (4, 160.0))
+    ]
+    rows, refused = parse_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
+    assert not refused
+    assert [r.value for r in rows] == pytest.approx([v * 0.45359237 for v in (150, 154, 160)])

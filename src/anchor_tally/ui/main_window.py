@@ -16,15 +16,14 @@ from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import FAULT, UserError
 from ..figures.style import DARK, LIGHT, Palette
 from .disclosure import Disclosure
-from .file_actions import FileActions
 from .frame import Frame
 from .memory import Memory, is_demo
 from .study_watch import StudyWatch
 from .tab_order import step
 from .theme import icon, style_sheet
+from .wayfinding import Wayfinding
 
 if TYPE_CHECKING:
-    from ..app.find import Found
     from ..app.session import Session
     from .drawer import Drawer
     from .jobs import Jobs
@@ -35,7 +34,7 @@ if TYPE_CHECKING:
 _LENS = frozenset(s.id for s in STAGES if s.lens) | VIEW.keys()
 
 
-class MainWindow(FileActions):
+class MainWindow(Wayfinding):
     """One window.
 
     The frame is built from QtWidgets alone and painted first; ``attach`` brings in a study, and
@@ -547,51 +546,6 @@ class MainWindow(FileActions):
             return
         if words:
             self.say(f"{word}: {words}.")
-
-    # finding the way
-    def ask_find(self) -> None:
-        """Open the find box."""
-        from ..app.find import find
-        from .find_box import FindBox
-
-        box = FindBox(self.front, lambda text: find(self.session, text, self.can))
-        box.chosen.connect(self.open_found)
-        box.show()
-        box.text.setFocus()
-
-    def open_found(self, found: Found) -> None:
-        """Go to what was found, or do it."""
-        if found.kind == "command":
-            self.act(found.key)
-        elif found.kind == "place":
-            self.go(found.key)
-        elif found.kind == "instrument":
-            self.choose("plan")
-            self.pages["plan"].show_found(found)
-        else:
-            self.choose("record")
-            self.pages["record"].show_found(found)
-
-    def show_menu(self) -> None:
-        """Pop up the menu beside its button."""
-        from .sheets import menu
-
-        recent = [(p.name, lambda p=p: self.open_study(p)) for p in self.memory.recent()]
-        button = self.rail.tools["menu"]
-        self.popped = menu(self.front, self.can, self.act, recent)
-        self.popped.popup(button.mapToGlobal(button.rect().topRight()))
-
-    def show_keys(self) -> None:
-        """Show the key sheet."""
-        from .sheets import KeySheet
-
-        KeySheet(self.front).show()
-
-    def show_about(self) -> None:
-        """Say what this program is."""
-        from .sheets import About
-
-        About(self.front).show()
 
     def focusNextPrevChild(self, forward: bool) -> bool:
         """Tab moves in the order of the layouts."""

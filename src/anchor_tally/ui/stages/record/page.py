@@ -21,7 +21,7 @@ from ....analysis.entry.entry_rows import device_rows, may_be_said
 from ....analysis.entry.field_method import station_results
 from ....analysis.pairs.computed_values import visit_inputs
 from ....analysis.people.cautions import Caution, cautions_of, fat_unseen, locks, scan_cautions
-from ....app.bench import Place, Standing, last_visit, take_measurement
+from ....app.bench import Place, Standing, last_visit
 from ....app.find import Found
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
@@ -52,6 +52,7 @@ from .guide import Guide
 from .live_device import LiveDevice
 from .methods_bench import MethodsBench
 from .person import PersonBar
+from .sent_reading import take_sent
 from .station_head import StationHead
 from .station_tabs import CHECK, DEVICES, LABELS, METHODS, StationTabs
 from .visit_bar import VisitBar
@@ -523,38 +524,20 @@ class RecordStage(Page):
         Each value goes into the next free repeat of the visit. Returns the sentence that says
         why nothing was taken, or "".
         """
-        if standing is None:
-            return "A device sent a reading, but no client was chosen: it was not saved."
-        place, instrument = standing.place, standing.instrument
-        items = self.session.catalogue()
-        item = next(
-            (i for i in items.instruments.values() if i.name == instrument),
-            Instrument(0, instrument, "device"),
+        known = (
+            x.metric for x in self.entry_rows if standing and x.instrument == standing.instrument
         )
-        lock = locks(items.client_coded(place.client), [item]).get(instrument)
-        if lock is not None:
-            return f"Not saved from {instrument}. {caution_words(lock)}"
-        kept: Sequence[tuple[str, str | None]]
-        if values is None:
-            kept = [
-                (
-                    next(
-                        (x.metric for x in self.entry_rows if x.instrument == instrument),
-                        "body_fat_percent",
-                    ),
-                    None,
-                )
-            ]
-        else:
-            kept = list(values)
-        try:
-            take_measurement(
-                self.session, standing, values=kept, reason=reason, simulated=simulated
-            )
-        except UserError as error:
-            return f"{error}."
-        self.refuse("")
-        return ""
+        said = take_sent(
+            self.session,
+            standing,
+            values,
+            reason,
+            simulated=simulated,
+            metric=next(known, "body_fat_percent"),
+        )
+        if not said:
+            self.refuse("")
+        return said
 
     # writing around the readings
     def _note(
