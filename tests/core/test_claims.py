@@ -55,7 +55,7 @@ def row(capsys, claim, design, n, *found):
         )
 
 
-@pytest.mark.parametrize("n", [8, pytest.param(300, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("n", [4, pytest.param(300, marks=pytest.mark.slow)])
 @pytest.mark.parametrize(
     ("within", "day", "scan"), [(0.7, 0.3, 0.5), (0.7, 1.2, 0.5), (2.0, 0.8, 0.6), (1.2, 0.5, 0.8)]
 )
@@ -143,7 +143,7 @@ def test_lines_and_shares_of_repeats(n, capsys):
     assert min(sen, share) >= 0.92 * n - 1
 
 
-@pytest.mark.parametrize("n", [150, pytest.param(1000, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("n", [80, pytest.param(1000, marks=pytest.mark.slow)])
 @pytest.mark.parametrize(("tail", "least"), [("normal", 0.92), ("t4", 0.86)])
 def test_spreads_of_change_and_repeats(n, tail, least, capsys):
     """14 clients, 3 scans, 3 repeats: bias, SD and correlation of changes, SD of repeats and ICC are covered, and not in all."""
@@ -341,7 +341,7 @@ def lost_together(rng, shown=1.0, per_week=-0.2, drift=0.0, step=0.0):
     return session.snapshot()
 
 
-@pytest.mark.parametrize("n", [6, pytest.param(200, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("n", [3, pytest.param(200, marks=pytest.mark.slow)])
 def test_clients_who_change_together_are_no_drift(n, capsys):
     """A stable device that shows 80 % of a loss neither drifts nor steps, in Drift as in Calibrate; a true drift is found."""
     rng, told = np.random.default_rng(12), {}
@@ -363,9 +363,10 @@ def test_clients_who_change_together_are_no_drift(n, capsys):
             row(capsys, "drift or step: Drift, Calibrate", design, n, *shares)
 
 
+@pytest.mark.slow
 def test_a_step_is_not_called_a_drift():
     """A step of 1.5 pp is named a step, or said not to be told from a drift; a drift is never named a step."""
-    rng, n = np.random.default_rng(13), 6
+    rng, n = np.random.default_rng(13), 24
     words = {}
     for name, design in (("step", {"step": 1.5}), ("drift", {"drift": 0.12})):
         found = [lost_together(rng, per_week=0.0, **design) for _ in range(n)]
@@ -375,7 +376,7 @@ def test_a_step_is_not_called_a_drift():
             "drift": sum("Fir drifts" in w for w in said),
             "either": sum("cannot be told apart" in w for w in said),
         }
-    assert words["step"]["drift"] <= 1, words  # of 24 it was 5
+    assert words["step"]["drift"] <= 2, words  # of 24 it was 5
     assert words["drift"]["step"] == 0, words
     assert words["step"]["step"] + words["step"]["either"] >= n - 1, words
-    assert words["drift"]["drift"] >= 4, words
+    assert words["drift"]["drift"] >= 0.75 * n, words

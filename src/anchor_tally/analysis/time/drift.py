@@ -52,7 +52,7 @@ from .other_devices import slope_beside_others
 # deviance by which a slope or a step must fit better than the other to be named (AIC: one of them
 # has e times the support of the other at 2)
 TOLD_APART = 2.0
-SHARES_TRIED = 7  # shares of the clients' change for which a movement is looked at again
+SHARES_TRIED = 3  # shares of the clients' change for which a movement is looked at again
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
 USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (common practice)
 
