@@ -22,7 +22,7 @@ from ...domain.snapshot import Columns, Floats, Ints, Snapshot, read_only
 from ...stats.components import fit_nested
 from ...stats.control_chart import Chart, control_chart
 from ...stats.estimate import Estimate, Note, note
-from ...stats.steps import Search, Step, find_steps
+from ...stats.steps import RESAMPLES, Search, Step, find_steps
 from ...stats.time_slope import (
     RobustSlope,
     TimeSlope,
@@ -426,7 +426,7 @@ def _surest(
     for share in np.linspace(low, high, SHARES_TRIED).tolist():
         d = without_clients_change(pairs, course, share)
         m = occasion_means(d, pairs.client, pairs.occasion)
-        again = find_steps(m, at, d, pairs.client, pairs.occasion, known)
+        again = find_steps(m, at, d, pairs.client, pairs.occasion, known, resamples=RESAMPLES // 4)
         if p is not None:
             p = 1.0 if again.p is None else max(p, again.p)
     return replace(search, p=p)
