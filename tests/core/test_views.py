@@ -50,9 +50,9 @@ from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.shares import wilson
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
 from anchor_tally.stats.within_clients import (
-    detrended_correlation,
     detrended_slope,
     repeated_correlation,
+    shared_correlation,
 )
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import PutClient
@@ -236,7 +236,7 @@ def test_water_within_clients():
     # interval on n − 2·clients − 1
     left = [smf.ols(f"{v} ~ C(c) * t", frame).fit().resid for v in "wf"]
     found, expected = (
-        detrended_correlation(water, fat, client, time),
+        shared_correlation(water, fat, client, time, None, (0.0, 0.0)),
         stats.pearsonr(*left).statistic,
     )
     z = np.arctanh(expected) + np.array([-1, 1]) * stats.norm.ppf(0.975) / math.sqrt(

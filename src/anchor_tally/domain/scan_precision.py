@@ -4,12 +4,6 @@ from __future__ import annotations
 
 from .metrics import metric_named
 
-SOURCE = (
-    "range assumed where neither repeated scans nor a stated value are there: short-term precision"
-    " of total-body scans with repositioning, about 0.3 to 1.0 pp of body fat and 0.5 to 3 % of"
-    " masses; limits of acceptable precision by the International Society for Clinical"
-    " Densitometry, Official Positions 2013 (from memory)"
-)
 _FAT = (0.3, 1.0)  # percentage points
 _SHARE = (0.3, 1.5)  # percentage points of other shares of the body
 # coefficients of variation
@@ -33,8 +27,13 @@ def assumed_sd(metric: str, level: float) -> tuple[float, float]:
 
     Notes
     -----
-    See ``SOURCE``. A precision is a property of one laboratory: the range is wide, and whoever
-    knows the laboratory's own value states it.
+    Short-term precision of total-body scans with repositioning: about 0.3 to 1.0 pp of body fat
+    and 0.5 to 3 % of masses. It belongs to one laboratory: the range is wide, and whoever knows
+    the laboratory's own value states it.
+
+    References
+    ----------
+    International Society for Clinical Densitometry, Official Positions 2013 (from memory).
     """
     m = metric_named(metric)
     if m is not None and m.unit == "percent":

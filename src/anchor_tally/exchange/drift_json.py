@@ -14,7 +14,7 @@ def _pair(i: Interval | None) -> list[float] | None:
     return None if i is None else [i.low, i.high]
 
 
-def _slope(e: Estimate, p: float) -> dict[str, Any]:
+def _slope(e: Estimate, p: float | None) -> dict[str, Any]:
     return {"slope_per_week": e.value, "ci": _pair(e.interval), "p": p, "method": e.method}
 
 
@@ -40,6 +40,8 @@ def drift_json(r: DriftResult) -> dict[str, Any]:
         "slope_per_week": None if s is None else s.slope.value,
         "ci": None if s is None else _pair(s.slope.interval),
         "p": None if s is None else s.p,
+        "slope_without_clients_change": None if r.drift is None else _slope(r.drift, None),
+        "drift_or_step": r.drift_or_step,
         "robust": None if r.robust is None else _slope(r.robust.slope, r.robust.p),
         "search_p": None if r.search is None else r.search.p,
         "steps": [_step(x) for x in r.steps],

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from .distributions import normal_quantile, t_estimate
 from .estimate import Estimate, Floats, Interval, Ints
@@ -56,6 +57,12 @@ def detrended(value: Floats, client: Ints, time: Floats) -> Floats:
     return np.asarray(v - slope[k] * t, dtype=float)
 
 
+def _with_course(client: Ints) -> tuple[npt.NDArray[np.bool_], int]:
+    """Values of clients with three or more, of which a straight course leaves something."""
+    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
+    return size[k] > 2, int((size > 2).sum())
+
+
 def repeated_correlation(
     x: Floats, y: Floats, client: Ints, confidence: float = 0.95
 ) -> Estimate | None:
@@ -91,36 +98,6 @@ def repeated_correlation(
     """
     df = x.size - int(np.unique(client).size) - 1
     return _correlation(centred(x, client), centred(y, client), df, x, y, "rmcorr", confidence)
-
-
-def detrended_correlation(
-    x: Floats, y: Floats, client: Ints, time: Floats, confidence: float = 0.95
-) -> Estimate | None:
-    """Correlation within clients after each client's trend through time is removed.
-
-    Parameters
-    ----------
-    x, y : ndarray, shape (n,)
-        Both series.
-    client : ndarray of int, shape (n,)
-        Client of each value.
-    time : ndarray, shape (n,)
-        Time of each value.
-    confidence : float
-        Level of the interval.
-
-    Returns
-    -------
-    Estimate or None
-        n − 2·clients − 1 degrees of freedom. Clients with fewer than three moments are left out.
-    """
-    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
-    keep = size[k] > 2
-    x, y, client, time = x[keep], y[keep], client[keep], time[keep]
-    df = x.size - 2 * int((size > 2).sum()) - 1
-    return _correlation(
-        detrended(x, client, time), detrended(y, client, time), df, x, y, "rmcorr-trend", confidence
-    )
 
 
 def shared_correlation(
@@ -164,11 +141,10 @@ def shared_correlation(
     ----------
     Spearman 1904, Am J Psychol 15:72 (attenuation).
     """
-    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
-    keep = size[k] > 2
+    keep, groups = _with_course(client)
     x, y, client, time = x[keep], y[keep], client[keep], time[keep]
     left = [detrended(v, client, time) for v in (x, y)]
-    df = x.size - 2 * int((size > 2).sum()) - 1
+    df = x.size - 2 * groups - 1
     if course is not None:
         c = detrended(course[keep], client, time)
         cc = float(c @ c)
@@ -268,11 +244,9 @@ def detrended_slope(
     Fuller 1987, Measurement Error Models, section 1.2 (attenuation; from memory); Miller 1974,
     Biometrika 61:1 (jackknife).
     """
-    _, k, size = np.unique(client, return_inverse=True, return_counts=True)
-    keep = size[k] > 2
+    keep, groups = _with_course(client)
     who = (client if people is None else people)[keep]
     x, y, client, time = x[keep], y[keep], client[keep], time[keep]
-    groups = int((size > 2).sum())
     df = x.size - 2 * groups - 1
     if df < 3:
         return None

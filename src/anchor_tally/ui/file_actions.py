@@ -101,9 +101,18 @@ class FileActions(QMainWindow):
         path, kind = QFileDialog.getSaveFileName(
             self.front, "Export", "readings.csv", ";;".join(_EXPORTS)
         )
-        if path:
-            # the dialog changes the kind and not the name that stands there
-            self.export(Path(path).with_suffix(_EXPORTS[kind]), full=kind == FULL_COPY)
+        if not path:
+            return
+        # the dialog changes the kind and leaves the name as it is
+        asked, suffix = Path(path), _EXPORTS[kind]
+        known = asked.suffix.lower() in _EXPORTS.values()
+        target = asked.with_suffix(suffix) if known else asked.with_name(asked.name + suffix)
+        if target != asked and target.exists():
+            self.say(
+                f"{target.name} exists already. Choose it by its own name to replace it.", True
+            )
+            return
+        self.export(target, full=kind == FULL_COPY)
 
     def export(self, path: Path, *, full: bool) -> None:
         """Write the study; a whole copy only after a plain warning."""

@@ -40,10 +40,13 @@ def drift_headline(r: DriftResult) -> str:
         moved = f"its error {way} by {number(abs(s.value), k)} {unit} a week{ci(ends, k)}"
         if r.not_following is not None:
             return (
-                f"{name}: {moved}. The clients changed, and it shows only"
-                f" {number(r.not_following.value, 2)} per 1 {unit}"
+                f"{name}: {moved}. The clients changed, and it shows"
+                f" {'only ' if r.not_following.value < 1 else ''}"
+                f"{number(r.not_following.value, 2)} per 1 {unit}"
                 f"{ci(r.not_following.interval, 2)}. That is not drift of the device."
             )
+        if r.instrument.equation:
+            return f"{name}: {moved}. An equation cannot drift: its error changes with the clients."
         weeks = f"{number(abs(s.value) * EXPIRY_WEEKS, m.decimals)} {unit} in {EXPIRY_WEEKS} weeks"
         return f"{name} drifts: {moved}, {weeks}."
     most = number(max(abs(s.interval.low), abs(s.interval.high)), k)
@@ -141,6 +144,16 @@ def drift_lines(r: DriftResult) -> list[Line]:
         name = f"Slope ({unit} a week)"
         lines.append(Line(name, signed(e.value, k), span(e.interval, k, sign=True), main=True))
         lines.append(Line("  p", p_value(r.slope.p), ""))
+        own = r.drift
+        if own is not None and own != e:
+            lines.append(
+                Line(
+                    f"  without the clients' change ({unit} a week)",
+                    signed(own.value, k),
+                    span(own.interval, k, sign=True),
+                    main=True,
+                )
+            )
     if r.robust is not None:
         e = r.robust.slope
         lines.append(

@@ -63,6 +63,7 @@ NOTES = {
     "few_water_visits": "Not enough data to compare fat with water: {n:|visit|visits} with both.",
     "circular": "This device computes fat and water from the same measurement: one follows from the other within rounding. Correcting one by the other would also remove real change.",
     "water_noise_unknown": "Water was read once a visit, so its own noise is not known. The true slope on water can be steeper.",
+    "water_noise_hides": "Water varies within clients by little more than its repeats differ, so a slope on it cannot be estimated.",
     "water_few_clients": "With fewer than 5 clients the interval of the slope treats days as independent, and can be too narrow.",
     "challenge_day_unknown": "Day-to-day variation is not known. The interval includes the noise of repeats only and is too narrow.",
     # similar devices, which device
@@ -131,7 +132,7 @@ NOTES = {
     "not_for_others": "this calibration applies only to {clients}: too few clients were scanned to serve others",
     "provisional": "provisional: from one scan",
     "provisional_by_method": "provisional: calibrated against {method}, not a scan",
-    "grown": "the device drifts: the interval has grown since the last scan",
+    "grown": "the error was changing: the interval has grown since the last scan",
     "against_advice": "adopted against the advice",
     "new_client": "no scan of this client in the calibration: pooled offset, wider interval",
     "stale": "a reading behind this offset changed after it was adopted: adopt it again",

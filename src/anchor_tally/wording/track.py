@@ -72,11 +72,17 @@ def _disagree_words(t: Together, m: Metric) -> str:
 
 
 def _verdict(r: TrackResult) -> Verdict | None:
-    if r.together is not None and r.together.disagrees:
-        return None
+    if r.together is not None and (r.together.disagrees or _silent(r, r.chosen)):
+        return r.together.verdict
     if r.together is not None and r.together.verdict is not None:
         return r.together.verdict
     return r.change
+
+
+def _silent(r: TrackResult, name: str) -> bool:
+    """Whether a device has a change of its own that does not count."""
+    found = r.together.devices if r.together is not None else ()
+    return any(d.instrument == name and d.verdict is not None and d.why for d in found)
 
 
 def no_change_words(r: TrackResult) -> str:
@@ -86,6 +92,10 @@ def no_change_words(r: TrackResult) -> str:
         return "The devices read near both dates respond too little to change."
     if "settings" in why and why <= {"settings", "no_dates", "stuck"}:
         return "The setting changed between them: choose dates within one setting."
+    if FORMULA in why and why <= {FORMULA, NO_SCATTER, "stuck", "no_dates"}:
+        return "Equations from height, mass, age and sex show no change of the body's make-up."
+    if NO_SCATTER in why and why <= {NO_SCATTER, "stuck", "no_dates"}:
+        return "The device shows one value every day, so its variation is not known."
     if "few" in why:
         return "Not enough readings to know the device's variation: needs at least 4 days."
     return "Readings are needed near both dates."

@@ -33,6 +33,7 @@ from ...stats.tails import HEAVY, kurtosis_p
 from ...stats.trend import ScanError
 from ...stats.validation import other_scans
 from ...stats.variance_grid import VarianceGrid
+from ...stats.within_clients import centred
 from ..pairs.pairing import PairSet
 
 NEAR = (2.0, 3.5)  # in the metric's unit: shares of differences within these
@@ -134,13 +135,14 @@ def forms_of(
     """
     notes: list[Note] = []
     d, mean, n = pairs.d, (pairs.x + pairs.y) / 2, pairs.n
+    repeated = n > pairs.clients
     x, y = _one_point_a_client(pairs)
     passing = passing_bablok(x, y)
     if passing is None and n:
         notes.append(note("no_passing_bablok"))
     elif passing is not None and passing.linearity_p is not None and passing.linearity_p < 0.05:
         notes.append(note("not_a_line", p=passing.linearity_p))
-    if passing is not None and n > pairs.clients:
+    if passing is not None and repeated:
         notes.append(note("lines_of_client_means", clients=pairs.clients))
     apart = None
     if bias is not None and sd is not None and scan.known and n:
@@ -149,7 +151,7 @@ def forms_of(
         )
         if apart is None:
             notes.append(note("reference_error_not_separable"))
-    tails = kurtosis_p(_within_clients(pairs))
+    tails = kurtosis_p(centred(d, pairs.client) if repeated else d)
     if tails is not None and tails < HEAVY:
         notes.append(note("heavy_tails", p=tails))
     null = null_devices(pairs, snapshot)
@@ -157,9 +159,11 @@ def forms_of(
     if null.instrument is not None and others and null.instrument >= min(others):
         notes.append(note("no_better_than_nothing", own=null.instrument, without=min(others)))
     # whole clients resampled cover the ends in half of all studies only
-    percentiles = percentile_limits(d, pairs.client, seed=seed) if n == pairs.clients else None
-    if percentiles is None and n:
-        notes.append(note("no_percentiles" if n == pairs.clients else "no_percentiles_of_repeats"))
+    percentiles = None if repeated else percentile_limits(d, pairs.client, seed=seed)
+    if repeated:
+        notes.append(note("no_percentiles_of_repeats"))
+    elif percentiles is None and n:
+        notes.append(note("no_percentiles"))
     return Forms(
         passing_bablok=passing,
         ols=least_squares(x, y),
@@ -190,14 +194,6 @@ def _of_means(
         return None
     of = int(np.bincount(np.bincount(pairs.occasion)[np.unique(pairs.occasion)]).argmax())
     return (of, repeated_limits(fit, bias, grid, pairs.d, pairs.client, of=of)) if of > 1 else None
-
-
-def _within_clients(pairs: PairSet) -> Floats:
-    """Differences less the mean of their client; with one pair a client as they are."""
-    if pairs.n == pairs.clients:
-        return pairs.d
-    _, k = np.unique(pairs.client, return_inverse=True)
-    return np.asarray(pairs.d - (np.bincount(k, pairs.d) / np.bincount(k))[k], dtype=float)
 
 
 def _one_point_a_client(pairs: PairSet) -> tuple[Floats, Floats]:

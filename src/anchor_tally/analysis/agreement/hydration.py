@@ -119,12 +119,13 @@ def _of(snapshot: Snapshot, lens: Lens, item: Instrument) -> HydrationResult:
         np.int64
     )
     r = repeated_correlation(water, fat, within)
-    noise, groups = None, tallies_within(*_repeats(snapshot, lens, item))
-    if groups.variance is not None:
-        noise = groups.variance * float((1 / w.size[other]).mean())
-    else:
+    spread_of_repeats = tallies_within(*_repeats(snapshot, lens, item)).variance
+    noise = (spread_of_repeats or 0.0) * float((1 / w.size[other]).mean()) if at.size else 0.0
+    slope = detrended_slope(water, fat, within, time, people=f.client[at], error=noise)
+    if spread_of_repeats is None:
         notes.append(note("water_noise_unknown"))
-    slope = detrended_slope(water, fat, within, time, people=f.client[at], error=noise or 0.0)
+    elif slope is None and detrended_slope(water, fat, within, time) is not None:
+        notes.append(note("water_noise_hides"))
     if r is None:
         notes.append(note("few_water_visits", n=int(at.size)))
     share = water / (100 - fat)

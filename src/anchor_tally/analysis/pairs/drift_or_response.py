@@ -28,11 +28,12 @@ class ClientsCourse:
     """Change of the scans per week that the clients have in common, and what a device shows of it.
 
     ``share`` is the slope of the difference on the scan within clients, time taken out: 0 for a
-    device that shows all of a change. Without an estimate its interval is what is possible.
+    device that shows all of a change. Where it is not ``known`` its interval is what is possible.
     """
 
     per_week: float
     share: Estimate
+    known: bool
 
     def explained(self, share: float) -> float:
         """Slope of the difference per week that a share explains."""
@@ -56,12 +57,13 @@ def clients_course(pairs: PairSet, error: ScanError) -> ClientsCourse | None:
     # as under a drift: the common course of time is taken out of both sides
     free = OffsetDrift(Estimate(0.0, None, 0, ""), True, 0.0)
     within = slopes_on_reference(pairs, error, free).within
-    share = Estimate((POSSIBLE.low + POSSIBLE.high) / 2, POSSIBLE, used.size, "possible")
-    if within is not None and within.slope.interval is not None:
-        i = within.slope.interval
-        low, high = (min(max(v, POSSIBLE.low), POSSIBLE.high) for v in (i.low, i.high))
-        share = replace(within.slope, interval=Interval(low, high))
-    return ClientsCourse(float(t @ x) / tt, share)
+    per_week = float(t @ x) / tt
+    if within is None or within.slope.interval is None:
+        share = Estimate((POSSIBLE.low + POSSIBLE.high) / 2, POSSIBLE, used.size, "possible")
+        return ClientsCourse(per_week, share, known=False)
+    i = within.slope.interval
+    low, high = (min(max(v, POSSIBLE.low), POSSIBLE.high) for v in (i.low, i.high))
+    return ClientsCourse(per_week, replace(within.slope, interval=Interval(low, high)), known=True)
 
 
 def drift_beside(slope: Estimate, course: ClientsCourse | None) -> Estimate:
@@ -83,7 +85,7 @@ def drift_beside(slope: Estimate, course: ClientsCourse | None) -> Estimate:
     if course is None or slope.interval is None:
         return slope
     i, k = slope.interval, course.per_week
-    if course.share.method == "possible":
+    if not course.known:
         moved = [course.explained(s) for s in course.ends]
         ends = Interval(i.low - max(moved), i.high - min(moved))
         return Estimate(slope.value - sum(moved) / 2, ends, slope.n, f"{slope.method}, bounded")

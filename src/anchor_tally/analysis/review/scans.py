@@ -92,9 +92,11 @@ def scans_at_odds(m: Material) -> list[Finding]:
         if s is None:
             continue
         apart, level = _departures(s)
-        usual = float(np.nanmedian(np.abs(apart))) * 1.4826
         known = ~np.isnan(apart)
-        if usual <= 0 or known.sum() < LEAST_ANCHORS:
+        if known.sum() < LEAST_ANCHORS:  # clients with one scan have no other to compare it with
+            continue
+        usual = float(np.median(np.abs(apart[known]))) * 1.4826
+        if usual <= 0:
             continue
         for who in np.unique(s.client[known]).tolist():
             own = np.flatnonzero(known & (s.client == who))

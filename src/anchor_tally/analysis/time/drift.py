@@ -322,7 +322,7 @@ class DriftRequest:
         shown = None
         if raw in VERDICTS[1:3] and verdict not in VERDICTS[1:3] and course is not None:
             # what moved can be the clients: it is where the device surely shows less than all
-            if course.share.method != "possible" and course.ends[1] < 0:
+            if course.known and course.ends[1] < 0:
                 shown, verdict = course.share.moved(1.0), VERDICTS[1]
             else:
                 verdict = VERDICTS[3]
@@ -421,7 +421,7 @@ def _surest(
     p = search.p
     # at both ends too much or too little is taken off, and the movement is explained between them
     middle, (low, high) = course.share.value, course.ends
-    if course.share.method != "possible":  # about one standard error to each side
+    if course.known:  # about one standard error to each side
         low, high = (low + middle) / 2, (high + middle) / 2
     for share in np.linspace(low, high, SHARES_TRIED).tolist():
         d = without_clients_change(pairs, course, share)
