@@ -293,17 +293,27 @@ def test_limits_at_three_levels_where_the_error_grows():
         2 + true + 0.3 * (true - 22) + math.sqrt(1 + 0.64 + 0.09) * new.standard_normal(true.size)
     )
     d, level = shown - scan, (shown + scan) / 2
-    given, share = 0, []
+    given, share, inside = 0, [], []
     for _ in range(10):
         r = finish(CompareRequest(drawn_study(rng, device(1.3, own=1.0)), Lens(), "Fir").run())
         given += len(r.by_level) == 3
         assert not r.by_level or "depends on the level. For one person:" in headline(r)
+        for x in r.by_level:
+            # limits of all people at this level: conditional mean ± 1.96 conditional SD of a large draw
+            near = np.abs(level - x.level) < 0.5
+            if near.sum() > 1000:
+                middle, spread = d[near].mean(), 1.96 * d[near].std()
+                inside += [
+                    abs(x.lower - middle + spread) <= x.error,
+                    abs(x.upper - middle - spread) <= x.error,
+                ]
         for x in r.by_level:
             near = np.abs(level - x.level) < 0.5
             if near.sum() > 200:
                 share.append(((d >= x.lower) & (d <= x.upper))[near].mean())
     assert given >= 9
     assert np.mean(share) >= 0.9
+    assert np.mean(inside) >= 0.85
     even = [
         finish(CompareRequest(drawn_study(rng, device(own=1.0)), Lens(), "Fir").run())
         for _ in range(10)

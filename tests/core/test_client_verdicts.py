@@ -142,6 +142,12 @@ def test_one_source_has_one_vote():
     assert {w for n, w in why.items() if n.startswith("BMI")} == {"formula"}
     fir = next(d for d in together.devices if d.instrument == "Fir")
     assert together.verdict == fir.verdict
+    silent = [line for line in lines if line.split(",")[5] != "Fir"]
+    snapshot = finish(study_of(silent).wide_snapshot_steps(BESIDE))
+    r = finish(TrackRequest(snapshot, Lens(), "C0").run())
+    head = words.track_headline(r)  # only an equation and a device of one value are left
+    assert "no change computed" in head
+    assert "show no change of the body's make-up" in head
     ids = (
         "jackson_pollock_1978_3",
         "jackson_pollock_1978_7",

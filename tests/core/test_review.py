@@ -88,6 +88,17 @@ def offset_of(rows, client):
     return np.mean(gaps[True]) - np.mean(gaps[False])
 
 
+def test_one_scan_each_is_compared_with_no_other():
+    """Ten clients with one scan each: nothing is found, and nothing is warned of."""
+    session = Session(open_file.create_in_memory("one each"), None)
+    for c in range(10):
+        at = f"2026-03-{c + 2:02}T07:00"
+        session.do(typed(f"C{c}", at, "Scan", "reference", "body_fat_percent", f"{20 + c}"))
+        session.do(typed(f"C{c}", at, "Fir", "device", "body_fat_percent", f"{21 + c}"))
+    assert reviewed(session).found == ()
+    session.close()
+
+
 def test_a_client_and_a_scan_unlike_the_others():
     """A client whom one device reads 8 pp higher than the others, and a scan mistyped by 8: found, and nobody else."""
     found, n = Counter(), 3

@@ -518,6 +518,11 @@ def test_every_page_fits_beside_the_drawer(qtbot, window_on, demo, monkeypatch):
         QFileDialog, "getSaveFileName", lambda *a: (place, a[3].split(";;")[-1])
     )  # the last kind offered: the full copy
     window.act("export")
+    demo.path.with_name("whole.zip").write_text("another file")
+    window.act("export")  # the dialog asked about whole.csv only
+    assert (len(asked), "whole.zip exists already" in window.said) == (1, True)
+    assert demo.path.with_name("whole.zip").read_text() == "another file"
+    demo.path.with_name("whole.zip").unlink()
     assert "includes names" in asked[0]
     assert not demo.path.with_name("whole.zip").exists()
 

@@ -183,6 +183,20 @@ def _other_forms(r: CompareResult) -> dict[str, dict[str, Any] | None]:
     }
 
 
+def _by_level(r: CompareResult) -> list[dict[str, Any]]:
+    """Limits at each level where the error depends on it, with their 95 % CI."""
+    return [
+        {
+            "level": x.level,
+            "lower": x.lower,
+            "upper": x.upper,
+            "lower_ci": [x.lower - x.error, x.lower + x.error],
+            "upper_ci": [x.upper - x.error, x.upper + x.error],
+        }
+        for x in r.by_level
+    ]
+
+
 def compare_json(r: CompareResult) -> dict[str, Any]:
     """The object of ``compare --json`` (schema anchor-tally/compare/1).
 
@@ -225,6 +239,7 @@ def compare_json(r: CompareResult) -> dict[str, Any]:
     }
     return {
         "schema": "anchor-tally/compare/1",
+        "limits_by_level": _by_level(r),
         "instrument": p.instrument.name,
         "reference": p.reference.name,
         "comparator": "consensus" if p.reference.id == CONSENSUS.id else p.reference.kind,

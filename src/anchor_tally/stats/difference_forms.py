@@ -12,7 +12,7 @@ import numpy as np
 from scipy import special
 
 from .components import fit_nested
-from .distributions import normal_quantile, t_estimate, t_two_sided_p
+from .distributions import normal_quantile, t_estimate, t_quantile, t_two_sided_p
 from .estimate import Estimate, Floats, Interval, Ints
 from .limits import Limits, single_bias, single_limits
 from .repeated import repeated_bias, repeated_limits
@@ -39,7 +39,7 @@ class SlopingLimits:
 
     A is the mean of both less ``centre``; ``widens_p`` is the p-value that the width does not
     change with the level, by means of clients; ``sd`` the spread of one pair about the line where
-    it is one for all levels.
+    it is one for all levels; ``middle`` the clients' mean level less ``centre``.
     """
 
     b0: Estimate
@@ -49,6 +49,20 @@ class SlopingLimits:
     centre: float
     widens_p: float = 1.0
     sd: float = 0.0
+    middle: float = 0.0
+
+    def error(self, level: Floats) -> Floats:
+        """Half widths of the 95 % intervals of the limits at levels.
+
+        Variances of the line and of 1.96 SD, t with the clients' degrees of freedom (Bland &
+        Altman 1999, section 2, from memory).
+        """
+        df, se = self.b1.df or 1.0, self.b1.se or 0.0
+        lower, _, upper = self.at(level)
+        a, half = level - self.centre - self.middle, (upper - lower) / 2
+        own = (self.b0.se or 0.0) ** 2 - (se * self.middle) ** 2  # of the line at the clients' mean
+        variance = own + (se * a) ** 2 + half**2 / (2 * df)
+        return np.asarray(t_quantile(0.975, df) * np.sqrt(np.maximum(variance, 0.0)), dtype=float)
 
     def even(self) -> SlopingLimits:
         """The limits with one width for all levels."""
@@ -172,6 +186,7 @@ def sloping_limits(d: Floats, mean: Floats, client: Ints) -> SlopingLimits | Non
         centre,
         t_two_sided_p(growth / se, c - 2) if se > 0 else 1.0,
         math.sqrt(s2 + (inner / (n - c) * (1 - c / n) if n > c else 0.0)),
+        middle,
     )
 
 

@@ -525,11 +525,24 @@ STATISTICS = (
 def rows(result: CompareResult, *, all_of_them: bool = False) -> list[tuple[str, Line]]:
     """The statistics as text, each with the key of its explanation."""
     metric = metric_of(result.pairs.metric)
-    return [
+    out = [
         (s.explains, Line(*s.texts(result, metric), s.main))
         for s in STATISTICS
         if s.shown or all_of_them
     ]
+    return out + [("limits", line) for line in _level_lines(result, metric)]
+
+
+def _level_lines(result: CompareResult, metric: Metric) -> list[Line]:
+    """Limits at each level, where the error depends on it."""
+    k, lines = metric.decimals, []
+    for x in result.by_level:
+        for name, value in (("Upper", x.upper), ("Lower", x.lower)):
+            ends = Interval(value - x.error, value + x.error)
+            label = f"{name} limit at {number(x.level, 0)} {metric.symbol}"
+            label += f" ({metric.difference_unit})"
+            lines.append(Line(label, signed(value, k), span(ends, k, sign=True), main=True))
+    return lines
 
 
 # models of calibration, and what needs no device, as they appear in figures and tables

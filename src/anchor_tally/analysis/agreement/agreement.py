@@ -54,11 +54,12 @@ class Components:
 
 @dataclass(frozen=True, slots=True)
 class LevelLimits:
-    """Limits of agreement at one level of the mean of both."""
+    """Limits of agreement at one level of the mean of both; ``error`` is half the 95 % CI."""
 
     level: float
     lower: float
     upper: float
+    error: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -106,8 +107,10 @@ def _by_level(pairs: PairSet, on_reference: ReferenceTrend) -> tuple[LevelLimits
     if not ((between is not None and between.p < SHOWN) or found.widens_p < SHOWN):
         return ()
     levels = np.unique(np.round(np.percentile(mean, [10, 50, 90])))
-    lower, _, upper = (found if found.widens_p < SHOWN else found.even()).at(levels)
-    return tuple(LevelLimits(*map(float, x)) for x in zip(levels, lower, upper, strict=True))
+    used = found if found.widens_p < SHOWN else found.even()
+    lower, _, upper = used.at(levels)
+    columns = (levels, lower, upper, used.error(levels))
+    return tuple(LevelLimits(*map(float, x)) for x in zip(*columns, strict=True))
 
 
 @dataclass(frozen=True, slots=True)
