@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.stats import chi2
 
 from anchor_tally.analysis.entry.field_method import (
     evaluate,
@@ -58,6 +59,25 @@ WATER = {
     "bone_mineral_content": "3.2",
     "body_density": "1.06",
 }
+
+
+SEGMENTS = {
+    f"fat_mass_{part}": text
+    for part, text in (
+        ("arm_left", "0.9"),
+        ("arm_right", "1.0 kg"),
+        ("leg_left", "2,8"),
+        ("leg_right", "3.1"),
+        ("trunk", "6.5"),
+    )
+}
+
+
+def _inside(vector, mean, sd, r):
+    """Share of a bivariate normal group inside the ellipse through a vector, in percent."""
+    both = np.array([[sd[0] ** 2, r * sd[0] * sd[1]], [r * sd[0] * sd[1], sd[1] ** 2]])
+    away = np.subtract(vector, mean)
+    return 100 * chi2.cdf(away @ np.linalg.solve(both, away), 2)
 
 
 @pytest.mark.parametrize(
@@ -231,6 +251,35 @@ WATER = {
             6,
         ),
         ("phase_angle", RAW, "phase_angle", 6.8428, 4),
+        (
+            "impedance_vector_piccoli_1995",  # group from memory; by chi-square of the distance
+            {"sex": "male", "height": "175", "resistance_50khz": "480", "reactance_50khz": "55"},
+            "impedance_vector_position",
+            _inside((480 / 1.75, 55 / 1.75), (298.6, 30.8), (43.2, 7.2), 0.47),
+            6,
+        ),
+        (
+            "impedance_vector_piccoli_1995",
+            {"sex": "female", "height": "160", "resistance_50khz": "700", "reactance_50khz": "50"},
+            "impedance_vector_position",
+            _inside((700 / 1.6, 50 / 1.6), (371.9, 34.4), (49.0, 7.7), 0.41),
+            6,
+        ),
+        (
+            "impedance_vector",
+            {"height": "175", "resistance_50khz": "480", "reactance_50khz": "55"},
+            "reactance_over_height",
+            55 / 1.75,
+            6,
+        ),
+        ("fat_mass_sum_of_segments", SEGMENTS, "fat_mass_subtotal", 14.3, 6),
+        (
+            "fat_mass_legs_left_minus_right",
+            {k: v for k, v in SEGMENTS.items() if "leg" in k},
+            "fat_mass_legs_difference",
+            -0.3,
+            6,
+        ),
         (
             "three_compartment_siri_1961",
             {k: v for k, v in WATER.items() if "bone" not in k},

@@ -58,7 +58,7 @@ def said(session):
     out["review"] = [
         review.finding_row(f, material) for f in finish(ReviewRequest(material).run()).found
     ]
-    for client in session.catalogue().clients.values():
+    for client in list(session.catalogue().clients.values())[::3]:
         r = finish(TrackRequest(wide, lens, client.code, goal=15.0, today="2026-09-01").run())
         out[client.code] = [
             track_words.track_headline(r),

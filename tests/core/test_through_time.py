@@ -596,6 +596,8 @@ def test_ranges_of_the_published_table():
     ]
     two = placed("body_fat_percent", "male", 45, 21.5, Interval(19.0, 24.0))
     assert (two.first, two.last, two.supported) == (1, 2, False)
+    between = placed("body_fat_percent", "male", 45, 22.5, Interval(22.3, 22.7))
+    assert (between.first, between.last) == (1, 2)  # the two forms of the table differ here
     assert placed("body_fat_percent", "male", 17, 21.5, Interval(19.0, 24.0)) is None
     assert placed("body_mass", "male", 30, 80.0, Interval(79.0, 81.0)) is None
 

@@ -338,6 +338,14 @@ def test_check_weight_and_methods_bench(bench, qtbot):
     assert m.table.text(m.table.row, 1) == "17.5 %"
     errors = {m.errors.text(k, 0): m.errors.text(k, 1) for k in range(m.errors.count)}
     assert errors["1 cm more of waist girth at navel"] == "+0.77 pp"
+    assert m.vector is None
+    m.only.setCurrentIndex(m.only.findData("impedance_vector_piccoli_1995"))
+    m.only.activated.emit(m.only.currentIndex())
+    for key, text in (("resistance_50khz", "480"), ("reactance_50khz", "55")):
+        qtbot.keyClicks(m.fields[key], text)
+    m.vector.draw()  # 70 in: the point stands at 480/1.778 and 55/1.778 ohm/m
+    marks = [tuple(x.get_xydata()[0].round(1)) for x in m.vector.axes.lines[-2:]]
+    assert marks == [(298.6, 30.8), (270.0, 30.9)]
     qtbot.keyClicks(m.fields["age_years"], "nine")
     assert "not a number" in m.refused.text()
 

@@ -32,6 +32,12 @@ def test_views_of_the_demo(qtbot, window_on, demo):
     assert page.headline.text().startswith("Alder: repeats minutes apart agree within")
     assert "39.2 % (other repeats" in page.notes.text()
     assert window.rail.stages["compare"].isChecked()
+    days = {row.name: row.value for row in page.lines(page.results[0])}
+    page.near.setFocus()
+    qtbot.keyClick(page.near, Qt.Key.Key_End)
+    shown(qtbot, page, lambda: page.near.activated.emit(page.near.currentIndex()))
+    assert "visits at most 7 days apart" in page.under.text()
+    assert {row.name: row.value for row in page.lines(page.results[0])} != days
     qtbot.keyClick(page.figure, Qt.Key.Key_Down)
     assert page.headline.text().startswith("Birch")
     page.open_chosen()

@@ -11,6 +11,8 @@ from collections.abc import Callable, Generator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
+from ..stats.near_days import NEAR_DAYS
+
 if TYPE_CHECKING:
     from ..analysis.agreement.agreement import CompareResult
     from ..analysis.agreement.change import ChangeResult
@@ -29,7 +31,11 @@ R = TypeVar("R")
 
 @dataclass(frozen=True, slots=True)
 class Ask:
-    """Inputs of a request: study, lens, instrument (empty for all), scan SD, events, weights."""
+    """Inputs of a request.
+
+    Study, lens, instrument (empty for all), scan SD, events, weights, and the days up to which
+    neighbouring visits count as variation from day to day.
+    """
 
     snapshot: Snapshot
     lens: Lens
@@ -37,6 +43,7 @@ class Ask:
     reference_sd: float | None = None
     events: tuple[Event, ...] = ()
     weights: tuple[CheckWeight, ...] = ()
+    near_days: int = NEAR_DAYS
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +110,7 @@ def _repeatability() -> Answer[RepeatabilityResult]:
     from ..wording.views import repeatability_headline, repeatability_lines
 
     return Answer(
-        lambda q: RepeatabilityRequest(q.snapshot, q.lens, q.instrument).run(),
+        lambda q: RepeatabilityRequest(q.snapshot, q.lens, q.instrument, q.near_days).run(),
         repeatability_headline,
         repeatability_lines,
         repeatability_json,

@@ -7,7 +7,7 @@ import dataclasses
 import json
 
 from ..domain.errors import UserError
-from ..domain.metrics import METRICS
+from ..domain.metrics import metric_of
 from ..methods.registry import catalogue
 from ..wording.numbers import number
 
@@ -24,7 +24,7 @@ def method(args: argparse.Namespace) -> None:
         print(json.dumps(dataclasses.asdict(result), indent=1, ensure_ascii=False, allow_nan=False))
         return
     for key, value in result.outputs.items():
-        m = METRICS[key]
+        m = metric_of(key)
         print(f"{m.label}: {number(value, m.decimals)}{'' if m.unit == '1' else f' {m.unit}'}")
     if not result.applies:
         print("Does not apply:")

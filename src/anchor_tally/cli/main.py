@@ -18,6 +18,7 @@ from typing import NoReturn
 from ..app.views import DRIFT, VIEWS
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
+from ..stats.near_days import MOST_NEAR_DAYS, NEAR_DAYS
 
 QUESTIONS = {v.command: v for v in (*VIEWS, DRIFT) if v.command}
 
@@ -44,7 +45,16 @@ def _parser() -> argparse.ArgumentParser:
     )
     sub = parser.add_subparsers(dest="command", required=True)
     for view in QUESTIONS.values():
-        _lens_arguments(sub.add_parser(view.command, help=view.help))
+        question = sub.add_parser(view.command, help=view.help)
+        _lens_arguments(question)
+        if view.key == "consistency":
+            question.add_argument(
+                "--near-days",
+                type=int,
+                choices=range(1, MOST_NEAR_DAYS + 1),
+                default=NEAR_DAYS,
+                help="days up to which neighbouring visits count as variation from day to day",
+            )
     k = sub.add_parser(
         "calibrate",
         help=(

@@ -15,6 +15,7 @@ from ..domain.lens import Lens
 from ..domain.snapshot import Snapshot
 from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
+from ..stats.near_days import NEAR_DAYS
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
 from ..wording.offsets import (
@@ -62,7 +63,8 @@ def ask(args: argparse.Namespace, view: View[Any]) -> None:
 
     def request(snapshot: Snapshot, lens: Lens, session: Session) -> Generator[float, None, Any]:
         around = (session.events(), tuple(session.check_weights()))
-        return answer.ask(Ask(snapshot, lens, args.instrument, args.reference_sd, *around))
+        near = getattr(args, "near_days", NEAR_DAYS)  # an option of one command
+        return answer.ask(Ask(snapshot, lens, args.instrument, args.reference_sd, *around, near))
 
     result = _asked(args, request, answer.metrics)[0]
     if args.json and answer.as_json is not None:

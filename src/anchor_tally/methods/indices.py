@@ -70,8 +70,9 @@ INDICES = (
         _three,
         "anyone",
         "not a prediction",
-        _SUM_SOURCE,
-        _SUM_ADVICE,
+        "Jackson AS, Pollock ML. Br J Nutr 1978;40:497-504 (men); Jackson AS, Pollock ML, Ward A."
+        " Med Sci Sports Exerc 1980;12:175-181 (women); sites from memory",
+        _SUM_ADVICE + " A later form of the authors (1985) uses other sites.",
         men=MEN_THREE,
         women=WOMEN_THREE,
         certainty="definition",

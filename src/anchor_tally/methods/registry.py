@@ -8,12 +8,14 @@ from .density import DENSITY
 from .energy import ENERGY
 from .equation import Equation
 from .impedance import IMPEDANCE
+from .impedance_vector import VECTOR
 from .indices import INDICES
+from .segments import SEGMENTS
 from .size import SIZE
 from .skinfold import SKINFOLD
 
 EQUATIONS: dict[str, Equation] = {
-    e.id: e for e in (*SIZE, *SKINFOLD, *INDICES, *IMPEDANCE, *DENSITY, *ENERGY)
+    e.id: e for e in (*SIZE, *SKINFOLD, *INDICES, *IMPEDANCE, *VECTOR, *SEGMENTS, *DENSITY, *ENERGY)
 }
 
 

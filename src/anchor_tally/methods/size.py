@@ -156,7 +156,7 @@ SIZE = (
         ("sex", "height", "girth_waist"),
         ("body_fat_percent",),
         _relative_fat_mass,
-        "12,581 adults aged 20 and over, US national survey 1999-2006",
+        "12,581 adults aged 20 and over, US national survey 1999-2004",
         "not published",
         "Woolcott OO, Bergman RN. Sci Rep 2018;8:10980",
         "For adults; the waist is taken at the upper edge of the hip bone.",

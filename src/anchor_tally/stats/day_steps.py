@@ -10,8 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .estimate import Floats, FrozenArrays, Ints
-
-NEAR_DAYS, MOST_NEAR_DAYS = 3, 7  # farthest neighbours: by default, and at most
+from .near_days import NEAR_DAYS
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,9 +11,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from .components import NestedFit
-from .day_steps import MOST_NEAR_DAYS, day_steps
+from .day_steps import day_steps
 from .distributions import t_interval
 from .estimate import Estimate, Floats, FrozenArrays, Interval, Ints
+from .near_days import MOST_NEAR_DAYS
 from .variance_grid import VarianceGrid
 
 

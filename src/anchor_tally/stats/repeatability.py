@@ -10,11 +10,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .day_steps import NEAR_DAYS, DaySteps, day_steps
+from .day_steps import DaySteps, day_steps
 from .distributions import chi2_quantile, normal_quantile
 from .estimate import Estimate, Floats, Interval, Ints, Note, note
 from .intraclass import Icc, intraclass_of_clients
 from .jackknife import of_positive
+from .near_days import NEAR_DAYS
 from .tails import HEAVY, kurtosis_p
 from .tallies import Within, far_off, within
 

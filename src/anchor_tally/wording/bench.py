@@ -11,7 +11,7 @@ from ..analysis.entry.field_method import MethodLine, Sensitivity
 from ..analysis.entry.repeats import Tally
 from ..analysis.entry.row_answers import RowAnswer
 from ..analysis.people.cautions import Caution
-from ..domain.metrics import METRICS, Metric, is_fat, metric_named, metric_of
+from ..domain.metrics import Metric, is_fat, metric_named, metric_of
 from ..domain.protocol import ANY, Condition
 from .notes import sentence
 from .numbers import count, number, signed
@@ -240,7 +240,7 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
 
     ``reading_sd`` is the part of its error that the assessor's reading makes.
     """
-    m = METRICS[x.metric]
+    m = metric_of(x.metric)
     if x.state == "missing":
         return "–", MARK["missing"] + ", ".join(input_words(k) for k in x.missing)
     if x.value is None or x.state == "unfit":
@@ -265,7 +265,7 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
 
 def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:
     """What a step of one input does: "1 mm of triceps skinfold", "+0.11 %"."""
-    m = METRICS[metric]
+    m = metric_of(metric)
     unit = "" if m.unit == "1" else f" {m.difference_unit}"
     return (
         f"{s.step:g} {s.unit} more of {input_words(s.input)}",

@@ -11,8 +11,8 @@ from ...domain.lens import Lens
 from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
-from ...stats.day_steps import NEAR_DAYS
 from ...stats.estimate import Note
+from ...stats.near_days import NEAR_DAYS
 from ...stats.repeatability import Repeatability, repeatability
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, readers_of

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...domain.errors import UserError
 from ...domain.events import AssessorValue
-from ...domain.metrics import HEIGHT, METRICS
+from ...domain.metrics import HEIGHT, metric_of
 from ...domain.stations import Station
 from ...domain.units import ValueRefused, parse_quantity
 from ...methods.density import residual_volume
@@ -59,7 +59,7 @@ def parse_input(key: str, text: str) -> float:
             if not 0 <= age <= 130:
                 raise InputRefused(f"age_years of {text} is not possible")
             return age
-        return parse_quantity(text, HEIGHT if key == "height" else METRICS[key]).value
+        return parse_quantity(text, HEIGHT if key == "height" else metric_of(key)).value
     except ValueRefused as error:
         raise InputRefused(f"{key}: {error}") from error
     except ValueError as error:
@@ -124,6 +124,8 @@ _STEPS: tuple[tuple[str, float, str], ...] = (
     ("water_temperature", 1.0, "degC"),
     ("total_body_water", 1.0, "kg"),
     ("bone_mineral_content", 0.1, "kg"),
+    ("fat_mass_", 0.1, "kg"),
+    ("lean_soft_tissue", 0.1, "kg"),
     ("fat", 1.0, "kg"),
     ("body_fat", 1.0, "percent"),
 )
@@ -149,7 +151,7 @@ def _with_substitutes(
         other = next((o for o in others if o in given), None)
         if key not in given and other is not None:
             out[key] = given[other]
-            notes.append(f"from the {METRICS[other].label.lower()}")
+            notes.append(f"from the {metric_of(other).label.lower()}")
     person = {"sex", "age_years", "height"}
     if (
         "residual_volume" in equation.inputs
@@ -189,7 +191,7 @@ def _outputs(
     outputs = {k: float(x[0]) for k, x in raw.items() if np.isfinite(x[0])}
     odd = [] if len(outputs) == len(raw) else ["these inputs do not belong to one body: no value"]
     for k, x in outputs.items():
-        m = METRICS[k]
+        m = metric_of(k)
         if not m.low <= x <= m.high:
             odd.append(f"{m.label.lower()} of {x:.4g} {m.unit} is not possible: check the inputs")
     return outputs, odd

@@ -1,10 +1,11 @@
 """Ranges of body fat by sex and age from a published table: information, never a target.
 
-Gallagher, Heymsfield, Heo, Jebb, Murgatroyd & Sakamoto 2000, Am J Clin Nutr 72:694, table 4:
-percent body fat that goes with a body mass index of 18.5, 25 and 30, for adults of African
-American and European descent (values from memory). The ranges describe what body mass index
-means for fat; they are no verdict on a person, and athletes lie outside what they were made
-from.
+Gallagher, Heymsfield, Heo, Jebb, Murgatroyd & Sakamoto 2000, Am J Clin Nutr 72:694: percent body
+fat that goes with a body mass index of 18.5, 25 and 30. The paper has bounds by descent, and a
+composite of them is the one mostly quoted; bounds for European descent lie up to 2 pp higher. Both
+are from memory, and a value is placed by both: between them, both ranges are named. The ranges
+describe what body mass index means for fat; they are no verdict on a person, and athletes lie
+outside what they were made from.
 """
 
 from __future__ import annotations
@@ -13,7 +14,10 @@ from dataclasses import dataclass
 
 from ...stats.estimate import Interval
 
-SOURCE = "Gallagher et al. 2000, Am J Clin Nutr 72:694 (from memory)"
+SOURCE = (
+    "Gallagher et al. 2000, Am J Clin Nutr 72:694, composite bounds and those for European descent"
+    " (from memory)"
+)
 NAMES = (
     "below the range for a BMI of 18.5",
     "in the range for a BMI of 18.5 to 25",
@@ -21,9 +25,14 @@ NAMES = (
     "in the range for a BMI of 30 or more",
 )
 _AGES = ((20, 40), (40, 60), (60, 80))
+# composite of all descents
 _BOUNDS = {
     "female": ((21.0, 33.0, 39.0), (23.0, 34.0, 40.0), (24.0, 36.0, 42.0)),
     "male": ((8.0, 20.0, 25.0), (11.0, 22.0, 28.0), (13.0, 25.0, 30.0)),
+}
+_EUROPEAN = {
+    "female": ((21.0, 33.0, 39.0), (23.0, 35.0, 41.0), (25.0, 38.0, 43.0)),
+    "male": ((8.0, 21.0, 26.0), (11.0, 23.0, 29.0), (13.0, 25.0, 31.0)),
 }
 
 
@@ -31,7 +40,8 @@ _BOUNDS = {
 class Placed:
     """Bounds between the four ranges for a person.
 
-    With the first and last range that the interval of the value reaches.
+    ``first`` and ``last`` are the ranges that the interval of the value reaches by either form of
+    the table; ``bounds`` are the composite ones.
     """
 
     bounds: tuple[float, float, float]
@@ -59,5 +69,7 @@ def placed(
     if row is None:
         return None
     bounds = _BOUNDS[sex][row]
-    first, last = (sum(x >= b for b in bounds) for x in (interval.low, interval.high))
+    other = _EUROPEAN[sex][row]
+    first = min(sum(interval.low >= b for b in form) for form in (bounds, other))
+    last = max(sum(interval.high >= b for b in form) for form in (bounds, other))
     return Placed(bounds, value, interval, first, last)

@@ -6,6 +6,7 @@ One equation, all that fit a person side by side, and the effect of a reading er
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -29,15 +30,20 @@ from ....analysis.entry.field_method import (
     side_by_side,
     spread,
 )
-from ....domain.metrics import METRICS, is_fat, metric_named
+from ....domain.metrics import is_fat, metric_named, metric_of
+from ....figures.style import Palette
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
 from ....wording.numbers import count, number
 from ...widgets import Flow, Table, label, letters_wide, paired, restyle
 
+if TYPE_CHECKING:
+    from ...canvas import FigureView
+
 _PERSON = ("sex", "age_years", "height", "body_mass")
 _UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
 ALL = "Every input"
+VECTOR_POSITION = "impedance_vector_position"
 
 
 class MethodsBench(QWidget):
@@ -46,8 +52,10 @@ class MethodsBench(QWidget):
     Everything follows the typing.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, palette: Palette) -> None:
         super().__init__()
+        self.colours = palette
+        self.vector: FigureView | None = None
         self.fields: dict[str, QLineEdit] = {}
         self.given: dict[str, float] = {}
         self.lines: list[MethodLine] = []
@@ -57,7 +65,7 @@ class MethodsBench(QWidget):
         self.output.addItem("Body fat", "body_fat_percent")
         for m in dict.fromkeys(e.outputs[0] for e in EQUATIONS.values()):
             if m != "body_fat_percent":
-                self.output.addItem(METRICS[m].label, m)
+                self.output.addItem(metric_of(m).label, m)
         self.output.insertItem(1, "Everything", None)
         self.form.setAccessibleName("Density to fat by")
         self.form.addItem("Siri 1961", "siri_1961")
@@ -106,7 +114,7 @@ class MethodsBench(QWidget):
         self.errors = Table(
             ["Reading error of", "changes the result by"], "Effect of a reading error"
         )
-        right = QVBoxLayout()
+        self.right = right = QVBoxLayout()
         right.addWidget(self.title)
         right.addWidget(self.about)
         right.addWidget(self.errors, 1)
@@ -261,3 +269,29 @@ class MethodsBench(QWidget):
         self.about.setText(about)
         changes = sensitivity(e, self.given, self.form.currentData()) if x.value is not None else ()
         self.errors.fill([sensitivity_words(s, x.metric) for s in changes])
+        self._paint_vector()
+
+    def set_palette(self, palette: Palette) -> None:
+        """Follow a change of theme."""
+        self.colours = palette
+        self._paint_vector()
+
+    def _paint_vector(self) -> None:
+        """Show the vector and its ellipses under the equation that places it."""
+        k = self.table.row
+        x = self.lines[k] if 0 <= k < len(self.lines) else None
+        parts = dict(x.others) if x is not None and x.metric == VECTOR_POSITION else {}
+        if parts and self.vector is None:
+            from ...canvas import FigureView
+
+            self.vector = FigureView("Impedance vector and tolerance ellipses", (56, 10, 56, 8))
+            self.vector.setMinimumHeight(200)
+            self.right.addWidget(self.vector, 2)
+        if self.vector is not None:
+            self.vector.setVisible(bool(parts))
+        if parts and self.vector is not None:
+            from ....figures import impedance_vector as figure
+
+            end = parts["resistance_over_height"], parts["reactance_over_height"]
+            what = figure.info(self.given["sex"], end)
+            self.vector.redraw(lambda axes, family: figure.draw(axes, what, self.colours, family))

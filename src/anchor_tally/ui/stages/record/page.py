@@ -183,7 +183,7 @@ class RecordStage(Page):
     @cached_property
     def methods(self) -> MethodsBench:
         """The bench of the equations, made when it is first opened."""
-        made = MethodsBench()
+        made = MethodsBench(self.colours)
         self.stack.addWidget(made)
         return made
 
@@ -284,6 +284,8 @@ class RecordStage(Page):
         super().set_palette(palette)
         self.grid.set_palette(palette)
         self.guide.set_palette(palette)
+        if "methods" in self.__dict__:  # made when it is first opened
+            self.methods.set_palette(palette)
 
     def _place_foot(self) -> None:
         """Ports and new rows give way where there is little room."""
