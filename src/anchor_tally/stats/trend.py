@@ -220,19 +220,29 @@ def reference_trend(
     balanced designs. Under an assumed error of the scan the intervals hold those at both ends of
     its range.
     """
-    if error.ends is not None:
-        tried = [
-            reference_trend(d, x, scans, client, occasion, ScanError(sd, math.inf, "stated"))
-            for sd in (error.ends[0], error.sd, error.ends[1])
-        ]
-        return ReferenceTrend(
-            _over_range([t.between for t in tried]), _over_range([t.within for t in tried]), error
-        )
     s = occasion_means(d, client, occasion)
     xs = occasion_means(x, client, occasion).mean
     per_scan = occasion_means(1 / scans, client, occasion).mean
-    m, c = s.mean.size, s.clients.size
     weight, floor = _weights(s, xs, d, client, occasion)
+
+    def at(known: ScanError) -> ReferenceTrend:
+        return _corrected(s, xs, per_scan, weight, floor, known)
+
+    if error.ends is None:
+        return at(error)
+    tried = [
+        at(ScanError(sd, math.inf, "stated")) for sd in (error.ends[0], error.sd, error.ends[1])
+    ]
+    return ReferenceTrend(
+        _over_range([t.between for t in tried]), _over_range([t.within for t in tried]), error
+    )
+
+
+def _corrected(
+    s: OccasionMeans, xs: Floats, per_scan: Floats, weight: Floats, floor: float, error: ScanError
+) -> ReferenceTrend:
+    """Both slopes, corrected for one error of the scan, with the weights of the occasions."""
+    m, c = s.mean.size, s.clients.size
     noise = error.sd**2 * per_scan
     total = s.per_client(weight)
     x_mean, d_mean = s.per_client(weight * xs) / total, s.per_client(weight * s.mean) / total

@@ -1,0 +1,211 @@
+"""Everything that the program says of a study, as plain lists and numbers."""
+
+import dataclasses
+import gzip
+import json
+import re
+from datetime import datetime, timedelta
+
+import numpy as np
+
+from anchor_tally.analysis.agreement.evidence import explain
+from anchor_tally.analysis.agreement.hydration import FAT, WATER
+from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.review import ReviewRequest
+from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.app.session import Session
+from anchor_tally.app.views import DRIFT, VIEWS, Ask
+from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.results_json import calibrate_json
+from anchor_tally.figures import difference, forest, forms, ladder, timeline, which_device
+from anchor_tally.figures import drift as drift_figure
+from anchor_tally.figures import track as track_figure
+from anchor_tally.figures import views as view_figures
+from anchor_tally.scenario.squad import CLIENTS, squad_rows
+from anchor_tally.study import open_file
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.wording import offsets, review
+from anchor_tally.wording import track as track_words
+from anchor_tally.wording.board import board
+from anchor_tally.wording.drift import between_words, drift_advice, side_words
+from anchor_tally.wording.sentences import pairs_sentence
+from anchor_tally.wording.statistics import rows
+from anchor_tally.wording.views import notes_words
+from anchor_tally.wording.which_device import job_words, which_device_lines
+from places import CLOCK, DATA, reading, study_of
+
+KEPT = DATA / "answers.json.gz"  # written by scripts/answers.py
+METRICS = (FAT, WATER, "body_mass", "girth_waist")
+JOBS = ("level", "change", "daily")
+
+
+def said(session, today="2026-09-01"):
+    """Everything that is said of a study, without the numbers of its readings and the fingerprints made of them.
+
+    ``pictures`` is what the figures show; it depends on the order of entry.
+    """
+    wide, lens = finish(session.wide_snapshot_steps(METRICS)), Lens()
+    out, found = {}, {}
+    for view in (*VIEWS, DRIFT):
+        answer = view.answer()
+        try:
+            found[view.key] = finish(answer.ask(Ask(wide, lens)))
+        except UserError as error:
+            out[view.key], found[view.key] = str(error), ()
+            continue
+        of = [(r, getattr(r, "instrument", None)) for r in found[view.key]]
+        out[view.key] = {
+            getattr(i, "name", str(k)): {
+                "headline": answer.headline(r),
+                "lines": {x.name: [x.value, x.interval] for x in answer.lines(r)},
+                "json": answer.as_json(r) if answer.as_json else {},
+                "notes": notes_words(r.notes) if hasattr(r, "notes") else "",
+            }
+            for k, (r, i) in enumerate(of)
+        }
+    out["calibrate"] = {}
+    try:
+        found["calibrate"] = finish(CalibrateRequest(wide, lens).run())
+    except UserError as error:
+        out["calibrate"], found["calibrate"] = {"": str(error)}, ()
+    for r in found["calibrate"]:
+        words = (offsets.offset_headline, offsets.calibration_sentence, offsets.error_sentence)
+        out["calibrate"][r.comparison.pairs.instrument.name] = {
+            "said": [w(r) for w in (*words, offsets.range_sentence)],
+            **calibrate_json(r),
+        }
+    out["score"] = [which_device_lines(r) for r in found["score"]]
+    material = finish(session.material_steps())
+    findings = finish(ReviewRequest(material).run()).found
+    out["review"] = [review.finding_row(f, material) for f in findings]
+    courses, codes = [], {k: c.code for k, c in session.catalogue().clients.items()}
+    for client in list(session.catalogue().clients.values())[::3]:
+        try:
+            r = finish(TrackRequest(wide, lens, client.code, goal=15.0, today=today).run())
+        except UserError as error:
+            out[client.code] = str(error)
+            continue
+        courses.append(r)
+        out[client.code] = [
+            track_words.track_headline(r),
+            track_words.settle_words(r),
+            track_words.goal_words(r.forecast, r.metric),
+            *(str(line) for line in track_words.track_lines(r)),
+        ]
+    out["pictures"] = plain(pictures(found, courses, findings, material, codes))
+    return json.loads(re.sub(r'"(digest|sources)": ("[^"]*"|\[[^]]*\])', '"-": 0', json.dumps(out)))
+
+
+def pictures(found, courses, findings, material, codes):
+    """What the figures and the tables beside them show."""
+    compared, calibrated = tuple(found["compare"]), tuple(found["calibrate"])
+    yield [ladder.info(compared)] if compared else []
+    for r in compared:
+        yield [difference.info(r), pairs_sentence(r), rows(r, all_of_them=True)]
+        yield [forms.info(r, form) for form in (name for name, *_ in forms.FORMS)]
+        yield [len(x) for x in dataclasses.astuple(explain(r, "bias"))[2:5]]
+    if found["consistency"]:
+        yield view_figures.strips(tuple(found["consistency"]))
+    yield [view_figures.quadrants(r) for r in found["change"]]
+    yield [view_figures.water(r) for r in found["water"]]
+    yield [view_figures.matrix(r) for r in found["alike"]]
+    for r in found["score"]:
+        yield [[which_device.info(r, job), job_words(r, job)] for job in JOBS]
+    for r in found["drift"]:
+        yield [drift_figure.info(r, "UTC"), drift_advice(r), side_words(r)]
+        yield [between_words(step) for step in r.steps]
+    yield [[forest.info(r, codes), forest.errors(r)] for r in calibrated]
+    yield [board(calibrated)] if calibrated else []
+    for r in courses:
+        yield [
+            track_figure.info(r, {}),
+            track_words.value_words(r),
+            track_words.place_words(r.place),
+        ]
+        yield [track_words.track_notes(r), track_words.since_anchor_words(r)]
+    yield [timeline.info(f, material, FAT) for f in findings]
+    yield [review.advice_words(f) for f in findings]
+
+
+def plain(x):
+    """A result as lists, words and numbers; of a long array its length, sum, ends and middle."""
+    if dataclasses.is_dataclass(x) and not isinstance(x, type):
+        fields = [f.name for f in dataclasses.fields(x)]
+        return {k: plain(getattr(x, k)) for k in fields if k not in ("id", "reading", "readings")}
+    if isinstance(x, np.ndarray):
+        if x.dtype.kind not in "biuf":
+            return [str(v) for v in x.tolist()]
+        v = x.astype(float).ravel()
+        v = v[np.isfinite(v)]
+        whole = [v.size, v.sum(), (v * v).sum()] if v.size else []
+        return plain([*whole, *(v if v.size < 12 else np.sort(v)[:: v.size // 5])])
+    if isinstance(x, dict):
+        return {str(k): plain(v) for k, v in x.items()}
+    if isinstance(x, (str, bool)) or x is None:
+        return x
+    if isinstance(x, (int, float, np.number)):
+        return float(f"{float(x):.8g}") if np.isfinite(x) else str(x)
+    if isinstance(x, (set, frozenset)):
+        return sorted(map(str, x))
+    if hasattr(x, "__iter__"):
+        return [plain(v) for v in x]
+    return str(x)
+
+
+def study(*parts):
+    """A study imported in these parts."""
+    session = Session(open_file.create_in_memory("x"), None)
+    for part in parts:
+        session.do(ImportReadings(tuple(part), "x"))
+    return session
+
+
+def squad():
+    """The demo study's first nine clients."""
+    return tuple(r for r in squad_rows(CLOCK.today()) if r.client in CLIENTS[:9])
+
+
+def moving(clients=8, scans=5, scan=True):
+    """Clients who lose fat, beside devices that drift, step, follow half of it, or fail at times."""
+    rng, lines, start = np.random.default_rng(8), [], datetime(2026, 1, 5, 7)
+    for c in range(clients):
+        level, own = 20 + 2.0 * c, rng.normal(0, 1.5)
+        for k in range(scans * 3):
+            at, weeks = start + timedelta(weeks=4 * k, minutes=7 * c), 4 * k
+            true = level - 0.08 * weeks + rng.normal(0, 0.4)
+            shown = {
+                "Fir": true + 2 + own + 0.05 * weeks,
+                "Elm": true - 1 + own + (2.5 if weeks > 24 else 0),
+                "Oak": level + 0.4 * (true - level) + 0.1 * (level - 27),
+            }
+            stamp = at.isoformat(timespec="minutes")
+            for name, value in shown.items():
+                lines += [
+                    reading(
+                        f"C{c}", stamp, round(value + rng.normal(0, 0.5), 1), name=name, repeat=r
+                    )
+                    for r in (1, 2)
+                ]
+            if (k + c) % 7 == 0:
+                lines.append(f"C{c},male,30,180,{stamp},Fir,device,,{FAT},,percent,3,failed,")
+            if scan and k % 3 == 0:
+                later = (at + timedelta(minutes=40)).isoformat(timespec="minutes")
+                value = round(true + rng.normal(0, 0.4), 1)
+                lines.append(reading(f"C{c}", later, value, name="Scan", kind="reference"))
+    return study_of(lines)
+
+
+STUDIES = {
+    "squad": lambda: study(squad()),
+    "moving": moving,
+    "few": lambda: moving(3, 2),
+    "no scan": lambda: moving(4, 2, scan=False),
+    "one": lambda: moving(1, 1),
+}
+
+
+def kept():
+    """What was said when it was last written."""
+    return json.loads(gzip.decompress(KEPT.read_bytes()))
