@@ -12,6 +12,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.domain.events import Event
 from anchor_tally.domain.import_rows import ImportRow
 from anchor_tally.domain.records import Client, Setting, StationChoice
+from anchor_tally.domain.scheme import MovedDay, SchemeRule
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.calibrations import AdoptCalibration
 from anchor_tally.study.edits.checks import StateValue
@@ -26,6 +27,7 @@ from anchor_tally.study.edits.protocol import (
     WantOfInstrument,
 )
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
+from anchor_tally.study.edits.scheme import AddRules, MoveDay
 from anchor_tally.study.open_file import SCHEMA_VERSION
 
 TARGET = Path(__file__).parent.parent / "tests" / "data" / f"study_schema_{SCHEMA_VERSION}.tally"
@@ -126,6 +128,9 @@ def main():
     session.do(AddEvent(Event(0, None, 2, "2026-05-01", "", "battery", "new cells")))
     session.do(AddEvent(Event(0, 1, None, "2026-04-01", "2026-04-09", "illness", "")))
     session.do(SetGoal(1, "body_fat_percent", 18.0))
+    weekly = SchemeRule(0, None, "girths", "every", (7,), "2026-03-02", label="morning")
+    session.do(AddRules((weekly, SchemeRule(0, 1, "scan", "days", ("2026-08-24",)))))
+    session.do(MoveDay(MovedDay(1, 1, "2026-03-09", "2026-03-11")))
     session.close()
     print(TARGET)
 

@@ -12,12 +12,14 @@ from anchor_tally.app.exporting import collect_steps, export, write_steps
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.events import Event
+from anchor_tally.domain.scheme import MovedDay, SchemeRule
 from anchor_tally.domain.stations import LANDMARK
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
+from anchor_tally.study.edits.scheme import AddRules, MoveDay
 from places import adoption_of_nothing, filled, text_of
 
 # columns that hold identifiers, moments, numbers as typed, or words from a list; every other text
@@ -56,6 +58,8 @@ LISTED = {
     "decision": {"key", "decision", "at"},
     "event": {"starts", "ends"},
     "goal": {"metric", "set_at"},
+    "scheme": {"station", "form", "days", "starts", "ends"},
+    "planned_day": {"due", "day"},
 }
 
 
@@ -65,6 +69,8 @@ def planted(tmp_path):
     session.do(AddCondition("Slept at the club?", "tired"))
     session.do(PutLandmark("skinfold_thigh", "left hand above the scar"))
     session.do(Decide("a finding", "keep", "as seen"))
+    session.do(AddRules((SchemeRule(0, None, "girths", "days", ("2026-03-09",), label="x"),)))
+    session.do(MoveDay(MovedDay(1, 1, "2026-03-09", "2026-03-11")))
     session.do(AddEvent(Event(0, 1, None, "2026-03-02", "", "illness", "fever")))
     session.do(AddEvent(Event(0, None, 1, "2026-03-02", "", "battery", "new cells")))
     session.do(SetGoal(1, "body_fat_percent", 14.0))

@@ -13,6 +13,7 @@ from ..analysis.ask.question import Asked
 from ..analysis.offsets.record import Corrected, correct, is_stale, record_for
 from ..analysis.pairs.computed_values import Derived, derive_steps, raw_metrics, with_derived
 from ..analysis.pairs.repeat_spread import LAST, usual_spread
+from ..analysis.plan.schedule import Measured, ScheduleRequest, ordinal
 from ..analysis.review.finding import Material
 from ..domain.calibrations import CalibrationRecord
 from ..domain.catalogue import Catalogue
@@ -22,6 +23,7 @@ from ..domain.free_text import FreeText
 from ..domain.instants import NotAMoment, moment, zone_named
 from ..domain.lens import Lens
 from ..domain.records import Attachment, Reading, Visit, VisitNote
+from ..domain.scheme import Scheme
 from ..domain.snapshot import Growing, Snapshot, VisitColumns
 from ..domain.steps import finish
 from ..study import read, read_calibrations, read_columns
@@ -69,6 +71,8 @@ class StudyCache:
         self._codes: list[str] | None = None
         self._events: tuple[Event, ...] | None = None
         self._goals: tuple[Goal, ...] | None = None
+        self._scheme: Scheme | None = None
+        self._measured: tuple[Measured, ...] | None = None
         self._stale: dict[int, bool] = {}
         self._spreads: dict[tuple[str, str, int], float | None] = {}
         self._people: dict[int, Snapshot] = {}
@@ -439,6 +443,28 @@ class StudyCache:
             self._events = read.events(self.connection())
         return self._events
 
+    def scheme(self) -> Scheme:
+        """The rules of the calendar, and the days that were moved."""
+        if self._scheme is None:
+            self._scheme = read.scheme(self.connection())
+        return self._scheme
+
+    def measured_steps(self) -> Generator[float, None, tuple[Measured, ...]]:
+        """Every station of every visit; yields as it goes."""
+        while self._measured is None:
+            start = self.edits
+            found = yield from read.measured_steps(self.connection())
+            if start == self.edits:
+                self._measured = tuple(Measured(c, s, ordinal(d)) for c, s, d in found)
+        return self._measured
+
+    def schedule_steps(self, first: str, last: str) -> Generator[float, None, ScheduleRequest]:
+        """What the calendar between two ISO days is made of; yields as it goes."""
+        measured = yield from self.measured_steps()
+        return ScheduleRequest(
+            self.catalogue(), self.scheme(), self.events(), measured, self.today(), first, last
+        )
+
     def goals(self) -> tuple[Goal, ...]:
         """What clients want to reach."""
         if self._goals is None:
@@ -555,6 +581,8 @@ PIECES: tuple[Piece, ...] = (
         "_catalogue",
     ),
     _piece(("visits", "people"), "none", "_codes", "_visits", "_heights", "_aged"),
+    _piece(("scheme",), "none", "_scheme"),
+    _piece(("visits", "instruments"), "any", "_measured"),
     _piece(("events", "cards", "people", "instruments"), "none", "_events", "_goals"),
     _piece(("visits", "people", "instruments", "settings"), "any", tables=("_people",)),
     _piece(("visits", "people", "instruments"), "raw", "_derived"),

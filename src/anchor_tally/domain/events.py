@@ -51,7 +51,27 @@ class AssessorValue:
     unit: str
 
 
-PERSON_EVENTS = ("phase", "training", "diet", "illness", "injury", "travel", "cycle", "other")
+PERSON_EVENTS = (
+    "phase",
+    "training",
+    "programme",
+    "diet",
+    "weight_cut",
+    "creatine",
+    "illness",
+    "injury",
+    "travel",
+    "race",
+    "holiday",
+    "cycle",
+    "other",
+)
+EVENT_WORDS = {
+    "weight_cut": "cutting weight",
+    "programme": "new programme",
+    "race": "race week",
+    "cycle": "around menstruation",
+}
 
 
 INSTRUMENT_EVENTS = ("battery", "firmware", "moved", "repaired", "other")

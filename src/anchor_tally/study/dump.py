@@ -24,6 +24,7 @@ from .connection import BLOCK, teach_instants, transaction
 from .edits.clients import check_day
 from .read_calibrations import read_parameters
 from .read_columns import free_text
+from .row_checks import days_fit
 
 Cell = str | int | float | None
 
@@ -72,6 +73,8 @@ _TABLES: tuple[tuple[str, str, tuple[tuple[str, str], ...]], ...] = (
     ("decisions", "decision", ()),
     ("events", "event", (("client", "clients"), ("instrument", "instruments"))),
     ("goals", "goal", (("client", "clients"),)),
+    ("calendar_rules", "scheme", (("client", "clients"),)),
+    ("calendar_days", "planned_day", (("scheme", "calendar_rules"), ("client", "clients"))),
 )
 # what says who somebody is, or is written by hand: it leaves the file only in a full copy
 _PRIVATE = {
@@ -91,6 +94,7 @@ _PRIVATE = {
     "reading": ("source",),
     "check_weight": ("note",),
     "event": ("note",),
+    "scheme": ("label", "reason"),
 }
 _LEFT_OUT = (
     "client_height",
@@ -355,8 +359,11 @@ def _check(conn: sqlite3.Connection, table: str, row: dict[str, Cell]) -> None:
         if row.get(name):
             check_day(str(row[name]), partial=True)
     for name in ("start", "starts", "taken_at", "day", "ends"):
-        if row.get(name) is not None and (name != "ends" or row[name] != ""):
+        bound = name == "ends" or table in ("scheme", "planned_day")  # may be open
+        if row.get(name) is not None and not (bound and row[name] == ""):
             row[name] = canonical(str(row[name]))
+    if table == "scheme" and not days_fit(str(row.get("form")), str(row.get("days"))):
+        raise ValueError("the days of the rule are none")
     if "metric" in row:
         metric = metric_named(str(row["metric"]))
         if metric is None:

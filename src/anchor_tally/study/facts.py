@@ -24,6 +24,7 @@ Fact = Literal[
     "attachments",
     "decisions",
     "events",
+    "scheme",
 ]
 
 
@@ -65,6 +66,8 @@ TABLES: dict[str, TableFacts] = {
     "decision": TableFacts("decisions"),
     "event": TableFacts("events"),
     "goal": TableFacts("events"),
+    "scheme": TableFacts("scheme"),
+    "planned_day": TableFacts("scheme"),
     "calibration": TableFacts("calibrations"),
     "calibration_mark": TableFacts("calibrations"),
     "study": TableFacts("study"),

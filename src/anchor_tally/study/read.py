@@ -19,6 +19,8 @@ from ..domain.records import (
     Visit,
     VisitNote,
 )
+from ..domain.scheme import DEVICES, MovedDay, Scheme, SchemeRule
+from ..domain.stations import station_of
 from ..domain.steps import finish
 from .connection import BLOCK
 
@@ -139,6 +141,59 @@ def events(conn: sqlite3.Connection) -> tuple[Event, ...]:
         "SELECT id, client, instrument, starts, ends, kind, note FROM event ORDER BY starts, id"
     )
     return tuple(Event(*r) for r in rows)
+
+
+def scheme(conn: sqlite3.Connection) -> Scheme:
+    """The rules of the calendar, and the days that were moved."""
+    rules = []
+    for (
+        number,
+        client,
+        station,
+        form,
+        days,
+        starts,
+        ends,
+        most,
+        label,
+        spread,
+        reason,
+    ) in conn.execute(
+        "SELECT id, client, station, form, days, starts, ends, most, label, spread, reason FROM"
+        " scheme ORDER BY id"
+    ):
+        parts = tuple(days.split(","))
+        made = parts if form == "days" else tuple(int(d) for d in parts)
+        rules.append(
+            SchemeRule(
+                number, client, station, form, made, starts, ends, most, label, bool(spread), reason
+            )
+        )
+    moved = conn.execute(
+        "SELECT scheme, client, due, day FROM planned_day ORDER BY scheme, client, due"
+    )
+    return Scheme(tuple(rules), tuple(MovedDay(*r) for r in moved))
+
+
+def measured_steps(
+    conn: sqlite3.Connection,
+) -> Generator[int, None, tuple[tuple[int, str, str], ...]]:
+    """Client, station and day of every station of every visit; yields how many were read."""
+    cursor = conn.execute(
+        "SELECT DISTINCT v.id, v.client, substr(v.start, 1, 10), i.kind, CASE i.kind WHEN 'method'"
+        " THEN r.metric ELSE '' END FROM reading r JOIN visit v ON v.id = r.visit JOIN instrument i"
+        " ON i.id = r.instrument"
+    )
+    found = set[tuple[int, int, str, str]]()
+    n = 0
+    while block := cursor.fetchmany(BLOCK):
+        n += len(block)
+        for visit, client, day, kind, metric in block:
+            station = DEVICES if kind == "device" else station_of(metric, kind)
+            if station is not None:
+                found.add((visit, client, station, day))
+        yield n
+    return tuple((client, station, day) for _, client, station, day in sorted(found))
 
 
 def goals(conn: sqlite3.Connection) -> tuple[Goal, ...]:

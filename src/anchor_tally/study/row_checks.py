@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from collections.abc import Mapping
 
@@ -16,6 +17,10 @@ _MOMENTS = (
     ("client_height", "day", False),
     ("event", "starts", False),
     ("event", "ends", True),
+    ("scheme", "starts", True),
+    ("scheme", "ends", True),
+    ("planned_day", "due", False),
+    ("planned_day", "day", True),
     ("check_weight", "taken_at", False),
     ("calibration", "valid_until", False),
     ("calibration", "fitted_at", False),
@@ -43,6 +48,7 @@ def check_rows(conn: sqlite3.Connection, parts: Mapping[str, str]) -> None:
         *_orphans(conn),
         *_odd_moments(conn),
         *_odd_parameters(conn),
+        *_odd_rules(conn),
     ]
     if found:
         more = f" (and {len(found) - 1} more)" if len(found) > 1 else ""
@@ -110,6 +116,22 @@ def _odd_parameters(conn: sqlite3.Connection) -> list[str]:
             if "newer program" not in str(error):
                 out.append(f"adopted offset {row}: {error}")
     return out
+
+
+def _odd_rules(conn: sqlite3.Connection) -> list[str]:
+    """Rules of the calendar whose days are none."""
+    rows = conn.execute("SELECT id, form, days FROM main.scheme")
+    return [
+        f'rule {row} of the calendar has the days "{days[:20]}"'
+        for row, form, days in rows
+        if not days_fit(form, days)
+    ]
+
+
+def days_fit(form: str, days: str) -> bool:
+    """Whether the text of a rule's days is one: ISO days, else whole numbers, with commas."""
+    one = _DAY if form == "days" else r"-?\d{1,4}"
+    return re.fullmatch(f"{one}(,{one})*", days) is not None
 
 
 def _words(table: str) -> str:

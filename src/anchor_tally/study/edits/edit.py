@@ -23,6 +23,7 @@ _kept = itertools.count(1)
 _DEPENDENTS = {
     "reading": (("reading_change", "reading"),),
     "visit": (("condition", "visit"), ("visit_change", "visit"), ("attachment", "visit")),
+    "scheme": (("planned_day", "scheme"),),
 }
 _STATE = {"reading": ("value", "entered", "unit", "status", "note"), "visit": ("client", "start")}
 _KEYS = {
@@ -35,6 +36,7 @@ _KEYS = {
     "decision": ("key",),
     "goal": ("client", "metric"),
     "stated": ("metric", "what"),
+    "planned_day": ("scheme", "client", "due"),
 }
 
 

@@ -1,0 +1,1 @@
+"""What is planned: the calendar, the precision to expect, the order of devices, drawn studies."""
