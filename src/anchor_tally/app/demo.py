@@ -8,17 +8,22 @@ import os
 import shutil
 import tempfile
 from dataclasses import replace
-from datetime import date
+from datetime import date, timedelta
 from importlib import resources
 from pathlib import Path
 
 import platformdirs
 
 from ..domain.clock import SYSTEM, Clock
+from ..domain.events import Event
 from ..domain.instants import system_zone
+from ..domain.scheme import DEVICES as SCHEME_DEVICES
+from ..domain.scheme import SCAN, SPACING_DAYS, SchemeRule
 from ..study.edits.checks import StateValue
+from ..study.edits.events import AddEvent
 from ..study.edits.imports import ImportReadings
 from ..study.edits.instruments import OfferMetric, OrderInstruments, PutInstrument
+from ..study.edits.scheme import AddRules
 from ..study.one_writer import OneWriter
 from ..study.open_file import migrations
 from .session import Session
@@ -110,7 +115,7 @@ def _drop_old(kept: Path) -> None:
 
 
 def _make(path: Path, today: date) -> None:
-    from ..scenario.squad import DEVICES, SCAN_SD, squad_rows
+    from ..scenario.squad import DEVICES, SCAN_SD, first_day, squad_rows
 
     session = Session.new(path, TITLE)
     session.do(ImportReadings(squad_rows(today), "demo scenario"))
@@ -128,4 +133,21 @@ def _make(path: Path, today: date) -> None:
         session.do(PutInstrument(replace(item, electrodes=electrodes)))
         session.do(OfferMetric(item.id, "body_fat_percent", resolution))
     session.do(StateValue("body_fat_percent", "reference_sd", SCAN_SD))
+    start = first_day(today)
+    session.do(
+        AddRules(
+            (
+                SchemeRule(0, None, SCAN, "every", (SPACING_DAYS,), start.isoformat()),
+                SchemeRule(0, None, SCHEME_DEVICES, "every", (14,), start.isoformat()),
+                SchemeRule(0, None, "girths", "every", (14,), start.isoformat()),
+            )
+        )
+    )
+    away, client = start + timedelta(weeks=28), session.catalogue().client_coded("Dory")
+    if client is not None:
+        end = (away + timedelta(days=12)).isoformat()
+        session.do(AddEvent(Event(0, client.id, None, away.isoformat(), end, "travel", "")))
+    race = start + timedelta(weeks=31)
+    end = (race + timedelta(days=6)).isoformat()
+    session.do(AddEvent(Event(0, None, None, race.isoformat(), end, "race", "crossing")))
     session.close()

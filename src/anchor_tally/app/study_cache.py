@@ -443,6 +443,10 @@ class StudyCache:
             self._events = read.events(self.connection())
         return self._events
 
+    def uid(self) -> str:
+        """What identifies the study, whatever its file is called."""
+        return read.uid(self.connection())
+
     def scheme(self) -> Scheme:
         """The rules of the calendar, and the days that were moved."""
         if self._scheme is None:

@@ -67,6 +67,7 @@ def _parser() -> argparse.ArgumentParser:
         type=_positive,
         help="SD of the offset between clients, when too few were scanned to estimate it",
     )
+    _plan_arguments(sub.add_parser("plan", help="what is due, and the precision to expect"))
     i = sub.add_parser(
         "import",
         help=(
@@ -140,6 +141,35 @@ def _lens_arguments(question: argparse.ArgumentParser) -> None:
     question.add_argument("--json", action="store_true")
 
 
+def _plan_arguments(p: argparse.ArgumentParser) -> None:
+    """What the calendar and the planner are asked."""
+    p.add_argument("file", nargs="?", type=Path, help="a study (.tally)")
+    p.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    p.add_argument("--instrument", default="", help="default: the first device with pairs")
+    p.add_argument("--metric", default="body_fat_percent")
+    p.add_argument(
+        "--interval",
+        choices=("offset", "reading", "bias", "limits"),
+        default="offset",
+        help="what is planned for",
+    )
+    p.add_argument("--half-width", type=_positive, help="wanted half-width, in the metric's unit")
+    for name in ("clients", "scans", "mornings", "repeats"):
+        p.add_argument(f"--{name}", type=_whole, default=0, help="default: as in the study")
+    p.add_argument("--scan-cost", type=_positive, default=0.0, help="money for one scan")
+    p.add_argument("--days-ahead", type=_whole, default=182, help="length of the calendar")
+    p.add_argument("--ics", type=Path, metavar="OUT.ics", help="write the calendar as iCalendar")
+    p.add_argument("--csv", type=Path, metavar="OUT.csv", help="write the calendar as CSV")
+    p.add_argument("--json", action="store_true")
+
+
+def _whole(text: str) -> int:
+    """A whole number from 1 to 10,000."""
+    if not text.isdecimal() or not 1 <= int(text) <= 10_000:
+        raise argparse.ArgumentTypeError(f'"{text[:20]}" is not a whole number from 1 to 10000')
+    return int(text)
+
+
 def _hours(text: str) -> float:
     """A span of hours: a number above 0."""
     try:
@@ -172,6 +202,12 @@ def _calibrate(args: argparse.Namespace) -> None:
     from .questions import calibrate
 
     calibrate(args)
+
+
+def _plan(args: argparse.Namespace) -> None:
+    from .plan import plan
+
+    plan(args)
 
 
 def _certificate(args: argparse.Namespace) -> None:
@@ -207,6 +243,7 @@ def _methods(args: argparse.Namespace) -> None:
 _RUN: dict[str, Callable[[argparse.Namespace], None]] = {
     **dict.fromkeys(QUESTIONS, _ask),
     "calibrate": _calibrate,
+    "plan": _plan,
     "certificate": _certificate,
     "import": _import,
     "export": _export,

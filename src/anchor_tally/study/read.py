@@ -143,6 +143,11 @@ def events(conn: sqlite3.Connection) -> tuple[Event, ...]:
     return tuple(Event(*r) for r in rows)
 
 
+def uid(conn: sqlite3.Connection) -> str:
+    """What identifies the study, whatever its file is called."""
+    return str(conn.execute("SELECT uid FROM study").fetchone()[0])
+
+
 def scheme(conn: sqlite3.Connection) -> Scheme:
     """The rules of the calendar, and the days that were moved."""
     rules = []

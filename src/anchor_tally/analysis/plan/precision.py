@@ -1,0 +1,342 @@
+"""How many clients, scans, mornings and repeats a question needs, and what one more brings."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import dataclass, replace
+from types import MappingProxyType
+
+from ...domain.lens import Lens
+from ...domain.metrics import metric_of
+from ...domain.scheme import SPACING_DAYS
+from ...domain.snapshot import Snapshot
+from ...stats.components import NestedFit
+from ...stats.distributions import chi2_quantile
+from ...stats.estimate import Interval, Note, note
+from ...stats.planning import (
+    Design,
+    Expected,
+    Spreads,
+    bias_error,
+    expected,
+    power_of_drift,
+    power_of_equivalence,
+    smallest_real_change,
+)
+from ..agreement.agreement import CompareRequest
+from ..agreement.repeatability import RepeatabilityRequest
+from ..ask.question import Asked
+from ..pairs.reference_slopes import scan_error
+
+# standard deviations of a consumer scale in percentage points of body fat (common practice)
+USUAL = Spreads(client=2.5, scan=0.6, day=1.5, repeat=0.3)
+MOST_TRIED = 60  # clients, scans, mornings or repeats tried to reach a wanted half-width
+
+
+@dataclass(frozen=True, slots=True)
+class Costs:
+    """Minutes and money of one scan, of one morning and of one more repeat.
+
+    ``money`` is of one scan, in any currency.
+    """
+
+    scan_minutes: float = 30.0
+    morning_minutes: float = 5.0
+    repeat_minutes: float = 1.0
+    money: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Effort:
+    """What a design asks for: scans, minutes and money, over all clients."""
+
+    scans: int
+    minutes: float
+    cost: float
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One way to make a design better.
+
+    Attributes
+    ----------
+    what : str
+        scans, mornings, repeats or clients.
+    count : int
+        How many more of it (of scans, mornings and repeats: for each client).
+    half_width : float or None
+        Expected half-width of the wanted interval then, in the metric's unit.
+    more : Effort
+        What it asks for on top.
+    reaches : bool
+        Whether the wanted half-width is reached; False where none was wanted.
+    """
+
+    what: str
+    count: int
+    half_width: float | None
+    more: Effort
+    reaches: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Where a standard deviation comes from: study, stated or usual; with its interval."""
+
+    origin: str
+    interval: Interval | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Precision:
+    """The precision to expect of a design.
+
+    ``interval`` names what is planned for: bias, limits, offset or reading. ``equivalence`` is
+    the power to show the bias inside the margin, ``drift`` that to show ``drift_per_week`` with
+    scans in ``weeks``; ``real_change`` the smallest real change by mornings.
+    """
+
+    spreads: Spreads
+    sources: Mapping[str, Source]
+    design: Design
+    expected: Expected
+    interval: str
+    wanted: float | None
+    options: tuple[Option, ...]
+    effort: Effort
+    margin: float | None
+    equivalence: float | None
+    drift_per_week: float
+    drift: float
+    real_change: tuple[tuple[int, float], ...]
+
+    @property
+    def half_width(self) -> float | None:
+        """The half-width that is planned for."""
+        return half_width(self.expected, self.interval)
+
+
+def half_width(e: Expected, interval: str) -> float | None:
+    """One field of the expected half-widths by name."""
+    return {"bias": e.bias, "limits": e.limits, "offset": e.offset, "reading": e.reading}[interval]
+
+
+@dataclass(frozen=True, slots=True)
+class StudySpreads:
+    """Standard deviations of one instrument in a study, and the design that gave them."""
+
+    asked: Asked | None
+    spreads: Spreads
+    sources: Mapping[str, Source]
+    design: Design | None
+    notes: tuple[Note, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SpreadsRequest:
+    """The standard deviations of an instrument, as far as the study can tell them.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study at one revision.
+    lens : Lens
+        Metric, reference, clients, setting and pairing window.
+    instrument : str
+        Its name.
+    """
+
+    snapshot: Snapshot
+    lens: Lens
+    instrument: str
+
+    def run(self) -> Generator[float, None, StudySpreads]:
+        """Yield progress; return the spreads, the usual ones where the study has none.
+
+        Raises
+        ------
+        CannotCompare
+            Where the instrument has no pairs with a reference.
+        """
+        r = yield from CompareRequest(self.snapshot, self.lens, self.instrument).run()
+        stated = self.snapshot.catalogue.stated.get((self.lens.metric, "reference_sd"))
+        scan = scan_error(r.pairs, stated)
+        repeats = (
+            yield from RepeatabilityRequest(self.snapshot, self.lens, self.instrument).run()
+        )[0].found
+        scale = 1.0 if metric_of(self.lens.metric).unit == "percent" else 0.5
+        found: dict[str, tuple[float, Source]] = {}
+        notes: list[Note] = []
+        parts = _parts(r.fit) if r.fit is not None else {}
+        if "client" in parts:
+            found["client"] = parts["client"]
+        if scan.sd > 0:
+            known = "study" if scan.known else "usual"
+            found["scan"] = scan.sd, Source("stated" if stated is not None else known)
+        if repeats.sd is not None:
+            found["repeat"] = repeats.sd.value, Source("study", repeats.sd.interval)
+        if repeats.day is not None:
+            found["day"] = repeats.day.value, Source("study", repeats.day.interval)
+        elif "occasion" in parts:
+            left = parts["occasion"][0] ** 2 - scan.sd**2
+            found["day"] = math.sqrt(max(left, 0.0)), Source("study")
+        values: dict[str, float] = {}
+        sources: dict[str, Source] = {}
+        for name in ("client", "scan", "day", "repeat"):
+            usual = getattr(USUAL, name) * scale
+            values[name], sources[name] = found.get(name, (usual, Source("usual")))
+        if any(s.origin == "usual" for s in sources.values()):
+            notes.append(note("usual_spreads"))
+        p = r.pairs
+        design = None
+        if p.n:
+            design = Design(
+                p.clients,
+                max(1, round(p.occasions / p.clients)),
+                1,
+                max(1, round(p.n / p.occasions)),
+            )
+        return StudySpreads(
+            r.asked, Spreads(**values), MappingProxyType(sources), design, tuple(notes)
+        )
+
+
+def _parts(fit: NestedFit) -> dict[str, tuple[float, Source]]:
+    """SDs of the client and the occasion with intervals by Satterthwaite's chi-square."""
+    out = {}
+    for k, name in ((0, "client"), (1, "occasion")):
+        if not fit.separable[k] or fit.counts[0] < 2:
+            continue
+        value, error = fit.variances[k], float(fit.theta_cov[k, k])
+        interval = None
+        if value > 0 and error > 0:
+            df = 2 * value**2 / error
+            interval = Interval(
+                math.sqrt(value * df / chi2_quantile(0.975, df)),
+                math.sqrt(value * df / max(chi2_quantile(0.025, df), 1e-12)),
+            )
+        out[name] = math.sqrt(max(value, 0.0)), Source("study", interval)
+    return out
+
+
+def effort(design: Design, costs: Costs) -> Effort:
+    """Scans, minutes and money of a design."""
+    scans = design.clients * design.scans
+    mornings = scans * design.mornings
+    minutes = scans * costs.scan_minutes
+    minutes += mornings * (costs.morning_minutes + (design.repeats - 1) * costs.repeat_minutes)
+    return Effort(scans, minutes, scans * costs.money)
+
+
+def plan_weeks(scans: int) -> tuple[float, ...]:
+    """Weeks of the scans at the usual spacing."""
+    return tuple(k * SPACING_DAYS / 7 for k in range(max(scans, 1)))
+
+
+@dataclass(frozen=True, slots=True)
+class PrecisionRequest:
+    """The precision of a design, and what more of each thing brings.
+
+    Parameters
+    ----------
+    spreads : Spreads
+        Standard deviations.
+    sources : mapping
+        Where they come from.
+    design : Design
+        Clients, scans, mornings, repeats.
+    interval : str
+        What is planned for: bias, limits, offset or reading.
+    wanted : float, optional
+        Half-width to reach, in the metric's unit.
+    margin : float, optional
+        Margin of equivalence.
+    drift_per_week : float
+        Drift that should be shown.
+    costs : Costs
+        Minutes and money.
+    """
+
+    spreads: Spreads
+    sources: Mapping[str, Source]
+    design: Design
+    interval: str = "offset"
+    wanted: float | None = None
+    margin: float | None = None
+    drift_per_week: float = 0.1
+    costs: Costs = Costs()
+
+    def run(self) -> Generator[float, None, Precision]:
+        """Yield progress; return the plan."""
+        d, s = self.design, self.spreads
+        now = expected(s, d)
+        yield 0.2
+        options = []
+        for k, (what, more) in enumerate(_MORE.items()):
+            options.append(self._option(what, more, half_width(now, self.interval)))
+            yield 0.2 + 0.2 * (k + 1)
+        se, df = bias_error(s, d) if d.clients > 1 else (0.0, 0)
+        return Precision(
+            s,
+            self.sources,
+            d,
+            now,
+            self.interval,
+            self.wanted,
+            tuple(options),
+            effort(d, self.costs),
+            self.margin,
+            power_of_equivalence(se, df, self.margin) if self.margin and df else None,
+            self.drift_per_week,
+            power_of_drift(s, d, plan_weeks(d.scans), self.drift_per_week),
+            tuple((m, smallest_real_change(s, m, d.repeats)) for m in (1, 3, 7, 14)),
+        )
+
+    def _option(
+        self, what: str, more: Callable[[Design, int], Design], now: float | None
+    ) -> Option:
+        """One more of something, or as many as the wanted half-width takes."""
+
+        def width(count: int) -> float | None:
+            return half_width(
+                expected(self.spreads, more(self.design, count), self.interval), self.interval
+            )
+
+        step = 7 if what == "mornings" else 1
+        count, reached = step, False
+        found = width(count)
+        if self.wanted is not None and now is not None and now > self.wanted:
+            low, high = 0, step  # doubled until it is enough, then halved
+            while (found is None or found > self.wanted) and high < MOST_TRIED:
+                low, high = high, min(2 * high, MOST_TRIED)
+                found = width(high)
+            reached = found is not None and found <= self.wanted
+            while reached and high - low > 1:
+                middle = (low + high) // 2
+                w = width(middle)
+                if w is not None and w <= self.wanted:
+                    high, found = middle, w
+                else:
+                    low = middle
+            count = high if reached else step
+            found = found if reached else width(step)
+        elif self.wanted is not None and now is not None:
+            reached = True
+        before, after = (
+            effort(self.design, self.costs),
+            effort(more(self.design, count), self.costs),
+        )
+        extra = Effort(
+            after.scans - before.scans, after.minutes - before.minutes, after.cost - before.cost
+        )
+        return Option(what, count, found, extra, reached)
+
+
+_MORE: dict[str, Callable[[Design, int], Design]] = {
+    "scans": lambda d, k: replace(d, scans=d.scans + k),
+    "mornings": lambda d, k: replace(d, mornings=d.mornings + k),
+    "repeats": lambda d, k: replace(d, repeats=d.repeats + k),
+    "clients": lambda d, k: replace(d, clients=d.clients + k),
+}
