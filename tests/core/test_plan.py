@@ -1,19 +1,44 @@
 """The calendar: rules, spans in which nothing is planned, spacing, what is done and what is due."""
 
+import csv
+import json
 from dataclasses import replace
 from datetime import date
 from itertools import pairwise
 from types import MappingProxyType
 
+import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import integrate, stats
+from statsmodels.stats.power import TTestPower
 
 from anchor_tally.analysis.plan.schedule import Measured, ScheduleRequest, matched, ordinal
+from anchor_tally.cli.main import main
 from anchor_tally.domain.catalogue import Catalogue
+from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.events import Event
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.scheme import DEVICES, LEAST_DAYS, SCAN, MovedDay, Scheme, SchemeRule
 from anchor_tally.domain.steps import finish
+from anchor_tally.stats.components import fit_nested
+from anchor_tally.stats.limits import single_bias, single_limits
+from anchor_tally.stats.offsets import client_offsets
+from anchor_tally.stats.planning import (
+    Design,
+    Spreads,
+    chance_to_see,
+    expected,
+    mean_of_mornings,
+    mornings_to_see,
+    power_of_drift,
+    power_of_equivalence,
+    smallest_real_change,
+)
+from anchor_tally.stats.repeated import repeated_bias, repeated_limits
+from anchor_tally.stats.variance_grid import occasion_means, variance_grid
+from places import CLOCK
 
 ANN = Client(1, "A")
 TODAY = "2026-06-01"  # a Monday
@@ -177,3 +202,144 @@ def test_each_visit_fulfils_one_day(planned, taken):
     used = [t for t in found if t is not None]
     assert all(used.count(t) <= taken.count(t) for t in used)
     assert all(t is None or abs(t - d) <= w for (d, w), t in zip(planned, found, strict=True))
+
+
+# the precision to expect
+SPREADS = ((2.5, 1.2, 0.4), (1.0, 1.2, 0.4), (0.3, 1.5, 1.0))  # client, occasion, repeat
+
+
+def simulated(n, a, k, spreads, studies, rng):
+    """Half-widths that the real analysis gives, mean and Monte-Carlo error of each."""
+    tau, omega, eps = spreads
+    client, occasion = np.repeat(np.arange(n), a * k), np.repeat(np.arange(n * a), k)
+    out = []
+    for _ in range(studies):
+        d = (tau * rng.standard_normal(n))[client] + eps * rng.standard_normal(n * a * k)
+        d += (omega * rng.standard_normal(n * a))[occasion]
+        if a * k == 1:
+            bias, _ = single_bias(d)
+            ends = [bias.interval, single_limits(d).upper_interval]
+            out.append([(i.high - i.low) / 2 for i in ends] + [np.nan, np.nan])
+            continue
+        fit = fit_nested(d, client, occasion)
+        bias, _ = repeated_bias(fit)
+        grid = variance_grid(occasion_means(d, client, occasion))
+        ends = [bias.interval, repeated_limits(fit, bias, grid, d, client).upper_interval]
+        own = client_offsets(fit, grid)
+        widths = [(i.high - i.low) / 2 for i in ends]
+        out.append(
+            [
+                *widths,
+                *(
+                    np.mean(h - w) / 2
+                    for w, h in ((own.low, own.high), (own.new_low, own.new_high))
+                ),
+            ]
+        )
+    found = np.array(out)
+    return found.mean(axis=0), found.std(axis=0) / np.sqrt(studies)
+
+
+def agrees(n, a, k, spreads, studies, seed):
+    """The planner's half-widths against those of the real analysis: 6 % or 3.5 Monte-Carlo errors."""
+    tau, omega, eps = spreads
+    mean, error = simulated(n, a, k, spreads, studies, np.random.default_rng(seed))
+    e = expected(Spreads(tau, 0.0, omega, eps), Design(n, a, 1, k))
+    for name, got, want, mc in zip(
+        ("bias", "limits", "offset", "reading"),
+        (e.bias, e.limits, e.offset, e.reading),
+        mean,
+        error,
+        strict=True,
+    ):
+        if got is None or np.isnan(want):
+            assert a == 1, name
+            continue
+        assert abs(got - want) <= max(0.06 * want, 3.5 * mc), (name, n, a, k, spreads, got, want, mc)
+
+
+@pytest.mark.parametrize(("n", "a", "k"), [(8, 1, 1), (12, 3, 2), (20, 2, 1)])
+def test_planner_and_analysis_agree(n, a, k):
+    """Formula and simulation of the real analysis on the same design, few studies."""
+    for spreads in SPREADS[:2]:
+        agrees(n, a, k, spreads, 40, n)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("n", [8, 20, 60])
+@pytest.mark.parametrize(("a", "k"), [(1, 1), (1, 3), (2, 1), (2, 3), (4, 5)])
+def test_planner_and_analysis_agree_everywhere(n, a, k):
+    """The grid of 8 to 60 clients, 1 to 4 scans, 1 to 5 repeats, three sets of components."""
+    for spreads in SPREADS:
+        agrees(n, a, k, spreads, 300, 100 * n + 10 * a + k)
+
+
+def test_published_error_of_a_limit():
+    """Bland & Altman 1999: the standard error of a limit is about √(3s²/n), for many clients."""
+    e = expected(Spreads(0.0, 0.0, 1.0, 1e-6), Design(100, 1))
+    assert e.limits == pytest.approx(1.96 * np.sqrt(3 / 100), rel=0.03)
+
+
+@pytest.mark.parametrize(("se", "df", "bias"), [(0.5, 19, 0.0), (0.5, 7, 0.5), (0.9, 9, 0.3)])
+def test_power_of_two_one_sided_tests(se, df, bias):
+    """Against the integral over the distribution of the standard error, by another library's rule."""
+    t = stats.t.ppf(0.95, df)
+
+    def inside(s):
+        ends = stats.norm.cdf((2 - t * s - bias) / se) - stats.norm.cdf((-2 + t * s - bias) / se)
+        return ends * stats.chi.pdf(s * np.sqrt(df) / se, df) * np.sqrt(df) / se
+
+    wanted = integrate.quad(inside, 0, 2 / t)[0]
+    assert power_of_equivalence(se, df, 2.0, bias) == pytest.approx(wanted, abs=1e-4)
+
+
+def test_power_to_find_a_drift():
+    """Against statsmodels' power of a t-test with the same noncentrality."""
+    weeks, n, drift = (0.0, 12.0, 24.0), 14, 0.03
+    s = Spreads(2.0, 0.5, 1.0, 0.3)
+    sd = np.sqrt(0.5**2 + 1.0**2 + 0.3**2 / 3)
+    df = n * 2 - 1
+    # an effect whose noncentrality effect·√nobs is drift over its standard error
+    away = drift / (sd / np.sqrt(n * np.var(weeks) * 3))
+    wanted = TTestPower().power(away / np.sqrt(df + 1), df + 1, 0.05, df=df)
+    assert power_of_drift(s, Design(n, 3, 1, 3), weeks, drift) == pytest.approx(wanted, abs=1e-6)
+
+
+def test_means_of_mornings_and_chances():
+    """By hand: AR(1) inflates the mean; a change of 1.96 errors is seen in half of the cases."""
+    s = Spreads(0.0, 0.0, 2.0, 1.0)
+    by_hand = np.sqrt(4 / 3 * (1 + 2 * (2 / 3 * 0.5 + 1 / 3 * 0.25)) + 1 / 6)
+    assert mean_of_mornings(s, 3, 2, 0.5) == pytest.approx(by_hand)
+    assert smallest_real_change(s, 1, 1) == pytest.approx(1.96 * np.sqrt(2 * 5), rel=1e-4)
+    shown, wrong = chance_to_see(1.959964, 1.0)
+    assert (shown, wrong) == (pytest.approx(0.5, abs=1e-4), pytest.approx(0.025, abs=1e-4))
+    enough = mornings_to_see(2.0, s, 3)
+    error = [np.sqrt(2) * mean_of_mornings(s, m, 3) for m in (enough - 1, enough)]
+    assert chance_to_see(2.0, error[0])[0] < 0.8 <= chance_to_see(2.0, error[1])[0]
+    assert mornings_to_see(0.1, s, 3) is None
+
+
+def test_plan_on_the_command_line(demo, tmp_path, capsys):
+    """What is due, the precision, and the smallest design that reaches a wanted half-width."""
+    path, out = str(demo.path), tmp_path / "c.ics"
+    demo.close()
+    assert main(["plan", path, "--json", "--half-width", "1.0"], CLOCK) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert (found["today"], found["due"], found["instrument"]) == ("2026-08-27", [], "Alder")
+    assert found["design"] == {"clients": 14, "scans": 3, "mornings": 1, "repeats": 3}
+    options = {o["what"]: o for o in found["options"]}
+    assert options["scans"]["reaches"]
+    assert options["scans"]["half_width"] <= 1.0 < found["precision"]["offset"]
+    assert options["scans"]["scans"] == 14 * options["scans"]["count"]
+    fewer = ["plan", path, "--json", "--scans", str(3 + options["scans"]["count"] - 1)]
+    assert main(fewer, CLOCK) == 0
+    assert json.loads(capsys.readouterr().out)["precision"]["offset"] > 1.0
+    later = fixed("2026-09-24T07:00:00+00:00")
+    assert main(["plan", path, "--ics", str(out), "--csv", str(tmp_path / "c.csv")], later) == 0
+    said = capsys.readouterr().out
+    assert "visits due for 14 clients" in said
+    assert "BEGIN:VEVENT" in out.read_text()
+    rows = list(csv.DictReader((tmp_path / "c.csv").read_text().splitlines()))
+    assert {r["state"] for r in rows} >= {"done", "overdue", "planned", "missed"}
+    assert main(["plan", path, "--scans", "0"], CLOCK) == 2
+    assert "whole number" in capsys.readouterr().err

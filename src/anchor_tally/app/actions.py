@@ -65,6 +65,7 @@ ACTIONS = (
         for k, s in enumerate(STAGES, start=1)
         if s.built
     ),
+    Action("next", "Measure what is due next", "F9", "Go", "writable"),
     Action("find", "Find…", "Ctrl+K", "Go", "nothing"),
     Action("close_drawer", "Close the evidence drawer", "F6", "View", "study"),
     Action("dark", "Light / dark", "", "View", "nothing"),

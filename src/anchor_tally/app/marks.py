@@ -6,12 +6,12 @@ from ..wording.numbers import count
 from .session import Session
 
 
-def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
+def stage_marks(session: Session, found: int = 0, due: int = 0) -> dict[str, tuple[int, str]]:
     """The number of findings, and which, by stage; stages without any are left out.
 
     Nothing is computed for it.
 
-    ``found`` is what the review found last.
+    ``found`` is what the review found last, ``due`` the visits that the calendar has due.
     """
     items, heights, aged = session.catalogue(), session.stated_heights(), session.with_stated_age()
     out: dict[str, tuple[int, str]] = {}
@@ -22,7 +22,9 @@ def stage_marks(session: Session, found: int = 0) -> dict[str, tuple[int, str]]:
             c.sex and (c.birth or c.id in aged) and (items.heights.get(c.id) or c.id in heights)
         )
     ]
-    if lacking:
+    if due:
+        out["plan"] = (due, f"{count(due, 'visit')} due or overdue in the calendar")
+    elif lacking:
         said = (
             f"{count(len(lacking), 'card')} without sex, age or height: equations need them"
             f" ({', '.join(lacking[:3])}"

@@ -66,12 +66,6 @@ PERSON_EVENTS = (
     "cycle",
     "other",
 )
-EVENT_WORDS = {
-    "weight_cut": "cutting weight",
-    "programme": "new programme",
-    "race": "race week",
-    "cycle": "around menstruation",
-}
 
 
 INSTRUMENT_EVENTS = ("battery", "firmware", "moved", "repaired", "other")

@@ -17,7 +17,7 @@ from ..domain.events import Event
 from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints
 from ..stats.one_client import WEEK_DAYS
-from ..wording.names import short_name
+from ..wording.names import event_words, short_name
 from .style import Mark, Palette, dates, prepare
 
 
@@ -84,7 +84,7 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
 def _span(e: Event) -> tuple[int, int, str]:
     start = date.fromisoformat(e.starts[:10]).toordinal()
     end = date.fromisoformat(e.ends[:10]).toordinal() if e.ends else start
-    return start, end + 1, e.kind + (f": {e.note}" if e.note else "")
+    return start, end + 1, event_words(e.kind) + (f": {e.note}" if e.note else "")
 
 
 def _dates(ordinals: Any) -> Any:

@@ -18,7 +18,7 @@ from scipy import special
 from .estimate import Floats
 from .variance_grid import OCCASIONS
 
-FINE, QUICK = (32, 1024), (16, 512)  # drawn studies, and points of the interval of each
+FINE, QUICK = (32, 1024), (12, 256)  # drawn studies, and points of the interval of each
 Array = npt.ArrayLike
 
 
@@ -66,7 +66,8 @@ class Expected:
         Of the upper limit of agreement of one reading (with several mornings: of a morning's
         mean).
     offset : float or None
-        Of the offset of a client who was scanned; None where one reading is all there is of each.
+        Of the offset of a client who was scanned; None with one scan, which cannot separate a
+        client from a day.
     reading : float or None
         Of one corrected reading of such a client, of the same kind.
     """
@@ -157,7 +158,7 @@ def expected(
         One field of the result, where the others are not needed; they are None then.
     points : (int, int)
         Drawn studies, and points of the interval of each: ``FINE`` (within 3 %), or ``QUICK``
-        (within 5 %) for a picture that follows a slider.
+        (within 8 %) for a picture that follows a slider.
     coverage : float
         Share of readings between the limits of agreement.
 
@@ -217,9 +218,12 @@ def expected(
     share = client / np.maximum(client + within / a, 1e-300)
     deviation = special.ndtri(outer[3])[:, None] * np.sqrt(found_b * df_b / n)
     variance = share * within / a + (1 - share) ** 2 * between / n
+    limits = half("limits", lambda: centre + z * np.sqrt(client + one))
+    if a == 1:
+        return Expected(bias, limits, None, None)
     return Expected(
         bias,
-        half("limits", lambda: centre + z * np.sqrt(client + one)),
+        limits,
         half("offset", lambda: share * deviation + np.sqrt(variance) * normal),
         half("reading", lambda: share * deviation + np.sqrt(variance + one) * normal),
     )

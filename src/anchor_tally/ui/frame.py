@@ -113,6 +113,7 @@ class Footer(QWidget):
         self.take_over, self.copy = action_button("take_over"), action_button("copy")
         self.take_over.setText("Write here")
         self.undo, self.redo = action_button("undo"), action_button("redo")
+        self.next = action_button("next")
         row.addWidget(self.place)
         row.addSpacing(12)
         row.addWidget(self.said, 1)
@@ -122,11 +123,12 @@ class Footer(QWidget):
             self.cancel,
             self.copy,
             self.take_over,
+            self.next,
             self.undo,
             self.redo,
         ):
             row.addWidget(w)
-        for w in (self.copy, self.take_over):
+        for w in (self.copy, self.take_over, self.next):
             w.hide()
         self._old = QTimer(self)
         self._old.setSingleShot(True)
@@ -147,6 +149,11 @@ class Footer(QWidget):
         self.said.setText(text)
         tip(self.said, text)
         restyle(self.said)
+
+    def show_next(self, words: str) -> None:
+        """Show what is due next; nothing where nothing is planned."""
+        self.next.setText(words)
+        self.next.setVisible(bool(words))
 
     def forget(self) -> None:
         """Clear the last message."""

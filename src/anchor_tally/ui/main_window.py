@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from .drawer import Drawer
     from .jobs import Jobs
     from .lens_bar import LensBar
+    from .next_due import NextDue
     from .page_preparation import PagePreparation
     from .pages import EvidenceFor, Page
 
@@ -60,6 +61,7 @@ class MainWindow(Wayfinding):
         self.pages: dict[str, Page] = {}
         self.in_hand: dict[Page, str] = {}  # the client that a page was told of last
         self.jobs: Jobs | None = None
+        self.due: NextDue | None = None
         self.lens: LensBar | None = None
         self._drawer: Drawer | None = None
         self.shown, self.found = "", 0
@@ -102,6 +104,7 @@ class MainWindow(Wayfinding):
             "export": self.ask_export,
             "copy": self.ask_copy,
             "take_over": self.take_over,
+            "next": self.measure_next,
             "undo": self.undo,
             "redo": self.redo,
             "close_drawer": self.close_drawer,
@@ -126,6 +129,7 @@ class MainWindow(Wayfinding):
             ("redo", footer.redo),
             ("copy", footer.copy),
             ("take_over", footer.take_over),
+            ("next", footer.next),
         ):
             button.clicked.connect(lambda _=False, key=key: self.act(key))
         footer.cancel.clicked.connect(self._cancel)
@@ -137,6 +141,7 @@ class MainWindow(Wayfinding):
         """Show a study in the place of the one before."""
         from .jobs import Jobs
         from .lens_bar import LensBar
+        from .next_due import NextDue
         from .page_preparation import PagePreparation
 
         self._detach()
@@ -147,6 +152,8 @@ class MainWindow(Wayfinding):
         if self.preparation is None:
             self.preparation = PagePreparation(self, lambda: self.pages, self.page)
             self.preparation.ready.connect(self._review)
+        self.due = NextDue(session, self.jobs)
+        self.due.known.connect(self._due_known)
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)
@@ -215,6 +222,8 @@ class MainWindow(Wayfinding):
                 session.path, "compare" if self.shown in VIEW else self.shown, session.lens
             )
         self.pages, self._drawer, self.jobs, self.shown = {}, None, None, ""
+        self.due = None
+        self.footer.show_next("")
         self.in_hand = {}
         session.close()
         if self.preparation is not None:
@@ -271,10 +280,10 @@ class MainWindow(Wayfinding):
             page.wanted.connect(self.go)
             page.file_wanted.connect(self.import_file)
             page.acted.connect(self.act)
+            page.measured.connect(self._begin_measuring)
             if isinstance(page, StartPage):
                 page.show_recent([p for p in self.memory.recent() if p != self.session.path])
                 page.recent_wanted.connect(self.open_study)
-                page.measured.connect(self._begin_measuring)
             page.shown.connect(self._answered)
             page.opened.connect(self.open_found)
             page.counted.connect(self._reviewed)
@@ -293,14 +302,29 @@ class MainWindow(Wayfinding):
             self.in_hand[page] = code
             page.take_client(code)
 
-    def _begin_measuring(self, code: str) -> None:
-        """Go to the bench with a client selected."""
+    def _begin_measuring(self, code: str, station: str) -> None:
+        """Go to the bench with a client selected, at a station where one is named."""
         from .stages.record.page import RecordStage
 
         self.go("record")
         page = self.page("record")
         assert isinstance(page, RecordStage)
         page.take_client(code)
+        if station:
+            page.go_station(station)
+
+    def measure_next(self) -> None:
+        """Go to the bench for what is due next."""
+        due = self.due.first() if self.due is not None else None
+        if due is None:
+            self.say("Nothing is planned.")
+        else:
+            self._begin_measuring(*due)
+
+    def _due_known(self, words: str) -> None:
+        """The calendar was looked through: the next thing due stands in the footer."""
+        self.footer.show_next(words)
+        self._mark_stages()
 
     def _answered(self) -> None:
         """A page has its result: update the lens bar, and prepare the other pages."""
@@ -318,6 +342,8 @@ class MainWindow(Wayfinding):
         """Review the study whenever it has changed and nothing else runs."""
         if self.session is not None and not self.session.writing:
             self.page("review").refresh()
+            if self.due is not None:
+                self.due.look()
 
     def _reviewed(self, n: int) -> None:
         """The review has looked through the study."""
@@ -328,7 +354,8 @@ class MainWindow(Wayfinding):
         from ..app.marks import stage_marks
 
         if self.session is not None and not self.session.writing:
-            self.rail.show_marks(stage_marks(self.session, self.found))
+            due = self.due.waiting if self.due is not None else 0
+            self.rail.show_marks(stage_marks(self.session, self.found, due))
 
     # showing
     def choose(self, stage: str) -> None:

@@ -42,7 +42,7 @@ class Page(QWidget):
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
     ``counted`` carries the number of findings, ``file_wanted`` for the import of a file,
-    ``acted`` for an action of the table;
+    ``acted`` for an action of the table, ``measured`` for the bench (client, station);
     ``shown`` is sent when an answer is on the screen.
     """
 
@@ -54,6 +54,7 @@ class Page(QWidget):
     shown = pyqtSignal()
     opened = pyqtSignal(object)
     counted = pyqtSignal(int)
+    measured = pyqtSignal(str, str)
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__()

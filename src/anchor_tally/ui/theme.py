@@ -74,6 +74,10 @@ def style_sheet(p: Palette) -> str:
     QLineEdit:disabled {{ background: {p.paper}; color: {p.faint}; border-style: dashed; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url("{_ARROW}"); width: 11px; height: 11px; }}
+    QSlider::groove:horizontal {{ height: 4px; background: {p.line}; border-radius: 2px; }}
+    QSlider::sub-page:horizontal {{ background: {p.accent}; border-radius: 2px; }}
+    QSlider::handle:horizontal {{ width: 14px; margin: -6px 0; border-radius: 7px; background: {p.surface}; border: 1px solid {p.accent}; }}
+    QSlider::handle:horizontal:focus {{ background: {p.accent}; }}
     QSpinBox {{ padding-right: 20px; }}
     QSpinBox::up-button, QSpinBox::down-button {{ border: none; background: transparent; width: 20px; }}
     QSpinBox::up-arrow {{ image: url("{_UP}"); width: 9px; height: 9px; }}

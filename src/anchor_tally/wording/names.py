@@ -7,6 +7,20 @@ import re
 _PUBLISHED = re.compile(r"^(.*?) \(.*\b(\d{4})\)$")
 
 
+_EVENTS = {
+    "weight_cut": "cutting weight",
+    "programme": "new programme",
+    "race": "race week",
+    "cycle": "around menstruation",
+    "battery": "new battery",
+}
+
+
+def event_words(kind: str) -> str:
+    """A kind of event in words."""
+    return _EVENTS.get(kind, kind.replace("_", " "))
+
+
 def short_name(name: str) -> str:
     """Label of a method without its authors.
 

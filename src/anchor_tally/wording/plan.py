@@ -57,9 +57,10 @@ def station_words(station: str, label: str = "") -> str:
 
 
 def due_words(d: PlannedDay, catalogue: Catalogue, today: int) -> str:
-    """One planned day in a list: "Auk: Scan, 3 days overdue"."""
+    """One planned day in a list: "Auk, scan, 3 days overdue"."""
     who = catalogue.clients[d.client].code
     what = station_words(d.station, d.label)
+    what = what[0].lower() + what[1:]
     late = today - d.day
     if late == 0:
         when = "today"
@@ -67,7 +68,7 @@ def due_words(d: PlannedDay, catalogue: Catalogue, today: int) -> str:
         when = f"in {count(-late, 'day')}"
     else:
         when = f"{count(late, 'day')} " + ("overdue" if d.state == "overdue" else "late")
-    return f"{who}: {what}, {when}"
+    return f"{who}, {what}, {when}"
 
 
 def plan_headline(s: Schedule, catalogue: Catalogue) -> str:
@@ -80,7 +81,7 @@ def plan_headline(s: Schedule, catalogue: Catalogue) -> str:
         return f"{count(len(waiting), 'visit')} due for {count(clients, 'client')}{late}."
     after = s.coming()
     if after is not None:
-        return f"Nothing is due. Next: {due_words(after, catalogue, s.today)}."
+        return f"Nothing is due. Next is {due_words(after, catalogue, s.today)}."
     if not s.days:
         return "No calendar yet. Choose a scheme to begin with."
     return "Nothing more is planned."
@@ -161,7 +162,10 @@ def precision_headline(p: Precision, metric: str) -> str:
     unit = metric_of(metric).difference_unit
     now = p.half_width
     if now is None:
-        return "This design cannot give that interval: plan two or more clients, or repeats."
+        return (
+            "This design cannot give that interval: plan two or more clients, and two scans of"
+            " each."
+        )
     head = f"Expected: {OF[p.interval]} to ±{number(now)} {unit}."
     if p.wanted is not None and now <= p.wanted:
         return f"{head} That reaches ±{number(p.wanted)} {unit}."
@@ -176,23 +180,31 @@ def precision_headline(p: Precision, metric: str) -> str:
 
 
 def option_sentences(p: Precision, metric: str) -> list[str]:
-    """What more of each thing brings, one sentence each."""
+    """What more of each thing brings, one sentence each; without that of the headline."""
     unit = metric_of(metric).difference_unit
     now = p.half_width
-    return [] if now is None else [_sentence(o, now, unit) for o in p.options]
+    if now is None:
+        return []
+    head = precision_headline(p, metric)
+    said = [_sentence(o, now, unit) for o in p.options]
+    return [text for text in said if text not in head]
+
+
+_WHERE = {
+    "scans": " for each client",
+    "mornings": " around each scan",
+    "repeats": " on each morning",
+}
+
+
+def _more(o: Option) -> str:
+    """What is added: "2 more scans for each client"."""
+    noun = o.what[:-1] if o.count == 1 else o.what
+    return f"{o.count} more {noun}{_WHERE.get(o.what, '')}"
 
 
 def _sentence(o: Option, now: float, unit: str) -> str:
-    noun = {"scans": "scan", "mornings": "morning", "repeats": "repeat", "clients": "client"}[
-        o.what
-    ]
-    where = {
-        "scans": " for each client",
-        "mornings": " around each scan",
-        "repeats": " on each morning",
-    }
-    who = f"{o.count} more {noun if o.count == 1 else noun + 's'}{where.get(o.what, '')}"
-    who = who[0].upper() + who[1:]
+    who = _more(o)
     then = o.half_width
     if then is None:
         return f"{who}: cannot be computed."
@@ -203,6 +215,29 @@ def _sentence(o: Option, now: float, unit: str) -> str:
     return f"{who} {bring} ±{number(now)} to ±{number(then)} {unit}."
 
 
+def power_words(p: Precision, metric: str) -> list[str]:
+    """What the design can show: equivalence, a drift, and a change of a client."""
+    unit = metric_of(metric).difference_unit
+    out = []
+    if p.equivalence is not None and p.margin is not None:
+        out.append(
+            f"An unbiased device would be shown within ±{number(p.margin)} {unit} in"
+            f" {100 * p.equivalence:.0f} %."
+        )
+    if p.design.scans > 1:
+        drift = number(p.drift_per_week, 2)
+        out.append(
+            f"A drift of {drift} {unit} a week would be found in {100 * p.drift:.0f} %"
+            " (scans 12 weeks apart)."
+        )
+    change = dict(p.real_change)
+    out.append(
+        f"Smallest real change of a client: {number(change[1])} {unit} between two mornings,"
+        f" {number(change[7])} {unit} between two 7-day means."
+    )
+    return out
+
+
 def option_rows(p: Precision, metric: str) -> list[tuple[str, ...]]:
     """A table of the options: what, half-width, scans, hours and cost on top."""
     unit = metric_of(metric).difference_unit
@@ -211,7 +246,7 @@ def option_rows(p: Precision, metric: str) -> list[tuple[str, ...]]:
         width = MISSING if o.half_width is None else f"±{number(o.half_width, 2)} {unit}"
         rows.append(
             (
-                f"+{o.count} {o.what}",
+                _more(o),
                 width,
                 f"{o.more.scans}",
                 f"{o.more.minutes / 60:.1f}",

@@ -15,6 +15,7 @@ from ...stats.components import NestedFit
 from ...stats.distributions import chi2_quantile
 from ...stats.estimate import Interval, Note, note
 from ...stats.planning import (
+    QUICK,
     Design,
     Expected,
     Spreads,
@@ -340,3 +341,54 @@ _MORE: dict[str, Callable[[Design, int], Design]] = {
     "repeats": lambda d, k: replace(d, repeats=d.repeats + k),
     "clients": lambda d, k: replace(d, clients=d.clients + k),
 }
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """Expected half-widths by number of scans, one line for each number of repeats.
+
+    ``lines`` holds (repeats, half-widths); None where a design gives no interval.
+    """
+
+    interval: str
+    scans: tuple[int, ...]
+    lines: tuple[tuple[int, tuple[float | None, ...]], ...]
+    design: Design
+    wanted: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class CurveRequest:
+    """The picture of the planner, quick enough to follow a slider.
+
+    Parameters
+    ----------
+    spreads : Spreads
+        Standard deviations.
+    design : Design
+        Its clients and mornings are used, and its repeats as one of the lines.
+    interval : str
+        What is planned for: bias, limits, offset or reading.
+    wanted : float, optional
+        Half-width to reach.
+    """
+
+    spreads: Spreads
+    design: Design
+    interval: str = "offset"
+    wanted: float | None = None
+
+    def run(self) -> Generator[float, None, Curve]:
+        """Yield progress; return the curve."""
+        scans = tuple(range(1, max(8, self.design.scans + 2) + 1))
+        repeats = sorted({1, 3, self.design.repeats})
+        lines = []
+        for k, repeat in enumerate(repeats):
+            widths = []
+            for scan in scans:
+                plan = replace(self.design, scans=scan, repeats=repeat)
+                found = expected(self.spreads, plan, self.interval, QUICK)
+                widths.append(half_width(found, self.interval))
+            lines.append((repeat, tuple(widths)))
+            yield (k + 1) / len(repeats)
+        return Curve(self.interval, scans, tuple(lines), self.design, self.wanted)

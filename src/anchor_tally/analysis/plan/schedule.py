@@ -352,13 +352,18 @@ def _reach(rule: SchemeRule) -> int:
     return 2 * LEAST_DAYS if rule.station == SCAN else 0
 
 
+def early(within: int) -> int:
+    """Days by which a visit may come before the planned day, where it may come ``within`` late."""
+    return min(within, max(3, within // 2))
+
+
 def matched(planned: list[tuple[int, int]], taken: Iterable[int]) -> list[int | None]:
     """The measured day that fulfils each planned day; each measured day fulfils one.
 
     Parameters
     ----------
     planned : list of (int, int)
-        Day and tolerance, in order.
+        Day, and by how many days a visit may be late, in order; ``early`` tells how early.
     taken : iterable of int
         Days measured, in order.
 
@@ -375,8 +380,9 @@ def matched(planned: list[tuple[int, int]], taken: Iterable[int]) -> list[int | 
         for k in range(low, len(days)):
             if days[k] > t + WIDEST_DAYS:
                 break
-            away = abs(days[k] - t)
-            if out[k] is None and away <= planned[k][1] and (best is None or away < best[0]):
+            away, late = abs(days[k] - t), planned[k][1]
+            fits = away <= (late if t >= days[k] else early(late))
+            if out[k] is None and fits and (best is None or away < best[0]):
                 best = away, k
         if best is not None:
             out[best[1]] = t

@@ -23,7 +23,7 @@ from ...figures import track as figures
 from ...figures.style import marks_of
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
 from ...wording import track as words
-from ...wording.names import short_name
+from ...wording.names import event_words, short_name
 from ...wording.statistics import Line
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
@@ -86,7 +86,8 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def _make_events(self) -> None:
         self.kind, self.remark, self.noted = QComboBox(), QLineEdit(), QComboBox()
-        self.kind.addItems(PERSON_EVENTS)
+        for kind in PERSON_EVENTS:
+            self.kind.addItem(event_words(kind), kind)
         self.remark.setPlaceholderText("event")
         self.remark.setAccessibleName("Event between the two dates")
         self.remark.returnPressed.connect(self._note)
@@ -264,7 +265,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         own = [e for e in r.events if e.client == r.client.id]
         self.noted.clear()
         for e in own:
-            self.noted.addItem(f"{e.starts} {e.kind} {e.note}".strip(), e.id)
+            self.noted.addItem(f"{e.starts} {event_words(e.kind)} {e.note}".strip(), e.id)
         self.noted.setVisible(bool(own))
         self.away.setVisible(bool(own))
         self._paint_place()
@@ -424,7 +425,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
                         None,
                         since,
                         until,
-                        self.kind.currentText(),
+                        self.kind.currentData(),
                         self.remark.text(),
                     )
                 )

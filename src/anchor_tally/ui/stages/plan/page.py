@@ -12,14 +12,18 @@ from ....figures.style import Palette
 from ...pages import Page, Surroundings
 from ...widgets import Flow, label
 from .assessors import AssessorCheck
+from .calendar import Calendar
 from .clients import Clients
 from .instruments import Instruments
 from .practice import Practice
+from .precision import PrecisionTab
 from .protocol import Protocol
 from .stated import Stated
 from .tab import Tab
 
 _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
+    ("calendar", "Calendar", Calendar, "What is measured when, and what is due."),
+    ("precision", "Precision", PrecisionTab, "How many scans and repeats a question needs."),
     ("clients", "Clients", Clients, "Clients and their safety notes."),
     ("instruments", "Instruments", Instruments, "Devices and methods, their settings and order."),
     ("protocol", "Protocol", Protocol, "Conditions of each visit."),
@@ -39,7 +43,8 @@ class PlanStage(Page):
         self.stack, row = QStackedWidget(), Flow(4)
         self.buttons: dict[str, QPushButton] = {}
         self.tabs: dict[str, Tab] = {}
-        self.current = "clients"
+        measured = bool(self.session.metrics() or self.session.scheme().rules)
+        self.current = "calendar" if measured else "clients"
         group = QButtonGroup(self)
         for key, text, _, _ in _TABS:
             button = QPushButton(text)
@@ -62,7 +67,12 @@ class PlanStage(Page):
             make = next(m for k, _, m, _ in _TABS if k == key)
             tab = self.tabs[key] = make(self.session)
             tab.message.connect(self.message)
+            tab.measured.connect(self.measured)
+            tab.jobs = self.jobs
             tab.set_palette(self.colours)
+            if isinstance(tab, (Calendar, PrecisionTab)):
+                tab.told.connect(lambda text, k=key: self._tell(k, text))
+                tab.ready.connect(self.shown)
             self.stack.addWidget(tab)
         return self.tabs[key]
 
@@ -82,6 +92,14 @@ class PlanStage(Page):
         tab = self.tab("clients")
         if client is not None and isinstance(tab, Clients):
             tab.row = client.id
+            calendar = self.tab("calendar")
+            if isinstance(calendar, Calendar):
+                calendar.take_client(client.id)
+
+    def _tell(self, key: str, text: str) -> None:
+        """A tab knows its first sentence."""
+        if self.current == key:
+            self.headline.setText(text)
 
     def show_part(self, part: str) -> None:
         self.go(part)

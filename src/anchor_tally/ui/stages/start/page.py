@@ -24,7 +24,6 @@ class StartPage(Page):
     """Offers while a study is empty; *Set up this study* leads through at most five steps."""
 
     recent_wanted = pyqtSignal(object)
-    measured = pyqtSignal(str)  # the set-up is done; the code of the first client
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
@@ -190,4 +189,4 @@ class StartPage(Page):
             self.trouble.setText(f"{text[:1].upper()}{text[1:]}.")
             return
         self.message.emit("The study is set up. Plan changes every answer.", False)
-        self.measured.emit(edit.clients[0].client.code if edit.clients else "")
+        self.measured.emit(edit.clients[0].client.code if edit.clients else "", "")

@@ -1,0 +1,66 @@
+"""What the calendar has due next, looked up again in the background after every edit."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ..analysis.plan.schedule import Schedule
+from ..app.jobs import Job
+from ..app.session import Session
+from ..wording.plan import next_words
+from .jobs import Jobs
+
+BACK, AHEAD = timedelta(days=120), timedelta(days=35)
+
+
+class NextDue(QObject):
+    """The next thing due. ``known`` carries it in words when it is known."""
+
+    known = pyqtSignal(str)
+
+    def __init__(self, session: Session, jobs: Jobs) -> None:
+        super().__init__(jobs)
+        self.session, self.jobs = session, jobs
+        self.schedule: Schedule | None = None
+        self._asked = -1
+
+    @property
+    def waiting(self) -> int:
+        """Number of visits that are due or overdue."""
+        return len(self.schedule.waiting()) if self.schedule is not None else 0
+
+    def first(self) -> tuple[str, str] | None:
+        """Code of the client and station of what comes next."""
+        s = self.schedule
+        if s is None:
+            return None
+        waiting = s.waiting()
+        found = waiting[0] if waiting else s.coming()
+        if found is None:
+            return None
+        return self.session.catalogue().clients[found.client].code, found.station
+
+    def look(self) -> None:
+        """Look through the calendar when something has changed since the last time."""
+        if self._asked == self.session.edits:
+            return
+        self._asked = self.session.edits
+        if not self.session.scheme().rules:
+            self.schedule = None
+            self.known.emit("")
+            return
+        today = date.fromisoformat(self.session.today())
+        first, last = (today - BACK).isoformat(), (today + AHEAD).isoformat()
+        job = Job(
+            "Looking at the calendar",
+            lambda: self.session.schedule_steps(first, last),
+            lambda request: request.run(),
+            background=True,
+        )
+        self.jobs.start("next", job, self._answer, lambda _text: None)
+
+    def _answer(self, found: Schedule) -> None:
+        self.schedule = found
+        self.known.emit(next_words(found, self.session.catalogue()))

@@ -1,0 +1,167 @@
+"""The calendar and the planner, driven by keys and mouse: what is seen, and what is in the file."""
+
+import vobject
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QFileDialog
+
+from anchor_tally.analysis.plan.schedule import ordinal
+from anchor_tally.app.session import Session
+from anchor_tally.domain.records import Client, Instrument
+from anchor_tally.study.edits.clients import AddClient
+from anchor_tally.study.edits.instruments import AddInstrument
+from anchor_tally.wording.plan import iso
+from driving import shown
+from places import CLOCK
+
+
+def in_file(window):
+    """The scheme as another reader finds it in the file."""
+    other = Session.open(window.session.path, read_only=True)
+    scheme = other.scheme()
+    other.close()
+    return scheme
+
+
+def test_a_day_is_moved_measured_and_done(qtbot, window_on, demo):
+    """By keys: to a planned day, a day later, undo, left out, the bench; the visit makes it done."""
+    window = window_on(demo)
+    plan = window.plan
+    shown(qtbot, plan, lambda: window.go("plan"))
+    tab = plan.tab("calendar")
+    view = tab.view
+    assert plan.headline.text() == "Nothing is due. Next is Auk, devices, in 4 days."
+    view.setFocus()
+    qtbot.keyClick(view, Qt.Key.Key_Right)
+    assert tab.selected.text() == "Auk, Devices, 31 Aug 2026: planned"
+    shown(
+        qtbot,
+        plan,
+        lambda: qtbot.keyClick(view, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier),
+    )
+    assert tab.selected.text() == "Auk, Devices, 1 Sep 2026: planned; moved by hand"
+    assert [(m.due, m.day) for m in in_file(window).moved] == [("2026-08-31", "2026-09-01")]
+    shown(qtbot, plan, window.undo)
+    assert not in_file(window).moved
+    shown(qtbot, plan, lambda: qtbot.keyClick(view, Qt.Key.Key_Delete))
+    assert "Left out: 31 Aug 2026" in window.said
+    shown(qtbot, plan, window.undo)
+    first = next(d for d in tab.schedule.days if iso(d.day) == "2026-08-31")
+    view.choose(first)
+    qtbot.keyClick(view, Qt.Key.Key_Return)
+    assert (window.shown, window.record.who(), window.record.station) == (
+        "record",
+        "Auk",
+        "devices",
+    )
+    when = window.record.bar.when
+    when.setText("2026-08-31 06:30")
+    when.editingFinished.emit()
+    window.record.grid.focus_next(None)
+    for key in ("1", "8"):
+        QTest.keyClicks(window.focusWidget(), key)
+    qtbot.keyClick(window.focusWidget(), Qt.Key.Key_Return)
+    shown(qtbot, plan, lambda: window.go("plan"))
+    now = next(
+        d
+        for d in tab.schedule.days
+        if (d.rule, d.due, d.client) == (first.rule, first.due, first.client)
+    )
+    assert now.state == "done"
+
+
+def test_a_day_is_dragged(qtbot, window_on, demo):
+    """The mouse takes a planned day three days on; into a journey it does not go."""
+    window = window_on(demo)
+    plan = window.plan
+    shown(qtbot, plan, lambda: window.go("plan"))
+    tab = plan.tab("calendar")
+    view = tab.view
+    d = next(d for d in tab.schedule.days if iso(d.day) == "2026-09-28" and d.station == "girths")
+    view.choose(d)
+    spot = view.mark_of(d).center()
+
+    def drag(days):
+        end = spot + QPoint(days * view.day_width, 0)
+        qtbot.mousePress(view.viewport(), Qt.MouseButton.LeftButton, pos=spot)
+        qtbot.mouseMove(view.viewport(), end)
+        qtbot.mouseRelease(view.viewport(), Qt.MouseButton.LeftButton, pos=end)
+
+    shown(qtbot, plan, lambda: drag(3))
+    assert [(m.due, m.day) for m in in_file(window).moved] == [("2026-09-28", "2026-10-01")]
+    assert "1 Oct 2026" in window.said
+    race = next(e for e in window.session.events() if e.kind == "race")
+    now = view.current()
+    shown(qtbot, plan, lambda: tab._move(now, ordinal(race.starts)))
+    assert "moved round a span" in window.said
+
+
+def test_a_scheme_from_an_empty_study(qtbot, window_on, tmp_path, monkeypatch):
+    """A newcomer chooses a scheme; what is due stands in the footer, and F9 goes to the bench."""
+    session = Session.new(tmp_path / "n.tally", "n", clock=CLOCK)
+    session.do(AddClient(Client(0, "A1")))
+    session.do(AddInstrument(Instrument(0, "Fir", "device", electrodes="feet")))
+    window = window_on(session)
+    window.go("plan")
+    plan = window.plan
+    tab = plan.tab("calendar")
+    shown(qtbot, plan, lambda: plan.go("calendar"))
+    assert tab.stack.currentWidget() is tab.editor
+    editor = tab.editor
+    editor.preset.setCurrentIndex(editor.preset.findData("one_scan"))
+    assert "one scan in week 6" in editor.purpose.text()
+    editor.first.setText("2026-08-24")
+    shown(qtbot, plan, lambda: qtbot.mouseClick(editor.use, Qt.MouseButton.LeftButton))
+    assert [(r.station, r.form) for r in in_file(window).rules] == [
+        ("devices", "weekdays"),
+        ("scan", "days"),
+        ("devices", "scan"),
+    ]
+    assert editor.table.text(0, 0) == (
+        "Devices: on Mondays and Thursdays from 24 Aug 2026 to 15 Nov 2026"
+    )
+    tab.show_calendar()
+    assert tab.list.text(0, 0) == "A1, devices, today"
+    window.due.look()
+    qtbot.waitUntil(lambda: window.footer.next.text() == "Next: A1, devices, today")
+    target = tmp_path / "c.ics"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    qtbot.mouseClick(tab.export, Qt.MouseButton.LeftButton)
+    events = list(vobject.readOne(target.read_text()).vevent_list)
+    assert events[0].summary.value == "A1: Scan"
+    days = sorted(e.dtstart.value.isoformat() for e in events)
+    assert days[0] == "2026-08-27"
+    assert (
+        len({e.uid.value for e in events})
+        == len(events)
+        == len([d for d in tab.schedule.days if d.state not in ("done", "missed")])
+    )
+    editor.days.setText("every now and then")
+    editor._save()
+    assert "is not a number of days" in window.said
+    qtbot.keyClick(window, Qt.Key.Key_F9)
+    assert (window.shown, window.record.who()) == ("record", "A1")
+
+
+def test_the_planner_follows_its_levers(qtbot, window_on, demo):
+    """More scans narrow the interval; a wanted half-width says what reaches it; bad input is said."""
+    window = window_on(demo)
+    plan = window.plan
+    shown(qtbot, plan, lambda: window.go("plan"))
+    shown(qtbot, plan, lambda: plan.go("precision"))
+    tab = plan.tab("precision")
+    assert plan.headline.text().startswith("Alder. Expected: a client's offset to ±1.2 pp.")
+    assert tab.origins["scan"].text() == "stated"
+    before = tab.curve.chosen
+    shown(qtbot, plan, lambda: tab.spins["scans"].setValue(6))
+    assert tab.curve.chosen[0] == 6
+    assert tab.curve.chosen[1] < before[1]
+    assert tab.sliders["scans"].value() == 6
+    tab.wanted.setText("0,5")
+    shown(qtbot, plan, tab.wanted.editingFinished.emit)
+    assert tab.curve.wanted == 0.5
+    assert "to ±0.5 pp" in plan.headline.text()
+    tab.fields["day"].setText("much")
+    tab.fields["day"].setModified(True)
+    tab.fields["day"].editingFinished.emit()
+    assert "is not a number" in tab.refused.text()
