@@ -323,6 +323,7 @@ def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
     qtbot.keyClick(window.record.new_instrument, Qt.Key.Key_Return)
     assert "D199" in [entry_row.instrument for entry_row in window.record.entry_rows]
     window.go("plan")
+    window.plan.go("clients")
     tab = window.plan.tab("clients")
     assert tab.list.count == 1160
     QAbstractItemModelTester(tab.list.model(), QAbstractItemModelTester.FailureReportingMode.Fatal)

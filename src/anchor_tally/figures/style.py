@@ -249,9 +249,12 @@ LABEL_WIDE = 95  # pixels for a date under the axis
 
 def dates(axes: Any) -> None:
     """As many dates under an axis of time as there is room for."""
-    from matplotlib.dates import AutoDateFormatter, AutoDateLocator
+    from matplotlib.dates import DAILY, MONTHLY, AutoDateFormatter, AutoDateLocator
 
     room = max(int(axes.get_window_extent().width / LABEL_WIDE), 2)
     locator = AutoDateLocator(minticks=2, maxticks=room)  # type: ignore[no-untyped-call]
+    # the library's own steps end too early for a long study on a narrow axis
+    locator.intervald[MONTHLY] = [1, 2, 3, 4, 6, 12]
+    locator.intervald[DAILY] = [1, 2, 3, 7, 14, 21, 28]
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(AutoDateFormatter(locator))  # type: ignore[no-untyped-call]

@@ -72,13 +72,20 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
         changes=tuple(changes),
         anchor_day=r.anchor_day,
         anchor=r.anchor_value,
-        events=tuple(_span(e) for e in r.events),
+        events=_events(r),
         since=r.since,
         until=r.until,
         goal=f.goal if f is not None else None,
         reach=(f.earliest, f.latest) if f is not None and f.earliest is not None else None,
         label=f"{m.label} ({m.symbol})" if m is not None else "",
     )
+
+
+def _events(r: TrackResult) -> tuple[tuple[int, int, str], ...]:
+    """Spans of events, without those that begin after everything else that is shown."""
+    shown = [d for s in r.series for d in s.day[-1:].tolist()]
+    last = max([*shown, *r.anchor_day[-1:].tolist(), r.until])
+    return tuple(x for x in map(_span, r.events) if x[0] <= last)
 
 
 def _span(e: Event) -> tuple[int, int, str]:
