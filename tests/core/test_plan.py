@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from scipy import integrate, stats
 from statsmodels.stats.power import TTestPower
 
+from anchor_tally.analysis.plan.orders import order_at, williams
 from anchor_tally.analysis.plan.schedule import Measured, ScheduleRequest, matched, ordinal
 from anchor_tally.cli.main import main
 from anchor_tally.domain.catalogue import Catalogue
@@ -353,3 +354,22 @@ def test_plan_on_the_command_line(demo, tmp_path, capsys):
     with pytest.raises(SystemExit, match="2"):
         main(["plan", path, "--scans", "0"], CLOCK)
     assert "whole number" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("n", range(3, 10))
+def test_orders_are_balanced(n):
+    """Each device stands equally often at each place and follows each other one equally often."""
+    rows = williams(n)
+    assert len(rows) == (n if n % 2 == 0 else 2 * n)
+    places = np.zeros((n, n), dtype=int)
+    after = np.zeros((n, n), dtype=int)
+    for row in rows:
+        assert sorted(row) == list(range(n))
+        for place, device in enumerate(row):
+            places[device, place] += 1
+        for a, b in pairwise(row):
+            after[a, b] += 1
+    assert (places == len(rows) // n).all()
+    assert set(after[~np.eye(n, dtype=bool)].tolist()) == {len(rows) // n}
+    assert len({order_at(n, 0, k) for k in range(len(rows))}) == len(rows)
+    assert order_at(n, 2, 3) == order_at(n, 0, 5)

@@ -6,13 +6,14 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog
 
 from anchor_tally.analysis.plan.schedule import ordinal
+from anchor_tally.app.bench import device_order
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.instruments import AddInstrument
 from anchor_tally.wording.plan import iso
 from driving import shown
-from places import CLOCK
+from places import CLOCK, typed
 
 
 def in_file(window):
@@ -165,3 +166,29 @@ def test_the_planner_follows_its_levers(qtbot, window_on, demo):
     tab.fields["day"].setModified(True)
     tab.fields["day"].editingFinished.emit()
     assert "is not a number" in tab.refused.text()
+
+
+def test_the_order_of_devices_changes_from_visit_to_visit(qtbot, window_on, demo):
+    """A balanced study shows another order at the next visit, and the old one at an old visit."""
+    window = window_on(demo)
+    shown(qtbot, window.plan, lambda: window.go("plan"))
+    window.plan.go("protocol")
+    box = window.plan.tab("protocol").balanced
+    box.setFocus()
+    qtbot.keyClick(box, Qt.Key.Key_Space)
+    assert window.session.catalogue().balanced
+    record = window.record
+    orders = []
+    for code in ("Auk", "Brill"):
+        window.go("record")
+        record.take_client(code)
+        orders.append(list(dict.fromkeys(r.instrument for r in record.entry_rows)))
+        assert f"Order of this visit: {', '.join(orders[-1])}" in record.hint.text()
+    devices = {"Alder", "Birch", "Cedar", "Dogwood"}
+    assert all(set(o) == devices for o in orders)
+    assert orders[0] != orders[1]
+    before = device_order(window.session, "Auk", window.session.visits_of("Auk")[0].id)
+    window.session.do(typed("Auk", "2026-09-01T06:30", "Alder", "device", "body_mass", "80"))
+    newest = window.session.visits_of("Auk")
+    assert device_order(window.session, "Auk", newest[1].id) == before
+    assert device_order(window.session, "Auk", newest[0].id) == tuple(orders[0])

@@ -234,6 +234,7 @@ def test_answers_become_one_edit():
         precision="0,4",
         clients=[ClientRow("C1", "Woman", "1980-05"), ClientRow("", "m")],
         asked=frozenset(set_up.ASKED_AT_FIRST) - {"fasted"} | {"morning"},
+        rhythm="one_scan",
     )
     edit = edit_of(answers, "2026-03-02")
     assert [(n.instrument.name, n.instrument.repeats) for n in edit.instruments] == [
@@ -243,6 +244,13 @@ def test_answers_become_one_edit():
     assert edit.precision == ("body_fat_percent", 0.4)
     assert [c.client.sex for c in edit.clients] == ["female"]
     assert set(edit.conditions) == {("fasted", False), ("morning", True)}
+    assert [(r.station, r.form, r.starts) for r in edit.rules] == [
+        ("devices", "weekdays", "2026-03-02"),
+        ("scan", "days", ""),
+        ("devices", "scan", ""),
+    ]
+    without = edit_of(Answers(rhythm="one_scan"), "2026-03-02")  # no scan: none is planned
+    assert [r.station for r in without.rules] == ["devices"]
     with pytest.raises(UserError, match="not male, female or empty"):
         edit_of(Answers(clients=[ClientRow("C1", "x")]), "2026-03-02")
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from ..analysis.entry.entry_rows import LastVisit, cells_of
 from ..analysis.entry.row_answers import free_repeat
+from ..analysis.plan.orders import order_at
 from ..domain.errors import UserError
 from ..domain.repeats import Rule
 from ..study.edits.readings import AddReadings, NewReading
@@ -50,6 +51,24 @@ def last_visit(session: Session, client: str, visit: int | None) -> LastVisit:
     return LastVisit(
         tuple(r for r in session.readings(visit=before.id) if r.status == "ok" and not r.simulated)
     )
+
+
+def device_order(session: Session, client: str, visit: int | None) -> tuple[str, ...]:
+    """Names of the devices in the order of a visit; empty where the order is the study's own.
+
+    A visit that is looked at again has the order that it had.
+    """
+    items = session.catalogue()
+    person = items.client_coded(client)
+    if not items.balanced or person is None:
+        return ()
+    found = [i for i in items.instruments.values() if i.kind == "device" and not i.equation]
+    devices = sorted(found, key=lambda i: (i.position, i.id))
+    if len(devices) < 2:
+        return ()
+    earlier = sum(visit is None or v.id < visit for v in session.visits_of(client))
+    place = sorted(items.clients).index(person.id)
+    return tuple(devices[k].name for k in order_at(len(devices), place, earlier))
 
 
 def take_measurement(

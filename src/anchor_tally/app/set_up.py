@@ -8,6 +8,7 @@ from ..domain.errors import UserError
 from ..domain.metrics import HEIGHT
 from ..domain.protocol import ASKED_AT_FIRST, CONDITIONS
 from ..domain.records import Client, Instrument, StationChoice
+from ..domain.scheme import PRESETS, SCAN
 from ..domain.stations import STATION
 from ..domain.units import ValueRefused, parse_quantity
 from ..study.edits.set_up import NewClient, NewInstrument, SetUpStudy
@@ -115,7 +116,10 @@ class ClientRow:
 
 @dataclass(slots=True)
 class Answers:
-    """Everything that was answered; ``scan`` is empty for a study without scans."""
+    """Everything that was answered; ``scan`` is empty for a study without scans.
+
+    ``rhythm`` is the key of a preset of the calendar, empty for none.
+    """
 
     devices: list[DeviceRow] = field(default_factory=list)
     scan: str = ""
@@ -123,6 +127,7 @@ class Answers:
     precision: str = ""
     clients: list[ClientRow] = field(default_factory=list)
     asked: frozenset[str] = frozenset(ASKED_AT_FIRST)
+    rhythm: str = ""
 
 
 def sex_of(text: str) -> str:
@@ -197,4 +202,10 @@ def edit_of(answers: Answers, day: str) -> SetUpStudy:
         for c in CONDITIONS
         if (c.key in answers.asked) != (c.key in ASKED_AT_FIRST)
     )
-    return SetUpStudy(day, tuple(instruments), tuple(clients), tuple(stations), changed, precision)
+    preset = next((p for p in PRESETS if p.key == answers.rhythm), None)
+    rules = preset.rules(day) if preset is not None else ()
+    if not answers.scan.strip():
+        rules = tuple(r for r in rules if r.station != SCAN and r.form != SCAN)
+    return SetUpStudy(
+        day, tuple(instruments), tuple(clients), tuple(stations), changed, precision, rules
+    )

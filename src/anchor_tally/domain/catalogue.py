@@ -25,7 +25,8 @@ class Catalogue:
 
     ``gap`` is the study's visit gap in seconds, ``zone`` its time zone; in a study for
     ``practice`` simulated readings count, in a ``blind`` one the bench hides earlier and
-    corrected values. ``stated`` holds what the user states of a metric, by (metric, what):
+    corrected values; in a ``balanced`` one the order of the devices changes from visit to
+    visit. ``stated`` holds what the user states of a metric, by (metric, what):
     ``margin``, ``reference_sd`` (SD of one scan) and ``client_sd`` (spread of a device's offset
     between clients), in the metric's unit. ``protocol`` holds the conditions as this study has
     them, ``wanted_by`` what an instrument wants otherwise, by (instrument, key); ``stations``
@@ -37,6 +38,7 @@ class Catalogue:
     zone: str = "UTC"
     practice: bool = False
     blind: bool = False
+    balanced: bool = False
     clients: Mapping[int, Client] = field(default_factory=lambda: MappingProxyType({}))
     instruments: Mapping[int, Instrument] = field(default_factory=lambda: MappingProxyType({}))
     settings: Mapping[int, Setting] = field(default_factory=lambda: MappingProxyType({}))

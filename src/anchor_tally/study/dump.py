@@ -251,14 +251,36 @@ def dump_steps(
     return out
 
 
+_FACTS = (
+    "uid",
+    "title",
+    "created_at",
+    "visit_gap_minutes",
+    "zone",
+    "practice",
+    "blind",
+    "balanced",
+)
+
+
 def study_facts(conn: sqlite3.Connection, *, full: bool) -> dict[str, Cell]:
     """Facts of the study itself; title and identity only in a full copy."""
     row = conn.execute(
-        "SELECT uid, title, created_at, visit_gap_minutes, zone, practice, blind FROM study"
+        "SELECT uid, title, created_at, visit_gap_minutes, zone, practice, blind, balanced FROM"
+        " study"
     ).fetchone()
     facts = dict(
         zip(
-            ("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice", "blind"),
+            (
+                "uid",
+                "title",
+                "created_at",
+                "visit_gap_minutes",
+                "zone",
+                "practice",
+                "blind",
+                "balanced",
+            ),
             row,
             strict=True,
         )
@@ -298,7 +320,16 @@ def load(
 
 
 def _load_facts(conn: sqlite3.Connection, facts: dict[str, Cell]) -> None:
-    known = ("uid", "title", "created_at", "visit_gap_minutes", "zone", "practice", "blind")
+    known = (
+        "uid",
+        "title",
+        "created_at",
+        "visit_gap_minutes",
+        "zone",
+        "practice",
+        "blind",
+        "balanced",
+    )
     kept = {k: v for k, v in facts.items() if k in known and v is not None}
     try:
         for name in ("uid", "title", "created_at", "zone"):

@@ -71,14 +71,15 @@ class StudyFacts(NamedTuple):
     zone: str
     practice: bool
     blind: bool
+    balanced: bool
 
 
 def study_facts(conn: sqlite3.Connection) -> StudyFacts:
-    """The study's title, visit gap, time zone, and whether it is for practice or blind."""
+    """The study's title, visit gap and time zone; whether for practice, blind, balanced."""
     row = conn.execute(
-        "SELECT title, visit_gap_minutes, zone, practice, blind FROM study"
+        "SELECT title, visit_gap_minutes, zone, practice, blind, balanced FROM study"
     ).fetchone()
-    return StudyFacts(row[0], row[1] * 60, row[2], bool(row[3]), bool(row[4]))
+    return StudyFacts(row[0], row[1] * 60, row[2], bool(row[3]), bool(row[4]), bool(row[5]))
 
 
 def data_version(conn: sqlite3.Connection) -> int:
@@ -287,6 +288,7 @@ def catalogue(conn: sqlite3.Connection) -> Catalogue:
         zone=facts.zone,
         practice=facts.practice,
         blind=facts.blind,
+        balanced=facts.balanced,
         clients=MappingProxyType(clients(conn)),
         instruments=MappingProxyType(instruments(conn)),
         settings=MappingProxyType(settings(conn)),

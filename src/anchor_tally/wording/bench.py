@@ -158,6 +158,11 @@ def bench_headline(who: str, kept: int, *, noted: bool, empty: bool, before: str
     )
 
 
+def order_words(order: Sequence[str]) -> str:
+    """The order of the devices at this visit."""
+    return f"Order of this visit: {', '.join(order)}"
+
+
 def more_rows_words(others: int) -> str:
     """Rows that are not shown."""
     return f"{count(others, 'more row')}: type an instrument's name to show it." if others else ""

@@ -110,6 +110,7 @@ def device_rows(
     day: str = "",
     client: str = "",
     without_fat: bool = False,
+    order: Sequence[str] = (),
 ) -> tuple[tuple[EntryRow, ...], int]:
     """Rows of the devices.
 
@@ -117,7 +118,8 @@ def device_rows(
 
     An instrument that was read under several settings in this visit, or is about to be (``also``
     names further settings), has a row for each. At most MOST_ROWS are given, those read in this
-    visit and just added first; the second value counts the others.
+    visit and just added first; the second value counts the others. ``order`` names the devices
+    in the order of this visit, where it is not that of the study.
     """
     named = {i.name: i for i in catalogue.instruments.values() if i.id > 0}
     here = list(here)
@@ -137,6 +139,8 @@ def device_rows(
         if metric_named(x[2]) and not (without_fat and is_fat(x[2]))
     ]
 
+    turn = {name: k - len(order) for k, name in enumerate(order)}  # before all others
+
     def place(x: GridRow) -> tuple[bool, int, int, int]:
         """Position of a row: by instrument, then in the order of its display.
 
@@ -148,7 +152,7 @@ def device_rows(
         shown = list(catalogue.offers.get(i.id, ()))
         return (
             i.kind == "reference",
-            i.position,
+            turn.get(i.name, i.position),
             i.id,
             shown.index(x[2]) if x[2] in shown else len(shown),
         )

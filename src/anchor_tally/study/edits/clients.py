@@ -142,12 +142,14 @@ class AddHeight:
 class PutStudy:
     """Change the study's title, and whether it is for practice or blind.
 
-    In practice simulated readings count; blind hides earlier values at the bench.
+    In practice simulated readings count; blind hides earlier values at the bench; balanced
+    changes the order of the devices from visit to visit.
     """
 
     title: str
     practice: bool
     blind: bool = False
+    balanced: bool = False
 
     @property
     def words(self) -> str:
@@ -162,7 +164,12 @@ class PutStudy:
         journal.update(
             "study",
             {"id": 1},
-            {"title": title, "practice": int(self.practice), "blind": int(self.blind)},
+            {
+                "title": title,
+                "practice": int(self.practice),
+                "blind": int(self.blind),
+                "balanced": int(self.balanced),
+            },
         )
         for (metric,) in journal.rows("SELECT DISTINCT metric FROM reading WHERE simulated = 1"):
             journal.touch_metric(metric, None, added=False)

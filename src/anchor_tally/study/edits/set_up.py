@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ...domain.records import Client, Instrument, StationChoice
+from ...domain.scheme import SchemeRule
 from ...domain.units import Quantity
 from .checks import StateValue
 from .clients import AddHeight, check_day, client_row, taken_already
 from .edit import EditRefused, Journal
 from .instruments import OfferMetric, instrument_row
 from .protocol import AskCondition, PutStation
+from .scheme import AddRules
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +36,8 @@ class SetUpStudy:
     """Instruments, clients, stations, conditions and a scan's precision, as one edit.
 
     ``day`` (ISO) is the day of the heights; ``conditions`` holds keys and whether they are asked;
-    ``precision`` is the SD of one scan for the metric named beside it.
+    ``precision`` is the SD of one scan for the metric named beside it; ``rules`` are those of the
+    calendar.
     """
 
     day: str
@@ -43,6 +46,7 @@ class SetUpStudy:
     stations: tuple[StationChoice, ...] = ()
     conditions: tuple[tuple[str, bool], ...] = ()
     precision: tuple[str, float] | None = None
+    rules: tuple[SchemeRule, ...] = ()
 
     @property
     def words(self) -> str:
@@ -73,3 +77,5 @@ class SetUpStudy:
         if self.precision is not None:
             metric, value = self.precision
             StateValue(metric, "reference_sd", value).write(journal)
+        if self.rules:
+            AddRules(self.rules).write(journal)

@@ -9,3 +9,5 @@ CREATE TABLE planned_day (
   scheme INTEGER NOT NULL REFERENCES scheme, client INTEGER NOT NULL REFERENCES client, due TEXT NOT NULL,
   day TEXT NOT NULL DEFAULT '', PRIMARY KEY (scheme, client, due)
 ) STRICT;
+-- Whether the order of the devices is counterbalanced over visits.
+ALTER TABLE study ADD COLUMN balanced INTEGER NOT NULL DEFAULT 0 CHECK (balanced IN (0, 1));

@@ -77,6 +77,10 @@ class Protocol(Tab):
             "Blind: earlier and corrected values are hidden for two hours after a visit"
         )
         self.blind.clicked.connect(lambda on: self._do(self._study(blind=on)))
+        self.balanced = QCheckBox(
+            "Balanced order: the order of the devices changes from visit to visit"
+        )
+        self.balanced.clicked.connect(lambda on: self._do(self._study(balanced=on)))
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
         text = (
@@ -93,13 +97,21 @@ class Protocol(Tab):
         column.addLayout(own)
         column.addWidget(self.practice)
         column.addWidget(self.blind)
+        column.addWidget(self.balanced)
 
-    def _study(self, *, practice: bool | None = None, blind: bool | None = None) -> PutStudy:
+    def _study(
+        self,
+        *,
+        practice: bool | None = None,
+        blind: bool | None = None,
+        balanced: bool | None = None,
+    ) -> PutStudy:
         items = self.session.catalogue()
         return PutStudy(
             self.session.title,
             items.practice if practice is None else practice,
             items.blind if blind is None else blind,
+            items.balanced if balanced is None else balanced,
         )
 
     def _do(self, edit: Edit) -> None:
@@ -141,6 +153,7 @@ class Protocol(Tab):
                 box.removeItem(at)
         self.practice.setChecked(items.practice)
         self.blind.setChecked(items.blind)
+        self.balanced.setChecked(items.balanced)
 
     def _fill_whose(self) -> None:
         there = [

@@ -21,7 +21,7 @@ from ....analysis.entry.entry_rows import device_rows, may_be_said
 from ....analysis.entry.field_method import station_results
 from ....analysis.pairs.computed_values import visit_inputs
 from ....analysis.people.cautions import Caution, cautions_of, fat_unseen, locks, scan_cautions
-from ....app.bench import Place, Standing, last_visit
+from ....app.bench import Place, Standing, device_order, last_visit
 from ....app.find import Found
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
@@ -38,6 +38,7 @@ from ....wording.bench import (
     caution_words,
     error_words,
     more_rows_words,
+    order_words,
     unknown_client_words,
 )
 from ....wording.notes import sentence
@@ -374,6 +375,9 @@ class RecordStage(Page):
         words = f"{station.reminder}\n{_KEYS}" if station and station.kind == "reference" else _KEYS
         self.hint.setText(f"{words} · {NOT_A_DIAGNOSIS}")
         if station is None:
+            order = device_order(self.session, self.who(), self.visit)
+            if order and self.station == DEVICES:
+                self.hint.setText(f"{order_words(order)} · {self.hint.text()}")
             entry_rows, others = device_rows(
                 self.session.catalogue(),
                 self.session.instruments_and_metrics(),
@@ -383,6 +387,7 @@ class RecordStage(Page):
                 day=self.day() or "9999-12-31",
                 client=self.who(),
                 without_fat=no_fat,
+                order=order,
             )
             self.more.setText(more_rows_words(others))
             self.grid.build(entry_rows, by_round=False, one_instrument=False)

@@ -23,7 +23,8 @@ from ....app import set_up
 from ....app.set_up import SET, SETS, Answers, ClientRow, DeviceRow, Purpose
 from ....domain.metrics import metric_of
 from ....domain.protocol import ASKED_AT_FIRST, CONDITIONS, CYCLE
-from ...widgets import Flow, label, select_on_click, tip
+from ....domain.scheme import PRESETS
+from ...widgets import Flow, label, paired, select_on_click, tip
 
 DEVICE_ROWS, CLIENT_ROWS = 6, 8
 HEADS = ("Code", "Sex (f, m)", "Birth year", "Height (181 or 5ft 11)")
@@ -354,7 +355,7 @@ class ClientsStep(Step):
 class ConditionsStep(Step):
     """Which conditions are noted at each visit."""
 
-    question = "Which conditions do you note at each visit?"
+    question = "Which conditions do you note at each visit, and when is measured?"
     hint = "One key notes all of them as planned. They decide whether visits are comparable."
 
     def __init__(self) -> None:
@@ -365,10 +366,24 @@ class ConditionsStep(Step):
             tick.setChecked(key in ASKED_AT_FIRST)
             self.go_on_from(tick)
             grid.addWidget(tick, k // 2, k % 2)
+        self.rhythm = QComboBox()
+        self.rhythm.addItem("no calendar yet", "")
+        for preset in PRESETS:
+            self.rhythm.addItem(preset.label, preset.key)
+        self.purpose = label("", "faint", wrap=True)
+        self.rhythm.currentIndexChanged.connect(
+            lambda k: self.purpose.setText(PRESETS[k - 1].purpose if k > 0 else "")
+        )
         self.box.addLayout(grid)
+        self.box.addSpacing(10)
+        row = Flow()
+        row.addWidget(paired("When is measured", self.rhythm))
+        self.box.addLayout(row)
+        self.box.addWidget(self.purpose)
         self.box.addStretch(1)
 
     def read(self, answers: Answers) -> None:
+        answers.rhythm = str(self.rhythm.currentData())
         answers.asked = frozenset(k for k, t in self.boxes.items() if t.isChecked()) | (
             frozenset({CYCLE}) & frozenset(ASKED_AT_FIRST)
         )
