@@ -179,7 +179,7 @@ def test_the_order_of_devices_changes_from_visit_to_visit(qtbot, window_on, demo
     assert window.session.catalogue().balanced
     record = window.record
     orders = []
-    for code in ("Auk", "Brill"):
+    for code in ("Auk", "Cod"):
         window.go("record")
         record.take_client(code)
         orders.append(list(dict.fromkeys(r.instrument for r in record.entry_rows)))
