@@ -14,15 +14,18 @@ from hypothesis import strategies as st
 from scipy import integrate, stats
 from statsmodels.stats.power import TTestPower
 
+from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.plan.orders import order_at, williams
 from anchor_tally.analysis.plan.schedule import Measured, ScheduleRequest, matched, ordinal
 from anchor_tally.cli.main import main
 from anchor_tally.domain.catalogue import Catalogue
 from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.events import Event
+from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.scheme import DEVICES, LEAST_DAYS, SCAN, MovedDay, Scheme, SchemeRule
 from anchor_tally.domain.steps import finish
+from anchor_tally.scenario.drawn import Truth, draw, rows_of, snapshot_of
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.limits import single_bias, single_limits
 from anchor_tally.stats.offsets import client_offsets
@@ -39,6 +42,7 @@ from anchor_tally.stats.planning import (
 )
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
+from answers import study
 from places import CLOCK
 
 ANN = Client(1, "A")
@@ -373,3 +377,53 @@ def test_orders_are_balanced(n):
     assert set(after[~np.eye(n, dtype=bool)].tolist()) == {len(rows) // n}
     assert len({order_at(n, 0, k) for k in range(len(rows))}) == len(rows)
     assert order_at(n, 2, 3) == order_at(n, 0, 5)
+
+
+def test_drawn_studies_are_analysed_as_any_other(capsys, tmp_path):
+    """A drift is found, a perfect device is not said to move, intervals hold; the seed repeats it."""
+    drifting = ["simulate", "--clients", "10", "--anchors", "4", "--studies", "6", "--json"]
+    assert main([*drifting, "--drift-per-week", "0.2"], CLOCK) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert found["verdicts"]["drift"] == {"drifting": 1.0}
+    assert set(found["coverage"]) == {
+        "bias"
+    }  # offsets and limits of a moving device are no one value
+    assert main([*drifting, "--slope", "0", "--change-sd", "0.3"], CLOCK) == 0
+    stuck = json.loads(capsys.readouterr().out)
+    assert stuck["verdicts"]["change"].get("too_little", 0) > 0.8
+    assert main(["simulate", "--studies", "12", "--json", "--seed", "7"], CLOCK) == 0
+    steady = json.loads(capsys.readouterr().out)
+    assert main(["simulate", "--studies", "12", "--json", "--seed", "7"], CLOCK) == 0
+    assert json.loads(capsys.readouterr().out) == steady
+    assert steady["verdicts"]["drift"].get("steady", 0) > 0.5
+    assert all(r["share"] > 0.8 for r in steady["coverage"].values())
+    planned, got = steady["planned_half_widths"], steady["half_widths"]
+    assert all(got[k] == pytest.approx(planned[k], rel=0.25) for k in got)
+    assert main(["simulate", "--failures", "1.5"], CLOCK) == 2
+    assert "share from 0 to below 1" in capsys.readouterr().err
+    assert (
+        main(["simulate", "--studies", "3", "--mistypes", "0.5", "--dropouts", "0.5"], CLOCK) == 0
+    )
+    assert "3 studies" in capsys.readouterr().out
+
+
+def test_a_drawn_study_is_what_it_says():
+    """Large draws have the stated SDs; rows of a table give the same pairs as the columns."""
+    t = Truth(clients=600, scans=3, repeats=4, resolution=0.001, scan_sd=0.8, change_sd=0.0)
+    d = draw(t, np.random.default_rng(4))
+    within = d.shown - d.shown.mean(axis=1, keepdims=True)
+    assert np.sqrt((within**2).sum() / (within.size * 3 / 4)) == pytest.approx(0.3, rel=0.05)
+    error = (d.shown.mean(axis=1) - d.fat).reshape(600, 3)
+    assert error.mean() == pytest.approx(2.0, abs=0.3)
+    day = np.sqrt(error.var(axis=1, ddof=1).mean() - 0.09 / 4)
+    assert day == pytest.approx(1.0, rel=0.06)
+    assert (d.scan - d.fat).std() == pytest.approx(0.8, rel=0.06)
+    small = draw(
+        Truth(failures=0.1, dropouts=0.2, step=2.0, step_week=12.0), np.random.default_rng(2)
+    )
+    session = study(rows_of(small))
+    a = finish(CompareRequest(session.snapshot(), Lens(), "Device").run())
+    b = finish(CompareRequest(snapshot_of(small), Lens(), "Device").run())
+    assert (a.pairs.n, a.pairs.clients) == (b.pairs.n, b.pairs.clients)
+    assert a.bias.value == pytest.approx(b.bias.value)
+    assert a.limits.upper_interval.high == pytest.approx(b.limits.upper_interval.high)

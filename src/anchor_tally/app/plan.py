@@ -25,3 +25,15 @@ def write_calendar(session: Session, schedule: Schedule, path: str | Path) -> Pa
     with replacing(target) as part:
         part.write_bytes(content)
     return target
+
+
+def write_text(text: str, path: str | Path, suffix: str) -> Path:
+    """Write a text file, with this suffix where the name has none.
+
+    Returns the path that was written. Raises UserError.
+    """
+    target = Path(path)
+    target = target if target.suffix else target.with_suffix(suffix)
+    with replacing(target) as part:
+        part.write_text(text, encoding="utf-8")
+    return target

@@ -68,6 +68,9 @@ def _parser() -> argparse.ArgumentParser:
         help="SD of the offset between clients, when too few were scanned to estimate it",
     )
     _plan_arguments(sub.add_parser("plan", help="what is due, and the precision to expect"))
+    _simulate_arguments(
+        sub.add_parser("simulate", help="draw studies with a chosen truth and analyse them")
+    )
     i = sub.add_parser(
         "import",
         help=(
@@ -163,6 +166,55 @@ def _plan_arguments(p: argparse.ArgumentParser) -> None:
     p.add_argument("--json", action="store_true")
 
 
+_TRUTH = (
+    "bias",
+    "client_sd",
+    "day_sd",
+    "repeat_sd",
+    "scan_sd",
+    "level",
+    "level_sd",
+    "change_per_week",
+    "change_sd",
+    "slope",
+    "drift_per_week",
+    "step",
+    "step_week",
+    "water_sd",
+    "hydration",
+    "failures",
+    "mistypes",
+    "dropouts",
+    "weeks",
+    "resolution",
+)
+
+
+def _simulate_arguments(p: argparse.ArgumentParser) -> None:
+    """What studies are drawn with; the names are those of the truth in the answer."""
+    p.add_argument("file", nargs="?", type=Path, help="a study whose spreads are used")
+    p.add_argument("--instrument", default="", help="of that study; default: the first device")
+    p.add_argument("--clients", type=_whole, help="default: 14")
+    p.add_argument("--anchors", "--scans", dest="scans", type=_whole, help="of each; default: 3")
+    p.add_argument("--repeats", type=_whole, help="default: 3")
+    for name in _TRUTH:
+        p.add_argument(f"--{name.replace('_', '-')}", dest=name, type=_finite)
+    p.add_argument("--studies", type=_whole, default=100)
+    p.add_argument("--seed", type=_whole, default=1)
+    p.add_argument("--json", action="store_true")
+
+
+def _finite(text: str) -> float:
+    """A number within 1,000 of 0."""
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not abs(value) < 1000:
+        raise argparse.ArgumentTypeError(f'"{text[:20]}" is not a number')
+    return value
+
+
 def _whole(text: str) -> int:
     """A whole number from 1 to 10,000."""
     if not text.isdecimal() or not 1 <= int(text) <= 10_000:
@@ -210,6 +262,12 @@ def _plan(args: argparse.Namespace) -> None:
     plan(args)
 
 
+def _simulate(args: argparse.Namespace) -> None:
+    from .simulate import simulate
+
+    simulate(args)
+
+
 def _certificate(args: argparse.Namespace) -> None:
     from .files import write_certificate
 
@@ -244,6 +302,7 @@ _RUN: dict[str, Callable[[argparse.Namespace], None]] = {
     **dict.fromkeys(QUESTIONS, _ask),
     "calibrate": _calibrate,
     "plan": _plan,
+    "simulate": _simulate,
     "certificate": _certificate,
     "import": _import,
     "export": _export,

@@ -18,12 +18,14 @@ from .instruments import Instruments
 from .practice import Practice
 from .precision import PrecisionTab
 from .protocol import Protocol
+from .simulator import Simulator
 from .stated import Stated
 from .tab import Tab
 
 _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("calendar", "Calendar", Calendar, "What is measured when, and what is due."),
     ("precision", "Precision", PrecisionTab, "How many scans and repeats a question needs."),
+    ("simulator", "Simulator", Simulator, "What the program would say of studies drawn at random."),
     ("clients", "Clients", Clients, "Clients and their safety notes."),
     ("instruments", "Instruments", Instruments, "Devices and methods, their settings and order."),
     ("protocol", "Protocol", Protocol, "Conditions of each visit."),
@@ -70,7 +72,7 @@ class PlanStage(Page):
             tab.measured.connect(self.measured)
             tab.jobs = self.jobs
             tab.set_palette(self.colours)
-            if isinstance(tab, (Calendar, PrecisionTab)):
+            if isinstance(tab, (Calendar, PrecisionTab, Simulator)):
                 tab.told.connect(lambda text, k=key: self._tell(k, text))
                 tab.ready.connect(self.shown)
             self.stack.addWidget(tab)
