@@ -17,6 +17,7 @@ from statsmodels.stats.power import TTestPower
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.plan.orders import order_at, williams
 from anchor_tally.analysis.plan.schedule import Measured, ScheduleRequest, matched, ordinal
+from anchor_tally.analysis.plan.training import judge
 from anchor_tally.cli.main import main
 from anchor_tally.domain.catalogue import Catalogue
 from anchor_tally.domain.clock import fixed
@@ -25,6 +26,7 @@ from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.scheme import DEVICES, LEAST_DAYS, SCAN, MovedDay, Scheme, SchemeRule
 from anchor_tally.domain.steps import finish
+from anchor_tally.scenario.cases import CASES, case_rows
 from anchor_tally.scenario.drawn import Truth, draw, rows_of, snapshot_of
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.limits import single_bias, single_limits
@@ -42,7 +44,8 @@ from anchor_tally.stats.planning import (
 )
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
-from answers import study
+from anchor_tally.wording.training import judged_words
+from answers import said, study
 from places import CLOCK
 
 ANN = Client(1, "A")
@@ -427,3 +430,36 @@ def test_a_drawn_study_is_what_it_says():
     assert (a.pairs.n, a.pairs.clients) == (b.pairs.n, b.pairs.clients)
     assert a.bias.value == pytest.approx(b.bias.value)
     assert a.limits.upper_interval.high == pytest.approx(b.limits.upper_interval.high)
+
+
+FOUND_BY = {
+    "nothing": ("drift", "stable"),
+    "settings": ("drift", "step change"),
+    "drift": ("drift", "drifts"),
+    "response": ("change", "responds too little to change, or not at all"),
+    "odd_client": ("review", "Client unlike the others"),
+    "digits": ("review", "Outlier among repeats"),
+    "alike": ("alike", "behave alike"),
+    "circular": ("water", "derives fat and water from the same measurement"),
+    "few": ("calibrate", "no common correction shown"),
+}
+
+
+@pytest.mark.parametrize("case", CASES, ids=lambda c: c.problem)
+def test_training_cases_can_be_solved(case):
+    """The program finds what is wrong in each case, and its offset is near what may be subtracted."""
+    where, words = FOUND_BY[case.problem]
+    now = said(study(case_rows(case)))
+    assert words in json.dumps(now[where], ensure_ascii=False), now[where]
+    pooled = now["calibrate"]["Device"]["pooled"]["offset"]
+    right = judge(case.key, case.problem, case.subtract)
+    assert right.problem_right
+    assert right.amount_right
+    assert judged_words(right).startswith("Right")
+    if case.subtract is not None:
+        assert judge(case.key, case.problem, pooled).amount_right
+        assert not judge(case.key, case.problem, None).amount_right
+        far = judge(case.key, "few", case.subtract + 3)
+        assert (far.problem_right, far.amount_right, far.off) == (False, False, pytest.approx(3))
+    else:
+        assert not judge(case.key, case.problem, 1.0).amount_right

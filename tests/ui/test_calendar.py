@@ -12,7 +12,7 @@ from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.instruments import AddInstrument
 from anchor_tally.wording.plan import iso
-from driving import shown
+from driving import select, shown
 from places import CLOCK, typed
 
 
@@ -192,3 +192,35 @@ def test_the_order_of_devices_changes_from_visit_to_visit(qtbot, window_on, demo
     newest = window.session.visits_of("Auk")
     assert device_order(window.session, "Auk", newest[1].id) == before
     assert device_order(window.session, "Auk", newest[0].id) == tuple(orders[0])
+
+
+def test_a_training_case_is_solved(qtbot, window_on, demo):
+    """A case opens from Plan; its answer is judged in any stage; another study ends it."""
+    window = window_on(demo)
+    shown(qtbot, window.plan, lambda: window.go("plan"))
+    window.plan.go("training")
+    tab = window.plan.tab("training")
+    select(tab.table, 3)
+    qtbot.mouseClick(tab.button, Qt.MouseButton.LeftButton)
+    assert window.session.title == "Training case 4"
+    place = window.session.path.parent
+    bar = window.training
+    drift = window.page("drift")
+    shown(qtbot, drift, lambda: window.go("drift"))
+    assert drift.headline.text().startswith("Device: step change, down")
+    assert bar.isVisible()
+    qtbot.mouseClick(bar.button, Qt.MouseButton.LeftButton)
+    assert bar.said.text() == "Choose what is wrong first."
+    bar.problem.setCurrentIndex(bar.problem.findData("drift"))
+    bar.amount.setText("1.5")
+    qtbot.keyClick(bar.amount, Qt.Key.Key_Return)
+    assert bar.said.text().startswith("Not so: two settings are mixed under one name. Nothing")
+    bar.problem.setCurrentIndex(bar.problem.findData("settings"))
+    bar.amount.clear()
+    qtbot.keyClick(bar.amount, Qt.Key.Key_Return)
+    assert bar.said.text().startswith(
+        "Right: two settings are mixed under one name. Nothing should"
+    )
+    window.open_demo()
+    assert window.training is None
+    assert not place.exists()

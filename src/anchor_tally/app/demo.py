@@ -29,7 +29,7 @@ from ..study.open_file import migrations
 from .session import Session
 
 NAME = "rowing-squad.tally"
-_PREFIX = "anchor-tally-demo-"
+PREFIX = "anchor-tally-demo-"
 TITLE = "Coastal rowing squad (demo)"
 log = logging.getLogger("anchor_tally")
 
@@ -53,7 +53,7 @@ def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Sessio
     place, today = folder, clock.today()
     if place is None:
         _sweep()
-        place = Path(tempfile.mkdtemp(prefix=_PREFIX))
+        place = Path(tempfile.mkdtemp(prefix=PREFIX))
     path = place / NAME
     kept = _kept(today)
     if not kept.exists():
@@ -76,7 +76,7 @@ def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Sessio
 
 def _sweep() -> None:
     """Take away demo folders that a killed process has left: nobody holds the study in them."""
-    for left in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
+    for left in Path(tempfile.gettempdir()).glob(f"{PREFIX}*"):
         study = left / NAME
         if left.is_symlink() or left.stat().st_uid != os.getuid() or not study.exists():
             continue

@@ -42,6 +42,7 @@ class Session(StudyCache):
         self.closed: list[Callable[[], None]] = []
         self._undo: list[Restore] = []
         self._redo: list[Restore] = []
+        self.case = ""  # key of the training case that this is
         self.damage = ""  # what is wrong with the file, since it was noticed
         self._mirror: Any = None  # a copy in memory, against the loss of the file
         self._file = self._mark()

@@ -16,8 +16,10 @@ from ..domain.errors import UserError
 if TYPE_CHECKING:
     from ..app.session import Session
     from ..domain.clock import Clock
+    from .frame import Frame
     from .jobs import Jobs
     from .pages import Page
+    from .training_bar import TrainingBar
 
 FULL_COPY = "Full copy with names and remarks (*.zip)"
 _EXPORTS = {
@@ -35,6 +37,12 @@ class FileActions(QMainWindow):
     session: Session | None
     jobs: Jobs | None
     clock: Clock
+    frame: Frame
+    training: TrainingBar | None
+
+    def dress(self, widget: QWidget) -> None:
+        """Give a part of the window the style of the theme."""
+        raise NotImplementedError
 
     def attach(self, session: Session) -> None:
         """Show a study in the place of the one before."""
@@ -195,6 +203,21 @@ class FileActions(QMainWindow):
         from ..app.demo import demo_session
 
         self._switch(lambda: demo_session(clock=self.clock))
+
+    def open_case(self, key: str) -> None:
+        """Open a training case in the place of the study."""
+        from ..app.training import training_session
+
+        self._switch(lambda: training_session(key, clock=self.clock))
+
+    def put_case(self, case: str) -> None:
+        """Show the strip of a training case; none with any other study."""
+        from .training_bar import TrainingBar
+
+        self.training = TrainingBar(case) if case else None
+        if self.training is not None:
+            self.dress(self.training)
+        self.frame.put_case(self.training)
 
     def _switch(self, opener: Callable[[], Session], path: Path | None = None) -> None:
         session = self.session

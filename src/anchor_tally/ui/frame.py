@@ -217,6 +217,7 @@ class Frame(QWidget):
         self._lens_place: QLabel | QWidget = label("  ")
         self._lens_place.setObjectName("lens")
         self._lens_place.setFixedHeight(44)
+        self._case: QWidget | None = None
         self._middle = QHBoxLayout()
         self._middle.setSpacing(0)
         self._middle.addWidget(self.stack, 1)
@@ -237,6 +238,15 @@ class Frame(QWidget):
         self._lens_place.hide()
         self._lens_place.deleteLater()
         self._lens_place = bar
+
+    def put_case(self, bar: QWidget | None) -> None:
+        """Put the strip of a training case above the footer, in the place of one before."""
+        if self._case is not None:
+            self._case.hide()
+            self._case.deleteLater()
+        self._case = bar
+        if bar is not None:
+            self._right.insertWidget(self._right.count() - 1, bar)
 
     def put_drawer(self, drawer: QWidget) -> None:
         """Put the drawer beside the page."""

@@ -62,6 +62,7 @@ class MainWindow(Wayfinding):
         self.in_hand: dict[Page, str] = {}  # the client that a page was told of last
         self.jobs: Jobs | None = None
         self.due: NextDue | None = None
+        self.training = None
         self.lens: LensBar | None = None
         self._drawer: Drawer | None = None
         self.shown, self.found = "", 0
@@ -157,8 +158,9 @@ class MainWindow(Wayfinding):
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)
-        self._dress(self.lens)
+        self.dress(self.lens)
         self.frame.put_lens(self.lens)
+        self.put_case(session.case)
         session.changed.append(self.refresh)
         self.watch.watch(session)
         self.say("")
@@ -259,7 +261,7 @@ class MainWindow(Wayfinding):
             self._drawer = Drawer(self.session)
             self._drawer.message.connect(self.say)
             self._drawer.toggled.connect(self._drawer_toggled)
-            self._dress(self._drawer)
+            self.dress(self._drawer)
             self.frame.put_drawer(self._drawer)
         return self._drawer
 
@@ -281,6 +283,7 @@ class MainWindow(Wayfinding):
             page.file_wanted.connect(self.import_file)
             page.acted.connect(self.act)
             page.measured.connect(self._begin_measuring)
+            page.case_wanted.connect(self.open_case)
             if isinstance(page, StartPage):
                 page.show_recent([p for p in self.memory.recent() if p != self.session.path])
                 page.recent_wanted.connect(self.open_study)
@@ -288,7 +291,7 @@ class MainWindow(Wayfinding):
             page.opened.connect(self.open_found)
             page.counted.connect(self._reviewed)
             self.pages[key] = page
-            self._dress(page)
+            self.dress(page)
             self.stack.addWidget(page)
         return self.pages[key]
 
@@ -374,7 +377,7 @@ class MainWindow(Wayfinding):
         self.shown = key
         if self.lens is not None:
             self.lens.setVisible(key in _LENS)
-        self._dress(page)
+        self.dress(page)
         if key in ("plan", "track"):
             self._hand_over(page)
         self.stack.setCurrentWidget(page)
@@ -471,15 +474,16 @@ class MainWindow(Wayfinding):
         """Choose the theme."""
         self.dark = dark
         frame = self.frame
-        for widget in (frame.rail, frame.footer, frame.waiting, self.lens, self._drawer):
+        parts = (frame.rail, frame.footer, frame.waiting, self.lens, self._drawer, self.training)
+        for widget in parts:
             if widget is not None:
-                self._dress(widget)
+                self.dress(widget)
         for page in self.pages.values():
             page.set_palette(self.colours)
-        self._dress(self.front)
+        self.dress(self.front)
         self.update()
 
-    def _dress(self, widget: QWidget) -> None:
+    def dress(self, widget: QWidget) -> None:
         """Give a part of the window the style of the theme.
 
         Qt takes every widget below the one that has the style sheet, seen or not. So each

@@ -42,7 +42,8 @@ class Page(QWidget):
     ``message`` says something in the footer (text, whether it is trouble); ``evidence`` opens
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
     ``counted`` carries the number of findings, ``file_wanted`` for the import of a file,
-    ``acted`` for an action of the table, ``measured`` for the bench (client, station);
+    ``acted`` for an action of the table, ``measured`` for the bench (client,
+    station), ``case_wanted`` for a training case;
     ``shown`` is sent when an answer is on the screen.
     """
 
@@ -55,6 +56,7 @@ class Page(QWidget):
     opened = pyqtSignal(object)
     counted = pyqtSignal(int)
     measured = pyqtSignal(str, str)
+    case_wanted = pyqtSignal(str)
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__()

@@ -74,6 +74,7 @@ def style_sheet(p: Palette) -> str:
     QLineEdit:disabled {{ background: {p.paper}; color: {p.faint}; border-style: dashed; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url("{_ARROW}"); width: 11px; height: 11px; }}
+    QWidget#training {{ background: {p.band}; border-top: 1px solid {p.line}; }}
     QSlider::groove:horizontal {{ height: 4px; background: {p.line}; border-radius: 2px; }}
     QSlider::sub-page:horizontal {{ background: {p.accent}; border-radius: 2px; }}
     QSlider::handle:horizontal {{ width: 14px; margin: -6px 0; border-radius: 7px; background: {p.surface}; border: 1px solid {p.accent}; }}

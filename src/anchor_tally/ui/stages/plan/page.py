@@ -21,6 +21,7 @@ from .protocol import Protocol
 from .simulator import Simulator
 from .stated import Stated
 from .tab import Tab
+from .training import Training
 
 _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("calendar", "Calendar", Calendar, "What is measured when, and what is due."),
@@ -32,6 +33,7 @@ _TABS: tuple[tuple[str, str, Callable[[Session], Tab], str], ...] = (
     ("stated", "Stated values", Stated, "Values that the study cannot estimate, and the margin."),
     ("assessors", "Assessor check", AssessorCheck, "Technical error of an assessor."),
     ("practice", "Practice", Practice, "Practise reading a dial or a tape."),
+    ("training", "Training", Training, "Find what is wrong in a made study."),
 )
 _PURPOSE = {key: purpose for key, _, _, purpose in _TABS}
 
@@ -72,6 +74,8 @@ class PlanStage(Page):
             tab.measured.connect(self.measured)
             tab.jobs = self.jobs
             tab.set_palette(self.colours)
+            if isinstance(tab, Training):
+                tab.case_wanted.connect(self.case_wanted)
             if isinstance(tab, (Calendar, PrecisionTab, Simulator)):
                 tab.told.connect(lambda text, k=key: self._tell(k, text))
                 tab.ready.connect(self.shown)
