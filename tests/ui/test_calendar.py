@@ -1,6 +1,9 @@
 """The calendar and the planner, driven by keys and mouse: what is seen, and what is in the file."""
 
+from dataclasses import replace
+
 import vobject
+from pypdf import PdfReader
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog
@@ -9,7 +12,7 @@ from anchor_tally.analysis.plan.schedule import ordinal
 from anchor_tally.app.bench import device_order
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument
-from anchor_tally.study.edits.clients import AddClient
+from anchor_tally.study.edits.clients import AddClient, PutClient
 from anchor_tally.study.edits.instruments import AddInstrument
 from anchor_tally.wording.plan import iso
 from driving import select, shown
@@ -224,3 +227,33 @@ def test_a_training_case_is_solved(qtbot, window_on, demo):
     window.open_demo()
     assert window.training is None
     assert not place.exists()
+
+
+def test_sheets_for_the_bench(qtbot, window_on, demo, tmp_path, monkeypatch):
+    """A page a client, in the order of the bench, codes only unless names are asked for."""
+    auk = demo.catalogue().client_coded("Auk")
+    demo.do(PutClient(replace(auk, name="Zoe <b>Example</b>", cautions=frozenset({"implant"}))))
+    window = window_on(demo)
+    shown(qtbot, window.plan, lambda: window.go("plan"))
+    tab = window.plan.tab("calendar")
+    tab.view.choose(next(d for d in tab.schedule.days if iso(d.day) == "2026-08-31"))
+    target = tmp_path / "sheets"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    for named in (False, True):
+        tab.named.setChecked(named)
+        tab.paper.setCurrentText("Letter" if named else "A4")
+        qtbot.mouseClick(tab.sheets, Qt.MouseButton.LeftButton)
+        assert "14 sheets written to" in window.said
+        pdf = PdfReader(target.with_suffix(".pdf"))
+        assert len(pdf.pages) == 14
+        box = pdf.pages[0].mediabox
+        assert (round(box.width), round(box.height)) == ((612, 792) if named else (595, 842))
+        text = " ".join(pdf.pages[0].extract_text().split())
+        assert ("Zoe" in text, "Coastal rowing squad" in text) == (named, named)
+        assert "Implanted electronics" in text
+        assert "Alder" not in text  # an impedance scale is locked; the tape is not
+        assert "Waist girth" in text
+    second = " ".join(pdf.pages[1].extract_text().split())
+    places = [second.index(name) for name in ("Alder", "Birch", "Cedar", "Dogwood")]
+    assert places == sorted(places)
+    assert "repeats ±" in second

@@ -7,6 +7,7 @@ from datetime import date, timedelta
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFileDialog,
     QHBoxLayout,
@@ -21,16 +22,19 @@ from ....analysis.plan.schedule import PlannedDay, Schedule, ordinal
 from ....app.jobs import Job
 from ....app.plan import write_calendar
 from ....app.session import Session
+from ....app.sheets import sheets_of
 from ....domain.errors import UserError
 from ....domain.events import PERSON_EVENTS, Event
 from ....domain.scheme import BLACKOUTS, MovedDay
 from ....figures.style import Palette
+from ....reports.visit_sheet import as_html
 from ....study.edits.edit import Edit
 from ....study.edits.events import AddEvent, RemoveEvent
 from ....study.edits.scheme import MoveDay
 from ....wording.names import event_words
-from ....wording.numbers import day_words
+from ....wording.numbers import count, day_words
 from ....wording.plan import day_note, due_words, iso, left_out_words, plan_headline
+from ...paper import SIZES, write_pdf
 from ...widgets import Flow, Table, label, letters_wide, paired
 from .calendar_view import CalendarView
 from .scheme_editor import SchemeEditor
@@ -123,8 +127,14 @@ class Calendar(Tab):
         self.later.clicked.connect(lambda: self._shift(1))
         self.drop.clicked.connect(lambda: self._drop(self._current()))
         under = Flow()
-        for w in (self.measure, self.earlier, self.later, self.drop):
+        self.sheets, self.paper = QPushButton("Sheets of the day…"), QComboBox()
+        self.paper.addItems(list(SIZES))
+        self.paper.setAccessibleName("Paper of the sheets")
+        self.named = QCheckBox("with names")
+        self.sheets.clicked.connect(self._sheets)
+        for w in (self.measure, self.earlier, self.later, self.drop, self.sheets, self.paper):
             under.addWidget(w)
+        under.addWidget(self.named)
         self.legend = label(
             "Filled: done. Open: planned. Thick: due. !: overdue. ×: missed. Dot: measured, not"
             " planned. Arrow keys go from day to day; with Shift they move one.",
@@ -353,6 +363,34 @@ class Calendar(Tab):
         number = self.noted.currentData()
         if number is not None:
             self._edit(RemoveEvent(number), "The event is deleted. Undo takes it back.")
+
+    def _sheets(self) -> None:
+        """Write the sheets of all visits planned on the day under the mark, else of what is due."""
+        if self.schedule is None:
+            return
+        now = self._current()
+        open_ = [d for d in self.schedule.days if d.state not in ("done", "missed")]
+        if now is not None and now in open_:
+            days = [d for d in open_ if d.day == now.day]
+        else:
+            days = self.waiting or [d for d in open_ if d.day == min(x.day for x in open_)]
+        if not days:
+            self.message.emit("Nothing is planned: there is no sheet to print.", True)
+            return
+        named = self.named.isChecked()
+        name = f"sheets-{iso(days[0].day)}.pdf"
+        path, _ = QFileDialog.getSaveFileName(self, "Visit sheets", name, "PDF (*.pdf)")
+        if not path:
+            return
+        sheets = sheets_of(self.session, days, named=named)
+        html = as_html(sheets, self.session.title if named else "")
+        try:
+            written = write_pdf(html, path, self.paper.currentText(), "Visit sheets")
+        except UserError as error:
+            self.message.emit(f"{error}.", True)
+            return
+        held = "with names" if named else "codes only"
+        self.message.emit(f"{count(len(sheets), 'sheet')} written to {written}: {held}.", False)
 
     def _export(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
