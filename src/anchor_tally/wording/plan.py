@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import date
 
-from ..analysis.plan.precision import Option, Precision
+from ..analysis.plan.precision import Option, Precision, WouldShow
 from ..analysis.plan.schedule import LeftOut, PlannedDay, Schedule
 from ..domain.catalogue import Catalogue
 from ..domain.metrics import metric_of
@@ -188,6 +188,26 @@ def option_sentences(p: Precision, metric: str) -> list[str]:
     head = precision_headline(p, metric)
     said = [_sentence(o, now, unit) for o in p.options]
     return [text for text in said if text not in head]
+
+
+def would_show_words(w: WouldShow, metric: str) -> str:
+    """Whether a device could show a planned change, in two sentences."""
+    unit = metric_of(metric).difference_unit
+    verb = "loss" if w.change < 0 else "gain"
+    what = f"a {verb} of {number(abs(w.change))} {unit} in {number(w.weeks, 0)} weeks"
+    if w.single >= 0.8:
+        head = f"Two mornings show {what} in {100 * w.single:.0f} %."
+    else:
+        wrong = f" and the wrong sign in {100 * w.wrong_single:.0f} %"
+        head = f"Two mornings show {what} in only {100 * w.single:.0f} %{wrong}."
+    means = f"Two 7-day means show it in {100 * w.week:.0f} %."
+    if w.mornings is None:
+        return f"{head} {means} Four weeks of mornings at each date are too few for 80 %."
+    return f"{head} {means} {_enough(w.mornings)} at each date for 80 %."
+
+
+def _enough(mornings: int) -> str:
+    return "One morning is enough" if mornings == 1 else f"{mornings} mornings are enough"
 
 
 _WHERE = {

@@ -12,7 +12,7 @@ from ...domain.metrics import metric_of
 from ...domain.scheme import SPACING_DAYS
 from ...domain.snapshot import Snapshot
 from ...stats.components import NestedFit
-from ...stats.distributions import chi2_quantile
+from ...stats.distributions import chi2_quantile, normal_quantile
 from ...stats.estimate import Interval, Note, note
 from ...stats.planning import (
     QUICK,
@@ -20,7 +20,10 @@ from ...stats.planning import (
     Expected,
     Spreads,
     bias_error,
+    chance_to_see,
     expected,
+    mean_of_mornings,
+    mornings_to_see,
     power_of_drift,
     power_of_equivalence,
     smallest_real_change,
@@ -32,6 +35,7 @@ from ..pairs.reference_slopes import scan_error
 
 # standard deviations of a consumer scale in percentage points of body fat (common practice)
 USUAL = Spreads(client=2.5, scan=0.6, day=1.5, repeat=0.3)
+_Z = normal_quantile(0.975)
 MOST_TRIED = 60  # clients, scans, mornings or repeats tried to reach a wanted half-width
 
 
@@ -392,3 +396,68 @@ class CurveRequest:
             lines.append((repeat, tuple(widths)))
             yield (k + 1) / len(repeats)
         return Curve(self.interval, scans, tuple(lines), self.design, self.wanted)
+
+
+@dataclass(frozen=True, slots=True)
+class WouldShow:
+    """Whether a device could show a planned change of one client.
+
+    Attributes
+    ----------
+    change, weeks, start : float
+        True change in the metric's unit, over so many weeks, and the value at the start.
+    single, week : float
+        Chance to see it between two mornings, and between two 7-day means (95 % limits).
+    wrong_single, wrong_week : float
+        Chance that the difference points the wrong way.
+    mornings : int or None
+        Mornings at each date for a chance of 80 %; None where four weeks of them are too few.
+    band_single, band_week : float
+        Half-width of the 95 % band of a single morning and of a 7-day mean.
+    real_change : float
+        Smallest change that two single mornings can show.
+    """
+
+    change: float
+    weeks: float
+    start: float
+    single: float
+    week: float
+    wrong_single: float
+    wrong_week: float
+    mornings: int | None
+    band_single: float
+    band_week: float
+    real_change: float
+
+
+def would_show(
+    s: Spreads, change: float, weeks: float, start: float, repeats: int = 1
+) -> WouldShow:
+    """What a device with these spreads would show of a planned change.
+
+    Parameters
+    ----------
+    s : Spreads
+        Day and repeat are used: the device's offset is the same at both dates.
+    change, weeks, start : float
+        True change, weeks between the dates, and the value at the start.
+    repeats : int
+        Repeats on a morning.
+    """
+    one, seven = (mean_of_mornings(s, m, repeats) for m in (1, 7))
+    single, wrong_single = chance_to_see(change, math.sqrt(2) * one)
+    week, wrong_week = chance_to_see(change, math.sqrt(2) * seven)
+    return WouldShow(
+        change,
+        weeks,
+        start,
+        single,
+        week,
+        wrong_single,
+        wrong_week,
+        mornings_to_see(change, s, repeats),
+        _Z * one,
+        _Z * seven,
+        smallest_real_change(s, 1, repeats),
+    )

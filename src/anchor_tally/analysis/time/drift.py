@@ -49,9 +49,9 @@ from ..pairs.repeat_spread import outlying_repeats
 from ..pairs.series import instrument_asked
 from .other_devices import slope_beside_others
 
-# deviance by which a slope or a step must fit better than the other to be named (AIC: one of them
-# has e times the support of the other at 2)
-TOLD_APART = 2.0
+# deviance by which a slope or a step must fit better than the other to be named; at 2, where one
+# has e times the support of the other (AIC), 4 % of steps of 1.5 pp were called a drift
+TOLD_APART = 3.0
 SHARES_TRIED = 3  # shares of the clients' change for which a movement is looked at again
 VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
 USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (common practice)

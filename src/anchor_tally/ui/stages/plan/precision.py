@@ -29,6 +29,7 @@ from ....analysis.plan.precision import (
     Source,
     SpreadsRequest,
     StudySpreads,
+    would_show,
 )
 from ....app.jobs import Job
 from ....app.session import Session
@@ -44,6 +45,7 @@ from ....wording.plan import (
     option_sentences,
     power_words,
     precision_headline,
+    would_show_words,
 )
 from ...widgets import Table, label, paired
 from .tab import Tab
@@ -108,11 +110,20 @@ class PrecisionTab(Tab):
             row.addWidget(field)
             row.addWidget(self.origins[key], 1)
             form.addRow(label(f"SD: {words}", "faint"), holder)
+        self.change, self.weeks, self.start = QLineEdit("-2"), QLineEdit("8"), QLineEdit("22")
+        self.shows = QComboBox()
+        self.shows.addItem("the half-width by scans", "half")
+        self.shows.addItem("what it would show of a change", "change")
+        self.shows.activated.connect(lambda _k: self._follow())
+        self.would = label("", wrap=True)
         self.wanted, self.minutes, self.money = QLineEdit(), QLineEdit("30"), QLineEdit()
         for words, field, hint in (
             ("Wanted half-width (±)", self.wanted, "such as 1.0"),
             ("Minutes for a scan", self.minutes, "30"),
             ("Money for a scan", self.money, "0"),
+            ("Planned change", self.change, "-2"),
+            ("in weeks", self.weeks, "8"),
+            ("Value at the start", self.start, "22"),
         ):
             field.setMaximumWidth(80)
             field.setPlaceholderText(hint)
@@ -141,7 +152,9 @@ class PrecisionTab(Tab):
         self.table.setMinimumHeight(140)
         self.power = label("", "faint", wrap=True)
         right = QVBoxLayout()
+        right.addWidget(paired("Picture", self.shows))
         right.addLayout(self.picture, 3)
+        right.addWidget(self.would)
         right.addWidget(self.sentences)
         right.addWidget(self.table, 2)
         right.addWidget(self.power)
@@ -293,10 +306,12 @@ class PrecisionTab(Tab):
         if given is None:
             return
         spreads, design, wanted, _ = given
+        self._rest.start()
+        if self._would(spreads, design):
+            return
         request = CurveRequest(spreads, design, self.interval.currentData(), wanted)
         job = Job("Drawing the plan", _nothing, lambda _x: request.run())
         self.jobs.start("curve", job, self._draw, self._failed)
-        self._rest.start()
 
     def _compute(self) -> None:
         given = self._inputs()
@@ -319,17 +334,44 @@ class PrecisionTab(Tab):
     def _failed(self, text: str) -> None:
         self.refused.setText(text)
 
-    def _draw(self, found: Curve) -> None:
-        from ....figures import precision as figure
+    def _would(self, spreads: Spreads, design: Design) -> bool:
+        """Say what the device would show of a planned change; returns whether it is the picture."""
+        try:
+            change = self._number(self.change, "Planned change", -100)
+            weeks = self._number(self.weeks, "Weeks", 0.1)
+            start = self._number(self.start, "Value at the start")
+        except ValueError as error:
+            self.refused.setText(f"{error}.")
+            return False
+        if not change or weeks is None or start is None:
+            self.would.setText("")
+            return False
+        found = would_show(spreads, change, weeks, start, design.repeats)
+        self.would.setText(would_show_words(found, self.planned_metric))
+        if self.shows.currentData() != "change":
+            return False
+        from ....figures import would_show as figure
+
+        self._canvas().redraw(
+            lambda axes, family: figure.draw(axes, found, self.planned_metric, self.colours, family)
+        )
+        return True
+
+    def _canvas(self) -> FigureView:
         from ...canvas import FigureView
 
         if self.figure is None:
-            self.figure = FigureView("Expected half-width by scans", (60, 14, 48, 8))
-            self.figure.setMinimumHeight(180)
+            self.figure = FigureView("Picture of the plan", (60, 14, 48, 8))
+            self.figure.setMinimumHeight(160)
             self.picture.addWidget(self.figure)
+        return self.figure
+
+    def _draw(self, found: Curve) -> None:
+        from ....figures import precision as figure
+
         what = figure.info(found, self.planned_metric)
         self.curve = what
-        self.figure.redraw(lambda axes, family: figure.draw(axes, what, self.colours, family))
+        self._canvas().redraw(lambda axes, family: figure.draw(axes, what, self.colours, family))
 
     def _answer(self, found: Precision) -> None:
         self.plan = found
