@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator, Sequence
 from dataclasses import dataclass
 
@@ -468,7 +469,8 @@ def _why_silent(s: TrackSeries, since: int, until: int) -> str:
 def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
     """Drift of the device between two spans of days, and its SD.
 
-    Only the uncertainty where no slope is shown.
+    Only the uncertainty where no slope is shown. Where the clients' own change can explain the
+    slope as well, all from nothing to the whole of it is taken as equally likely.
     """
     m = s.moved
     if (
@@ -479,7 +481,10 @@ def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
     # as the SD of a normal error with the same 95 % interval, since few degrees of freedom widen
     # the slope's
     sd = m.slope.se * t_quantile(0.975, m.slope.df) / normal_quantile(0.975)
-    return (m.slope.value * weeks if m.drifts else 0.0), sd * abs(weeks)
+    whole, sd = m.slope.value * weeks, sd * abs(weeks)
+    if m.drifts or not m.found or s.instrument.equation:  # a formula has nothing that drifts
+        return (whole if m.drifts else 0.0), sd
+    return whole / 2, math.hypot(sd, whole / math.sqrt(12))
 
 
 def _departures(s: TrackSeries) -> Floats:
