@@ -18,11 +18,13 @@ from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.plan.orders import order_at, williams
 from anchor_tally.analysis.plan.schedule import Measured, ScheduleRequest, matched, ordinal
 from anchor_tally.analysis.plan.training import judge
+from anchor_tally.analysis.plan.trial_conditions import scan_conditions
 from anchor_tally.cli.main import main
 from anchor_tally.domain.catalogue import Catalogue
 from anchor_tally.domain.clock import fixed
 from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.protocol import CONDITIONS
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.scheme import DEVICES, LEAST_DAYS, SCAN, MovedDay, Scheme, SchemeRule
 from anchor_tally.domain.steps import finish
@@ -44,6 +46,7 @@ from anchor_tally.stats.planning import (
 )
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
+from anchor_tally.wording.notes import sentence
 from anchor_tally.wording.training import judged_words
 from answers import said, study
 from places import CLOCK
@@ -463,3 +466,20 @@ def test_training_cases_can_be_solved(case):
         assert (far.problem_right, far.amount_right, far.off) == (False, False, pytest.approx(3))
     else:
         assert not judge(case.key, case.problem, 1.0).amount_right
+
+
+def test_conditions_of_the_scan_are_those_of_the_trial():
+    """Usual visits after breakfast, at another hour: said; the same conditions: nothing is said."""
+    fasted = [c for c in CONDITIONS if c.key in ("fasted", "voided")]
+
+    def visits(hour, answer):
+        rows = [Measured(1, DEVICES, 700000 + k, k, hour) for k in range(1, 6)]
+        rows += [Measured(1, SCAN, 700010, 9, 7.0), Measured(1, DEVICES, 700010, 9, 7.0)]
+        answers = {k: {"fasted": answer, "voided": "yes"} for k in range(1, 6)}
+        return scan_conditions(rows, answers | {9: {"fasted": "yes"}}, fasted)
+
+    assert visits(7.5, "yes") == ()
+    said_ = [sentence(n) for n in visits(10.5, "no")]
+    assert said_[0].startswith("Usual visits are at about 10:30, scans at about 07:00")
+    assert said_[1].startswith("Fasted: not kept at 5 of 5 usual visits")
+    assert len(said_) == 2

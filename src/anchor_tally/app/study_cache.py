@@ -459,8 +459,14 @@ class StudyCache:
             start = self.edits
             found = yield from read.measured_steps(self.connection())
             if start == self.edits:
-                self._measured = tuple(Measured(c, s, ordinal(d)) for c, s, d in found)
+                self._measured = tuple(
+                    Measured(c, s, ordinal(at), v, _hour(at)) for v, c, s, at in found
+                )
         return self._measured
+
+    def conditions(self) -> dict[int, dict[str, str]]:
+        """Conditions noted at each visit, by its number."""
+        return finish(read.conditions_steps(self.connection()))
 
     def schedule_steps(self, first: str, last: str) -> Generator[float, None, ScheduleRequest]:
         """What the calendar between two ISO days is made of; yields as it goes."""
@@ -518,6 +524,11 @@ class StudyCache:
     def visit_note(self, visit: int) -> VisitNote:
         """Conditions, assessor and remarks of a visit."""
         return read.visit_note(self.connection(), visit)
+
+
+def _hour(moment: str) -> float | None:
+    """The hour of a moment as written; None for a day alone."""
+    return int(moment[11:13]) + int(moment[14:16]) / 60 if len(moment) > 10 else None
 
 
 Readings = Literal[

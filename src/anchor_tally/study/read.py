@@ -183,10 +183,10 @@ def scheme(conn: sqlite3.Connection) -> Scheme:
 
 def measured_steps(
     conn: sqlite3.Connection,
-) -> Generator[int, None, tuple[tuple[int, str, str], ...]]:
-    """Client, station and day of every station of every visit; yields how many were read."""
+) -> Generator[int, None, tuple[tuple[int, int, str, str], ...]]:
+    """Visit, client, station and start of every station of every visit; yields how many."""
     cursor = conn.execute(
-        "SELECT DISTINCT v.id, v.client, substr(v.start, 1, 10), i.kind, CASE i.kind WHEN 'method'"
+        "SELECT DISTINCT v.id, v.client, v.start, i.kind, CASE i.kind WHEN 'method'"
         " THEN r.metric ELSE '' END FROM reading r JOIN visit v ON v.id = r.visit JOIN instrument i"
         " ON i.id = r.instrument"
     )
@@ -194,12 +194,12 @@ def measured_steps(
     n = 0
     while block := cursor.fetchmany(BLOCK):
         n += len(block)
-        for visit, client, day, kind, metric in block:
+        for visit, client, start, kind, metric in block:
             station = DEVICES if kind == "device" else station_of(metric, kind)
             if station is not None:
-                found.add((visit, client, station, day))
+                found.add((visit, client, station, start))
         yield n
-    return tuple((client, station, day) for _, client, station, day in sorted(found))
+    return tuple(sorted(found))
 
 
 def goals(conn: sqlite3.Connection) -> tuple[Goal, ...]:

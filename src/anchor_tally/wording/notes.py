@@ -24,6 +24,8 @@ NOTES = {
     "far_off": "One outlier affects this result: {client}, {at:day}, {value:.1f} {unit} (other repeats {others:.1f| and }). Check it in Review.",
     "far_off_more": "{more:|more repeat differs|more repeats differ} from the other repeats. Check them in Review.",
     "no_deming": "A Deming line needs at least 4 clients whose values differ.",
+    "scan_hour": "Usual visits are at about {visit}, scans at about {scan}: the daily rhythm adds to the difference.",
+    "scan_condition": "{label}: not kept at {broken} of {n} usual visits. A scan under other conditions does not compare.",
     "usual_spreads": "The study cannot tell all spreads yet: usual values stand for them.",
     "few_clients": "Only {clients:|client|clients}: rely on the intervals, not on the estimates.",
     "from_memory": "Equation of {source}. Its coefficients are from memory and were not checked against the publication.",

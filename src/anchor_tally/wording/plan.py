@@ -266,7 +266,7 @@ def option_rows(p: Precision, metric: str) -> list[tuple[str, ...]]:
         width = MISSING if o.half_width is None else f"±{number(o.half_width, 2)} {unit}"
         rows.append(
             (
-                _more(o),
+                f"{o.count} more {o.what[:-1] if o.count == 1 else o.what}",
                 width,
                 f"{o.more.scans}",
                 f"{o.more.minutes / 60:.1f}",

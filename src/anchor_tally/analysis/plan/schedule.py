@@ -27,11 +27,16 @@ Span = tuple[int, int]
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """A visit at which a station was measured: client, station, and day."""
+    """A visit at which a station was measured.
+
+    Client, station and day, the visit's number, and its hour (None where only the day is known).
+    """
 
     client: int
     station: str
     day: int
+    visit: int = 0
+    hour: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

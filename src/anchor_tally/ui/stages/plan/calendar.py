@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ....analysis.plan.schedule import PlannedDay, Schedule, ordinal
+from ....analysis.plan.trial_conditions import scan_conditions
 from ....app.jobs import Job
 from ....app.plan import write_calendar
 from ....app.session import Session
@@ -32,6 +33,7 @@ from ....study.edits.edit import Edit
 from ....study.edits.events import AddEvent, RemoveEvent
 from ....study.edits.scheme import MoveDay
 from ....wording.names import event_words
+from ....wording.notes import sentence
 from ....wording.numbers import count, day_words
 from ....wording.plan import day_note, due_words, iso, left_out_words, plan_headline
 from ...paper import SIZES, write_pdf
@@ -217,6 +219,9 @@ class Calendar(Tab):
         self.list.fill([(due_words(d, items, found.today),) for d in self.waiting])
         self.list.setVisible(bool(self.waiting))
         said = left_out_words([x for x in found.left_out if x.why != "most"], items)
+        conditions = items.conditions_for(None)
+        differs = scan_conditions(found.measured, self.session.conditions(), conditions)
+        said += [sentence(n) for n in differs]
         self.left_out.setText(" ".join(said))
         self.left_out.setVisible(bool(said))
         self._tell()
