@@ -6,8 +6,10 @@ from importlib import resources
 
 from PyQt6.QtGui import QFontDatabase, QIcon
 
-from ..figures.style import Palette
+from ..figures.style import DARK, Palette
 
+_ICONS = resources.files("anchor_tally") / "assets" / "icons"
+_CHECKS = tuple((_ICONS / name).as_posix() for name in ("check.svg", "check-dark.svg"))  # type: ignore[attr-defined]
 _ARROW = (resources.files("anchor_tally") / "assets" / "icons" / "down.svg").as_posix()  # type: ignore[attr-defined]
 _UP = (resources.files("anchor_tally") / "assets" / "icons" / "up.svg").as_posix()  # type: ignore[attr-defined]
 FAMILY = "IBM Plex Sans"
@@ -96,6 +98,9 @@ def style_sheet(p: Palette) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 10px; }} QScrollBar::handle:horizontal {{ background: {p.line}; border-radius: 5px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     QCheckBox {{ spacing: 7px; }}
+    QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {p.faint}; border-radius: 3px; background: {p.surface}; }}
+    QCheckBox::indicator:checked {{ background: {p.accent}; border-color: {p.accent}; image: url("{_CHECKS[p is DARK]}"); }}
+    QCheckBox::indicator:focus {{ border: 2px solid {p.accent}; }}
     QCheckBox:disabled {{ color: {p.faint}; }}
     QCheckBox:focus {{ color: {p.accent}; }}
     QToolTip {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.line}; }}
