@@ -17,16 +17,21 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 import messy_workbook
 import numpy as np
 from PyQt6.QtCore import QEventLoop, QSettings, Qt, QTimer
+from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
+from anchor_tally.app.sheets import sheets_of
 from anchor_tally.domain.clock import fixed
+from anchor_tally.reports.visit_sheet import as_html
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.main_window import MainWindow
+from anchor_tally.ui.paper import write_pdf
 
 CLOCK = fixed("2026-08-27T06:30:00")  # the pictures show the same days whenever they are made
 WIDE = (
@@ -37,10 +42,6 @@ WIDE = (
     "Brill;14/09/2026;06:40;27,4;;23,2;150;30;no;late\n"
     "Cod;31/09/2026;06:50;19,4;;16,2;176;33;yes;\n"
 )
-ASSESSED = [
-    ("8.2", "8.6"), ("14.0", "13.4"), ("11.2", "11.2"), ("6.8", "7.2"), ("19.4", "20.2"), ("9.0", "8.8"),
-    ("12.6", "13.4"), ("16.0", "15.6"), ("7.4", "7.4"), ("10.2", "10.8"), ("22.0", "21.2"), ("13.0", "12.4"),
-]  # fmt: skip
 
 
 def until(signal, action):
@@ -52,20 +53,45 @@ def until(signal, action):
     loop.exec()
 
 
-def _plan(window: MainWindow, session: Session, keep: Callable[[str], None]) -> None:
-    """The cards of a client with a caution, and an assessor check."""
+def _plan(window: MainWindow, session: Session, keep: Callable[[str], None], folder: Path) -> None:
+    """The calendar, a sheet, the planner and the simulator."""
     client = session.catalogue().clients[1]
     told = {"birth": "1994-05", "usual_activity": "rows 6 days a week"}
     session.do(PutClient(replace(client, cautions=frozenset({"implant"}), **told)))
-    window.go("plan")
-    keep("clients")
-    window.page("plan").go("assessors")
-    page = window.page("plan").tab("assessors")
-    page.assessor.setEditText("R. K.")
-    for k, (first, second) in enumerate(ASSESSED, start=1):
-        for field, text in ((page.person, str(k)), (page.first, first), (page.second, second)):
-            field.setText(text)
-        QTest.keyClick(page.second, Qt.Key.Key_Return)
+    plan = window.page("plan")
+    until(plan.shown, lambda: window.go("plan"))
+    until(plan.shown, lambda: plan.go("calendar"))
+    calendar = plan.tab("calendar")
+    calendar.view.setFocus()
+    for key in (Qt.Key.Key_Down, Qt.Key.Key_Right, Qt.Key.Key_Right):
+        QTest.keyClick(calendar.view, key)
+    keep("calendar")
+    days = [d for d in calendar.schedule.days if d.day == calendar.view.current().day]
+    html = as_html(sheets_of(session, days))
+    with tempfile.TemporaryDirectory() as place:
+        picture_of(write_pdf(html, Path(place) / "sheets.pdf"), folder / "sheet.png", 1)
+    until(plan.shown, lambda: plan.go("precision"))
+    keep("precision")
+    plan.go("simulator")
+    simulator = plan.tab("simulator")
+    simulator.fields["drift_per_week"].setText("0.05")
+    simulator.studies.setText("20")
+    until(plan.shown, simulator.run)
+    keep("simulator")
+
+
+def picture_of(pdf: Path, target: Path, page: int) -> None:
+    """One page of a PDF as a picture."""
+    document = QPdfDocument(None)
+    document.load(str(pdf))
+    size = document.pagePointSize(page)
+    paper = QImage(round(size.width()), round(size.height()), QImage.Format.Format_RGB32)
+    paper.fill(Qt.GlobalColor.white)
+    painter = QPainter(paper)
+    painter.drawImage(0, 0, document.render(page, paper.size()))
+    painter.end()
+    paper.save(str(target))
+    print(target)
 
 
 def _import(window: MainWindow, place: Path, keep: Callable[[str], None]) -> None:
@@ -103,7 +129,6 @@ def _caution(window: MainWindow, session: Session, keep: Callable[[str], None]) 
         entry_row.cells[0].setFocus()
         QTest.keyClicks(entry_row.cells[0], text)
         QTest.keyClick(entry_row.cells[0], Qt.Key.Key_Return)
-    keep("record-caution")
     record.client.setEditText("Merle")
     record.bar.choose_client()
 
@@ -118,12 +143,7 @@ def app_focus() -> QWidget:
 
 def _views(window: MainWindow, keep: Callable[[str], None]) -> None:
     """Views of Compare, and what the review found."""
-    for name, picture in (
-        ("consistency", "repeatability"),
-        ("change", "change"),
-        ("water", "hydration"),
-        ("score", "which-device"),
-    ):
+    for name, picture in (("change", "change"), ("score", "which-device")):
         until(window.page(name).shown, lambda name=name: window.go(name))
         keep(picture)
     review = window.page("review")
@@ -204,21 +224,21 @@ def main(folder: Path) -> None:
         keep("skinfolds")
         record.go_station("methods")
         keep("methods")
-        _plan(window, session, keep)
+        _plan(window, session, keep, folder)
         _import(window, Path(place), keep)
         _workbook(window, Path(place), keep)
         window.set_dark(True)
         until(window.page("compare").shown, lambda: window.go("compare"))
         keep("compare-dark")
         window.set_dark(False)
+        window.open_case("4")
+        until(window.page("drift").shown, lambda: window.go("drift"))
+        bar = window.training
+        bar.problem.setCurrentIndex(bar.problem.findData("settings"))
+        bar.answer()
+        keep("training")
         window.attach(Session.new(Path(place) / "my-study.tally", "My study", clock=CLOCK))
         keep("start")
-        page = window.page("start")
-        page.begin()
-        page.go_step(1)
-        page.devices.lines[0].name.setText("Alder")
-        page.devices.lines[0].went.emit()
-        keep("set-up")
         window.close()
 
 

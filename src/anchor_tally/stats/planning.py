@@ -18,7 +18,7 @@ from scipy import special
 from .estimate import Floats
 from .variance_grid import OCCASIONS
 
-FINE, QUICK = (32, 1024), (12, 256)  # drawn studies, and points of the interval of each
+FINE, QUICK = (32, 1024), (10, 256)  # drawn studies, and points of the interval of each
 Array = npt.ArrayLike
 
 
