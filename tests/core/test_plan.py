@@ -118,11 +118,11 @@ def test_done_due_overdue_and_missed():
     assert states["2026-06-01"] == ("due", None)
     assert states["2026-06-08"] == ("planned", None)
     assert states["2026-05-20"] == ("overdue", None)
-    assert [(d.station, iso(d.day)) for d in found.waiting()] == [
+    assert [(d.station, iso(d.day)) for d in found.waiting] == [
         (SCAN, "2026-05-20"),
         ("girths", "2026-06-01"),
     ]
-    assert iso(found.coming().day) == "2026-06-08"
+    assert iso(found.coming.day) == "2026-06-08"
 
 
 def test_spans_spacing_cautions_and_the_most():

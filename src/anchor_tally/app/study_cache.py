@@ -464,6 +464,10 @@ class StudyCache:
                 )
         return self._measured
 
+    def measured_known(self) -> tuple[Measured, ...]:
+        """Every station of every visit, as far as it was read."""
+        return self._measured or ()
+
     def conditions(self) -> dict[int, dict[str, str]]:
         """Conditions noted at each visit, by its number."""
         return finish(read.conditions_steps(self.connection()))

@@ -58,7 +58,7 @@ def plan(args: argparse.Namespace) -> None:
         print(json.dumps(found, indent=1, ensure_ascii=False, allow_nan=False))
         return
     print(plan_headline(schedule, items))
-    for d in schedule.waiting():
+    for d in schedule.waiting:
         print(f"· {due_words(d, items, schedule.today)}")
     for line in left_out_words(schedule.left_out, items):
         print(f"· {line}")

@@ -26,7 +26,7 @@ def plan_json(
                 "on": iso(d.day),
                 "overdue_days": max(schedule.today - d.day, 0),
             }
-            for d in schedule.waiting()
+            for d in schedule.waiting
         ],
         "left_out": [
             {

@@ -29,15 +29,15 @@ class NextDue(QObject):
     @property
     def waiting(self) -> int:
         """Number of visits that are due or overdue."""
-        return len(self.schedule.waiting()) if self.schedule is not None else 0
+        return len(self.schedule.waiting) if self.schedule is not None else 0
 
     def first(self) -> tuple[str, str] | None:
         """Code of the client and station of what comes next."""
         s = self.schedule
         if s is None:
             return None
-        waiting = s.waiting()
-        found = waiting[0] if waiting else s.coming()
+        waiting = s.waiting
+        found = waiting[0] if waiting else s.coming
         if found is None:
             return None
         return self.session.catalogue().clients[found.client].code, found.station

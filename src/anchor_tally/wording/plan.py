@@ -73,24 +73,24 @@ def due_words(d: PlannedDay, catalogue: Catalogue, today: int) -> str:
 
 def plan_headline(s: Schedule, catalogue: Catalogue) -> str:
     """What waits across clients, or what comes next."""
-    waiting = s.waiting()
+    waiting = s.waiting
     if waiting:
         clients = len({d.client for d in waiting})
         overdue = sum(d.state == "overdue" for d in waiting)
         late = f", {overdue} overdue" if overdue else ""
         return f"{count(len(waiting), 'visit')} due for {count(clients, 'client')}{late}."
-    after = s.coming()
+    after = s.coming
     if after is not None:
         return f"Nothing is due. Next is {due_words(after, catalogue, s.today)}."
-    if not s.days:
+    if not any(c.days for c in s.clients.values()):
         return "No calendar yet. Choose a scheme to begin with."
     return "Nothing more is planned."
 
 
 def next_words(s: Schedule, catalogue: Catalogue) -> str:
     """The next thing due, for the footer; empty where nothing is planned."""
-    waiting = s.waiting()
-    first = waiting[0] if waiting else s.coming()
+    waiting = s.waiting
+    first = waiting[0] if waiting else s.coming
     if first is None:
         return ""
     more = f" (+{len(waiting) - 1})" if len(waiting) > 1 else ""

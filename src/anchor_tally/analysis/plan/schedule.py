@@ -85,30 +85,72 @@ class LeftOut:
 
 
 @dataclass(frozen=True, slots=True)
+class ClientDays:
+    """The calendar of one client, in the order of days.
+
+    ``unplanned`` are visits that fulfil no planned day; ``spans`` those in which nothing is
+    planned.
+    """
+
+    days: tuple[PlannedDay, ...]
+    unplanned: tuple[Measured, ...]
+    spans: tuple[Span, ...]
+    left_out: tuple[LeftOut, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Schedule:
-    """The calendar between two days: planned and measured days, spans, and what was left out."""
+    """The calendar between two days, by client in the order of their codes.
+
+    Attributes
+    ----------
+    today, first, last : int
+        The present day, and the bounds.
+    clients : mapping
+        The calendar of each client, by number.
+    stations : tuple of str
+        Stations that are planned or measured, scans first.
+    waiting : tuple of PlannedDay
+        What is overdue or due, the longest waiting first.
+    coming : PlannedDay or None
+        The first planned day after today.
+    """
 
     today: int
     first: int
     last: int
-    days: tuple[PlannedDay, ...]
-    measured: tuple[Measured, ...]
-    blackouts: Mapping[int, tuple[Span, ...]]
-    left_out: tuple[LeftOut, ...]
+    clients: Mapping[int, ClientDays]
+    stations: tuple[str, ...]
+    waiting: tuple[PlannedDay, ...]
+    coming: PlannedDay | None
 
-    def waiting(self) -> tuple[PlannedDay, ...]:
-        """What is overdue or due, the longest waiting first."""
-        found = [d for d in self.days if d.state in ("overdue", "due")]
-        order = {s: k for k, s in enumerate(PLANNED)}
-        return tuple(sorted(found, key=lambda d: (d.day, d.client, order[d.station])))
+    @property
+    def days(self) -> tuple[PlannedDay, ...]:
+        """All planned days, by client."""
+        return tuple(d for c in self.clients.values() for d in c.days)
 
-    def coming(self) -> PlannedDay | None:
-        """The first planned day after today."""
-        return min(
-            (d for d in self.days if d.state == "planned"),
-            key=lambda d: (d.day, d.client),
-            default=None,
-        )
+    @property
+    def left_out(self) -> tuple[LeftOut, ...]:
+        """What is not planned, by client."""
+        return tuple(x for c in self.clients.values() for x in c.left_out)
+
+
+_ORDER = {s: k for k, s in enumerate((SCAN, *(p for p in PLANNED if p != SCAN)))}
+
+
+def _schedule(today: int, first: int, last: int, clients: Mapping[int, ClientDays]) -> Schedule:
+    """A calendar of clients, with what follows from all of them."""
+    waiting, coming, used = list[PlannedDay](), None, set[str]()
+    for c in clients.values():
+        used.update(d.station for d in c.days)
+        used.update(m.station for m in c.unplanned)
+        waiting += [d for d in c.days if d.state in ("overdue", "due")]
+        ahead = next((d for d in c.days if d.state == "planned"), None)
+        if ahead is not None and (coming is None or ahead.day < coming.day):
+            coming = ahead
+    waiting.sort(key=lambda d: d.day)
+    stations = tuple(sorted(used, key=_ORDER.__getitem__))
+    return Schedule(today, first, last, clients, stations, tuple(waiting), coming)
 
 
 def ordinal(day: str) -> int:
@@ -132,6 +174,10 @@ class ScheduleRequest:
         Every station of every visit in the study.
     today, first, last : str
         ISO days: the present one, and the bounds of the calendar.
+    kept : Schedule, optional
+        The calendar before an edit that touched one client only.
+    only : int
+        That client's number; 0 for all.
     """
 
     catalogue: Catalogue
@@ -141,13 +187,17 @@ class ScheduleRequest:
     today: str
     first: str
     last: str
+    kept: Schedule | None = None
+    only: int = 0
 
     def run(self) -> Generator[float, None, Schedule]:
         """Yield progress; return the calendar."""
         today, first, last = (ordinal(d) for d in (self.today, self.first, self.last))
         done: dict[int, dict[str, list[int]]] = defaultdict(lambda: defaultdict(list))
+        visits: dict[int, list[Measured]] = defaultdict(list)
         for m in sorted(self.measured, key=lambda m: m.day):
             done[m.client][m.station].append(m.day)
+            visits[m.client].append(m)
         for_all = [_span(e, last) for e in self.events if e.client is None and is_blackout(e)]
         own: dict[int, list[Span]] = defaultdict(list)
         for e in self.events:
@@ -156,28 +206,36 @@ class ScheduleRequest:
         moved: dict[tuple[int, int], dict[int, int | None]] = defaultdict(dict)
         for x in self.scheme.moved:
             moved[x.scheme, x.client][ordinal(x.due)] = ordinal(x.day) if x.day else None
-        days, left, spans = list[PlannedDay](), list[LeftOut](), dict[int, tuple[Span, ...]]()
+        made = dict(self.kept.clients) if self.kept is not None and self.only else {}
         clients = sorted(self.catalogue.clients.values(), key=lambda c: c.code)
         for k, client in enumerate(clients):
-            spans[client.id] = tuple(sorted((*for_all, *own[client.id])))
+            if client.id in made and client.id != self.only:
+                continue
+            spans = tuple(sorted((*for_all, *own[client.id])))
             plan = _Client(
                 client,
                 (k, len(clients)),
                 _forbidden(client, self.catalogue),
-                spans[client.id],
+                spans,
                 done[client.id],
                 (today, first, last),
             )
             rules = [r for r in self.scheme.rules if r.client in (None, client.id)]
             for rule in sorted(rules, key=lambda r: (r.form == SCAN, r.station != SCAN)):
                 plan.place(rule, moved[rule.id, client.id])
-            days += plan.settled()
-            left += plan.left
-            if k % 50 == 49:
+            days = plan.settled()
+            by = {(d.station, d.done_on) for d in days if d.done_on is not None}
+            seen = [
+                m
+                for m in visits[client.id]
+                if first <= m.day <= last and (m.station, m.day) not in by
+            ]
+            made[client.id] = ClientDays(tuple(days), tuple(seen), spans, tuple(plan.left))
+            if k % 20 == 19:
                 yield (k + 1) / len(clients)
-        seen = tuple(m for m in self.measured if first <= m.day <= last)
+        found = _schedule(today, first, last, {c.id: made[c.id] for c in clients})
         yield 1.0
-        return Schedule(today, first, last, tuple(days), seen, spans, tuple(left))
+        return found
 
 
 def _span(e: Event, last: int) -> Span:
@@ -329,6 +387,7 @@ class _Client:
                 state = "done" if on is not None else self._state(r, passed)
                 who = self.client.id, r.rule.id, station, r.rule.label
                 out.append(PlannedDay(*who, r.due, r.day, state, r.shifted, on))
+        out.sort(key=lambda d: (d.day, _ORDER[d.station], d.label))
         return out
 
     def _state(self, r: _Raw, passed: Mapping[int, int]) -> State:

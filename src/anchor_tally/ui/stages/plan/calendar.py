@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from dataclasses import replace
 from datetime import date, timedelta
 
 from PyQt6.QtCore import pyqtSignal
@@ -43,6 +44,7 @@ from .scheme_editor import SchemeEditor
 from .tab import Tab
 
 BEFORE, AFTER = timedelta(weeks=30), timedelta(weeks=52)
+MOST_LISTED = 200  # due visits in the list; the calendar shows all
 ZOOMS = (("6 weeks", 20), ("12 weeks", 12), ("26 weeks", 5))
 
 
@@ -59,6 +61,7 @@ class Calendar(Tab):
         self.events: list[Event] = []
         self._wanted: tuple[PlannedDay, int] | None = None
         self._asked = -1
+        self._only, self._moved_at = 0, -1  # the client of a moved day, and the edit that it is
         self.client = 0  # whose row has the mark at first
         self.stack = QStackedWidget()
         box = QVBoxLayout(self)
@@ -172,10 +175,13 @@ class Calendar(Tab):
         self._asked = self.session.edits
         today = date.fromisoformat(self.session.today())
         first, last = (today - BEFORE).isoformat(), (today + AFTER).isoformat()
+        # a day that was moved concerns one client: the others stay as they are
+        only, self._only = self._only, 0
+        kept = self.schedule if only and self._moved_at == self.session.edits else None
         job = Job(
             "Making the calendar",
             lambda: self.session.schedule_steps(first, last),
-            lambda request: request.run(),
+            lambda request: replace(request, kept=kept, only=only if kept else 0).run(),
         )
         assert self.jobs is not None
         self.jobs.start("calendar", job, self._answer, lambda text: self.message.emit(text, True))
@@ -215,18 +221,23 @@ class Calendar(Tab):
         self.view.show_schedule(found, items, self._spans(found.last))
         if fresh and self.client:
             self.view.choose_row(self.client)
-        self.waiting = list(found.waiting())
-        self.list.fill([(due_words(d, items, found.today),) for d in self.waiting])
+        self.waiting = list(found.waiting)
+        shown = [(due_words(d, items, found.today),) for d in self.waiting[:MOST_LISTED]]
+        if len(self.waiting) > MOST_LISTED:
+            shown.append((f"and {len(self.waiting) - MOST_LISTED} more",))
+        self.list.fill(shown)
         self.list.setVisible(bool(self.waiting))
         said = left_out_words([x for x in found.left_out if x.why != "most"], items)
         conditions = items.conditions_for(None)
-        differs = scan_conditions(found.measured, self.session.conditions(), conditions)
+        differs = scan_conditions(
+            self.session.measured_known(), self.session.conditions(), conditions
+        )
         said += [sentence(n) for n in differs]
         self.left_out.setText(" ".join(said))
         self.left_out.setVisible(bool(said))
         self._tell()
         self._say_moved()
-        empty = not self.session.scheme().rules and not found.measured
+        empty = not self.session.scheme().rules and not found.stations
         if empty and self.stack.currentWidget() is self.page and not self.events:
             self.show_rules()
         self.ready.emit()
@@ -310,7 +321,7 @@ class Calendar(Tab):
             self.message.emit("A day that is done or missed cannot be moved.", True)
             return
         self._wanted = d, day
-        self._edit(MoveDay(MovedDay(d.rule, d.client, iso(d.due), iso(day))), "")
+        self._edit_day(d, iso(day), "")
 
     def _say_moved(self) -> None:
         """Tell where a moved day stands now."""
@@ -334,10 +345,13 @@ class Calendar(Tab):
     def _drop(self, d: PlannedDay | None) -> None:
         if d is None or d.state in ("done", "missed"):
             return
-        self._edit(
-            MoveDay(MovedDay(d.rule, d.client, iso(d.due), "")),
-            f"Left out: {day_words(iso(d.day))}. Undo takes it back.",
-        )
+        self._edit_day(d, "", f"Left out: {day_words(iso(d.day))}. Undo takes it back.")
+
+    def _edit_day(self, d: PlannedDay, day: str, said: str) -> None:
+        """Move a planned day; only the calendar of its client is made anew."""
+        fresh = self._asked == self.session.edits
+        self._only, self._moved_at = d.client if fresh else 0, self.session.edits + 1
+        self._edit(MoveDay(MovedDay(d.rule, d.client, iso(d.due), day)), said)
 
     # events and files
     def _edit(self, edit: Edit, said: str) -> None:

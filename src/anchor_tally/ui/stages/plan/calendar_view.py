@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from datetime import date
 
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, Qt, pyqtSignal
@@ -24,7 +23,7 @@ from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
 from ....analysis.plan.schedule import Measured, PlannedDay, Schedule
 from ....domain.catalogue import Catalogue
-from ....domain.scheme import LETTERS, PLANNED, SCAN
+from ....domain.scheme import LETTERS, SCAN
 from ....figures.style import Palette
 from ....wording.plan import day_note
 
@@ -52,8 +51,8 @@ class CalendarView(QAbstractScrollArea):
         self.spans: dict[int, list[tuple[int, int, str]]] = {}
         self.clients: list[int] = []
         self.lanes: list[str] = []
-        self.planned: dict[int, list[PlannedDay]] = {}
-        self.extra: dict[int, list[Measured]] = {}
+        self.planned: dict[int, tuple[PlannedDay, ...]] = {}
+        self.extra: dict[int, tuple[Measured, ...]] = {}
         self.row, self.at = 0, -1
         self._drag: tuple[PlannedDay, int] | None = None
         self.setObjectName("calendar")
@@ -69,21 +68,10 @@ class CalendarView(QAbstractScrollArea):
         before = self.current()
         fresh = self.schedule is None
         self.schedule, self.catalogue, self.spans = s, catalogue, spans
-        self.clients = [c.id for c in sorted(catalogue.clients.values(), key=lambda c: c.code)]
-        used = {d.station for d in s.days} | {m.station for m in s.measured}
-        order = [SCAN, *(k for k in PLANNED if k != SCAN)]
-        self.lanes = [k for k in order if k in used]
-        planned: dict[int, list[PlannedDay]] = defaultdict(list)
-        for d in s.days:
-            planned[d.client].append(d)
-        for days in planned.values():
-            days.sort(key=lambda d: (d.day, self.lanes.index(d.station), d.label))
-        by = {(d.client, d.station, d.done_on) for d in s.days if d.done_on is not None}
-        extra: dict[int, list[Measured]] = defaultdict(list)
-        for m in s.measured:
-            if (m.client, m.station, m.day) not in by:
-                extra[m.client].append(m)
-        self.planned, self.extra = dict(planned), dict(extra)
+        self.clients = list(s.clients)
+        self.lanes = list(s.stations)
+        self.planned = {k: c.days for k, c in s.clients.items()}
+        self.extra = {k: c.unplanned for k, c in s.clients.items()}
         self._find(before)
         self._bars()
         if fresh:
@@ -97,7 +85,7 @@ class CalendarView(QAbstractScrollArea):
         if before is None or before.client not in self.clients:
             return
         self.row = self.clients.index(before.client)
-        days = self.planned.get(before.client, [])
+        days = self.planned.get(before.client, ())
         same = [k for k, d in enumerate(days) if (d.rule, d.due) == (before.rule, before.due)]
         self.at = same[0] if same else -1
 
@@ -105,7 +93,7 @@ class CalendarView(QAbstractScrollArea):
         """The planned day under the mark."""
         if not 0 <= self.row < len(self.clients):
             return None
-        days = self.planned.get(self.clients[self.row], [])
+        days = self.planned.get(self.clients[self.row], ())
         return days[self.at] if 0 <= self.at < len(days) else None
 
     def client(self) -> str:
@@ -184,7 +172,7 @@ class CalendarView(QAbstractScrollArea):
         """A second series of a station on the same day is drawn a little lower."""
         others = {
             o.label
-            for o in self.planned.get(d.client, [])
+            for o in self.planned.get(d.client, ())
             if (o.day, o.station) == (d.day, d.station)
         }
         return 3 * sorted(others).index(d.label) if len(others) > 1 else 0
@@ -270,7 +258,7 @@ class CalendarView(QAbstractScrollArea):
         client = self.clients[row]
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         c, ink = self.colours, QColor(self.colours.ink)
-        for m in self.extra.get(client, []):
+        for m in self.extra.get(client, ()):
             if first <= m.day <= last:
                 y = self._y(row) + 3 + self.lanes.index(m.station) * LANE
                 r = QRectF(self._x(m.day) + self.day_width / 2 - 2, y + LANE / 2 - 3, 4, 4)
@@ -278,7 +266,7 @@ class CalendarView(QAbstractScrollArea):
                 p.setBrush(QColor(c.faint))
                 p.drawEllipse(r)
         now = self.current()
-        for d in self.planned.get(client, []):
+        for d in self.planned.get(client, ()):
             if not first - 1 <= d.day <= last + 1:
                 continue
             day = d.day if self._drag is None or self._drag[0] != d else self._drag[1]
@@ -383,7 +371,7 @@ class CalendarView(QAbstractScrollArea):
     def _step(self, step: int) -> None:
         if not self.clients:
             return
-        days = self.planned.get(self.clients[self.row], [])
+        days = self.planned.get(self.clients[self.row], ())
         if not days:
             return
         if self.at < 0:
@@ -398,7 +386,7 @@ class CalendarView(QAbstractScrollArea):
         today = self.schedule.today if self.schedule is not None else 0
         day, station = (now.day, now.station) if now is not None else (today, "")
         self.row = min(max(self.row + jump, 0), max(len(self.clients) - 1, 0))
-        days = self.planned.get(self.clients[self.row], []) if self.clients else []
+        days = self.planned.get(self.clients[self.row], ()) if self.clients else []
         near = [(abs(d.day - day), d.station != station, k) for k, d in enumerate(days)]
         self.at = min(near)[2] if near else -1
         self._shown()
@@ -431,7 +419,7 @@ class CalendarView(QAbstractScrollArea):
             return -1, None
         found = [
             d
-            for d in self.planned.get(self.clients[row], [])
+            for d in self.planned.get(self.clients[row], ())
             if self.mark_of(d).adjusted(-2, -1, 2, 1).contains(at)
         ]
         return row, found[0] if found else None
@@ -446,7 +434,7 @@ class CalendarView(QAbstractScrollArea):
         """Set the mark on a planned day."""
         if d.client in self.clients:
             self.row = self.clients.index(d.client)
-            days = self.planned.get(d.client, [])
+            days = self.planned.get(d.client, ())
             self.at = days.index(d) if d in days else -1
             self._shown()
 
@@ -457,7 +445,7 @@ class CalendarView(QAbstractScrollArea):
         if row < 0:
             return
         self.row = row
-        days = self.planned.get(self.clients[row], [])
+        days = self.planned.get(self.clients[row], ())
         self.at = days.index(found) if found is not None else -1
         if found is not None and found.state not in ("done", "missed"):
             self._drag = found, found.day
