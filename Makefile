@@ -27,6 +27,7 @@ bench:               ## speed beside a reference in the same run
 	$(PY) benchmarks/importing.py
 	$(PY) benchmarks/exporting.py
 	$(PY) benchmarks/board.py
+	$(PY) benchmarks/planning.py
 
 screenshots: setup
 	$(PY) scripts/screenshots.py

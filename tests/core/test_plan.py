@@ -137,6 +137,8 @@ def test_spans_spacing_cautions_and_the_most():
     recent = calendar(scan, measured=[(1, SCAN, "2026-05-01")])
     assert days_of(recent, state="planned")[0] == "2026-06-26"
     assert recent.days[0].shifted == "spacing"
+    before = calendar(scan, clients=[Client(1, "A", last_scan="2026-05-01")])
+    assert days_of(before)[0] == "2026-06-26"  # a scan before the study counts as well
     pregnant = calendar(scan, clients=[Client(1, "A", cautions=frozenset({"pregnant"}))])
     assert not pregnant.days
     assert [(x.why, x.days) for x in pregnant.left_out] == [("caution", 3)]

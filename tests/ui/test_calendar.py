@@ -257,3 +257,28 @@ def test_sheets_for_the_bench(qtbot, window_on, demo, tmp_path, monkeypatch):
     places = [second.index(name) for name in ("Alder", "Birch", "Cedar", "Dogwood")]
     assert places == sorted(places)
     assert "repeats ±" in second
+
+
+def test_a_drawn_study_is_opened_with_its_truth_sealed(qtbot, window_on, demo):
+    """The simulator's answer, and one of its studies in the window; the truth is told when asked."""
+    window = window_on(demo)
+    shown(qtbot, window.plan, lambda: window.go("plan"))
+    plan = window.plan
+    plan.go("simulator")
+    tab = plan.tab("simulator")
+    tab.studies.setText("many")
+    qtbot.mouseClick(tab.start, Qt.MouseButton.LeftButton)
+    assert "is not between 1 and" in tab.refused.text()
+    tab.studies.setText("4")
+    for name, text in (("scans", "2"), ("clients", "8"), ("drift_per_week", "0,2")):
+        tab.fields[name].setText(text)
+    shown(qtbot, plan, lambda: qtbot.keyClick(tab.fields["bias"], Qt.Key.Key_Return))
+    assert plan.headline.text().startswith("4 studies: 95 % intervals held the truth. Bias")
+    assert tab.verdicts.count > 2
+    qtbot.mouseClick(tab.open, Qt.MouseButton.LeftButton)
+    assert window.session.title == "Drawn study"
+    assert len(window.session.readings()) == 8 * 2 * 4
+    bar = window.training
+    assert not bar.said.isVisible()
+    qtbot.mouseClick(bar.button, Qt.MouseButton.LeftButton)
+    assert "Drift +0.20 pp a week" in bar.said.text()

@@ -6,11 +6,37 @@ import shutil
 import tempfile
 from pathlib import Path
 
+import numpy as np
+
 from ..domain.clock import SYSTEM, Clock
+from ..domain.import_rows import ImportRow
 from ..scenario.cases import CASE, case_rows
+from ..scenario.drawn import Truth, draw, rows_of
 from ..study.edits.imports import ImportReadings
+from ..wording.training import DRAWN, truth_words
 from .demo import PREFIX
 from .session import Session
+
+
+def drawn_session(truth: Truth, seed: int, *, clock: Clock = SYSTEM) -> Session:
+    """Open one drawn study in a temporary place, to practise on.
+
+    It is removed when it is closed.
+    """
+    d = draw(truth, np.random.default_rng(seed))
+    session = _temporary("drawn-study", "Drawn study", rows_of(d), clock)
+    session.case = f"{DRAWN}{truth_words(truth)}"
+    return session
+
+
+def _temporary(name: str, title: str, rows: tuple[ImportRow, ...], clock: Clock) -> Session:
+    place = Path(tempfile.mkdtemp(prefix=PREFIX))
+    session = Session.new(place / f"{name}.tally", title, clock=clock)
+    session.do(ImportReadings(rows, "made"))
+    session.close()
+    session = Session.open(place / f"{name}.tally", clock=clock)
+    session.closed.append(lambda: shutil.rmtree(place, ignore_errors=True))
+    return session
 
 
 def training_session(key: str, *, clock: Clock = SYSTEM) -> Session:
@@ -18,12 +44,6 @@ def training_session(key: str, *, clock: Clock = SYSTEM) -> Session:
 
     Raises KeyError for a case that does not exist.
     """
-    case = CASE[key]
-    place = Path(tempfile.mkdtemp(prefix=PREFIX))
-    session = Session.new(place / f"case-{key}.tally", f"Training case {key}", clock=clock)
-    session.do(ImportReadings(case_rows(case), "training case"))
-    session.close()
-    session = Session.open(place / f"case-{key}.tally", clock=clock)
+    session = _temporary(f"case-{key}", f"Training case {key}", case_rows(CASE[key]), clock)
     session.case = key
-    session.closed.append(lambda: shutil.rmtree(place, ignore_errors=True))
     return session

@@ -210,6 +210,14 @@ class FileActions(QMainWindow):
 
         self._switch(lambda: training_session(key, clock=self.clock))
 
+    def open_drawn(self, truth: object, seed: int) -> None:
+        """Open a study drawn with a truth in the place of the study."""
+        from ..app.training import drawn_session
+        from ..scenario.drawn import Truth
+
+        assert isinstance(truth, Truth)
+        self._switch(lambda: drawn_session(truth, seed, clock=self.clock))
+
     def put_case(self, case: str) -> None:
         """Show the strip of a training case; none with any other study."""
         from .training_bar import TrainingBar

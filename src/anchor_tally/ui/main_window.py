@@ -284,6 +284,7 @@ class MainWindow(Wayfinding):
             page.acted.connect(self.act)
             page.measured.connect(self._begin_measuring)
             page.case_wanted.connect(self.open_case)
+            page.drawn_wanted.connect(self.open_drawn)
             if isinstance(page, StartPage):
                 page.show_recent([p for p in self.memory.recent() if p != self.session.path])
                 page.recent_wanted.connect(self.open_study)

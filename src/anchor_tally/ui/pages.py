@@ -43,7 +43,8 @@ class Page(QWidget):
     the drawer; ``wanted`` asks for another page by its id, ``opened`` for something found,
     ``counted`` carries the number of findings, ``file_wanted`` for the import of a file,
     ``acted`` for an action of the table, ``measured`` for the bench (client,
-    station), ``case_wanted`` for a training case;
+    station), ``case_wanted`` for a training case, ``drawn_wanted`` for
+    a study drawn with a truth and a seed;
     ``shown`` is sent when an answer is on the screen.
     """
 
@@ -57,6 +58,7 @@ class Page(QWidget):
     counted = pyqtSignal(int)
     measured = pyqtSignal(str, str)
     case_wanted = pyqtSignal(str)
+    drawn_wanted = pyqtSignal(object, int)
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__()

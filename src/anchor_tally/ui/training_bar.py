@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWid
 
 from ..analysis.plan.training import Judged, judge
 from ..scenario.cases import PROBLEMS
-from ..wording.training import TASK, judged_words
+from ..wording.training import DRAWN, TASK, judged_words
 from .widgets import Flow, label, letters_wide, paired
 
 
@@ -20,7 +20,9 @@ class TrainingBar(QWidget):
         self.judged: Judged | None = None
         self.setObjectName("training")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.task = label(f"Training case {case}. {TASK}", wrap=True)
+        self.truth = case.removeprefix(DRAWN) if case.startswith(DRAWN) else ""
+        name = "A drawn study." if self.truth else f"Training case {case}."
+        self.task = label(f"{name} {TASK}", wrap=True)
         self.problem, self.amount = QComboBox(), QLineEdit()
         self.problem.addItem("choose", "")
         for key, words in PROBLEMS.items():
@@ -34,8 +36,11 @@ class TrainingBar(QWidget):
         self.said = label("", wrap=True)
         self.said.setAccessibleName("What the answer is worth")
         row = Flow()
-        row.addWidget(paired("What is wrong?", self.problem))
-        row.addWidget(paired("Subtract (pp)", self.amount))
+        if self.truth:
+            self.button.setText("Show what it was drawn with")
+        else:
+            row.addWidget(paired("What is wrong?", self.problem))
+            row.addWidget(paired("Subtract (pp)", self.amount))
         row.addWidget(self.button)
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 6, 16, 6)
@@ -47,6 +52,9 @@ class TrainingBar(QWidget):
 
     def answer(self) -> None:
         """Judge what was answered, and tell why."""
+        if self.truth:
+            self._tell(self.truth)
+            return
         problem, text = self.problem.currentData(), self.amount.text().strip()
         if not problem:
             self._tell("Choose what is wrong first.")

@@ -284,7 +284,9 @@ class _Client:
         self.today, self.first, self.last = bounds
         self.made: dict[str, list[_Raw]] = defaultdict(list)
         self.rest = defaultdict[str, list[int]](list, {k: list(v) for k, v in done.items()})
-        self.scans = list(done.get(SCAN, []))  # taken and planned, in order
+        before = [ordinal(client.last_scan)] if len(client.last_scan) >= 10 else []
+        # taken (the last one before the study included) and planned, in order
+        self.scans = sorted([*done.get(SCAN, []), *before])
         self.left: list[LeftOut] = []
 
     def place(self, rule: SchemeRule, moved: Mapping[int, int | None]) -> None:

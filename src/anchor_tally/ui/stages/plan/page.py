@@ -76,6 +76,8 @@ class PlanStage(Page):
             tab.set_palette(self.colours)
             if isinstance(tab, Training):
                 tab.case_wanted.connect(self.case_wanted)
+            if isinstance(tab, Simulator):
+                tab.drawn_wanted.connect(self.drawn_wanted)
             if isinstance(tab, (Calendar, PrecisionTab, Simulator)):
                 tab.told.connect(lambda text, k=key: self._tell(k, text))
                 tab.ready.connect(self.shown)

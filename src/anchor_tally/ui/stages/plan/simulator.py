@@ -63,6 +63,7 @@ class Simulator(Tab):
 
     told = pyqtSignal(str)
     ready = pyqtSignal()
+    drawn_wanted = pyqtSignal(object, int)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -101,6 +102,9 @@ class Simulator(Tab):
             row.addWidget(field)
         row.addWidget(self.start)
         row.addWidget(self.export)
+        self.open = QPushButton("Open one to practise")
+        self.open.clicked.connect(self._open)
+        row.addWidget(self.open)
         self.refused = label("", "warn", wrap=True)
         self.coverage = Table(
             ["95 % interval of", "Holds the truth", "Half-width (pp)", "Planned (pp)"],
@@ -152,6 +156,17 @@ class Simulator(Tab):
         }
         values: dict[str, Any] = {k: int(v) if k in _WHOLE else v for k, v in found.items()}
         return replace(Truth(), **values)
+
+    def _open(self) -> None:
+        """Open one study drawn with what is typed."""
+        self.refused.setText("")
+        try:
+            truth = self.truth()
+            seed = int(self._number(self.seed, "Seed", 0, 2**31))
+        except UserError as error:
+            self.refused.setText(f"{error}.")
+            return
+        self.drawn_wanted.emit(truth, seed)
 
     def run(self) -> None:
         """Draw the studies and analyse each, in the background."""
