@@ -355,7 +355,7 @@ class ClientsStep(Step):
 class ConditionsStep(Step):
     """Which conditions are noted at each visit."""
 
-    question = "Which conditions do you note at each visit, and when is measured?"
+    question = "Which conditions do you note at each visit, and when do you measure?"
     hint = "One key notes all of them as planned. They decide whether visits are comparable."
 
     def __init__(self) -> None:
@@ -377,7 +377,7 @@ class ConditionsStep(Step):
         self.box.addLayout(grid)
         self.box.addSpacing(10)
         row = Flow()
-        row.addWidget(paired("When is measured", self.rhythm))
+        row.addWidget(paired("Measured", self.rhythm, "When you measure"))
         self.box.addLayout(row)
         self.box.addWidget(self.purpose)
         self.box.addStretch(1)
