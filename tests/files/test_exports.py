@@ -3,24 +3,31 @@
 Stopping leaves nothing.
 """
 
+import json
 import zipfile
 from dataclasses import replace
 
 import pytest
 
+from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.app.exporting import collect_steps, export, write_steps
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.events import Event
+from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.scheme import MovedDay, SchemeRule
 from anchor_tally.domain.stations import LANDMARK
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.results_json import compare_json
+from anchor_tally.scenario.squad import SCAN_SD, squad_rows
+from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
 from anchor_tally.study.edits.scheme import AddRules, MoveDay
-from places import adoption_of_nothing, filled, text_of
+from answers import study
+from places import CLOCK, adoption_of_nothing, filled, text_of
 
 # columns that hold identifiers, moments, numbers as typed, or words from a list; every other text
 # is somebody's own words
@@ -166,3 +173,45 @@ def test_stopped_export_leaves_nothing(demo, tmp_path, suffix):
     text = str(material.tables) if suffix == "zip" else str(material.readings)
     assert "Zander" in text
     assert "'Auk'" not in text
+
+
+def test_filters_of_the_command_line(demo, capsys):
+    """Clients by code and sex, and days: the same answer as a study that holds only those."""
+    path, rows = str(demo.path), squad_rows(CLOCK.today())
+    few = ("Auk", "Brill", "Cod", "Dory", "Eider", "Fulmar")
+    demo.close()
+
+    def asked(*filters):
+        assert main(["compare", path, "--instrument", "Cedar", "--json", *filters], CLOCK) == 0
+        found = json.loads(capsys.readouterr().out)
+        return numbers(found)
+
+    def numbers(found):
+        b, limits = found["bias"], found["limits"]
+        ends = [
+            *b["ci"],
+            limits["lower"],
+            limits["upper"],
+            *limits["lower_ci"],
+            *limits["upper_ci"],
+        ]
+        return pytest.approx([found["pairs"]["clients"], b["estimate"], b["sd"], *ends], rel=1e-6)
+
+    def alone(kept):
+        session = study([r for r in rows if kept(r)])
+        session.do(StateValue("body_fat_percent", "reference_sd", SCAN_SD))
+        r = finish(CompareRequest(session.snapshot(), Lens(), "Cedar").run())
+        return list(numbers(compare_json(r)).expected)
+
+    named = [x for code in few for x in ("--client", code)]
+    assert asked(*named) == alone(lambda r: r.client in few)
+    assert asked("--sex", "female") == alone(lambda r: r.sex == "female")
+    assert asked("--from", "2026-03-10", "--to", "2026-05-31") == alone(
+        lambda r: "2026-03-10" <= r.taken_at[:10] <= "2026-05-31"
+    )
+    for filters, says in (
+        (["--client", "Nobody"], 'no client has the code "Nobody"'),
+        (["--client", "Auk", "--sex", "female"], "no client is left by the filters"),
+    ):
+        assert main(["compare", path, "--instrument", "Cedar", *filters], CLOCK) == 2
+        assert says in capsys.readouterr().err

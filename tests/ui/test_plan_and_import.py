@@ -6,9 +6,10 @@ from pathlib import Path
 import openpyxl
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.ui.stages.plan.practice import Practice
 from anchor_tally.wording.numbers import day_words
@@ -158,7 +159,7 @@ def test_practice(qtbot, window):
     assert page.scale.kind == "tape"
 
 
-def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
+def test_foreign_table_is_mapped_once(qtbot, window, tmp_path, monkeypatch, capsys):
     """A wide table is guessed, corrected, imported, and mapped the same way the next time.
 
     Importing it again adds nothing.
@@ -188,8 +189,28 @@ def test_foreign_table_is_mapped_once(qtbot, window, tmp_path):
             lambda day=day: page.take.isEnabled() and page.preview.text(0, 1) == day_words(day)
         )
     assert "Check which is right" in editor.wanting.text()
+    kept = str(tmp_path / "map.json")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (kept, ""))
+    click(qtbot, page.keep)
+    assert "Mapping written to" in window.said
     with qtbot.waitSignal(page.wanted):
         click(qtbot, page.take)
+    there = tmp_path / "by-command.tally"
+    command = ["import", str(path), "--into", str(there), "--mapping"]
+    assert main([*command, kept]) == 0
+    other = Session.open(there, read_only=True)
+    by_command = [(r.client, r.taken_at, r.metric, r.value) for r in other.readings()]
+    other.close()
+    assert by_command == [
+        (r.client, r.taken_at, r.metric, r.value) for r in window.session.readings()
+    ]
+    (tmp_path / "odd.json").write_text('{"schema": "another"}')
+    capsys.readouterr()
+    assert main([*command, str(tmp_path / "odd.json")]) == 2
+    assert "not a mapping that the window has written" in capsys.readouterr().err
+    path.with_name("else.csv").write_text("a;b\n1;2\n")
+    assert main(["import", str(path.with_name("else.csv")), *command[2:], kept]) == 2
+    assert "no table has the headings" in capsys.readouterr().err
     rows = [
         (r.client, r.instrument, r.metric, r.entered, r.unit, r.replicate)
         for r in window.session.readings()

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..domain.errors import UserError
-from ..domain.import_rows import ImportCard, ImportRow, Refused
+from ..domain.import_rows import ImportCard, Refused
 from ..exchange import readings_csv
 from ..exchange.guessing import better_turned, comments_left, gaps_in, guess, readable
 from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows
@@ -26,7 +26,7 @@ from ..exchange.tables import (
     pasted_table,
     turned,
 )
-from .mappings import remembered
+from .mappings import mapping_for, read_mappings, remembered
 
 SHEET_LINES = 10_000_000  # lines of a sheet are numbered from its place in the workbook times this
 
@@ -39,7 +39,7 @@ class TidyFile:
     takes.
     """
 
-    rows: Iterator[ImportRow | Refused]
+    rows: Iterator[Row]
     left_out: tuple[str, ...]
     progress: Callable[[], float]
     close: Callable[[], None] = lambda: None
@@ -105,12 +105,39 @@ def open_tidy(path: Path) -> TidyFile:
         raise UserError(
             found.why
             or f"{path}: no table has the columns of the tidy format; import it in the window,"
-            " where columns are chosen"
+            " where columns are chosen, or with --mapping"
         )
     left_out = tuple(h for h in tidy.header if h not in HEADER and not h.startswith("condition:"))
     mapping = guess(tidy)
     rows = (r for r in read_rows(tidy, mapping) if not isinstance(r, ImportCard))
     return TidyFile(rows, left_out, lambda: 0.0, comments=comments_left(tidy, mapping))
+
+
+def open_mapped(path: Path, mapping: Path) -> TidyFile:
+    """Open a table with headings of its own by a mapping that the window has written.
+
+    ``left_out`` names the sheets that the mapping does not know. Raises UserError where it knows
+    none, or where something is still to be chosen.
+    """
+    known = read_mappings(mapping)
+    if path.suffix.lower() in WORKBOOKS:
+        tables, _ = open_tables(path)
+    else:
+        tables = (open_table(path),)
+    taken = [(t, m) for t in tables if (m := mapping_for(known, t.header, t.sheet)) is not None]
+    if not taken:
+        raise UserError(f"{path}: no table has the headings of {mapping}; nothing was imported")
+    for table, chosen in taken:
+        said = wanting(table, chosen)
+        if said:
+            raise UserError(
+                f"{path}: {said[0].lower()}{said[1:].rstrip('.')}; nothing was imported"
+            )
+    rows = rows_of(taken)
+    assert rows is not None
+    names = {id(t) for t, _ in taken}
+    skipped = tuple(t.sheet or str(path) for t in tables if id(t) not in names)
+    return TidyFile(rows, skipped, lambda: 0.0)
 
 
 def paste(text: str) -> Foreign:

@@ -5,11 +5,15 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
+from collections.abc import Sequence
 from pathlib import Path
 
 import platformdirs
 
+from ..domain.errors import UserError
 from ..exchange.mapping import Mapping, mapping_from
+from ..exchange.tables import Table
+from ..exchange.writing import replacing
 
 log = logging.getLogger("anchor_tally")
 
@@ -34,6 +38,48 @@ def _kept() -> dict[str, dict[str, object]]:
         log.info("kept mappings cannot be read: %s", error)
         return {}
     return kept if isinstance(kept, dict) else {}
+
+
+SCHEMA = "anchor-tally/mapping/1"
+
+
+def write_mappings(path: Path, tables: Sequence[tuple[Table, Mapping]]) -> Path:
+    """Write how tables are read, for ``import --mapping``.
+
+    Returns the path that was written. Raises UserError.
+    """
+    target = path if path.suffix else path.with_suffix(".json")
+    kept = [{"sheet": t.sheet, "header": list(t.header), "mapping": m.as_dict()} for t, m in tables]
+    with replacing(target) as part:
+        text = json.dumps({"schema": SCHEMA, "tables": kept}, indent=1, ensure_ascii=False)
+        part.write_text(text, encoding="utf-8")
+    return target
+
+
+def read_mappings(path: Path) -> dict[str, Mapping]:
+    """Mappings by the key of their header and sheet, and of the header alone. Raises UserError."""
+    try:
+        found = json.loads(path.read_text(encoding="utf-8"))
+        if found.get("schema") != SCHEMA:
+            raise UserError(f"{path}: not a mapping that the window has written")
+        out: dict[str, Mapping] = {}
+        for entry in found["tables"]:
+            header, sheet = tuple(map(str, entry["header"])), str(entry["sheet"])
+            mapping = mapping_from(entry["mapping"])
+            if len(mapping.columns) != len(header):
+                raise ValueError("columns and header differ")
+            out.setdefault(_key(header, ""), mapping)
+            out[_key(header, sheet)] = mapping
+    except OSError as error:
+        raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise UserError(f"{path}: not a mapping that the window has written") from error
+    return out
+
+
+def mapping_for(known: dict[str, Mapping], header: tuple[str, ...], sheet: str) -> Mapping | None:
+    """The mapping of a table: that of its sheet, else of its header."""
+    return known.get(_key(header, sheet)) or known.get(_key(header, ""))
 
 
 def remembered(header: tuple[str, ...], sheet: str = "") -> Mapping | None:

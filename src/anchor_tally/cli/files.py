@@ -8,7 +8,7 @@ import sys
 
 from ..analysis.offsets.versions import versions
 from ..app.exporting import export, from_package, not_in_table
-from ..app.importing import open_tidy, out_of_range_as_failed
+from ..app.importing import open_mapped, open_tidy, out_of_range_as_failed
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
@@ -26,7 +26,9 @@ def take(args: argparse.Namespace) -> None:
     if args.file.suffix.lower() == ".zip":
         _import_package(args, new)
         return
-    source = open_tidy(args.file)
+    source = (
+        open_mapped(args.file, args.mapping) if args.mapping is not None else open_tidy(args.file)
+    )
     session = (
         Session.new(args.into, args.into.stem, clock=args.clock)
         if new
@@ -63,6 +65,9 @@ def take(args: argparse.Namespace) -> None:
     for warning in warnings:
         print(f"{args.file}: {warning}", file=sys.stderr)
     for column in source.left_out:
+        if args.mapping is not None:
+            print(f"{column}: the mapping does not know it; nothing was taken of it")
+            continue
         print(f'column "{column}" is not part of the format and was left out')
     if source.comments:
         print(comments_words(source.comments))

@@ -12,6 +12,7 @@ import math
 import os
 import sys
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 from typing import NoReturn
 
@@ -81,6 +82,12 @@ def _parser() -> argparse.ArgumentParser:
     i.add_argument("file", type=Path)
     i.add_argument("--into", type=Path, required=True, metavar="STUDY.tally")
     i.add_argument(
+        "--mapping",
+        type=Path,
+        metavar="MAP.json",
+        help="how a table with headings of its own is read, as written by the import of the window",
+    )
+    i.add_argument(
         "--out-of-range-as-failed",
         action="store_true",
         help="import values outside the possible range as failed readings",
@@ -141,7 +148,23 @@ def _lens_arguments(question: argparse.ArgumentParser) -> None:
         type=_positive,
         help="SD of one scan, in the metric's unit, where no scans were repeated",
     )
+    question.add_argument(
+        "--client", action="append", metavar="CODE", help="only this client; may be repeated"
+    )
+    question.add_argument("--sex", choices=("male", "female"), help="only clients of this sex")
+    question.add_argument("--from", dest="since", type=_day, help="readings from this day on")
+    question.add_argument("--to", dest="until", type=_day, help="readings up to this day")
     question.add_argument("--json", action="store_true")
+
+
+def _day(text: str) -> str:
+    """An ISO day."""
+    try:
+        return date.fromisoformat(text).isoformat()
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(
+            f'"{text[:20]}" is not a day such as 2026-03-02'
+        ) from error
 
 
 def _plan_arguments(p: argparse.ArgumentParser) -> None:

@@ -12,7 +12,7 @@ from ..app.session import Session
 from ..app.views import Ask, View
 from ..domain.errors import UserError
 from ..domain.lens import Lens
-from ..domain.snapshot import Snapshot
+from ..domain.snapshot import Snapshot, between
 from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
 from ..stats.near_days import NEAR_DAYS
@@ -42,19 +42,41 @@ def _asked(
 
     ``metrics`` are those it needs in place of the lens'.
     """
-    lens = Lens(args.metric, args.reference, None, args.setting, args.window_hours, args.around)
     session = session_of(args)
     try:
+        clients = _clients(args, session)
+        lens = Lens(
+            args.metric, args.reference, clients, args.setting, args.window_hours, args.around
+        )
         snapshot = (
             finish(session.wide_snapshot_steps(metrics))
             if metrics
             else session.snapshot(args.metric)
         )
+        if args.since or args.until:
+            snapshot = between(snapshot, args.since or "", args.until or "")
         return finish(request(snapshot, lens, session))
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
         session.close()
+
+
+def _clients(args: argparse.Namespace, session: Session) -> frozenset[str] | None:
+    """The clients that the filters of a call leave; None for all."""
+    items = session.catalogue()
+    unknown = [code for code in args.client or () if items.client_coded(code) is None]
+    if unknown:
+        raise UserError(f'no client has the code "{unknown[0][:40]}"')
+    if not args.client and not args.sex:
+        return None
+    wanted = args.client or [c.code for c in items.clients.values()]
+    kept = [c.code for c in items.clients.values() if c.code in wanted]
+    if args.sex:
+        kept = [code for code in kept if (c := items.client_coded(code)) and c.sex == args.sex]
+    if not kept:
+        raise UserError("no client is left by the filters")
+    return frozenset(kept)
 
 
 def ask(args: argparse.Namespace, view: View[Any]) -> None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 # states of a reading in columns; simulated: of no real device, in a study that is not for practice
 OK, FAILED, EXCLUDED, SIMULATED = 0, 1, 2, 3
+_EPOCH = date(1970, 1, 1).toordinal()
 
 
 def read_only(values: Any, dtype: Any) -> Any:
@@ -179,3 +181,36 @@ class Snapshot:
     def instrument_named(self, name: str) -> Instrument | None:
         """An instrument by name or equation id, whatever the case."""
         return self.catalogue.instrument_named(name)
+
+
+def between(snapshot: Snapshot, first: str, last: str) -> Snapshot:
+    """The study with the readings of some days only.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The whole study.
+    first, last : str
+        ISO days, both included; empty for no bound.
+
+    Returns
+    -------
+    Snapshot
+        Clients, instruments and visits as before.
+    """
+    low, high = (
+        np.int64(date.fromisoformat(d).toordinal() - _EPOCH) if d else None for d in (first, last)
+    )
+    columns = {}
+    for metric, c in snapshot.columns.items():
+        kept = np.ones(c.n, dtype=bool)
+        if low is not None:
+            kept &= c.day >= low
+        if high is not None:
+            kept &= c.day <= high
+        arrays = {k: read_only(getattr(c, k)[kept], dtype) for k, dtype in _DTYPES.items()}
+        parts = (
+            tuple(p for p, k in zip(c.parts, kept.tolist(), strict=True) if k) if c.parts else ()
+        )
+        columns[metric] = Columns(metric=metric, parts=parts, **arrays)
+    return replace(snapshot, columns=columns)

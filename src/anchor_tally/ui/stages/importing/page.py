@@ -11,6 +11,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
+    QFileDialog,
     QHBoxLayout,
     QProgressBar,
     QPushButton,
@@ -32,7 +33,7 @@ from ....app.importing import (
     wanting,
 )
 from ....app.jobs import Job
-from ....app.mappings import remember
+from ....app.mappings import remember, write_mappings
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
 from ....exchange.guessing import comments_left, gaps_in, not_taken, with_sheet_as_client
@@ -44,7 +45,7 @@ from ....study.staging import Staged
 from ....wording import importing as words
 from ....wording.numbers import day_words
 from ...pages import Page, Surroundings
-from ...widgets import Flow, Table, label
+from ...widgets import Flow, Table, label, tip
 from .mapping_editor import MappingEditor
 
 OWNER, LOOK = "import", "import-review"
@@ -111,7 +112,10 @@ class ImportPage(Page):
 
     def _lay_out(self) -> None:
         row = QHBoxLayout()
-        for w in (self.take, self.cancel, self.bar):
+        self.keep = QPushButton("Save the mapping…")
+        tip(self.keep, "A file that import --mapping reads on the command line")
+        self.keep.clicked.connect(self._save_mapping)
+        for w in (self.take, self.cancel, self.keep, self.bar):
             row.addWidget(w)
         row.addStretch(1)
         self.sheets = QWidget()
@@ -480,6 +484,23 @@ class ImportPage(Page):
             self._preview()
 
     # taking
+    def _save_mapping(self) -> None:
+        """Write how the tables are read, for the command line."""
+        if not self._chosen():
+            self.message.emit("A table in the tidy format needs no mapping.", True)
+            return
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Save the mapping", "mapping.json", "Mapping (*.json)"
+        )
+        if not path:
+            return
+        try:
+            written = write_mappings(Path(path), self._chosen())
+        except UserError as error:
+            self.message.emit(f"{error}.", True)
+            return
+        self.message.emit(f"Mapping written to {written}, for import --mapping.", False)
+
     def _take(self) -> None:
         staged = self.found
         if staged is None:
