@@ -25,9 +25,10 @@ from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
+from anchor_tally.study.edits.readings import CorrectReading
 from anchor_tally.study.edits.scheme import AddRules, MoveDay
 from answers import study
-from places import CLOCK, adoption_of_nothing, filled, text_of
+from places import CLOCK, adoption, adoption_of_nothing, filled, text_of
 
 # columns that hold identifiers, moments, numbers as typed, or words from a list; every other text
 # is somebody's own words
@@ -215,3 +216,38 @@ def test_filters_of_the_command_line(demo, capsys):
     ):
         assert main(["compare", path, "--instrument", "Cedar", *filters], CLOCK) == 2
         assert says in capsys.readouterr().err
+
+
+def test_a_certificate_is_verified(demo, tmp_path, capsys):
+    """It holds for the study it was made from; one changed reading, or another number, is named."""
+    demo.do(adoption(demo, "Cedar"))
+    demo.do(adoption(demo, "Relative fat mass (Woolcott & Bergman 2018)"))
+    path, target = str(demo.path), tmp_path / "cedar.json"
+    make = ["certificate", path, "--instrument", "Cedar", "-o", str(target)]
+    demo.close()
+    assert main(make, CLOCK) == 0
+    assert main(["verify", path, str(target)], CLOCK) == 0
+    assert "holds. " in capsys.readouterr().out
+    computed = tmp_path / "rfm.json"
+    rfm = ["certificate", path, "--instrument", "rfm_woolcott_bergman_2018", "-o", str(computed)]
+    assert main(rfm, CLOCK) == 0
+    assert main(["verify", path, str(computed)], CLOCK) == 0
+    content = json.loads(target.read_text())
+    session = Session.open(demo.path, clock=CLOCK)
+    names = content[0]["made_from"]["marks"]
+    assert len(names) == content[0]["made_from"]["readings"]
+    session.do(CorrectReading(int(next(iter(names))), "25.3", "misread"))
+    session.close()
+    capsys.readouterr()
+    assert main(["verify", path, str(target)], CLOCK) == 1
+    said_ = capsys.readouterr().out
+    assert "does not hold: 1 reading changed" in said_
+    assert ": 25.3, ok" in said_
+    content[0]["offsets"][0]["offset"] += 0.1
+    target.write_text(json.dumps(content))
+    assert main(["verify", path, str(target)], CLOCK) == 1
+    assert "no adopted offset with these numbers" in capsys.readouterr().out
+    for text in ("[]", "{}", "nonsense", '[{"schema": "anchor-tally/certificate/1"}]'):
+        target.write_text(text)
+        assert main(["verify", path, str(target)], CLOCK) == 2
+        assert capsys.readouterr().err.count("\n") == 1

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..analysis.ask.question import Asked
 from ..analysis.offsets.record import Corrected, correct, is_stale, record_for
+from ..analysis.offsets.verify import Marks, marks_of
 from ..analysis.pairs.computed_values import Derived, derive_steps, raw_metrics, with_derived
 from ..analysis.pairs.repeat_spread import LAST, usual_spread
 from ..analysis.plan.schedule import Measured, ScheduleRequest, ordinal
@@ -329,6 +330,10 @@ class StudyCache:
                 snapshot = Snapshot(0, self.catalogue(), visits(self._conn, -1), {record.metric: c})
             self._stale[record.id] = is_stale(record, snapshot)
         return self._stale[record.id]
+
+    def marks(self, record: CalibrationRecord) -> Marks:
+        """Name and mark of each reading behind an adopted offset."""
+        return marks_of(self.snapshot(record.metric), record.metric, record.sources)
 
     def corrected(self, reading: Reading) -> Corrected | None:
         """A stored reading by the calibration in force.

@@ -5,17 +5,24 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from pathlib import Path
+from typing import Any
 
+from ..analysis.offsets.verify import verify
 from ..analysis.offsets.versions import versions
 from ..app.exporting import export, from_package, not_in_table
 from ..app.importing import open_mapped, open_tidy, out_of_range_as_failed
+from ..app.plan import write_text
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..reports.certificate import certificate_json
 from ..wording.importing import caution_warnings, comments_words, lost_words
-from ..wording.numbers import count
+from ..wording.numbers import count, day_words
+from ..wording.versions import verified_words
 from .studies import session_of
+
+MOST_NAMED = 20  # changed readings that are named
 
 
 def take(args: argparse.Namespace) -> None:
@@ -106,16 +113,73 @@ def write_certificate(args: argparse.Namespace) -> None:
                 f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for"
                 f" {args.metric}"
             )
-        print(
-            json.dumps(
-                [certificate_json(v, item, session.free_text(), full=args.full) for v in live],
-                indent=1,
-                ensure_ascii=False,
-                allow_nan=False,
-            )
+        text = json.dumps(
+            [
+                certificate_json(
+                    v, item, session.free_text(), session.marks(v.record), full=args.full
+                )
+                for v in live
+            ],
+            indent=1,
+            ensure_ascii=False,
+            allow_nan=False,
         )
+        if args.output is None:
+            print(text)
+        else:
+            print(f"written: {write_text(text, args.output, '.json')}")
     finally:
         session.close()
+
+
+def verify_certificate(args: argparse.Namespace) -> int:
+    """Compare a certificate with a study; 0 where nothing differs, 1 where something does."""
+    certificates = _certificates(args.certificate)
+    session = session_of(args)
+    try:
+        differs = 0
+        for c in certificates:
+            name, metric = str(c["instrument"]), str(c["metric"])
+            found = verify(
+                c["made_from"]["marks"],
+                c["made_from"]["digest"],
+                [(o["client"] or "", float(o["offset"])) for o in c["offsets"]],
+                [r for r, _ in session.calibration_versions(name, metric)],
+                session.snapshot(metric),
+                metric,
+            )
+            print(verified_words(found, name, int(c["version"])))
+            stored = [int(k) for k in found.changed if k.isdecimal()]
+            for r in session.readings(stored[:MOST_NAMED]):
+                print(
+                    f"· {r.client}, {day_words(r.taken_at)}, {r.instrument}: {r.value}, {r.status}"
+                )
+            differs += not found.holds
+    finally:
+        session.close()
+    return 1 if differs else 0
+
+
+def _certificates(path: Path) -> list[dict[str, Any]]:
+    """The certificates of a file. Raises UserError for anything else."""
+    try:
+        found = json.loads(path.read_text(encoding="utf-8"))
+        out = found if isinstance(found, list) else [found]
+        for c in out:
+            if c["schema"] != "anchor-tally/certificate/1" or not isinstance(
+                c["made_from"]["marks"], dict
+            ):
+                raise ValueError("not a certificate")
+            for o in c["offsets"]:
+                float(o["offset"]), o["client"]
+            int(c["version"]), c["instrument"], c["metric"], c["made_from"]["digest"]
+    except OSError as error:
+        raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise UserError(f"{path}: not a certificate that verify can read") from error
+    if not out:
+        raise UserError(f"{path}: not a certificate that verify can read")
+    return out
 
 
 def export_study(args: argparse.Namespace) -> None:

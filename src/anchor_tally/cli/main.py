@@ -117,6 +117,11 @@ def _parser() -> argparse.ArgumentParser:
     t.add_argument(
         "--full", action="store_true", help="include the reason for adopting against the advice"
     )
+    t.add_argument("-o", "--output", type=Path, help="write to this file")
+    y = sub.add_parser("verify", help="compare a certificate with a study; exit code 0 or 1")
+    y.add_argument("file", type=Path, help="the study")
+    y.add_argument("certificate", type=Path, help="what certificate has written")
+    y.set_defaults(demo=False)
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -297,6 +302,12 @@ def _certificate(args: argparse.Namespace) -> None:
     write_certificate(args)
 
 
+def _verify(args: argparse.Namespace) -> int:
+    from .files import verify_certificate
+
+    return verify_certificate(args)
+
+
 def _import(args: argparse.Namespace) -> None:
     from .files import take
 
@@ -321,12 +332,13 @@ def _methods(args: argparse.Namespace) -> None:
     methods(args)
 
 
-_RUN: dict[str, Callable[[argparse.Namespace], None]] = {
+_RUN: dict[str, Callable[[argparse.Namespace], int | None]] = {
     **dict.fromkeys(QUESTIONS, _ask),
     "calibrate": _calibrate,
     "plan": _plan,
     "simulate": _simulate,
     "certificate": _certificate,
+    "verify": _verify,
     "import": _import,
     "export": _export,
     "method": _method,
@@ -355,7 +367,7 @@ def main(argv: list[str], clock: Clock = SYSTEM) -> int:
     try:
         args = _parser().parse_args(argv)
         args.clock = clock
-        _RUN[args.command](args)
+        code = _RUN[args.command](args)
         sys.stdout.flush()
     except UserError as error:
         print(f"anchor-tally: {error}".replace("\n", " "), file=sys.stderr)
@@ -373,7 +385,7 @@ def main(argv: list[str], clock: Clock = SYSTEM) -> int:
             file=sys.stderr,
         )
         return 2
-    return 0
+    return code or 0
 
 
 def _no_more_output() -> None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
+from ..analysis.offsets.verify import Marks
 from ..analysis.offsets.versions import Version
 from ..domain.calibrations import REASON_KEPT, CalibrationRecord
 from ..domain.free_text import FreeText
@@ -16,7 +17,7 @@ from ..domain.records import ELECTRODES, Instrument
 
 
 def certificate_json(
-    v: Version, item: Instrument, free: FreeText, *, full: bool = False
+    v: Version, item: Instrument, free: FreeText, marks: Marks, *, full: bool = False
 ) -> dict[str, Any]:
     """Return the object of ``certificate`` (schema anchor-tally/certificate/1).
 
@@ -28,6 +29,8 @@ def certificate_json(
         The instrument that it corrects.
     free : FreeText
         What replaces the study's free text.
+    marks : tuple of (str, str)
+        Name and mark of each reading behind it, for ``verify``.
     full : bool
         Give the reason for adopting against the advice in words. Otherwise codes only, no names
         and no free text.
@@ -71,6 +74,7 @@ def certificate_json(
             "anchors": made.anchors,
             "readings": len(r.sources),
             "digest": r.digest,
+            "marks": dict(marks),
         },
         "provisional": made.provisional,
         "advice": made.advice,

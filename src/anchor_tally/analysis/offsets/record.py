@@ -22,7 +22,7 @@ def rows_of(snapshot: Snapshot, metric: str, readings: Iterable[int]) -> Ints:
     )
 
 
-def _rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
+def rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
     """Rows of the readings that a record names."""
     mask = np.isin(c.reading, [int(s) for s in sources if "@" not in s])
     computed: dict[str, list[int]] = {}
@@ -34,7 +34,7 @@ def _rows_named(snapshot: Snapshot, c: Columns, sources: Sequence[str]) -> Ints:
     return np.flatnonzero(mask)
 
 
-def _names(snapshot: Snapshot, c: Columns, rows: Ints) -> npt.NDArray[np.str_]:
+def source_names(snapshot: Snapshot, c: Columns, rows: Ints) -> npt.NDArray[np.str_]:
     """Permanent keys of readings: the stored number, or ``equation@visit`` of a computed value."""
     names = c.reading[rows].astype(np.str_).astype(object)
     for item in np.unique(c.instrument[rows[c.reading[rows] < 0]]):
@@ -54,7 +54,7 @@ def fingerprint(
     is kept to see whether one of those is stale.
     """
     c = snapshot.columns[metric]
-    names = _names(snapshot, c, rows)
+    names = source_names(snapshot, c, rows)
     h = hashlib.sha256()
     if form == 0:
         numbers = np.array([_form_0(name) for name in names.tolist()], dtype=np.int64)
@@ -87,7 +87,7 @@ def is_stale(record: CalibrationRecord, snapshot: Snapshot) -> bool:
     if c is None:
         return True
     names, digest = fingerprint(
-        snapshot, record.metric, _rows_named(snapshot, c, record.sources), record.form
+        snapshot, record.metric, rows_named(snapshot, c, record.sources), record.form
     )
     return set(names) != set(record.sources) or digest != record.digest
 

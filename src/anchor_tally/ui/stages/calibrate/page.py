@@ -76,7 +76,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
-        self.versions = Versions(self.session.free_text)
+        self.versions = Versions(self.session.free_text, self.session.marks)
         self.versions.withdrawn.connect(
             lambda number: self.edit(WithdrawCalibration(number), "Withdrawn. Undo restores it.")
         )

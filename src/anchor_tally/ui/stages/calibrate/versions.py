@@ -8,7 +8,9 @@ from collections.abc import Callable
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, QWidget
 
+from ....analysis.offsets.verify import Marks
 from ....analysis.offsets.versions import Version, compare_versions
+from ....domain.calibrations import CalibrationRecord
 from ....domain.free_text import FreeText
 from ....domain.records import Instrument
 from ....reports.certificate import certificate_json
@@ -25,9 +27,11 @@ class Versions(QWidget):
     withdrawn = pyqtSignal(int)
     said = pyqtSignal(str)
 
-    def __init__(self, free_text: Callable[[], FreeText]) -> None:
+    def __init__(
+        self, free_text: Callable[[], FreeText], marks: Callable[[CalibrationRecord], Marks]
+    ) -> None:
         super().__init__()
-        self.free_text = free_text
+        self.free_text, self.marks = free_text, marks
         self.versions: tuple[Version, ...] = ()
         self.item: Instrument | None = None
         self.list = Table(words.LIST_HEADS, "Adopted versions", numeric_from=99, stretch=2)
@@ -121,7 +125,9 @@ class Versions(QWidget):
         if v is not None and clipboard is not None and self.item is not None:
             clipboard.setText(
                 json.dumps(
-                    certificate_json(v, self.item, self.free_text()), indent=1, ensure_ascii=False
+                    certificate_json(v, self.item, self.free_text(), self.marks(v.record)),
+                    indent=1,
+                    ensure_ascii=False,
                 )
             )
             self.said.emit("Certificate data copied to the clipboard.")
