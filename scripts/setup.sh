@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 libraries=(python3-venv libegl1 libgl1 libdbus-1-3 libfontconfig1 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0
-  libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0 libxcb-xinerama0 libxcb-xkb1)
+  libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0 libxcb-xinerama0 libxcb-xkb1)
 [ "${1:-}" = dev ] && libraries+=(xvfb openbox)
 missing=()
 if command -v dpkg-query >/dev/null; then

@@ -122,6 +122,7 @@ def _parser() -> argparse.ArgumentParser:
     y.add_argument("file", type=Path, help="the study")
     y.add_argument("certificate", type=Path, help="what certificate has written")
     y.set_defaults(demo=False)
+    _report_arguments(sub.add_parser("report", help="the study report as HTML or PDF"))
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -132,6 +133,20 @@ def _parser() -> argparse.ArgumentParser:
         help="a full copy (.zip) with names, birth dates, cautions and remarks",
     )
     return parser
+
+
+def _report_arguments(p: argparse.ArgumentParser) -> None:
+    """What the report is asked."""
+    p.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
+    p.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    p.add_argument("-o", "--output", type=Path, required=True, metavar="OUT.html|OUT.pdf")
+    p.add_argument("--reference")
+    p.add_argument("--metric", default="body_fat_percent")
+    p.add_argument("--setting")
+    p.add_argument("--window-hours", type=_hours, default=24.0)
+    p.add_argument("--around", action="store_true")
+    p.add_argument("--client", action="append", metavar="CODE")
+    p.add_argument("--paper", choices=("A4", "Letter"), default="A4")
 
 
 def _lens_arguments(question: argparse.ArgumentParser) -> None:
@@ -308,6 +323,12 @@ def _verify(args: argparse.Namespace) -> int:
     return verify_certificate(args)
 
 
+def _report(args: argparse.Namespace) -> None:
+    from .report import report
+
+    report(args)
+
+
 def _import(args: argparse.Namespace) -> None:
     from .files import take
 
@@ -339,6 +360,7 @@ _RUN: dict[str, Callable[[argparse.Namespace], int | None]] = {
     "simulate": _simulate,
     "certificate": _certificate,
     "verify": _verify,
+    "report": _report,
     "import": _import,
     "export": _export,
     "method": _method,

@@ -15,6 +15,7 @@ from ..analysis.agreement.agreement import CompareResult
 from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
+from ..wording.names import short_name
 from ..wording.numbers import signed
 from .style import Mark, Palette, minus, points, prepare, ring
 
@@ -89,6 +90,7 @@ def info(r: CompareResult) -> DifferenceInfo:
     )
     step = -(-p.n // MOST) or 1
     shown = np.arange(0, p.n, step)
+    name = short_name(p.instrument.name)
     return DifferenceInfo(
         x=read_only(((p.x + p.y) / 2)[shown], np.float64),
         d=read_only(p.d[shown], np.float64),
@@ -96,8 +98,8 @@ def info(r: CompareResult) -> DifferenceInfo:
         said=f"{shown.size:,} of {p.n:,} pairs drawn" if step > 1 else "",
         lines=tuple(lines),
         trend=trend,
-        x_label=f"mean of {p.instrument.name} and {p.compared_with} ({m.symbol if m else ''})",
-        y_label=f"{p.instrument.name} − {p.compared_with} ({unit})",
+        x_label=(f"mean of {name} and {p.compared_with} ({m.symbol if m else ''})"),
+        y_label=f"{name} − {p.compared_with} ({unit})",
     )
 
 

@@ -187,7 +187,7 @@ def quadrants(r: ChangeResult) -> QuadrantInfo:
             else None
         ),
         f"change of {r.pairs.compared_with} ({_unit(r.metric)})",
-        f"change of {r.instrument.name} ({_unit(r.metric)})",
+        f"change of {short_name(r.instrument.name)} ({_unit(r.metric)})",
     )
 
 
@@ -271,8 +271,8 @@ def water(r: HydrationResult) -> WaterInfo:
         read_only(_thin(f), np.float64),
         read_only(_thin(r.visit), np.int64),
         slope,
-        f"water of {r.instrument.name} − client's mean (points)",
-        f"fat of {r.instrument.name} − client's mean (pp)",
+        f"water of {short_name(r.instrument.name)} − client's mean (points)",
+        f"fat of {short_name(r.instrument.name)} − client's mean (pp)",
     )
 
 

@@ -1,0 +1,116 @@
+"""What the study report is made of, asked of a session."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from .. import __version__
+from ..analysis.offsets.calibrate import CalibrateRequest
+from ..analysis.offsets.record import fingerprint
+from ..analysis.review import ReviewRequest
+from ..domain.errors import UserError
+from ..domain.lens import Lens
+from ..domain.records import Instrument
+from ..domain.snapshot import EXCLUDED, FAILED, Snapshot
+from ..exchange.writing import replacing
+from ..reports.document import Document
+from ..reports.render import as_html, as_pdf
+from ..reports.study_report import Findings, Flow, study_report
+from .session import Session
+from .views import DRIFT, VIEWS, Ask
+
+PAPERS = ("A4", "Letter")
+
+
+def findings_steps(session: Session, lens: Lens) -> Generator[float, None, Findings]:
+    """Ask every question of a study under one lens; yields the share done.
+
+    A question that the study cannot answer leaves its section empty. Raises UserError where there
+    are no readings of the metric.
+    """
+    water = "total_body_water_percent"
+    metrics = tuple(dict.fromkeys((lens.metric, "body_fat_percent", water)))
+    there = tuple(m for m in metrics if m in session.metrics_known() or m == lens.metric)
+    snapshot = yield from session.wide_snapshot_steps(there)
+    if lens.metric not in snapshot.columns:
+        raise UserError(f"no readings of {lens.metric}; nothing was written")
+    events, weights = session.events(), tuple(session.check_weights())
+    found: dict[str, tuple[Any, ...]] = {}
+    for k, view in enumerate((*VIEWS, DRIFT)):
+        try:
+            asked = Ask(snapshot, lens, events=events, weights=weights)
+            found[view.key] = tuple((yield from view.answer().ask(asked)))
+        except UserError:
+            found[view.key] = ()  # the section stays empty
+        yield (k + 1) / 9
+    try:
+        calibrated = tuple((yield from CalibrateRequest(snapshot, lens).run()))
+    except UserError:
+        calibrated = ()
+    material = yield from session.material_steps()
+    review = (yield from ReviewRequest(material).run()).found
+    compared = found["compare"]
+    c = snapshot.columns[lens.metric]
+    _, digest = fingerprint(snapshot, lens.metric, np.arange(c.n))
+    days = sorted(m.day for m in (yield from session.measured_steps()))
+    names = [r.pairs.instrument.name for r in compared]
+    from ..wording.plan import iso
+
+    return Findings(
+        session.catalogue(),
+        lens,
+        tuple(_flow(snapshot, r.pairs.instrument, lens, r) for r in compared),
+        compared,
+        found["consistency"],
+        found["change"],
+        found["water"],
+        found["alike"],
+        found["score"],
+        found["drift"],
+        calibrated,
+        tuple(review),
+        iso(days[0]) if days else "",
+        iso(days[-1]) if days else "",
+        digest,
+        __version__,
+        session.today(),
+        tuple(
+            f"anchor-tally compare STUDY --instrument {name!r} --metric {lens.metric} --json"
+            for name in names
+        ),
+    )
+
+
+def _flow(snapshot: Snapshot, item: Instrument, lens: Lens, r: Any) -> Flow:
+    """Readings of an instrument on their way to pairs."""
+    c = snapshot.columns[lens.metric]
+    own = c.instrument == item.id
+    return Flow(
+        item.name,
+        int(own.sum()),
+        int((own & (c.status == FAILED)).sum()),
+        int((own & (c.status == EXCLUDED)).sum()),
+        r.pairs.n,
+        r.pairs.left_out.counts,
+    )
+
+
+def report_steps(session: Session, lens: Lens, paper: str) -> Generator[float, None, Document]:
+    """The study report as a document; yields the share done."""
+    found = yield from findings_steps(session, lens)
+    return study_report(found, paper)
+
+
+def write_report(document: Document, path: Path) -> Path:
+    """Write a document as HTML or PDF, by the suffix of its name. Raises UserError."""
+    if path.suffix.lower() not in (".html", ".pdf"):
+        raise UserError(f"{path}: a report ends in .html or .pdf; nothing was written")
+    html = path.suffix.lower() == ".html"
+    content = as_html(document).encode() if html else as_pdf(document)
+    with replacing(path) as part:
+        part.write_bytes(content)
+    return path

@@ -1,0 +1,58 @@
+"""A document as data: sections of paragraphs, tables and figures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Kind = Literal["text", "lead", "note", "caution", "code"]
+
+
+@dataclass(frozen=True, slots=True)
+class Paragraph:
+    """A paragraph: text, the lead of a section, a note, a caution, or a line of code."""
+
+    text: str
+    kind: Kind = "text"
+
+
+@dataclass(frozen=True, slots=True)
+class TableBlock:
+    """A table with a caption; columns from ``numeric_from`` on are set to the right."""
+
+    caption: str
+    heads: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+    numeric_from: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class FigureBlock:
+    """A figure as SVG, ``width`` mm wide, with a caption, and what it shows in words."""
+
+    caption: str
+    alternative: str
+    svg: str
+    width: float = 174.0
+
+
+Block = Paragraph | TableBlock | FigureBlock
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A section: title and blocks; ``key`` is where links go."""
+
+    key: str
+    title: str
+    blocks: tuple[Block, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A document: title, lines under it, and its sections."""
+
+    title: str
+    under: tuple[str, ...]
+    sections: tuple[Section, ...]
+    paper: str = "A4"

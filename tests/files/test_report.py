@@ -1,0 +1,162 @@
+"""The study report: its numbers are those of the JSON, it names nobody, fetches nothing, and reads in order."""
+
+import json
+import re
+from dataclasses import replace
+from html.parser import HTMLParser
+
+import pytest
+from pypdf import PdfReader
+
+from anchor_tally.app.reporting import report_steps
+from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
+from anchor_tally.reports.render import as_html
+from anchor_tally.study.edits.clients import PutClient, PutStudy
+from anchor_tally.study.edits.instruments import PutInstrument
+from anchor_tally.wording.numbers import signed
+from answers import moving, study
+from places import CLOCK
+
+VOID = {"meta", "img", "br", "link", "path", "use", "rect", "circle", "line", "polygon"}
+
+
+class Reader(HTMLParser):
+    """Elements in order with their attributes; fails where one is not closed in order."""
+
+    def __init__(self):
+        super().__init__()
+        self.open, self.ids, self.found, self.links = [], [], [], []
+
+    def handle_starttag(self, tag, attrs):
+        attrs = dict(attrs)
+        self.found.append((tag, attrs))
+        if "id" in attrs:
+            self.ids.append(attrs["id"])
+        self.links += [v for k, v in attrs.items() if k in ("href", "src", "xlink:href")]
+        if tag not in VOID:
+            self.open.append(tag)
+
+    def handle_startendtag(self, tag, attrs):
+        self.handle_starttag(tag, attrs)
+        if tag not in VOID:
+            self.open.pop()
+
+    def handle_endtag(self, tag):
+        if tag not in VOID:
+            assert self.open.pop() == tag
+
+
+@pytest.fixture(scope="module")
+def written(tmp_path_factory):
+    """A report as HTML and PDF, from a study whose people have names."""
+    folder = tmp_path_factory.mktemp("report")
+    path = folder / "s.tally"
+    moving(5, 2).save_copy(path)
+    session = Session.open(path, clock=CLOCK)
+    session.do(PutStudy("A squad of somebody", practice=False))
+    person = session.catalogue().client_coded("C1")
+    session.do(PutClient(replace(person, name="Zoe Example", notes="private")))
+    item = session.catalogue().instrument_named("Oak")
+    session.do(PutInstrument(replace(item, name="Oak <script>alert(1)</script> & co")))
+    session.close()
+    for suffix in ("html", "pdf"):
+        assert main(["report", str(path), "-o", str(folder / f"r.{suffix}")], CLOCK) == 0
+    return path, (folder / "r.html").read_text(), PdfReader(folder / "r.pdf")
+
+
+def test_every_number_is_that_of_the_json(written, capsys):
+    """Bias and limits of each device stand in the PDF's text as in the answer of the command."""
+    path, _, pdf = written
+    text = " ".join(" ".join(page.extract_text() for page in pdf.pages).split())
+    for name in ("Fir", "Elm"):
+        capsys.readouterr()
+        assert main(["compare", str(path), "--instrument", name, "--json"], CLOCK) == 0
+        found = json.loads(capsys.readouterr().out)
+        row = [signed(found["bias"]["estimate"]), *map(signed, found["bias"]["ci"])]
+        row += [signed(found["limits"]["lower"]), signed(found["limits"]["upper"])]
+        place = text.index(f"{name} {found['pairs']['n']} ")
+        assert all(x in text[place : place + 90] for x in row), (
+            name,
+            row,
+            text[place : place + 90],
+        )
+    order = [
+        text.rindex(title)
+        for title in (
+            "Question and filters",
+            "From readings to pairs",
+            "Bias and limits of agreement",
+            "Statistics and their sources",
+            "Fingerprint of the readings",
+        )
+    ]
+    assert order == sorted(order)
+    assert "not answered: for the authors to write" in text
+
+
+def test_the_html_is_whole_and_safe(written):
+    """Elements are closed in order, ids are unique, nothing is fetched, nothing typed becomes code."""
+    _, html, _ = written
+    reader = Reader()
+    reader.feed(html)
+    assert not reader.open
+    assert len(set(reader.ids)) == len(reader.ids)
+    assert all(link.startswith(("#", "data:")) for link in reader.links)
+    assert not [t for t, _ in reader.found if t == "script"]
+    assert "&lt;script&gt;" in html
+    assert "Zoe Example" not in html
+    assert "private" not in html
+    assert "A squad of somebody" not in html
+    figures = [a for t, a in reader.found if a.get("role") == "img"]
+    assert len(figures) > 9
+    assert all(a["aria-label"] for a in figures)
+    styles = re.sub(r"url\(data:[^)]*\)", "", html)
+    assert "http://" not in re.sub(r'xmlns(:\w+)?="[^"]*"', "", styles)
+
+
+def test_pages_are_tagged_with_fonts_inside(written):
+    """The PDF is tagged, has a title and outline, embeds its fonts, and holds no raster figure."""
+    _, _, pdf = written
+    root = pdf.trailer["/Root"]
+    assert root["/MarkInfo"]["/Marked"]
+    assert root["/Lang"] == "en"
+    assert pdf.metadata.title == "Study report"
+    assert [x.title for x in pdf.outline if not isinstance(x, list)] or pdf.outline
+    fonts = set()
+    for page in pdf.pages:
+        assert not list(page.images)
+        for font in page["/Resources"].get("/Font", {}).values():
+            inner = font.get_object()["/DescendantFonts"][0].get_object()
+            assert (
+                "/FontFile2" in inner["/FontDescriptor"] or "/FontFile3" in inner["/FontDescriptor"]
+            )
+            fonts.add(str(inner["/BaseFont"]))
+    assert any("IBM-Plex" in f for f in fonts)
+
+
+@pytest.mark.parametrize("make", [lambda: moving(1, 1), lambda: moving(4, 2, scan=False)])
+def test_small_studies_have_a_report(make):
+    """One client with one scan, and a study without a scan: sections say what cannot be told."""
+    session = make()
+    html = as_html(finish(report_steps(session, Lens(), "Letter")))
+    assert "size: Letter" in html
+    assert "Limitations" in html
+    if not any(r.kind == "reference" for r in session.readings()):
+        assert "agreement cannot be told" in html
+    with pytest.raises(UserError, match="no readings"):
+        finish(report_steps(study(), Lens(), "A4"))
+
+
+def test_what_cannot_be_written_is_said(written, tmp_path, capsys):
+    """Another suffix, and a folder that is not there: one line, nothing written."""
+    path, *_ = written
+    for name, says in (("r.doc", "ends in .html or .pdf"), ("no/r.html", "cannot be written")):
+        assert main(["report", str(path), "-o", str(tmp_path / name)], CLOCK) == 2
+        assert says in capsys.readouterr().err
+    assert list(tmp_path.iterdir()) == []
+    session = Session.open(path, read_only=True)
+    session.close()
