@@ -326,6 +326,8 @@ def kept_pieces(session):
         "people": [session.person(c.id).visits.visit.tolist() for c in clients[:2]],
         "values": session.snapshot().columns["body_fat_percent"].value.tolist(),
         "visits": session.snapshot().visits.age_years.tolist(),
+        "cautions": [sorted(c.cautions) for c in session.snapshot().catalogue.clients.values()],
+        "prices": [i.price for i in session.snapshot().catalogue.instruments.values()],
     }
 
 
@@ -336,6 +338,8 @@ def test_what_is_kept_is_what_is_in_the_file(demo):
     edits = (
         PutClient(replace(client, notes="a", birth="1994-05")),
         PutClient(replace(client, code="Zander", sex="female")),
+        PutClient(replace(client, cautions=frozenset({"eating_disorder"}))),
+        PutInstrument(replace(item, price="120")),
         AddHeight(1, "2026-03-01", Quantity(180.0, "180", "cm")),
         PutInstrument(replace(item, notes="b", name="Alder 2")),
         PutInstrument(replace(item, name="Alder")),

@@ -8,7 +8,9 @@ from html.parser import HTMLParser
 import pytest
 from pypdf import PdfReader
 
-from anchor_tally.app.reporting import report_steps
+from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.app.demo import demo_session
+from anchor_tally.app.reporting import report_steps, summary_steps
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
@@ -16,10 +18,11 @@ from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.reports.render import as_html
 from anchor_tally.study.edits.clients import PutClient, PutStudy
+from anchor_tally.study.edits.events import SetGoal
 from anchor_tally.study.edits.instruments import PutInstrument
-from anchor_tally.wording.numbers import signed
+from anchor_tally.wording.numbers import number, signed
 from answers import moving, study
-from places import CLOCK
+from places import CLOCK, adoption
 
 VOID = {"meta", "img", "br", "link", "path", "use", "rect", "circle", "line", "polygon"}
 
@@ -160,3 +163,55 @@ def test_what_cannot_be_written_is_said(written, tmp_path, capsys):
     assert list(tmp_path.iterdir()) == []
     session = Session.open(path, read_only=True)
     session.close()
+
+
+def test_a_client_takes_home_what_is_known():
+    """The page holds the corrected value of Track, its interval and the change; no goal and no name."""
+    session = demo_session(clock=CLOCK)
+    auk = session.catalogue().client_coded("Auk")
+    session.do(PutClient(replace(auk, name="Zoe Example", notes="private")))
+    session.do(SetGoal(auk.id, "body_fat_percent", 12.3))
+    session.do(adoption(session, "Alder", day=session.today()))
+    page, cautions = finish(summary_steps(session, "Auk"))
+    assert not cautions
+    records = tuple(session.calibrations())
+    r = finish(
+        TrackRequest(
+            session.snapshot(), Lens(), "Auk", records, instrument="Alder", today=session.today()
+        ).run()
+    )
+    s, v = r.named("Alder"), r.together.verdict
+    row = page.sections[0].blocks[0].rows[0]
+    assert row[1].startswith(
+        f"{number(s.value[-1])} % (95 % interval {number(s.low[-1])} to {number(s.high[-1])})"
+    )
+    ends = f"{signed(v.change.interval.low)} to {signed(v.change.interval.high)}"
+    assert row[2] == f"{signed(v.change.value)} pp (95 % CI {ends})"
+    html = as_html(page)
+    for hidden in ("Zoe", "private", "12.3 %", "goal", "Alder", "athlete"):
+        assert hidden not in html
+    assert "lower is not better" in html
+    assert "Zoe Example" in as_html(finish(summary_steps(session, "Auk", name=True))[0])
+
+
+def test_the_page_without_body_fat(tmp_path, capsys):
+    """Left out when asked, and always with a history of disordered eating; the coach reads why."""
+    session = demo_session(clock=CLOCK)
+    page, _ = finish(summary_steps(session, "Auk", fat=False))
+    assert [row[0] for row in page.sections[0].blocks[0].rows] == ["Waist girth"]
+    auk = session.catalogue().client_coded("Auk")
+    session.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
+    session.save_copy(tmp_path / "s.tally")
+    given = ["summary", str(tmp_path / "s.tally"), "--client"]
+    for out in ("a.html", "a.pdf"):
+        assert main([*given, "Auk", "-o", str(tmp_path / out)], CLOCK) == 0
+        assert "disordered eating" in capsys.readouterr().err
+    html = (tmp_path / "a.html").read_text().lower()
+    for hidden in ("body fat", "body mass", "disordered", "fat_"):
+        assert hidden not in html
+    assert "licensed health staff" in html
+    pages = PdfReader(tmp_path / "a.pdf").pages
+    assert len(pages) == 1
+    assert "Waist girth" in pages[0].extract_text()
+    assert main([*given, "Nobody", "-o", str(tmp_path / "b.pdf")], CLOCK) == 2
+    assert "no client Nobody; nothing was written" in capsys.readouterr().err

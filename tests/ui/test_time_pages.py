@@ -348,13 +348,14 @@ def test_second_window_follows_one_client(qtbot, window_on, demo):
 
 
 def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo):
-    """A history of disordered eating: no fat number; girths can be followed."""
+    """A history of disordered eating: no fat number, at once; girths can be followed."""
     auk = demo.catalogue().client_coded("Auk")
-    demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
     window = window_on(demo)
     page = window.page("track")
     shown(qtbot, page, lambda: window.go("track"))
-    assert "no fat number is shown" in page.headline.text()
+    assert "body fat" in page.headline.text()
+    demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
+    qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=10_000)
     assert not page.side.isVisible()
     demo.look(replace(demo.lens, metric="girth_waist"))
     qtbot.waitUntil(lambda: "waist girth" in page.headline.text(), timeout=10_000)

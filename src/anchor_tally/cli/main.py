@@ -123,6 +123,7 @@ def _parser() -> argparse.ArgumentParser:
     y.add_argument("certificate", type=Path, help="what certificate has written")
     y.set_defaults(demo=False)
     _report_arguments(sub.add_parser("report", help="the study report as HTML or PDF"))
+    _summary_arguments(sub.add_parser("summary", help="a page for one client as HTML or PDF"))
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -146,6 +147,21 @@ def _report_arguments(p: argparse.ArgumentParser) -> None:
     p.add_argument("--window-hours", type=_hours, default=24.0)
     p.add_argument("--around", action="store_true")
     p.add_argument("--client", action="append", metavar="CODE")
+    p.add_argument("--paper", choices=("A4", "Letter"), default="A4")
+
+
+def _summary_arguments(p: argparse.ArgumentParser) -> None:
+    """Whose page, and what stands on it."""
+    p.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
+    p.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    p.add_argument("--client", required=True, metavar="CODE")
+    p.add_argument("-o", "--output", type=Path, required=True, metavar="OUT.html|OUT.pdf")
+    p.add_argument(
+        "--without-fat",
+        action="store_true",
+        help="leave out body fat and body mass; give sums of skinfolds and girths",
+    )
+    p.add_argument("--name", action="store_true", help="head the page with the client's name")
     p.add_argument("--paper", choices=("A4", "Letter"), default="A4")
 
 
@@ -329,6 +345,12 @@ def _report(args: argparse.Namespace) -> None:
     report(args)
 
 
+def _summary(args: argparse.Namespace) -> None:
+    from .report import summary
+
+    summary(args)
+
+
 def _import(args: argparse.Namespace) -> None:
     from .files import take
 
@@ -361,6 +383,7 @@ _RUN: dict[str, Callable[[argparse.Namespace], int | None]] = {
     "certificate": _certificate,
     "verify": _verify,
     "report": _report,
+    "summary": _summary,
     "import": _import,
     "export": _export,
     "method": _method,

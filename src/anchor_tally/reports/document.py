@@ -50,9 +50,10 @@ class Section:
 
 @dataclass(frozen=True, slots=True)
 class Document:
-    """A document: title, lines under it, and its sections."""
+    """A document: title, lines under it, sections; ``contents`` lists them on the first page."""
 
     title: str
     under: tuple[str, ...]
     sections: tuple[Section, ...]
     paper: str = "A4"
+    contents: bool = True

@@ -30,6 +30,14 @@ class Noise:
     df: float
     own: bool
 
+    @property
+    def between_days(self) -> float:
+        """Difference of two single days that 95 of 100 pairs stay below without any change.
+
+        The t quantile with ``df`` stands for the normal one, because the SD is estimated.
+        """
+        return t_quantile(0.975, self.df) * math.sqrt(2) * self.sd
+
 
 @dataclass(frozen=True, slots=True)
 class Verdict:

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 Fact = Literal[
-    "people",  # code, sex, birth and heights of clients: equations depend on them
-    "cards",  # the rest of a card: names, notes, prices
-    "instruments",  # name, kind, equation, electrodes, order and repeats
+    "people",  # code, sex, birth, heights and cautions: equations and what may be shown depend
+    "cards",  # the rest of a card: names, notes
+    "instruments",  # name, kind, equation, electrodes, order, repeats and price
     "settings",
     "visits",  # whose, when, and what was stated of age and height
     "conditions",
@@ -41,12 +41,14 @@ class TableFacts:
 
 
 TABLES: dict[str, TableFacts] = {
-    "client": TableFacts("cards", "people", frozenset({"code", "sex", "birth"})),
+    "client": TableFacts("cards", "people", frozenset({"code", "sex", "birth", "cautions"})),
     "client_height": TableFacts("people"),
     "instrument": TableFacts(
         "cards",
         "instruments",
-        frozenset({"name", "kind", "equation", "electrodes", "position", "repeats", "counts"}),
+        frozenset(
+            {"name", "kind", "equation", "electrodes", "position", "repeats", "counts", "price"}
+        ),
     ),
     "instrument_metric": TableFacts("offers"),
     "setting": TableFacts("settings"),

@@ -50,7 +50,7 @@ def track_headline(r: TrackResult) -> str:
     t = r.together
     if t is not None and t.disagrees:
         return f"{code}, {m.label.lower()}: {_disagree_words(t, m)}, {dates}. Check each one."
-    v = _verdict(r)
+    v = verdict_of(r)
     if v is None:
         return f"{code}: no change computed for {dates}. {no_change_words(r)}"
     by = (
@@ -71,7 +71,8 @@ def _disagree_words(t: Together, m: Metric) -> str:
     )
 
 
-def _verdict(r: TrackResult) -> Verdict | None:
+def verdict_of(r: TrackResult) -> Verdict | None:
+    """The change that is told: of all devices where they give one, else of the one in hand."""
     if r.together is not None and (r.together.disagrees or _silent(r, r.chosen)):
         return r.together.verdict
     if r.together is not None and r.together.verdict is not None:
@@ -126,7 +127,7 @@ def settle_words(r: TrackResult) -> str:
                 *second_words(r),
             ]
         )
-    v = _verdict(r)
+    v = verdict_of(r)
     if v is None:
         return ""
     said = []

@@ -1,0 +1,138 @@
+"""The page that a client takes home: values with intervals, what changed, what not to conclude."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+from ..analysis.plan.schedule import Schedule
+from ..analysis.time.client_series import TrackSeries
+from ..analysis.time.track import TrackResult
+from ..domain.catalogue import Catalogue
+from ..domain.metrics import is_fat, metric_of
+from ..domain.records import Instrument
+from ..figures import track as track_figure
+from ..figures.paper import PAPER, svg
+from ..figures.style import Mark, marks_of
+from ..wording import summary as words
+from ..wording.numbers import day_words
+from .document import Block, Document, FigureBlock, Paragraph, Section, TableBlock
+
+
+@dataclass(frozen=True, slots=True)
+class Followed:
+    """One measure of the client, with the series that gives its level (None: no series)."""
+
+    result: TrackResult
+    series: TrackSeries | None
+
+
+@dataclass(frozen=True, slots=True)
+class SummaryFindings:
+    """What the page is made of; the first measure has the figure. ``name`` is empty by default."""
+
+    catalogue: Catalogue
+    followed: tuple[Followed, ...]
+    schedule: Schedule
+    name: str
+    made_on: str
+
+
+def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
+    """Make the document.
+
+    Parameters
+    ----------
+    f : SummaryFindings
+        Results for one client, at least one.
+    paper : str
+        A4 or Letter.
+
+    Returns
+    -------
+    Document
+        One page. It holds no goal, no event, no range of a published table and no other person.
+    """
+    main, client = f.followed[0], f.followed[0].result.client
+    rows = tuple(
+        (
+            metric_of(x.result.metric).label,
+            words.level_words(x.result, x.series),
+            words.change_words(x.result),
+            words.dates_words(x.result),
+            words.meaning_words(x.result),
+        )
+        for x in f.followed
+    )
+    found: list[Block] = [
+        TableBlock("What was found", ("Measure", "Latest", "Change", "Between", "Meaning"), rows, 9)
+    ]
+    if main.series is not None and main.series.day.size:
+        found.append(_figure(f, main))
+    told = [words.variation_words(x.result, x.series) for x in f.followed[:2]]
+    told.append(words.next_date_words(f.schedule, client.id))
+    found += [Paragraph(t) for t in told if t]
+    asked = [words.ASK_FIRST] if any(x.result.cautions for x in f.followed) else []
+    limits = [*asked, *words.CANNOT, words.AT_EASE, words.PRECEDENCE]
+    return Document(
+        f"Summary for {f.name or client.code}",
+        (f"Made on {day_words(f.made_on)}",),
+        (
+            Section("found", "Your measurements", tuple(found)),
+            Section(
+                "limits", "What these numbers cannot tell", tuple(Paragraph(x) for x in limits)
+            ),
+        ),
+        paper,
+        contents=False,
+    )
+
+
+def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
+    r = replace(x.result, forecast=None, events=())  # no goal and no remark on a client's page
+    what = track_figure.info(r, {})
+    items = f.catalogue.instruments.values()
+    mark_of = marks_of(items, PAPER)
+    reference = next((i for i in items if i.kind == "reference"), None)
+    assert x.series is not None
+    own = mark_of(x.series.instrument)
+    kept = own if reference is None else mark_of(reference)
+    m = metric_of(r.metric)
+    return FigureBlock(
+        f"{m.label} by day. Line and narrow band: mean of seven days and its variation."
+        + (
+            " Wide band: 95 % interval of one morning."
+            if what.corrected.any()
+            else " The line is not corrected: its changes count, its level does not."
+            if is_fat(r.metric)
+            else ""
+        ),
+        f"{m.label}: {words.level_words(r, x.series)}; change: {words.change_words(r)}",
+        svg(
+            partial(_draw, what, own, kept),
+            f"summary-{x.series.instrument.name}",
+            height=66,
+            margins=(16.0, 6.0, 13.0, 3.0),
+        ),
+    )
+
+
+def _draw(what: track_figure.TrackInfo, own: Mark, reference: Mark, axes: Any, family: str) -> None:
+    track_figure.draw(axes, what, own, reference, PAPER, family)
+    axes.set_xlabel("diamond: scan" if what.anchor_day.size else "", fontfamily=family, fontsize=9)
+
+
+def level_series(r: TrackResult) -> TrackSeries | None:
+    """The series that gives the level: corrected and responding first, then the longest."""
+
+    def rank(s: TrackSeries) -> tuple[bool, bool, float, int]:
+        known = bool(s.corrected[-1])
+        width = float(s.high[-1] - s.low[-1]) if known else 0.0
+        return known, s.counts and not _formula(s.instrument), -width, s.day.size
+
+    return max((s for s in r.series if s.day.size), key=rank, default=None)
+
+
+def _formula(i: Instrument) -> bool:
+    return bool(i.equation)
