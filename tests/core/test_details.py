@@ -13,14 +13,17 @@ from anchor_tally.analysis.agreement.evidence import explain
 from anchor_tally.analysis.agreement.hydration import HydrationRequest
 from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.entry.field_method import evaluate, line, sensitivity
+from anchor_tally.analysis.offsets.versions import versions
 from anchor_tally.analysis.pairs.offset_drift import movement
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.values import slip_of
 from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.scan_precision import assumed_sd
 from anchor_tally.domain.steps import finish
 from anchor_tally.figures import difference, ladder, views
 from anchor_tally.methods.registry import EQUATIONS
@@ -33,7 +36,7 @@ from anchor_tally.study import open_file, read_columns
 from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.wording import views as words
 from anchor_tally.wording.evidence import pair_words
-from places import reading, study_of, typed
+from places import CLOCK, adoption, reading, study_of, typed
 
 # rating form of the somatotype: sum of three corrected skinfolds (mm) and endomorphy (Carter &
 # Heath 1990, from memory)
@@ -400,7 +403,12 @@ def test_slopes_of_equal_points():
     i, j = np.triu_indices(6, 1)
     dx, dy = x[j] - x[i], y[j] - y[i]
     slopes = np.sort(dy[dx != 0] / dx[dx != 0])
-    assert passing_bablok(x, y).line.slope.value == pytest.approx(np.median(slopes))
+    line = passing_bablok(x, y).line
+    assert line.slope.value == pytest.approx(np.median(slopes))
+    ends = line.slope.interval
+    assert (line.intercept.interval.low, line.intercept.interval.high) == pytest.approx(
+        (np.median(y - ends.high * x), np.median(y - ends.low * x))
+    )
 
 
 # The branches of the published formulas that the worked values do not reach, by hand; coefficients
@@ -491,3 +499,42 @@ def test_a_metric_is_read_the_same_by_its_index_and_by_number(monkeypatch, demo)
     by_number = read_columns.columns(demo.connection(), "body_fat_percent")
     for name in ("reading", "visit", "instrument", "setting", "status", "value"):
         np.testing.assert_array_equal(getattr(by_number, name), getattr(by_index, name))
+
+
+@pytest.mark.parametrize(
+    ("sex", "age", "height", "mass", "fold", "fat"),
+    [("male", 40, 180, 81, 12, 21.4447), ("female", 30, 165, 60, 18, 30.5544)],
+)
+def test_peterson_by_its_published_terms(sex, age, height, mass, fold, fat):
+    """Worked by hand from the coefficients of Peterson et al. 2003 (Am J Clin Nutr 77:1186, from memory)."""
+    folds = {f"skinfold_{k}": f"{fold}" for k in ("triceps", "subscapular", "suprailiac", "thigh")}
+    person = {"sex": sex, "age_years": f"{age}", "height": f"{height} cm", "body_mass": f"{mass}"}
+    found = evaluate("peterson_2003", person | folds).outputs["body_fat_percent"]
+    assert found == pytest.approx(fat, abs=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("metric", "level", "low", "high"),
+    [
+        ("fat_mass", -20.0, 0.2, 0.6),
+        ("appendicular_lean_mass", 50.0, 0.25, 1.0),
+        ("body_mass", 80.0, 0.04, 0.16),
+        ("body_fat_percent", 40.0, 0.3, 1.0),
+    ],
+)
+def test_usual_precision_of_a_scan(metric, level, low, high):
+    """Shares in points whatever the level; masses as a share of the level (official positions 2013, from memory)."""
+    assert assumed_sd(metric, level) == pytest.approx((low, high))
+
+
+def test_an_offset_holds_on_its_last_day():
+    """In force on the day that it is valid until, expired on the day after."""
+    demo = demo_session(clock=CLOCK)
+    demo.do(adoption(demo, "Alder"))
+    found = demo.calibration_versions("Alder", "body_fat_percent")
+    last = date.fromisoformat(found[-1][0].valid_until)
+    states = [
+        versions(found, (last + timedelta(days=d)).isoformat(), frozenset())[0].state
+        for d in (0, 1)
+    ]
+    assert states == ["in force", "expired"]

@@ -26,6 +26,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.calibrations import FORM_0_EQUATIONS
 from anchor_tally.domain.errors import FAULT, UserError
+from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument, Setting
 from anchor_tally.domain.steps import finish
@@ -36,6 +37,7 @@ from anchor_tally.figures.style import LIGHT, marks_of
 from anchor_tally.methods import registry
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
+from anchor_tally.study.edits.events import AddEvent
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import AddInstrument, StartSetting
 from anchor_tally.study.edits.readings import CorrectReading
@@ -74,16 +76,29 @@ def test_visits_follow_the_moment(session):
     third = session.visits_of("A")[1]
     session.do(MoveVisit(third.id, "2026-04-01T07:00+02:00", "B", "R"))
     (moved,) = [r for r in session.readings() if r.visit == third.id]
-    assert (moved.client, moved.taken_at) == ("B", "2026-03-16T05:00") or (
-        moved.client,
-        moved.taken_at,
-    ) == ("B", "2026-04-01T05:00")
+    assert (moved.client, moved.taken_at) == ("B", "2026-04-01T05:00")
     assert [v.start for v in session.visits_of("B")] == ["2026-04-01T07:00+02:00"]
     with pytest.raises(UserError, match="already"):
         session.do(MoveVisit(session.visits_of("A")[0].id, "2026-03-02T06:30", "A"))
     assert session._conn.execute("SELECT count(*) FROM visit_change").fetchone() == (1,)
     session.undo()
     assert [v.id for v in session.visits_of("A")][1] == third.id
+
+
+def test_an_event_lasts_whole_days(session):
+    """A time of day is dropped from the days of an event."""
+    session.do(AddEvent(Event(0, None, None, "2026-07-01T06:30", "2026-07-02T21:00", "race", "")))
+    assert [(e.starts, e.ends) for e in session.events()] == [("2026-07-01", "2026-07-02")]
+
+
+def test_a_visit_without_a_time_moves_by_days(session):
+    """Its readings move with it; a visit that had a time keeps the distance of its readings."""
+    session.do(weigh("2026-03-02", "70"))
+    session.do(MoveVisit(session.visits_of("A")[0].id, "2026-03-05", "A"))
+    assert [r.taken_at for r in session.readings()] == ["2026-03-05"]
+    session.do(weigh("2026-03-09T06:30", "70"))
+    session.do(MoveVisit(session.visits_of("A")[0].id, "2026-03-12", "A"))
+    assert sorted(r.taken_at[:10] for r in session.readings()) == ["2026-03-05", "2026-03-12"]
 
 
 def test_the_same_instant_is_one_reading(session):
