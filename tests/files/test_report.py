@@ -20,6 +20,7 @@ from anchor_tally.reports.render import as_html
 from anchor_tally.study.edits.clients import PutClient, PutStudy
 from anchor_tally.study.edits.events import SetGoal
 from anchor_tally.study.edits.instruments import PutInstrument
+from anchor_tally.wording.certificate import action_words
 from anchor_tally.wording.numbers import number, signed
 from answers import moving, study
 from places import CLOCK, adoption
@@ -215,3 +216,31 @@ def test_the_page_without_body_fat(tmp_path, capsys):
     assert "Waist girth" in pages[0].extract_text()
     assert main([*given, "Nobody", "-o", str(tmp_path / "b.pdf")], CLOCK) == 2
     assert "no client Nobody; nothing was written" in capsys.readouterr().err
+
+
+def test_a_certificate_is_a_page(tmp_path, capsys):
+    """The page has what the data have: offsets, what is left over, bounds, end and digest."""
+    session = demo_session(clock=CLOCK)
+    session.do(adoption(session, "Alder", day=session.today()))
+    session.save_copy(tmp_path / "s.tally")
+    asked = ["certificate", str(tmp_path / "s.tally"), "--instrument", "Alder"]
+    assert main(asked, CLOCK) == 0
+    (data,) = json.loads(capsys.readouterr().out)
+    assert main([*asked, "-o", str(tmp_path / "c.pdf"), "--paper", "Letter"], CLOCK) == 0
+    (page,) = PdfReader(tmp_path / "c.pdf").pages
+    text = " ".join(page.extract_text().split())
+    for row in data["offsets"]:
+        low, high = map(signed, row["new_difference"])
+        line = f"{row['client'] or 'All others'} {signed(row['offset'])} {low} to {high}"
+        assert line in text
+    low, high = (signed(x - row["offset"]) for x in row["new_difference"])
+    assert f"can still be off by {low} to {high} pp" in text
+    assert data["made_from"]["digest"] in text
+    assert f"subtract {number(row['offset'])} pp from a reading of anybody else" in text
+    record = session.calibrations()[-1]
+    for pooled, says in (
+        ((-1.26, -2.0, -0.5), "add 1.3 pp to each reading"),
+        ((0.01, -2.0, 2.0), "leave each reading as it is"),
+    ):
+        assert says in action_words(replace(record, clients={}, pooled=pooled))
+    assert "correct nobody else" in action_words(replace(record, pooled=None))

@@ -13,10 +13,12 @@ from ..analysis.offsets.versions import versions
 from ..app.exporting import export, from_package, not_in_table
 from ..app.importing import open_mapped, open_tidy, out_of_range_as_failed
 from ..app.plan import write_text
+from ..app.reporting import write_report
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..reports.certificate import certificate_json
+from ..reports.certificate_page import certificate_page
 from ..wording.importing import caution_warnings, comments_words, lost_words
 from ..wording.numbers import count, day_words
 from ..wording.versions import verified_words
@@ -97,7 +99,7 @@ def _import_package(args: argparse.Namespace, new: bool) -> None:
 
 
 def write_certificate(args: argparse.Namespace) -> None:
-    """Print the data of adopted offsets."""
+    """Print the data of adopted offsets, or write them as JSON, HTML or PDF."""
     session = session_of(args)
     try:
         item = session.catalogue().instrument_named(args.instrument)
@@ -113,6 +115,12 @@ def write_certificate(args: argparse.Namespace) -> None:
                 f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for"
                 f" {args.metric}"
             )
+        if args.output is not None and args.output.suffix.lower() in (".pdf", ".html"):
+            page = certificate_page(
+                live, session.free_text(), session.today(), paper=args.paper, full=args.full
+            )
+            print(f"written: {write_report(page, args.output)}")
+            return
         text = json.dumps(
             [
                 certificate_json(

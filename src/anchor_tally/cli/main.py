@@ -117,7 +117,14 @@ def _parser() -> argparse.ArgumentParser:
     t.add_argument(
         "--full", action="store_true", help="include the reason for adopting against the advice"
     )
-    t.add_argument("-o", "--output", type=Path, help="write to this file")
+    t.add_argument(
+        "-o",
+        "--output",
+        type=Path,
+        metavar="OUT.json|OUT.html|OUT.pdf",
+        help="write to this file: data as JSON, or a page",
+    )
+    t.add_argument("--paper", choices=("A4", "Letter"), default="A4")
     y = sub.add_parser("verify", help="compare a certificate with a study; exit code 0 or 1")
     y.add_argument("file", type=Path, help="the study")
     y.add_argument("certificate", type=Path, help="what certificate has written")

@@ -157,3 +157,18 @@ class CalibrationRecord:
     form: int = 2
     made_of: MadeOf = MadeOf()
     line: LineRecord | None = None
+
+    @property
+    def left_over(self) -> tuple[float, float] | None:
+        """95 % of the differences that are left in one reading of anybody else once corrected.
+
+        None where the record serves its clients only.
+        """
+        if self.line is not None and self.pooled is not None:
+            half = self.line.half((self.range_low + self.range_high) / 2)
+            return -half, half
+        return (
+            None
+            if self.pooled is None
+            else (self.pooled[1] - self.pooled[0], self.pooled[2] - self.pooled[0])
+        )

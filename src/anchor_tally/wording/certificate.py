@@ -1,0 +1,112 @@
+"""Sentences of a certificate: what to do with a reading, for whom, within what, until when."""
+
+from __future__ import annotations
+
+from ..analysis.offsets.versions import Version
+from ..domain.calibrations import REASON_KEPT, CalibrationRecord
+from ..domain.free_text import FreeText
+from ..domain.metrics import metric_of
+from .numbers import MISSING, count, day_words, number, signed
+
+CAUTION = (
+    "Not a diagnosis. Show a corrected value with its interval. Local rules and licensed practice"
+    " take precedence."
+)
+STATES = {
+    "in force": "",
+    "expired": "Expired: do not use before the device is compared with a scan again.",
+    "stale": "Do not use: readings behind this offset have changed since it was adopted.",
+    "superseded": "Superseded by a later version.",
+    "withdrawn": "Withdrawn.",
+}
+
+
+def action_words(r: CalibrationRecord) -> str:
+    """What to do with a reading: of clients in the table, and of anybody else."""
+    m = metric_of(r.metric)
+    k, own = m.decimals, bool(r.clients)
+    if r.line is not None:
+        return (
+            f"{r.instrument}: reference = {number(r.line.centre, k)} + (reading −"
+            f" {number(r.line.centre + r.line.level, k)}) / {number(r.line.slope, 2)}"
+            + (", then subtract the client's own offset." if own else ".")
+        )
+    if r.pooled is None:
+        return f"{r.instrument}: subtract the client's own offset; correct nobody else."
+    size = f"{number(abs(r.pooled[0]), k)} {m.difference_unit}"
+    if round(r.pooled[0], k) == 0:
+        pooled = "leave {} as it is"
+    elif r.pooled[0] > 0:
+        pooled = f"subtract {size} from {{}}"
+    else:
+        pooled = f"add {size} to {{}}"
+    if own:
+        other = pooled.format("a reading of anybody else")
+        return f"{r.instrument}: subtract the client's own offset; {other}."
+    return f"{r.instrument}: {pooled.format('each reading')}."
+
+
+def left_over_words(r: CalibrationRecord) -> str:
+    """How far one corrected reading can still be off."""
+    if r.left_over is None:
+        return ""
+    m = metric_of(r.metric)
+    low, high = (signed(x, m.decimals) for x in r.left_over)
+    return (
+        f"After that, one reading of a new client can still be off by {low} to {high}"
+        f" {m.difference_unit} (95 %)."
+    )
+
+
+def bounds_words(r: CalibrationRecord) -> str:
+    """Within what, and until when."""
+    m = metric_of(r.metric)
+    low, high = number(r.range_low, m.decimals), number(r.range_high, m.decimals)
+    return (
+        f"Only for readings from {low} to {high} {m.symbol}, in {m.label.lower()}. Valid until"
+        f" {day_words(r.valid_until)}."
+    )
+
+
+def condition_rows(v: Version, free: FreeText, *, full: bool) -> tuple[tuple[str, str], ...]:
+    """Conditions and origin, one a row."""
+    r, made = v.record, v.record.made_of
+    m = metric_of(r.metric)
+    used = [free.setting(s) for s in made.settings if s]
+    rows = [
+        ("Version", f"{r.version}, {v.state}"),
+        ("Metric", f"{m.label} ({m.symbol or m.unit})"),
+        ("Compared with", r.reference),
+        ("Setting", free.setting(r.setting) or ", ".join(used) or "none stated"),
+        (
+            "Pairs",
+            f"{count(r.pairs, 'pair')} of {count(r.client_count, 'client')},"
+            f" {count(made.anchors, 'scan')}, within {made.window_hours:g} h of the scan",
+        ),
+        ("Last scan used", day_words(made.last_anchor) if made.last_anchor else MISSING),
+        ("Adopted", day_words(r.fitted_at[:10])),
+        ("Valid until", day_words(r.valid_until)),
+        ("Readings behind it", f"{len(r.sources)}; digest {r.digest}"),
+    ]
+    if made.drift is not None:
+        low, high = (signed(x, m.decimals + 1) for x in made.drift)
+        rows.insert(-1, ("Drift per week", f"{low} to {high} {m.difference_unit} (95 % CI)"))
+    if made.client_sd is not None:
+        given = f"{number(made.client_sd, m.decimals)} {m.difference_unit}, stated"
+        rows.append(("SD between clients", given))
+    if made.reason:
+        rows.append(("Adopted against the advice", made.reason if full else REASON_KEPT))
+    return tuple(rows)
+
+
+def offset_rows(r: CalibrationRecord) -> tuple[tuple[str, str, str, str], ...]:
+    """The table of offsets: client, what is subtracted, 95 % of new differences, scans."""
+    k = metric_of(r.metric).decimals
+    rows = [
+        (code, signed(o, k), f"{signed(low, k)} to {signed(high, k)}", f"{n}")
+        for code, (o, low, high, n) in sorted(r.clients.items())
+    ]
+    if r.pooled is not None:
+        o, low, high = (signed(x, k) for x in r.pooled)
+        rows.append(("All others", o, f"{low} to {high}", f"{r.made_of.anchors}"))
+    return tuple(rows)
