@@ -3,8 +3,12 @@
 import itertools
 import threading
 import time
+from dataclasses import replace
 
+import pytest
+from pypdf import PdfReader
 from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QFileDialog
 
 from anchor_tally.app.jobs import Job
 from anchor_tally.ui.jobs import Jobs
@@ -85,3 +89,30 @@ def test_window_goes_on_while_a_file_is_written(qtbot, window_on, demo, tmp_path
     qtbot.mouseClick(window.footer.cancel, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not any("y.xlsx" in p.name for p in tmp_path.iterdir()), timeout=30_000)
     assert window.said == "Stopped."
+
+
+@pytest.mark.parametrize("suffix", ["pdf", "html"])
+def test_the_window_writes_the_report_under_its_filters(
+    qtbot, window_on, demo, tmp_path, monkeypatch, suffix
+):
+    """Chosen in Export, computed on the worker: the file holds the filtered clients only."""
+    window = window_on(demo)
+    demo.look(replace(demo.lens, clients=frozenset({"Auk", "Brill", "Cod", "Dory"})))
+
+    def choose(_parent, _title, _name, kinds):
+        kind = next(k for k in kinds.split(";;") if k.endswith(f"report, codes only (*.{suffix})"))
+        return str(tmp_path / "out"), kind
+
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", choose)
+    with qtbot.waitSignal(window.exported, timeout=60_000):
+        window.act("export")
+        assert window.jobs.busy("export")
+    written = tmp_path / f"out.{suffix}"
+    assert f"Study report written to {written}" in window.said
+    text = (
+        written.read_text()
+        if suffix == "html"
+        else " ".join(p.extract_text() for p in PdfReader(written).pages)
+    )
+    assert "4 chosen" in text
+    assert "Orca" not in text

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -16,8 +16,11 @@ from ..analysis.offsets.record import fingerprint
 from ..analysis.pairs.comparator import CannotCompare
 from ..analysis.people.cautions import fat_unseen
 from ..analysis.review import ReviewRequest
+from ..analysis.review.finding import Material
 from ..analysis.time.track import GIRTHS, TrackRequest
+from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
+from ..domain.events import CheckWeight, Event
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS
 from ..domain.records import Instrument
@@ -28,17 +31,36 @@ from ..reports.document import Document
 from ..reports.render import as_html, as_pdf
 from ..reports.study_report import Findings, Flow, study_report
 from ..stats.estimate import Note
+from ..wording.plan import iso
 from .session import Session
 from .views import DRIFT, VIEWS, Ask
 
 PAPERS = ("A4", "Letter")
 
 
-def findings_steps(session: Session, lens: Lens) -> Generator[float, None, Findings]:
-    """Ask every question of a study under one lens; yields the share done.
+@dataclass(frozen=True, eq=False, slots=True)
+class ReportMaterial:
+    """What the study report is computed from: frozen, so that it can be computed elsewhere."""
 
-    A question that the study cannot answer leaves its section empty. Raises UserError where there
-    are no readings of the metric.
+    catalogue: Catalogue
+    lens: Lens
+    snapshot: Snapshot
+    events: tuple[Event, ...]
+    weights: tuple[CheckWeight, ...]
+    review: Material
+    first_day: str
+    last_day: str
+    digest: str
+    today: str
+    paper: str
+
+
+def report_material_steps(
+    session: Session, lens: Lens, paper: str
+) -> Generator[float, None, ReportMaterial]:
+    """Collect what the report needs from a study; yields as it goes.
+
+    Raises UserError where there are no readings of the metric.
     """
     water = "total_body_water_percent"
     metrics = tuple(dict.fromkeys((lens.metric, "body_fat_percent", water)))
@@ -46,50 +68,70 @@ def findings_steps(session: Session, lens: Lens) -> Generator[float, None, Findi
     snapshot = yield from session.wide_snapshot_steps(there)
     if lens.metric not in snapshot.columns:
         raise UserError(f"no readings of {lens.metric}; nothing was written")
-    events, weights = session.events(), tuple(session.check_weights())
+    _, digest = fingerprint(snapshot, lens.metric, np.arange(snapshot.columns[lens.metric].n))
+    review = yield from session.material_steps()
+    days = sorted(m.day for m in (yield from session.measured_steps()))
+    return ReportMaterial(
+        session.catalogue(),
+        lens,
+        snapshot,
+        session.events(),
+        tuple(session.check_weights()),
+        review,
+        iso(days[0]) if days else "",
+        iso(days[-1]) if days else "",
+        digest,
+        session.today(),
+        paper,
+    )
+
+
+def report_document_steps(material: ReportMaterial) -> Generator[float, None, Document]:
+    """Ask every question under one lens and make the report of it; yields the share done.
+
+    A question that the study cannot answer leaves its section empty.
+    """
+    lens, snapshot = material.lens, material.snapshot
     found: dict[str, tuple[Any, ...]] = {}
     for k, view in enumerate((*VIEWS, DRIFT)):
         try:
-            asked = Ask(snapshot, lens, events=events, weights=weights)
+            asked = Ask(snapshot, lens, events=material.events, weights=material.weights)
             found[view.key] = tuple((yield from view.answer().ask(asked)))
         except UserError:
             found[view.key] = ()  # the section stays empty
-        yield (k + 1) / 9
+        yield (k + 1) / 12
     try:
         calibrated = tuple((yield from CalibrateRequest(snapshot, lens).run()))
     except UserError:
         calibrated = ()
-    material = yield from session.material_steps()
-    review = (yield from ReviewRequest(material).run()).found
+    review = (yield from ReviewRequest(material.review).run()).found
     compared = found["compare"]
-    c = snapshot.columns[lens.metric]
-    _, digest = fingerprint(snapshot, lens.metric, np.arange(c.n))
-    days = sorted(m.day for m in (yield from session.measured_steps()))
-    names = [r.pairs.instrument.name for r in compared]
-    from ..wording.plan import iso
-
-    return Findings(
-        session.catalogue(),
-        lens,
-        tuple(_flow(snapshot, r.pairs.instrument, lens, r) for r in compared),
-        compared,
-        found["consistency"],
-        found["change"],
-        found["water"],
-        found["alike"],
-        found["score"],
-        found["drift"],
-        calibrated,
-        tuple(review),
-        iso(days[0]) if days else "",
-        iso(days[-1]) if days else "",
-        digest,
-        __version__,
-        session.today(),
-        tuple(
-            f"anchor-tally compare STUDY --instrument {name!r} --metric {lens.metric} --json"
-            for name in names
+    return study_report(
+        Findings(
+            material.catalogue,
+            lens,
+            tuple(_flow(snapshot, r.pairs.instrument, lens, r) for r in compared),
+            compared,
+            found["consistency"],
+            found["change"],
+            found["water"],
+            found["alike"],
+            found["score"],
+            found["drift"],
+            calibrated,
+            tuple(review),
+            material.first_day,
+            material.last_day,
+            material.digest,
+            __version__,
+            material.today,
+            tuple(
+                f"anchor-tally compare STUDY --instrument {r.pairs.instrument.name!r}"
+                f" --metric {lens.metric} --json"
+                for r in compared
+            ),
         ),
+        material.paper,
     )
 
 
@@ -109,8 +151,15 @@ def _flow(snapshot: Snapshot, item: Instrument, lens: Lens, r: Any) -> Flow:
 
 def report_steps(session: Session, lens: Lens, paper: str) -> Generator[float, None, Document]:
     """The study report as a document; yields the share done."""
-    found = yield from findings_steps(session, lens)
-    return study_report(found, paper)
+    material = yield from report_material_steps(session, lens, paper)
+    return (yield from report_document_steps(material))
+
+
+def write_report_steps(material: ReportMaterial, path: Path) -> Generator[float, None, Path]:
+    """The report computed and written as HTML or PDF; yields the share done."""
+    document = yield from report_document_steps(material)
+    yield 0.8
+    return write_report(document, path)
 
 
 def write_report(document: Document, path: Path) -> Path:

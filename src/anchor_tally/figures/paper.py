@@ -54,7 +54,7 @@ def svg(
     axes = figure.add_axes((left / width, bottom / height, *inner))
     draw(axes, family)
     out = io.StringIO()
-    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": key, "font.size": 8}):
+    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": key}):
         figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
     text = out.getvalue()
     text = text[text.index("<svg") :]

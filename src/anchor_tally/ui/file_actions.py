@@ -26,8 +26,11 @@ _EXPORTS = {
     "Tidy CSV (*.csv)": ".csv",
     "Workbook (*.xlsx)": ".xlsx",
     "Data package, codes only (*.zip)": ".zip",
+    "Study report, codes only (*.pdf)": ".pdf",
+    "Study report, codes only (*.html)": ".html",
     FULL_COPY: ".zip",
 }  # each kind of export with its suffix
+_REPORTS = (".pdf", ".html")
 
 
 class FileActions(QMainWindow):
@@ -120,7 +123,10 @@ class FileActions(QMainWindow):
                 f"{target.name} exists already. Choose it by its own name to replace it.", True
             )
             return
-        self.export(target, full=kind == FULL_COPY)
+        if suffix in _REPORTS:
+            self.write_report(target)
+        else:
+            self.export(target, full=kind == FULL_COPY)
 
     def export(self, path: Path, *, full: bool) -> None:
         """Write the study; a whole copy only after a plain warning."""
@@ -145,6 +151,27 @@ class FileActions(QMainWindow):
             self.say(f"{count:,} readings written to {path} ({how}). {lost}".strip())
             self.exported.emit()
 
+        self.say("")
+        jobs.start("export", job, written, lambda text: self.say(text, True))
+
+    def write_report(self, path: Path) -> None:
+        """Write the study report under the filters that are in force."""
+        from ..app.reporting import report_material_steps, write_report_steps
+
+        session, jobs = self.session, self.jobs
+        if session is None or jobs is None:
+            return
+        lens = session.lens
+
+        def written(target: Path) -> None:
+            self.say(f"Study report written to {target} (codes only, with the present filters).")
+            self.exported.emit()
+
+        job = Job(
+            f"Writing {path.name}",
+            lambda: report_material_steps(session, lens, "A4"),
+            lambda material: write_report_steps(material, path),
+        )
         self.say("")
         jobs.start("export", job, written, lambda text: self.say(text, True))
 
