@@ -9,8 +9,9 @@ import pytest
 from pypdf import PdfReader
 
 from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.app.client_page import summary_steps
 from anchor_tally.app.demo import demo_session
-from anchor_tally.app.reporting import report_steps, summary_steps
+from anchor_tally.app.reporting import report_steps
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError

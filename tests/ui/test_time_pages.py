@@ -5,8 +5,9 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from pypdf import PdfReader
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
@@ -347,7 +348,7 @@ def test_second_window_follows_one_client(qtbot, window_on, demo):
     qtbot.waitUntil(lambda: page.result.series[0].day.size == days - 1, timeout=10_000)
 
 
-def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo):
+def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_path, monkeypatch):
     """A history of disordered eating: no fat number, at once; girths can be followed."""
     auk = demo.catalogue().client_coded("Auk")
     window = window_on(demo)
@@ -357,6 +358,21 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo):
     demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
     qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=10_000)
     assert not page.side.isVisible()
+    offered = []
+
+    def choose(_parent, _title, name, kinds):
+        offered.extend(kinds.split(";;"))
+        return str(tmp_path / name), offered[0]
+
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", choose)
+    for _ in range(2):
+        window.say("")
+        qtbot.mouseClick(page.page_button, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: "Page for Auk written" in window.said, timeout=20_000)
+    assert not [k for k in offered if k.startswith("With body fat")]
+    (sheet,) = PdfReader(tmp_path / "Auk.pdf").pages
+    assert "Waist girth" in sheet.extract_text()
+    assert "fat" not in sheet.extract_text().lower()
     demo.look(replace(demo.lens, metric="girth_waist"))
     qtbot.waitUntil(lambda: "waist girth" in page.headline.text(), timeout=10_000)
     assert "disordered eating" in page.cautions.text()

@@ -1,10 +1,9 @@
-"""What the study report and the client summary are made of, asked of a session."""
+"""What the study report is made of, asked of a session, and how documents are written."""
 
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass, replace
-from datetime import date, timedelta
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,24 +12,18 @@ import numpy as np
 from .. import __version__
 from ..analysis.offsets.calibrate import CalibrateRequest
 from ..analysis.offsets.record import fingerprint
-from ..analysis.pairs.comparator import CannotCompare
-from ..analysis.people.cautions import fat_unseen
 from ..analysis.review import ReviewRequest
 from ..analysis.review.finding import Material
-from ..analysis.time.track import GIRTHS, TrackRequest
 from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.events import CheckWeight, Event
 from ..domain.lens import Lens
-from ..domain.metrics import METRICS
 from ..domain.records import Instrument
 from ..domain.snapshot import EXCLUDED, FAILED, Snapshot
 from ..exchange.writing import replacing
-from ..reports.client_summary import Followed, SummaryFindings, client_summary, level_series
 from ..reports.document import Document
 from ..reports.render import as_html, as_pdf
 from ..reports.study_report import Findings, Flow, study_report
-from ..stats.estimate import Note
 from ..wording.plan import iso
 from .session import Session
 from .views import DRIFT, VIEWS, Ask
@@ -171,75 +164,3 @@ def write_report(document: Document, path: Path) -> Path:
     with replacing(path) as part:
         part.write_bytes(content)
     return path
-
-
-OF_FAT = ("body_fat_percent", "body_mass")
-
-
-def summary_steps(
-    session: Session, code: str, *, paper: str = "A4", fat: bool = True, name: bool = False
-) -> Generator[float, None, tuple[Document, tuple[Note, ...]]]:
-    """The page of one client, and the cautions that its coach is to know; yields the share done.
-
-    Parameters
-    ----------
-    session : Session
-        The study.
-    code : str
-        Code of the client.
-    paper : str
-        A4 or Letter.
-    fat : bool
-        Give body fat and body mass. A client with a history of disordered eating is never given
-        them.
-    name : bool
-        Head the page with the client's name where one is kept.
-
-    Raises
-    ------
-    UserError
-        No such client, or no readings that may be shown.
-    """
-    client = session.catalogue().client_coded(code)
-    if client is None:
-        raise UserError(f"no client {code}; nothing was written")
-    known = yield from session.snapshot_steps("body_fat_percent")
-    sums = tuple(m for m in METRICS if m.startswith("sum_skinfolds"))
-    first = OF_FAT if fat and not fat_unseen(client) else ()
-    known_now = session.metrics_known()
-    wanted = tuple(m for m in (*first, *sums, *GIRTHS) if m in known_now or m in known.columns)
-    if not wanted:
-        raise UserError(f"{code} has no readings that may be shown; nothing was written")
-    snapshot = yield from session.wide_snapshot_steps(wanted)
-    records = tuple(session.calibrations())
-    stale = frozenset(r.id for r in records if r.metric in wanted and session.stale(r))
-    found = []
-    for k, metric in enumerate(wanted):
-        asked = TrackRequest(
-            snapshot, Lens(metric), code, records, stale, instrument="", today=session.today()
-        )
-        try:
-            r = yield from asked.run()
-            s = level_series(r)
-            if s is not None and s is not r.named(r.chosen):  # the device that gives the level
-                r = yield from replace(asked, instrument=s.instrument.name).run()
-            found.append(Followed(r, s))
-        except CannotCompare:
-            continue  # this client has no readings of this measure
-        yield (k + 1) / (len(wanted) + 1)
-    if not found:
-        raise UserError(f"{code} has no readings that may be shown; nothing was written")
-    today = date.fromisoformat(session.today())
-    ahead = (today + timedelta(days=366)).isoformat()
-    schedule = yield from (yield from session.schedule_steps(session.today(), ahead)).run()
-    page = client_summary(
-        SummaryFindings(
-            session.catalogue(),
-            tuple(found),
-            schedule,
-            client.name if name else "",
-            session.today(),
-        ),
-        paper,
-    )
-    return page, tuple(dict.fromkeys(n for x in found for n in x.result.cautions))

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 import sys
 
-from ..app.reporting import report_steps, summary_steps, write_report
+from ..app.client_page import summary_steps
+from ..app.reporting import report_steps, write_report
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.steps import finish

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox,
 
 from ..app.jobs import Job
 from ..domain.errors import UserError
+from .file_names import target_of
 
 if TYPE_CHECKING:
     from ..app.session import Session
@@ -114,14 +115,10 @@ class FileActions(QMainWindow):
         )
         if not path:
             return
-        # the dialog changes the kind and leaves the name as it is
-        asked, suffix = Path(path), _EXPORTS[kind]
-        known = asked.suffix.lower() in _EXPORTS.values()
-        target = asked.with_suffix(suffix) if known else asked.with_name(asked.name + suffix)
-        if target != asked and target.exists():
-            self.say(
-                f"{target.name} exists already. Choose it by its own name to replace it.", True
-            )
+        suffix = _EXPORTS[kind]
+        target, refused = target_of(path, suffix, _EXPORTS.values())
+        if refused:
+            self.say(refused, True)
             return
         if suffix in _REPORTS:
             self.write_report(target)
