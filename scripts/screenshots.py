@@ -22,10 +22,12 @@ from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
+from anchor_tally.app.client_page import page_material_steps, write_page_steps
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
 from anchor_tally.app.sheets import sheets_of
 from anchor_tally.domain.clock import fixed
+from anchor_tally.domain.steps import finish
 from anchor_tally.reports.visit_sheet import as_html
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui.application import make_application
@@ -143,9 +145,8 @@ def app_focus() -> QWidget:
 
 def _views(window: MainWindow, keep: Callable[[str], None]) -> None:
     """Views of Compare, and what the review found."""
-    for name, picture in (("change", "change"), ("score", "which-device")):
-        until(window.page(name).shown, lambda name=name: window.go(name))
-        keep(picture)
+    until(window.page("score").shown, lambda: window.go("score"))
+    keep("which-device")
     review = window.page("review")
     if review.result is None:
         until(review.shown, lambda: window.go("review"))
@@ -153,7 +154,7 @@ def _views(window: MainWindow, keep: Callable[[str], None]) -> None:
     keep("review")
 
 
-def _through_time(window: MainWindow, keep: Callable[[str], None]) -> None:
+def _through_time(window: MainWindow, keep: Callable[[str], None], folder: Path) -> None:
     """A device that stepped, offsets adopted, and a client followed with them."""
     drift = window.page("drift")
     until(drift.shown, lambda: window.go("drift"))
@@ -169,6 +170,10 @@ def _through_time(window: MainWindow, keep: Callable[[str], None]) -> None:
     until(track.shown, track._set_goal)
     until(track.shown, lambda: track.follow("Dory"))
     keep("track")
+    written = folder / "client-page.pdf"
+    finish(write_page_steps(finish(page_material_steps(track.session, "Dory")), written))
+    picture_of(written, folder / "client-page.png", 0)
+    written.unlink()
 
 
 def main(folder: Path) -> None:
@@ -197,7 +202,7 @@ def main(folder: Path) -> None:
         keep("evidence")
         window.drawer.hide()
         _views(window, keep)
-        _through_time(window, keep)
+        _through_time(window, keep, folder)
         window.go("record")
         record = window.page("record")
         record.client.setEditText("Merle")

@@ -188,7 +188,7 @@ def test_a_client_takes_home_what_is_known():
         f"{number(s.value[-1])} % (95 % interval {number(s.low[-1])} to {number(s.high[-1])})"
     )
     ends = f"{signed(v.change.interval.low)} to {signed(v.change.interval.high)}"
-    assert row[2] == f"{signed(v.change.value)} pp (95 % CI {ends})"
+    assert row[2] == f"{signed(v.change.value)} percentage points (95 % interval {ends})"
     html = as_html(page)
     for hidden in ("Zoe", "private", "12.3 %", "goal", "Alder", "athlete"):
         assert hidden not in html

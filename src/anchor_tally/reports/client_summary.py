@@ -102,7 +102,7 @@ def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
     return FigureBlock(
         f"{m.label} by day. Line and narrow band: mean of seven days and its variation."
         + (
-            " Wide band: 95 % interval of one morning."
+            " Wide band: 95 % interval of one morning. Open marks: as read."
             if what.corrected.any()
             else " The line is not corrected: its changes count, its level does not."
             if is_fat(r.metric)

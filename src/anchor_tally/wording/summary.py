@@ -60,7 +60,7 @@ def change_words(r: TrackResult) -> str:
     if v is None:
         return "not known: too few measurements"
     i = span(v.change.interval, m.decimals, sign=True)
-    return f"{signed(v.change.value, m.decimals)} {m.difference_unit} (95 % CI {i})"
+    return f"{signed(v.change.value, m.decimals)} {spelled_unit(m)} (95 % interval {i})"
 
 
 def dates_words(r: TrackResult) -> str:
