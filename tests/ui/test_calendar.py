@@ -273,7 +273,7 @@ def test_a_drawn_study_is_opened_with_its_truth_sealed(qtbot, window_on, demo):
     for name, text in (("scans", "2"), ("clients", "8"), ("drift_per_week", "0,2")):
         tab.fields[name].setText(text)
     shown(qtbot, plan, lambda: qtbot.keyClick(tab.fields["bias"], Qt.Key.Key_Return))
-    assert plan.headline.text().startswith("4 studies: 95 % intervals held the truth. Bias")
+    assert plan.headline.text().startswith("In 4 studies, 95 % intervals held the truth: bias")
     assert tab.verdicts.count > 2
     qtbot.mouseClick(tab.open, Qt.MouseButton.LeftButton)
     assert window.session.title == "Drawn study"

@@ -28,8 +28,6 @@ from ..wording.plan import iso
 from .session import Session
 from .views import DRIFT, VIEWS, Ask
 
-PAPERS = ("A4", "Letter")
-
 
 @dataclass(frozen=True, eq=False, slots=True)
 class ReportMaterial:

@@ -11,7 +11,6 @@ from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import TrackResult
 from ..domain.catalogue import Catalogue
 from ..domain.metrics import is_fat, metric_of
-from ..domain.records import Instrument
 from ..figures import track as track_figure
 from ..figures.paper import PAPER, svg
 from ..figures.style import Mark, marks_of
@@ -129,10 +128,6 @@ def level_series(r: TrackResult) -> TrackSeries | None:
     def rank(s: TrackSeries) -> tuple[bool, bool, float, int]:
         known = bool(s.corrected[-1])
         width = float(s.high[-1] - s.low[-1]) if known else 0.0
-        return known, s.counts and not _formula(s.instrument), -width, s.day.size
+        return known, s.counts and not s.instrument.equation, -width, s.day.size
 
     return max((s for s in r.series if s.day.size), key=rank, default=None)
-
-
-def _formula(i: Instrument) -> bool:
-    return bool(i.equation)

@@ -47,7 +47,7 @@ LIMITS_OF_USE = (
 
 @dataclass(frozen=True, slots=True)
 class Flow:
-    """Readings of one instrument: taken, failed, excluded, simulated; pairs, and why others not."""
+    """Readings of one instrument: taken, failed, excluded; pairs, and why the rest has none."""
 
     instrument: str
     taken: int

@@ -265,26 +265,8 @@ _FACTS = (
 
 def study_facts(conn: sqlite3.Connection, *, full: bool) -> dict[str, Cell]:
     """Facts of the study itself; title and identity only in a full copy."""
-    row = conn.execute(
-        "SELECT uid, title, created_at, visit_gap_minutes, zone, practice, blind, balanced FROM"
-        " study"
-    ).fetchone()
-    facts = dict(
-        zip(
-            (
-                "uid",
-                "title",
-                "created_at",
-                "visit_gap_minutes",
-                "zone",
-                "practice",
-                "blind",
-                "balanced",
-            ),
-            row,
-            strict=True,
-        )
-    )
+    row = conn.execute(f"SELECT {', '.join(_FACTS)} FROM study").fetchone()
+    facts = dict(zip(_FACTS, row, strict=True))
     return (
         facts
         if full

@@ -46,11 +46,9 @@ def simulation_headline(s: Simulated) -> str:
     """How often the intervals of the drawn studies hold what is true."""
     if not s.coverage:
         return f"Of {s.studies} drawn studies nothing could be said."
-    parts = ", ".join(
-        f"{INTERVALS[k].lower()} {100 * r.share:.0f} %" for k, r in s.coverage.items()
-    )
+    parts = ", ".join(f"{INTERVALS[k].lower()} {_share(r)}" for k, r in s.coverage.items())
     studies = "1 study" if s.studies == 1 else f"{s.studies} studies"
-    return f"{studies}: 95 % intervals held the truth. {parts[0].upper()}{parts[1:]}."
+    return f"In {studies}, 95 % intervals held the truth: {parts}."
 
 
 def _share(r: Rate) -> str:

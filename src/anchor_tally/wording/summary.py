@@ -84,8 +84,8 @@ def variation_words(r: TrackResult, s: TrackSeries | None) -> str:
         return ""
     m = metric_of(r.metric)
     return (
-        f"Two single mornings can differ by {number(s.noise.between_days, m.decimals)}"
-        f" {spelled_unit(m)} in {m.label.lower()} without any change in the body."
+        f"{m.label}: without any change in the body, 95 of 100 pairs of mornings differ by at most"
+        f" {number(s.noise.between_days, m.decimals)} {spelled_unit(m)}."
     )
 
 

@@ -255,7 +255,8 @@ class PrecisionTab(Tab):
             source = sources[key]
             said = ORIGINS[source.origin]
             if source.interval is not None:
-                said += f", 95 % {span(source.interval, 1)}"
+                unit = metric_of(self.planned_metric).difference_unit
+                said += f", 95 % CI {span(source.interval, 1)} {unit}"
             self.origins[key].setText(said)
 
     def _typed(self, key: str) -> None:

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QPushButton, QVBoxLayout
 
 from ....app.session import Session
 from ....scenario.cases import CASES, PROBLEMS
+from ....wording.numbers import count
 from ....wording.training import TASK
 from ...widgets import Table, label
 from .tab import Tab
@@ -19,9 +20,15 @@ class Training(Tab):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.table = Table(["Case", "Device and scans"], "Training cases", numeric_from=9)
+        self.table = Table(["Case", "Clients and scans"], "Training cases", numeric_from=9)
         self.table.fill(
-            [(f"Case {c.key}", f"{c.truth.clients} clients, {c.truth.scans} scans") for c in CASES]
+            [
+                (
+                    f"Case {c.key}",
+                    f"{count(c.truth.clients, 'client')}, {count(c.truth.scans, 'scan')}",
+                )
+                for c in CASES
+            ]
         )
         self.table.activated.connect(lambda index: self._open(index.row()))
         self.button = QPushButton("Open the case")
