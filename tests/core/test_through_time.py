@@ -281,9 +281,9 @@ def rates(n, *design, seed=0, **planted):
 
 
 def test_alarms_are_as_rare_as_they_claim():
-    """80 studies without a drift, 20 with 0.15 pp a week (14 clients, three anchors)."""
-    assert rates(80, 14, 3, 2)[0] <= 0.125
-    assert rates(20, 14, 3, 2, slope=0.15)[0] == 1.0
+    """40 studies without a drift, 8 with 0.15 pp a week (14 clients, three anchors)."""
+    assert rates(40, 14, 3, 2)[0] <= 0.125
+    assert rates(8, 14, 3, 2, slope=0.15)[0] == 1.0
 
 
 @pytest.mark.slow
@@ -661,7 +661,7 @@ def test_other_devices_are_fair_witnesses():
     One that drifts is found, with its slope.
     """
     for drift in (0.0, 0.08):
-        found = witnesses(12, 5, drift=drift)
+        found = witnesses(6, 5, drift=drift)
         assert max(found[name][0] for name in ("Fir", "Ash", "Elm")) <= 0.25
         assert max(abs(found[name][1]) for name in ("Fir", "Ash", "Elm")) < 0.02
         assert found["Oak"][1] == pytest.approx(drift, abs=0.015)

@@ -129,14 +129,28 @@ def _sync_metrics(conn: sqlite3.Connection) -> None:
             )
 
 
+@lru_cache(maxsize=1)
+def _empty_schema() -> bytes:
+    """The pages of a study without content: the schema is made once a process."""
+    conn = in_memory()
+    _migrate(conn, 0, "UTC")
+    _sync_metrics(conn)
+    pages = conn.serialize()
+    conn.close()
+    return pages
+
+
 def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection:
-    _migrate(conn, 0, zone)
+    schema = in_memory()
+    schema.deserialize(_empty_schema())
+    schema.backup(conn)
+    schema.close()
+    teach_instants(conn, zone)
     with transaction(conn):
         conn.execute(
             "INSERT INTO study (id, uid, title, created_at, zone) VALUES (1, ?, ?, ?, ?)",
             (str(uuid.uuid4()), title, SYSTEM.stamp(), zone),
         )
-    _sync_metrics(conn)
     return conn
 
 
