@@ -1,5 +1,7 @@
 """Pictures on the screen: what was drawn before leaves no trace, and kept texts look as if set anew."""
 
+from functools import partial
+
 import numpy as np
 from matplotlib.backends.backend_agg import FigureCanvasAgg, RendererAgg
 from matplotlib.figure import Figure
@@ -7,7 +9,7 @@ from matplotlib.transforms import Bbox
 
 from anchor_tally.app.views import VIEWS
 from anchor_tally.figures.forms import FORMS
-from anchor_tally.figures.style import empty
+from anchor_tally.figures.style import LIGHT, empty
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.text_renderer import TextRenderer
 from driving import shown
@@ -18,12 +20,12 @@ def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo,
     paints = {}
     redraw = FigureView.redraw
 
-    def noted(view, paint):
+    def noted(view, paint, palette, content):
         paints[
             f"{view.accessibleName()}"
             f" {len(paints) if view.accessibleName() == 'Difference plot' else ''}"
-        ] = paint, view
-        redraw(view, paint)
+        ] = partial(paint, palette=palette), view
+        redraw(view, paint, palette, content)
 
     monkeypatch.setattr(FigureView, "redraw", noted)
     window = window_on(demo)
@@ -104,8 +106,8 @@ def test_a_picture_that_fails_holds_up_no_other(qtbot):
         view.show()
     qtbot.waitUntil(FigureView.all_drawn)
     with qtbot.captureExceptions() as caught:
-        views[0].redraw(lambda axes, _family: axes.no_such_thing())
-        views[1].redraw(lambda axes, _family: axes.plot([0, 1], [0, 1]))
+        views[0].redraw(lambda axes, _family, _palette: axes.no_such_thing(), LIGHT)
+        views[1].redraw(lambda axes, _family, _palette: axes.plot([0, 1], [0, 1]), LIGHT)
         qtbot.waitUntil(FigureView.all_drawn)
     assert [type(e[1]) for e in caught] == [AttributeError]
     assert len(views[1].axes.lines) == 1

@@ -1,65 +1,83 @@
-"""Figures for paper: the drawing of the screen as SVG, text as text, on white."""
+"""Figures for paper: the drawing of the screen on white, at the widths of journals' columns."""
 
 from __future__ import annotations
 
 import io
 import re
 from collections.abc import Callable
-from dataclasses import replace
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Any, Literal
 
 from .style import LIGHT, use_fonts
 
 PAPER = replace(LIGHT, paper="#ffffff", surface="#ffffff", band="#e6eeee")
 SINGLE_MM, DOUBLE_MM = 85.0, 174.0
+DPI = 300
+Form = Literal["svg", "pdf", "png"]
 _MM = 1 / 25.4
 _WIDE = re.compile(r"[^a-z0-9]+")
 
 
-def svg(
-    draw: Callable[[Any, str], None],
-    key: str,
-    *,
-    width: float = DOUBLE_MM,
-    height: float = 80.0,
-    margins: tuple[float, float, float, float] = (34.0, 4.0, 14.0, 3.0),
-) -> str:
-    """Draw on one pair of axes of a size in millimetres.
+@dataclass(frozen=True, eq=False, slots=True)
+class PaperFigure:
+    """A figure with its size on paper, and what it shows.
 
     Parameters
     ----------
-    draw : callable
+    paint : callable
         Fills axes; it is given the axes and the name of the font.
     key : str
         Begins the names of all parts, so that several figures can stand on one page.
+    shown : object
+        The content of the figure as a dataclass: the numbers behind it.
     width, height : float
         Size in mm.
     margins : (float, float, float, float)
         Left, right, bottom and top, in mm.
-
-    Returns
-    -------
-    str
-        An ``svg`` element without a declaration; its text is text.
     """
-    import matplotlib as mpl
-    from matplotlib.backends.backend_svg import FigureCanvasSVG
-    from matplotlib.figure import Figure
 
-    family = use_fonts()
-    left, right, bottom, top = margins
-    figure = Figure(figsize=(width * _MM, height * _MM))
-    FigureCanvasSVG(figure)
-    inner = (width - left - right) / width, (height - bottom - top) / height
-    axes = figure.add_axes((left / width, bottom / height, *inner))
-    draw(axes, family)
-    out = io.StringIO()
-    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": key}):
-        figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
-    text = out.getvalue()
-    text = text[text.index("<svg") :]
-    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
-    name = _WIDE.sub("-", key.lower()).strip("-")
-    text = re.sub(r'\bid="([^"]+)"', rf'id="{name}-\1"', text)
-    text = re.sub(r"url\(#([^)]+)\)", rf"url(#{name}-\1)", text)
-    return re.sub(r'href="#([^"]+)"', rf'href="#{name}-\1"', text)
+    paint: Callable[[Any, str], None]
+    key: str
+    shown: object = None
+    width: float = DOUBLE_MM
+    height: float = 80.0
+    margins: tuple[float, float, float, float] = (34.0, 4.0, 14.0, 3.0)
+
+    def at(self, width: float) -> PaperFigure:
+        """The figure at another width in mm; no margin at a side takes more than 0.4 of it."""
+        left, right, bottom, top = self.margins
+        most = 0.4 * width
+        return replace(self, width=width, margins=(min(left, most), min(right, most), bottom, top))
+
+    def content(self, form: Form) -> bytes:
+        """The figure as a file: SVG and PDF with text as text, PNG at 300 dots an inch."""
+        return self.svg().encode() if form == "svg" else self._drawn(form)
+
+    def svg(self) -> str:
+        """An ``svg`` element without a declaration; its text is text."""
+        text = self._drawn("svg").decode()
+        text = text[text.index("<svg") :]
+        text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
+        name = _WIDE.sub("-", self.key.lower()).strip("-")
+        text = re.sub(r'\bid="([^"]+)"', rf'id="{name}-\1"', text)
+        text = re.sub(r"url\(#([^)]+)\)", rf"url(#{name}-\1)", text)
+        return re.sub(r'href="#([^"]+)"', rf'href="#{name}-\1"', text)
+
+    def _drawn(self, form: Form) -> bytes:
+        import matplotlib as mpl
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.figure import Figure
+
+        family = use_fonts()
+        left, right, bottom, top = self.margins
+        figure = Figure(figsize=(self.width * _MM, self.height * _MM))
+        FigureCanvasAgg(figure)
+        inner = (self.width - left - right) / self.width, (self.height - bottom - top) / self.height
+        axes = figure.add_axes((left / self.width, bottom / self.height, *inner))
+        self.paint(axes, family)
+        out = io.BytesIO()
+        no_date = {"svg": "Date", "pdf": "CreationDate"}.get(form)
+        text_stays = {"svg.fonttype": "none", "pdf.fonttype": 42, "svg.hashsalt": self.key}
+        with mpl.rc_context(text_stays):  # type: ignore[arg-type]
+            figure.savefig(out, format=form, dpi=DPI, metadata={no_date: None} if no_date else None)
+        return out.getvalue()

@@ -12,7 +12,7 @@ from ..analysis.time.track import TrackResult
 from ..domain.catalogue import Catalogue
 from ..domain.metrics import is_fat, metric_of
 from ..figures import track as track_figure
-from ..figures.paper import PAPER, svg
+from ..figures.paper import PAPER, PaperFigure
 from ..figures.style import Mark, marks_of
 from ..wording import summary as words
 from ..wording.numbers import day_words
@@ -108,9 +108,10 @@ def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
             else ""
         ),
         f"{m.label}: {words.level_words(r, x.series)}; change: {words.change_words(r)}",
-        svg(
+        PaperFigure(
             partial(_draw, what, own, kept),
             f"summary-{x.series.instrument.name}",
+            what,
             height=66,
             margins=(16.0, 6.0, 13.0, 3.0),
         ),

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from ..figures.paper import PaperFigure
+
 Kind = Literal["text", "lead", "note", "caution", "code"]
 
 
@@ -28,12 +30,11 @@ class TableBlock:
 
 @dataclass(frozen=True, slots=True)
 class FigureBlock:
-    """A figure as SVG, ``width`` mm wide, with a caption, and what it shows in words."""
+    """A figure with a caption, and what it shows in words."""
 
     caption: str
     alternative: str
-    svg: str
-    width: float = 174.0
+    figure: PaperFigure
 
 
 Block = Paragraph | TableBlock | FigureBlock

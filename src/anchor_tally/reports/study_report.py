@@ -25,7 +25,7 @@ from ..domain.metrics import metric_of
 from ..figures import difference, forest, ladder
 from ..figures import drift as drift_figure
 from ..figures import views as view_figures
-from ..figures.paper import DOUBLE_MM, PAPER, svg
+from ..figures.paper import DOUBLE_MM, PAPER, PaperFigure
 from ..figures.style import Mark, marks_of
 from ..wording import offsets, views
 from ..wording import which_device as which_words
@@ -216,17 +216,16 @@ def _agreement(f: Findings) -> Section:
     items = {i.id: i for i in f.catalogue.instruments.values()}
     mark_of = marks_of(items.values(), PAPER)
     marks = tuple(mark_of(r.pairs.instrument) for r in f.compared)
-    m = metric_of(f.lens.metric)
+    m, rungs = metric_of(f.lens.metric), ladder.info(f.compared)
     blocks: list[Block] = [
         FigureBlock(
             f"Differences from {f.compared[0].pairs.reference.name}: bias with its 95 % confidence"
             " interval (thick), limits of agreement (thin), one tick a client; shaded: the margin.",
             "; ".join(headline(r) for r in f.compared),
-            svg(
-                lambda axes, family: ladder.draw(
-                    axes, ladder.info(f.compared), marks, -1, PAPER, family
-                ),
+            PaperFigure(
+                partial(_draw_ladder, rungs, marks),
                 "ladder",
+                rungs,
                 height=14 + 9.0 * len(f.compared),
                 margins=(52.0, 4.0, 14.0, 3.0),
             ),
@@ -274,9 +273,10 @@ def _one_device(r: CompareResult, mark: Mark) -> list[Block]:
             FigureBlock(
                 f"{name}: difference against the mean of device and reference.",
                 headline(r),
-                svg(
-                    lambda axes, family: difference.draw(axes, what, mark, PAPER, family),
+                PaperFigure(
+                    partial(_draw_difference, what, mark),
                     f"difference-{name}",
+                    what,
                     height=70,
                     margins=(16.0, 34.0, 14.0, 3.0),
                 ),
@@ -329,14 +329,14 @@ def _change(f: Findings) -> Section:
         FigureBlock(
             f"{r.instrument.name}: change of the device against change of the scan; framed: noise.",
             views.change_headline(r),
-            svg(
-                partial(_draw_change, r, mark_of(r.instrument)),
+            PaperFigure(
+                partial(_draw_change, view_figures.quadrants(r), mark_of(r.instrument)),
                 f"change-{r.instrument.name}",
+                view_figures.quadrants(r),
                 width=DOUBLE_MM / 2,
                 height=70,
                 margins=(16.0, 4.0, 14.0, 3.0),
             ),
-            DOUBLE_MM / 2,
         )
         for r in f.change
         if r.dx.size
@@ -344,8 +344,16 @@ def _change(f: Findings) -> Section:
     return Section("change", "Change", (*section.blocks, *figures))
 
 
-def _draw_change(r: ChangeResult, mark: Mark, axes: Any, family: str) -> None:
-    view_figures.draw_quadrants(axes, view_figures.quadrants(r), mark, PAPER, family)
+def _draw_ladder(what: ladder.LadderInfo, marks: tuple[Mark, ...], axes: Any, family: str) -> None:
+    ladder.draw(axes, what, marks, -1, PAPER, family)
+
+
+def _draw_difference(what: difference.DifferenceInfo, mark: Mark, axes: Any, family: str) -> None:
+    difference.draw(axes, what, mark, PAPER, family)
+
+
+def _draw_change(what: view_figures.QuadrantInfo, mark: Mark, axes: Any, family: str) -> None:
+    view_figures.draw_quadrants(axes, what, mark, PAPER, family)
 
 
 def _draw_drift(what: drift_figure.DriftInfo, mark: Mark, axes: Any, family: str) -> None:
@@ -377,9 +385,10 @@ def _drift(f: Findings) -> Section:
                 FigureBlock(
                     f"{r.instrument.name}: difference from the scan through time.",
                     drift_headline(r),
-                    svg(
+                    PaperFigure(
                         partial(_draw_drift, what, mark_of(r.instrument)),
                         f"drift-{r.instrument.name}",
+                        what,
                         height=62,
                         margins=(16.0, 6.0, 12.0, 3.0),
                     ),
@@ -408,9 +417,10 @@ def _calibration(f: Findings) -> Section:
                 FigureBlock(
                     f"{name}: offset of each client with its 95 % interval; band: the pooled one.",
                     offsets.offset_headline(r),
-                    svg(
+                    PaperFigure(
                         partial(_draw_forest, what, mark_of(r.comparison.pairs.instrument)),
                         f"offsets-{name}",
+                        what,
                         height=18 + 4.6 * (len(what.trees) + 1),
                         margins=(26.0, 4.0, 13.0, 3.0),
                     ),

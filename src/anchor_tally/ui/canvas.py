@@ -12,6 +12,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
+    QContextMenuEvent,
     QImage,
     QKeyEvent,
     QKeySequence,
@@ -22,8 +23,16 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QApplication, QSizePolicy
 
-from ..figures.style import empty, use_fonts
+from ..figures.paper import DOUBLE_MM, PAPER, PaperFigure
+from ..figures.style import LIGHT, Palette, empty, use_fonts
+from .saving import offer, save_figure
 from .text_renderer import TextRenderer
+
+MM_A_PIXEL = 25.4 / 96
+LOWEST_MM, HIGHEST_MM = 40.0, 200.0  # of the axes
+
+Paint = Callable[[Any, str, Palette], None]
+Content = Callable[[], object]
 
 
 class FigureView(FigureCanvasQTAgg):
@@ -41,9 +50,11 @@ class FigureView(FigureCanvasQTAgg):
         self._stale = True
         self._last: QImage | None = None
         self._renderer: TextRenderer | None = None
-        self._paint: Callable[[Any, str], None] | None = (
-            None  # how to fill the axes, until it is done
-        )
+        self._paint: Paint | None = None  # how to fill the axes, until it is done
+        self._palette = LIGHT
+        # what stands on the axes, kept for paper: how it is painted, and its content
+        self.painting: Paint | None = None
+        self.content: Content | None = None
         super().__init__(Figure())
         self.family = use_fonts()
         self.margins = margins
@@ -134,16 +145,20 @@ class FigureView(FigureCanvasQTAgg):
         if self._stale:
             self.draw_idle()
 
-    def redraw(self, paint: Callable[[Any, str], None]) -> None:
-        """Clear, let ``paint(axes, family)`` fill the axes, and show; soon."""
-        self._paint = paint
+    def redraw(self, paint: Paint, palette: Palette, content: Content | None = None) -> None:
+        """Clear, let ``paint(axes, family, palette)`` fill the axes, and show; soon.
+
+        ``content`` makes what the figure shows, for those who want its numbers.
+        """
+        self._paint = self.painting = paint
+        self._palette, self.content = palette, content
         self.draw_idle()
 
     def _fill(self) -> None:
         paint, self._paint = self._paint, None
         if paint is not None:
             empty(self.axes)
-            paint(self.axes, self.family)
+            paint(self.axes, self.family, self._palette)
             self._fit()
 
     def _fit(self) -> None:
@@ -171,10 +186,36 @@ class FigureView(FigureCanvasQTAgg):
         if clipboard is not None and self._last is not None:
             clipboard.setImage(self._last)
 
+    def on_paper(self, width: float) -> PaperFigure:
+        """What stands on the axes, as a figure for paper as many mm wide; as high as here."""
+        assert self.painting is not None
+        paint = self.painting
+        left, right, bottom, top = (m * MM_A_PIXEL for m in self.margins)
+        high = self.height() * MM_A_PIXEL - bottom - top
+        return PaperFigure(
+            lambda axes, family: paint(axes, family, PAPER),
+            self.accessibleName(),
+            None if self.content is None else self.content(),
+            DOUBLE_MM,
+            min(max(high, LOWEST_MM), HIGHEST_MM) + bottom + top,
+            (left, right, bottom, top),
+        ).at(width)
+
+    def save(self) -> None:
+        """Ask for a file, and write the figure or its numbers."""
+        if self.painting is not None:
+            save_figure(self, self.accessibleName(), self.on_paper)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        copying, saving = ("Copy picture", self.copy), ("Save figure or its numbers…", self.save)
+        offer(self, event.globalPos(), (copying, saving) if self.painting else (copying,))
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
         if event.matches(QKeySequence.StandardKey.Copy):
             self.copy()
+        elif event.matches(QKeySequence.StandardKey.Save):
+            self.save()
         elif key in (Qt.Key.Key_Down, Qt.Key.Key_Right):
             self.stepped.emit(1)
         elif key in (Qt.Key.Key_Up, Qt.Key.Key_Left):

@@ -104,7 +104,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         """What is to be kept in mind."""
         return notes_words(result.notes)
 
-    def draw(self, axes: Any, family: str) -> None:
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
         """Draw the chosen result."""
         raise NotImplementedError
 
@@ -164,13 +164,18 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
             self.picture.insertWidget(0, self.figure, 1)
         return self.figure
 
-    def mark(self) -> Mark:
-        """The mark of the chosen instrument."""
-        return self.marks()[self.chosen]
+    def content(self) -> object:
+        """What the picture shows, as a dataclass."""
+        raise NotImplementedError
 
-    def marks(self) -> tuple[Mark, ...]:
-        """The mark of each result's instrument."""
-        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
+    def mark(self, palette: Palette | None = None) -> Mark:
+        """The mark of the chosen instrument, in the present colours or in others."""
+        return self.marks(palette)[self.chosen]
+
+    def marks(self, palette: Palette | None = None) -> tuple[Mark, ...]:
+        """The mark of each result's instrument, in the present colours or in others."""
+        palette = self.colours if palette is None else palette
+        known = marks_of(self.session.catalogue().instruments.values(), palette)
         return tuple(known(self.instrument_of(r)) for r in self.results)
 
     def paint(self) -> None:
@@ -182,7 +187,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self.headline.setText(self.say(r))
         self.fill_table(r)
         self.notes.setText(self.notes_of(r))
-        self._figure().redraw(self.draw)
+        self._figure().redraw(self.draw, self.colours, self.content)
 
     def fill_table(self, result: N) -> None:
         """Show the figures of a result: the main ones, or all."""
@@ -227,7 +232,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
     def choose_point(self, k: int) -> None:
         """Choose a point and open it."""
         self.point = k
-        self._figure().redraw(self.draw)
+        self._figure().redraw(self.draw, self.colours, self.content)
         self.open_chosen()
 
     def nearest(self, event: Any, x: Any, y: Any, reach: float = 14.0) -> int | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from html import escape
 from typing import Any
 
@@ -17,11 +17,10 @@ from PyQt6.QtCore import (
     Qt,
     pyqtSignal,
 )
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QKeySequence
+from PyQt6.QtGui import QContextMenuEvent, QFocusEvent, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QAbstractSpinBox,
-    QApplication,
     QComboBox,
     QHBoxLayout,
     QHeaderView,
@@ -33,6 +32,9 @@ from PyQt6.QtWidgets import (
     QTableView,
     QWidget,
 )
+
+from ..exchange.result_table import ResultTable
+from .saving import copy_table, offer, save_table
 
 _NOWHERE = QModelIndex()
 
@@ -318,7 +320,7 @@ class Rows(QAbstractTableModel):
 class Table(QTableView):
     """A read-only table of text.
 
-    Ctrl+C copies the selection (or all) as TSV. Rows are drawn when they are seen.
+    Ctrl+C copies the selection (or all), the menu saves the table. Rows are drawn when seen.
 
     ``chosen`` carries the row and column that the user went to, ``opened`` the cell that was
     clicked or entered.
@@ -449,11 +451,33 @@ class Table(QTableView):
         if event is None or selection is None:
             return
         if event.matches(QKeySequence.StandardKey.Copy):
-            rows = sorted({i.row() for i in selection.selectedIndexes()}) or range(self.count)
-            lines = ["\t".join(h.replace("\n", " ") for h in self.heads)]
-            lines += ["\t".join(t.replace("\n", " ") for t in self._rows.rows[r]) for r in rows]
-            clipboard = QApplication.clipboard()
-            if clipboard is not None:
-                clipboard.setText("\n".join(lines))
+            self.copy()
         else:
             super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is not None:
+            whole = self.content(range(self.count))
+            offer(
+                self,
+                event.globalPos(),
+                (
+                    ("Copy table", lambda: copy_table(whole)),
+                    ("Save table…", lambda: save_table(self, whole)),
+                ),
+            )
+
+    def copy(self) -> None:
+        """Put the selected rows, or all, on the clipboard."""
+        selection = self.selectionModel()
+        chosen = sorted({i.row() for i in selection.selectedIndexes()}) if selection else []
+        copy_table(self.content(chosen or range(self.count)))
+
+    def content(self, rows: Iterable[int]) -> ResultTable:
+        """Some rows as a table to copy or to save, without hidden columns."""
+        seen = [k for k in range(len(self.heads)) if not self.isColumnHidden(k)]
+        return ResultTable(
+            self.accessibleName(),
+            [self.heads[k].replace("\n", " ") for k in seen],
+            [[self._rows.rows[r][k].replace("\n", " ") for k in seen] for r in rows],
+        )

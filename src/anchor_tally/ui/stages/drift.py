@@ -16,6 +16,7 @@ from ...domain.lens import Lens
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 from ...figures import drift as figures
+from ...figures.style import Palette
 from ...study.edits.edit import Edit
 from ...study.edits.events import AddEvent, RemoveEvent
 from ...study.edits.periods import BeginPeriod, JoinPeriod, MovePeriod
@@ -138,9 +139,11 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         if self.change is not None and self.change not in self.info.changes:  # taken back meanwhile
             self._let_go()
         self._chart().redraw(
-            lambda axes, family: figures.draw_chart(
-                axes, self._shown(), self.mark(), self.colours, family
-            )
+            lambda axes, family, palette: figures.draw_chart(
+                axes, self._shown(), self.mark(palette), palette, family
+            ),
+            self.colours,
+            self._shown,
         )
         self._chart().show()
         self.editor.setVisible(not r.instrument.equation and not self.session.read_only)
@@ -160,8 +163,11 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
             self.picture.setStretch(1, 2)
         return self.chart
 
-    def draw(self, axes: Any, family: str) -> None:
-        figures.draw(axes, self._shown(), self.mark(), self.colours, family, self.point, self.at)
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
+        figures.draw(axes, self._shown(), self.mark(palette), palette, family, self.point, self.at)
+
+    def content(self) -> figures.DriftInfo:
+        return self._shown()
 
     # choosing
     def choose(self, k: int) -> None:
@@ -197,7 +203,7 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
         near = [c for c in what.changes if abs(c.at - self.at) / 86400 * scale <= NEAR]
         self.change = near[0] if near else None
         self.day.setText(self.answer_day(self.at if self.change is None else self.change.at))
-        self._figure().redraw(self.draw)
+        self._figure().redraw(self.draw, self.colours, self.content)
         self._show_change()
         self.text.setFocus()
 

@@ -187,13 +187,15 @@ class ReviewPage(Page):
             self.figure.opened.connect(self._open_readings)
             self.picture.addWidget(self.figure)
         what = timeline.info(f, self.result.material, self.session.lens.metric)
-        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
         items = self.result.material.snapshot.instruments
-        marks = tuple(known(items[run.instrument]) for run in what.runs)
+
+        def paint(axes: Any, family: str, palette: Palette) -> None:
+            known = marks_of(self.session.catalogue().instruments.values(), palette)
+            marks = tuple(known(items[run.instrument]) for run in what.runs)
+            timeline.draw(axes, what, marks, palette, family)
+
         self.figure.show()
-        self.figure.redraw(
-            lambda axes, family: timeline.draw(axes, what, marks, self.colours, family)
-        )
+        self.figure.redraw(paint, self.colours, lambda: what)
 
     def set_palette(self, palette: Palette) -> None:
         super().set_palette(palette)

@@ -25,7 +25,7 @@ from ...domain.metrics import is_fat
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 from ...figures import track as figures
-from ...figures.style import marks_of
+from ...figures.style import Palette, marks_of
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
 from ...wording import track as words
 from ...wording.names import event_words, short_name
@@ -287,7 +287,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         if not self.results:  # scans only
             self.headline.setText(words.track_headline(r))
             self.table.fill([])
-            self._figure().redraw(self.draw)
+            self._figure().redraw(self.draw, self.colours, self.content)
         super().paint()
         said = (
             words.settle_words(r),
@@ -326,25 +326,34 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         if self.place is not None:
             self.place.setVisible(place is not None)
             if place is not None:
-                mark = self.mark()
                 self.place.redraw(
-                    lambda axes, family: figures.draw_place(axes, place, mark, self.colours, family)
+                    lambda axes, family, palette: figures.draw_place(
+                        axes, place, self.mark(palette), palette, family
+                    ),
+                    self.colours,
+                    lambda: place,
                 )
 
-    def draw(self, axes: Any, family: str) -> None:
+    def content(self) -> object:
+        return None if self.result is None else self._shown(self.result)
+
+    def _shown(self, r: TrackResult) -> figures.TrackInfo:
+        labels = {k: s.label for k, s in self.session.catalogue().settings.items()}
+        return figures.info(r, labels)
+
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
         r = self.result
         if r is None:
             return
         items = self.session.catalogue().instruments
-        known = marks_of(items.values(), self.colours)
+        known = marks_of(items.values(), palette)
         reference = known(Instrument(0, "", "reference"))
-        labels = {k: s.label for k, s in self.session.catalogue().settings.items()}
         figures.draw(
             axes,
-            figures.info(r, labels),
-            self.mark() if self.results else reference,
+            self._shown(r),
+            self.mark(palette) if self.results else reference,
             reference,
-            self.colours,
+            palette,
             family,
         )
 

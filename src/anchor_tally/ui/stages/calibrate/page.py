@@ -208,9 +208,10 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             self.chosen = k
             self._explain()
 
-    def mark(self) -> Mark:
-        """The mark of the chosen instrument."""
-        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
+    def mark(self, palette: Palette | None = None) -> Mark:
+        """The mark of the chosen instrument, in the present colours or in others."""
+        palette = self.colours if palette is None else palette
+        known = marks_of(self.session.catalogue().instruments.values(), palette)
         return known(self.results[self.chosen].comparison.pairs.instrument)
 
     def set_palette(self, palette: Palette) -> None:
@@ -300,16 +301,24 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
             {k: c.code for k, c in self.session.catalogue().clients.items()},
             left.room(forest.ROW_HIGH),
         )
-        what, bars, mark = self.info, forest.errors(r), self.mark()
-        now = (what, bars, mark, self.row, self.colours)
+        what, bars = self.info, forest.errors(r)
+        now = (what, bars, self.mark(), self.row, self.colours)
         if now == self.painted:  # an edit elsewhere leaves the picture as it is
             return
         self.painted = now
         left.redraw(
-            lambda axes, family: forest.draw(axes, what, mark, self.row, self.colours, family)
+            lambda axes, family, palette: forest.draw(
+                axes, what, self.mark(palette), self.row, palette, family
+            ),
+            self.colours,
+            lambda: what,
         )
         right.redraw(
-            lambda axes, family: forest.draw_errors(axes, bars, mark, self.colours, family)
+            lambda axes, family, palette: forest.draw_errors(
+                axes, bars, self.mark(palette), palette, family
+            ),
+            self.colours,
+            lambda: bars,
         )
 
     def _figures(self) -> tuple[FigureView, FigureView]:

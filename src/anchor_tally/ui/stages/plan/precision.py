@@ -354,7 +354,11 @@ class PrecisionTab(Tab):
         from ....figures import would_show as figure
 
         self._canvas().redraw(
-            lambda axes, family: figure.draw(axes, found, self.planned_metric, self.colours, family)
+            lambda axes, family, palette: figure.draw(
+                axes, found, self.planned_metric, palette, family
+            ),
+            self.colours,
+            lambda: found,
         )
         return True
 
@@ -372,7 +376,11 @@ class PrecisionTab(Tab):
 
         what = figure.info(found, self.planned_metric)
         self.curve = what
-        self._canvas().redraw(lambda axes, family: figure.draw(axes, what, self.colours, family))
+        self._canvas().redraw(
+            lambda axes, family, palette: figure.draw(axes, what, palette, family),
+            self.colours,
+            lambda: what,
+        )
 
     def _answer(self, found: Precision) -> None:
         self.plan = found

@@ -294,4 +294,8 @@ class MethodsBench(QWidget):
 
             end = parts["resistance_over_height"], parts["reactance_over_height"]
             what = figure.info(self.given["sex"], end)
-            self.vector.redraw(lambda axes, family: figure.draw(axes, what, self.colours, family))
+            self.vector.redraw(
+                lambda axes, family, palette: figure.draw(axes, what, palette, family),
+                self.colours,
+                lambda: what,
+            )

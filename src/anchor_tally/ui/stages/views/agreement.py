@@ -19,6 +19,8 @@ from ....domain.lens import Lens
 from ....domain.records import Instrument
 from ....domain.snapshot import Snapshot
 from ....figures import difference, forms, ladder
+from ....figures.ladder import LadderInfo
+from ....figures.style import Palette
 from ....wording import sentences
 from ....wording.statistics import EXPLANATIONS, rows
 from ...pages import EvidenceFor, Surroundings
@@ -165,10 +167,11 @@ class AgreementPage(ViewPage[CompareResult]):
             super().fill_table(result)
             self.keys = ["bias"] * self.table.count
 
-    def draw(self, axes: Any, family: str) -> None:
-        ladder.draw(
-            axes, ladder.info(self.results), self.marks(), self.chosen, self.colours, family
-        )
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
+        ladder.draw(axes, self.content(), self.marks(palette), self.chosen, palette, family)
+
+    def content(self) -> LadderInfo:
+        return ladder.info(self.results)
 
     def _paint_plot(self) -> None:
         if self.plot is None:
@@ -182,9 +185,12 @@ class AgreementPage(ViewPage[CompareResult]):
             self._paint_form()
             return
         info = self.info = difference.info(self.results[self.chosen])
-        mark = self.mark()
         self.plot.redraw(
-            lambda axes, family: difference.draw(axes, info, mark, self.colours, family, self.point)
+            lambda axes, family, palette: difference.draw(
+                axes, info, self.mark(palette), palette, family, self.point
+            ),
+            self.colours,
+            lambda: info,
         )
 
     # other forms
@@ -194,14 +200,18 @@ class AgreementPage(ViewPage[CompareResult]):
         self.paint()
 
     def _paint_form(self) -> None:
-        r, mark, form = self.results[self.chosen], self.mark(), self.form
+        r, form = self.results[self.chosen], self.form
         if r.forms is None:
             self._ask_forms(r)
             return
         what = forms.info(r, form)
         if self.plot is not None:
             self.plot.redraw(
-                lambda axes, family: forms.draw(axes, what, mark, self.colours, family, self.point)
+                lambda axes, family, palette: forms.draw(
+                    axes, what, self.mark(palette), palette, family, self.point
+                ),
+                self.colours,
+                lambda: what,
             )
 
     def _ask_forms(self, r: CompareResult) -> None:

@@ -9,6 +9,7 @@ import numpy as np
 from ....analysis.agreement.change import ChangeResult
 from ....domain.records import Instrument
 from ....figures import views as figures
+from ....figures.style import Palette
 from ...pages import EvidenceFor
 from .view import ViewPage
 
@@ -31,15 +32,13 @@ class ChangePage(ViewPage[ChangeResult]):
                 " perfect response; solid line: response of the device."
             )
 
-    def draw(self, axes: Any, family: str) -> None:
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
         figures.draw_quadrants(
-            axes,
-            figures.quadrants(self.results[self.chosen]),
-            self.mark(),
-            self.colours,
-            family,
-            self.point,
+            axes, self.content(), self.mark(palette), palette, family, self.point
         )
+
+    def content(self) -> figures.QuadrantInfo:
+        return figures.quadrants(self.results[self.chosen])
 
     def clicked(self, event: Any) -> None:
         r = self.results[self.chosen]

@@ -13,6 +13,7 @@ from ....analysis.agreement.hydration_test import MASS, HydrationTestRequest
 from ....app.jobs import Job
 from ....domain.records import Instrument
 from ....figures import views as figures
+from ....figures.style import Palette
 from ....wording import views as words
 from ...pages import EvidenceFor, Surroundings
 from ...widgets import Flow, label, letters_wide, paired
@@ -117,18 +118,14 @@ class HydrationPage(ViewPage[HydrationResult]):
             self.under.setText(words.hydration_test_words(excluded))
             self._offer(excluded)
 
-    def draw(self, axes: Any, family: str) -> None:
-        figures.draw_water(
-            axes,
-            figures.water(self.results[self.chosen]),
-            self.mark(),
-            self.colours,
-            family,
-            self.point,
-        )
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
+        figures.draw_water(axes, self.content(), self.mark(palette), palette, family, self.point)
+
+    def content(self) -> figures.WaterInfo:
+        return figures.water(self.results[self.chosen])
 
     def clicked(self, event: Any) -> None:
-        info = figures.water(self.results[self.chosen])
+        info = self.content()
         found = self.nearest(event, info.water, info.fat)
         if found is not None:
             self.choose_point(found)

@@ -7,6 +7,7 @@ from typing import Any
 from ....analysis.agreement.redundancy import AS_ONE, RedundancyResult
 from ....domain.records import Instrument
 from ....figures import views as figures
+from ....figures.style import Palette
 from .view import ViewPage
 
 
@@ -34,5 +35,8 @@ class RedundancyPage(ViewPage[RedundancyResult]):
                 " a formula or the same response to water."
             )
 
-    def draw(self, axes: Any, family: str) -> None:
-        figures.draw_matrix(axes, figures.matrix(self.results[0]), self.colours, family)
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
+        figures.draw_matrix(axes, self.content(), palette, family)
+
+    def content(self) -> figures.MatrixInfo:
+        return figures.matrix(self.results[0])

@@ -13,6 +13,7 @@ from ....domain.lens import Lens
 from ....domain.records import Instrument
 from ....domain.snapshot import Snapshot
 from ....figures import views as figures
+from ....figures.style import Palette
 from ....stats.near_days import MOST_NEAR_DAYS, NEAR_DAYS
 from ....wording.numbers import count
 from ...pages import EvidenceFor, Surroundings
@@ -60,10 +61,11 @@ class RepeatabilityPage(ViewPage[RepeatabilityResult]):
                 f" (visits at most {near} apart)."
             )
 
-    def draw(self, axes: Any, family: str) -> None:
-        figures.draw_strips(
-            axes, figures.strips(self.results), self.marks(), self.chosen, self.colours, family
-        )
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
+        figures.draw_strips(axes, self.content(), self.marks(palette), self.chosen, palette, family)
+
+    def content(self) -> figures.StripInfo:
+        return figures.strips(self.results)
 
     def clicked(self, event: Any) -> None:
         if event.ydata is not None:

@@ -15,7 +15,7 @@ from ....domain.metrics import metric_named
 from ....domain.records import Instrument
 from ....domain.snapshot import Snapshot
 from ....figures import which_device as figures
-from ....figures.style import Mark, marks_of
+from ....figures.style import Mark, Palette, marks_of
 from ....wording import which_device as words
 from ...pages import Surroundings
 from ...widgets import Flow, Table, label, letters_wide, paired
@@ -148,8 +148,9 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
     def instrument_of(self, result: WhichDeviceResult) -> Instrument:
         return Instrument(0, "all", "device")
 
-    def marks(self) -> tuple[Mark, ...]:
-        known = marks_of(self.session.catalogue().instruments.values(), self.colours)
+    def marks(self, palette: Palette | None = None) -> tuple[Mark, ...]:
+        palette = self.colours if palette is None else palette
+        known = marks_of(self.session.catalogue().instruments.values(), palette)
         return tuple(known(c.instrument) for c in self.results[0].cards)
 
     def answer(self, found: Sequence[WhichDeviceResult]) -> None:
@@ -177,14 +178,22 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
             self.said[job].setText(words.job_words(r, job))
             self.plots[job].show()
         for job in JOBS[1:]:
-            self.plots[job].redraw(partial(self._draw, job))
+            self.plots[job].redraw(
+                partial(self._draw, job), self.colours, partial(self._content, job)
+            )
 
-    def draw(self, axes: Any, family: str) -> None:
-        self._draw("level", axes, family)
+    def draw(self, axes: Any, family: str, palette: Palette) -> None:
+        self._draw("level", axes, family, palette)
 
-    def _draw(self, job: str, axes: Any, family: str) -> None:
-        what = figures.info(self.results[0], job)
-        figures.draw(axes, what, self.marks(), self.colours, family, named=job == "level")
+    def content(self) -> figures.JobInfo:
+        return self._content("level")
+
+    def _content(self, job: str) -> figures.JobInfo:
+        return figures.info(self.results[0], job)
+
+    def _draw(self, job: str, axes: Any, family: str, palette: Palette) -> None:
+        what, marks = self._content(job), self.marks(palette)
+        figures.draw(axes, what, marks, palette, family, named=job == "level")
 
     def drawer_open(self, is_open: bool) -> None:
         self.crowded = is_open
