@@ -1,4 +1,4 @@
-"""Make the pictures of docs/screenshots from the demo study.
+"""Make the pictures of docs/screenshots and docs/pages from the demo study.
 
 ``python scripts/screenshots.py [FOLDER]``.
 """
@@ -22,8 +22,10 @@ from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
-from anchor_tally.app.client_page import page_material_steps, write_page_steps
+from anchor_tally.analysis.agreement.claims import Claim
 from anchor_tally.app.demo import demo_session
+from anchor_tally.app.documents import KINDS, Choice, document_steps
+from anchor_tally.app.reporting import write_report
 from anchor_tally.app.session import Session
 from anchor_tally.app.sheets import sheets_of
 from anchor_tally.domain.clock import fixed
@@ -35,6 +37,7 @@ from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.main_window import MainWindow
 from anchor_tally.ui.paper import write_pdf
 
+DRIFT = 8  # the row of its section in the list of the report
 CLOCK = fixed("2026-08-27T06:30:00")  # the pictures show the same days whenever they are made
 WIDE = (
     "Summer mornings\n"
@@ -170,10 +173,24 @@ def _through_time(window: MainWindow, keep: Callable[[str], None], folder: Path)
     until(track.shown, track._set_goal)
     until(track.shown, lambda: track.follow("Dory"))
     keep("track")
-    written = folder / "client-page.pdf"
-    finish(write_page_steps(finish(page_material_steps(track.session, "Dory")), written))
-    picture_of(written, folder / "client-page.png", 0)
-    written.unlink()
+    report = window.page("report")
+    until(report.shown, lambda: window.go("report"))
+    until(report.shown, lambda: report.sections.setCurrentItem(report.sections.topLevelItem(DRIFT)))
+    keep("report")
+    _pages(track.session, folder.parent / "pages")
+
+
+def _pages(session: Session, folder: Path) -> None:
+    """The first page of each document."""
+    folder.mkdir(exist_ok=True)
+    device = session.calibrations()[-1].instrument
+    subjects = {"study": "", "device": device, "client": "Dory"}
+    with tempfile.TemporaryDirectory() as place:
+        for kind in KINDS:
+            choice = Choice(session.lens, subjects[kind.about], claim=Claim(0.95, 0.3))
+            written = Path(place) / "page.pdf"
+            write_report(finish(document_steps(session, kind.key, choice)), written)
+            picture_of(written, folder / f"{kind.key}.png", 1 if kind.parts else 0)
 
 
 def main(folder: Path) -> None:

@@ -5,12 +5,15 @@ import re
 from dataclasses import replace
 from html.parser import HTMLParser
 
+import numpy as np
 import pytest
+from openpyxl import load_workbook
 from pypdf import PdfReader
 
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.app.client_page import summary_steps
 from anchor_tally.app.demo import demo_session
+from anchor_tally.app.exporting import export
 from anchor_tally.app.reporting import report_steps
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
@@ -18,9 +21,11 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.reports.render import as_html
+from anchor_tally.stats.claims import left_by_correlation
 from anchor_tally.study.edits.clients import PutClient, PutStudy
 from anchor_tally.study.edits.events import SetGoal
 from anchor_tally.study.edits.instruments import PutInstrument
+from anchor_tally.study.edits.readings import CorrectReading
 from anchor_tally.wording.certificate import action_words
 from anchor_tally.wording.numbers import number, signed
 from answers import moving, study
@@ -245,3 +250,73 @@ def test_a_certificate_is_a_page(tmp_path, capsys):
     ):
         assert says in action_words(replace(record, clients={}, pooled=pooled))
     assert "correct nobody else" in action_words(replace(record, pooled=None))
+
+
+def test_a_client_page_in_inches_with_ranges(tmp_path):
+    """A girth typed in inches is told in inches; ranges stand there only where they are asked for."""
+    session = demo_session(clock=CLOCK)
+    session.do(adoption(session, "Alder", day=session.today()))
+    auk = session.catalogue().client_coded("Auk")
+    for r in session.readings():
+        if r.client == "Auk" and r.metric == "girth_waist":
+            session.do(CorrectReading(r.id, f"{r.value / 2.54:.2f} in", "typed in inches"))
+    assert session.units_typed(auk.id)["girth_waist"] == "in"
+    waist = [
+        r.value for r in session.readings() if r.client == "Auk" and r.metric == "girth_waist"
+    ][-1]
+    plain, _ = finish(summary_steps(session, "Auk"))
+    text = as_html(plain)
+    told = re.search(r"Waist girth</td><td>([^<]*) in, mean", text)
+    assert float(told[1]) == pytest.approx(waist / 2.54, rel=0.05)  # a mean of seven days
+    assert "Information, not a target" not in text
+    asked, _ = finish(summary_steps(session, "Auk", ranges=True))
+    assert "Information, not a target" in as_html(asked)
+    session.close()
+
+
+def test_statistics_of_the_workbook_are_numbers(tmp_path, capsys):
+    """Every line and interval of the workbook is the number of the JSON; pairs have their days."""
+    session = demo_session(clock=CLOCK)
+    session.save_copy(tmp_path / "s.tally")
+    export(session, tmp_path / "s.xlsx")
+    book = load_workbook(tmp_path / "s.xlsx")
+    found = {row[1]: row for row in book["results"].values if row[0] == "Alder"}
+    assert (
+        main(["compare", str(tmp_path / "s.tally"), "--instrument", "Alder", "--json"], CLOCK) == 0
+    )
+    told = json.loads(capsys.readouterr().out)
+    pairs = (
+        (
+            "Passing–Bablok slope",
+            told["passing_bablok"]["slope"],
+            told["passing_bablok"]["slope_ci"],
+        ),
+        ("Least-squares slope", told["ols"]["slope"], told["ols"]["slope_ci"]),
+        ("Theil–Sen slope", told["theil_sen"]["slope"], told["theil_sen"]["slope_ci"]),
+        ("Deming slope", told["deming"]["slope"], told["deming"]["slope_ci"]),
+        (
+            "ICC(A,1) with the reference",
+            told["icc"]["absolute_agreement_single"],
+            told["icc"]["ci"],
+        ),
+    )
+    for name, value, ends in pairs:
+        assert found[name][2:5] == pytest.approx((value, *ends))
+    x, y = zip(*[(r[7], r[8]) for r in book["pairs"].values if r[0] == "Alder"], strict=True)
+    off = np.abs(np.array(y) - x) / x
+    assert found["Mean absolute percentage error (%)"][2] == pytest.approx(100 * off.mean())
+    first = next(r for r in book["pairs"].values if r[0] == "Alder")
+    assert first[4][:10] == first[5][:10]
+    session.close()
+
+
+def test_what_a_correlation_leaves():
+    """Residuals of least squares on drawn values (numpy) have the width that the claim's page tells."""
+    rng = np.random.default_rng(3)
+    x = rng.normal(20, 6, 400_000)
+    y = 3 + 0.8 * x + rng.normal(0, 2, x.size)
+    slope, level = np.polyfit(y, x, 1)
+    width = np.quantile(np.abs(x - level - slope * y), 0.95)
+    assert left_by_correlation(np.corrcoef(x, y)[0, 1], x.std()) == pytest.approx(width, rel=0.01)
+    with pytest.raises(ValueError, match="−1 to 1"):
+        left_by_correlation(1.01, 2.0)

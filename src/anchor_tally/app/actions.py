@@ -31,7 +31,7 @@ STAGES = (
     Stage("drift", "Drift", "Drift and step changes of devices", True, True),
     Stage("calibrate", "Calibrate", "Offsets for each device and client", True, True),
     Stage("track", "Track", "One client through time", True, True),
-    Stage("report", "Report", "Pages to print", False, True),
+    Stage("report", "Report", "Reports, certificates and pages to print", True, True),
 )
 
 Needs = Literal["nothing", "study", "writable", "undo", "redo"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from pathlib import Path
@@ -41,10 +41,18 @@ class PageMaterial:
     name: str
     paper: str
     today: str
+    units: Mapping[str, str]
+    ranges: bool
 
 
 def page_material_steps(
-    session: Session, code: str, *, paper: str = "A4", fat: bool = True, name: bool = False
+    session: Session,
+    code: str,
+    *,
+    paper: str = "A4",
+    fat: bool = True,
+    name: bool = False,
+    ranges: bool = False,
 ) -> Generator[float, None, PageMaterial]:
     """Collect what the page of one client needs; yields as it goes.
 
@@ -61,6 +69,8 @@ def page_material_steps(
         them.
     name : bool
         Head the page with the client's name where one is kept.
+    ranges : bool
+        Show the ranges of a published table across the interval of body fat.
 
     Raises
     ------
@@ -92,6 +102,8 @@ def page_material_steps(
         client.name if name else "",
         paper,
         today,
+        session.units_typed(client.id),
+        ranges,
     )
 
 
@@ -120,16 +132,25 @@ def page_steps(m: PageMaterial) -> Generator[float, None, Page]:
         raise UserError(_nothing(m.code))
     schedule = yield from m.schedule.run()
     page = client_summary(
-        SummaryFindings(m.catalogue, tuple(found), schedule, m.name, m.today), m.paper
+        SummaryFindings(m.catalogue, tuple(found), schedule, m.name, m.today, m.units, m.ranges),
+        m.paper,
     )
     return page, tuple(dict.fromkeys(n for x in found for n in x.result.cautions))
 
 
 def summary_steps(
-    session: Session, code: str, *, paper: str = "A4", fat: bool = True, name: bool = False
+    session: Session,
+    code: str,
+    *,
+    paper: str = "A4",
+    fat: bool = True,
+    name: bool = False,
+    ranges: bool = False,
 ) -> Generator[float, None, Page]:
     """The page of one client at once; parameters and errors as ``page_material_steps``."""
-    material = yield from page_material_steps(session, code, paper=paper, fat=fat, name=name)
+    material = yield from page_material_steps(
+        session, code, paper=paper, fat=fat, name=name, ranges=ranges
+    )
     return (yield from page_steps(material))
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar, cast
 
-from ..analysis.agreement.agreement import CompareResult, LadderRequest
+from ..analysis.agreement.agreement import CompareResult, LadderRequest, with_forms
 from ..analysis.pairs.comparator import CannotCompare
 from ..domain.catalogue import Catalogue
 from ..domain.clock import SYSTEM, Clock
@@ -20,7 +20,7 @@ from ..domain.free_text import FreeText
 from ..domain.lens import Lens
 from ..domain.records import Reading
 from ..domain.snapshot import Snapshot
-from ..domain.steps import finish
+from ..domain.steps import finish, scaled
 from ..exchange import data_package, readings_csv, workbook
 from ..exchange.writing import BLOCK
 from ..study import dump, read, read_columns
@@ -182,21 +182,13 @@ def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
         yield from data_package.write_steps(m.path, m.facts, m.tables)
         return next(len(t.rows) for t in m.tables if t.resource == "readings")
     if m.snapshot is not None and m.lens is not None:
-        results = yield from _part(_ladder(m.snapshot, m.lens), 0.0, 0.2)
-        yield from _part(workbook.write_steps(m.path, m.readings, results, m.snapshot), 0.2, 1.0)
+        results = yield from scaled(_ladder(m.snapshot, m.lens), 0.2)
+        results = yield from scaled(with_forms(m.snapshot, results), 0.2, 0.2)
+        writing = workbook.write_steps(m.path, m.readings, results, m.snapshot)
+        yield from scaled(writing, 0.6, 0.4)
     else:
         yield from readings_csv.write_steps(m.path, m.readings, m.conditions or {})
     return len(m.readings)
-
-
-def _part(steps: Generator[float, None, R], low: float, high: float) -> Generator[float, None, R]:
-    """Steps whose share is a part of the whole."""
-    while True:
-        try:
-            share = next(steps)
-        except StopIteration as stop:
-            return cast(R, stop.value)
-        yield low + share * (high - low)
 
 
 def _ladder(snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[CompareResult, ...]]:

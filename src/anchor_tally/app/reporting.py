@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
-from dataclasses import dataclass
+from collections.abc import Collection, Generator
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -23,10 +23,10 @@ from ..domain.snapshot import EXCLUDED, FAILED, Snapshot
 from ..exchange.writing import replacing
 from ..reports.document import Document
 from ..reports.render import as_html, as_pdf
-from ..reports.study_report import Findings, Flow, study_report
+from ..reports.study_report import CHECKLIST, CHECKLIST_NEEDS, PARTS, Findings, Flow, study_report
 from ..wording.plan import iso
 from .session import Session
-from .views import DRIFT, VIEWS, Ask
+from .views import DRIFT, VIEW, Ask
 
 
 @dataclass(frozen=True, eq=False, slots=True)
@@ -44,6 +44,8 @@ class ReportMaterial:
     digest: str
     today: str
     paper: str
+    # answers that were computed from it, by question: sections that need one share it
+    answers: dict[str, tuple[Any, ...]] = field(default_factory=dict)
 
 
 def report_material_steps(
@@ -77,40 +79,41 @@ def report_material_steps(
     )
 
 
-def report_document_steps(material: ReportMaterial) -> Generator[float, None, Document]:
-    """Ask every question under one lens and make the report of it; yields the share done.
+def report_document_steps(
+    material: ReportMaterial, wanted: Collection[str] | None = None
+) -> Generator[float, None, Document]:
+    """Ask what the report needs under one lens and make it; yields the share done.
 
-    A question that the study cannot answer leaves its section empty.
+    A question that the study cannot answer leaves its section empty. ``wanted`` are the keys of
+    the sections to have, by default all.
     """
-    lens, snapshot = material.lens, material.snapshot
-    found: dict[str, tuple[Any, ...]] = {}
-    for k, view in enumerate((*VIEWS, DRIFT)):
+    lens, snapshot, found = material.lens, material.snapshot, material.answers
+    needed = {q for p in PARTS if wanted is None or p.key in wanted for q in p.needs}
+    if wanted is None or CHECKLIST in wanted:
+        needed |= set(CHECKLIST_NEEDS)
+    missing = [q for q in CHECKLIST_NEEDS if q in needed and q not in found]
+    for k, question in enumerate(missing):
         try:
-            asked = Ask(snapshot, lens, events=material.events, weights=material.weights)
-            found[view.key] = tuple((yield from view.answer().ask(asked)))
+            found[question] = yield from _answer_steps(material, question, k / (len(missing) + 3))
         except UserError:
-            found[view.key] = ()  # the section stays empty
-        yield (k + 1) / 12
-    try:
-        calibrated = tuple((yield from CalibrateRequest(snapshot, lens).run()))
-    except UserError:
-        calibrated = ()
-    review = (yield from ReviewRequest(material.review).run()).found
-    compared = found["compare"]
+            found[question] = ()  # the section stays empty
+        yield (k + 1) / (len(missing) + 3)
+    calibrated, review = found.get("calibrate", ()), found.get("review", ())
+    compared = found.get("compare", ())
     return study_report(
         Findings(
             material.catalogue,
             lens,
             tuple(_flow(snapshot, r.pairs.instrument, lens, r) for r in compared),
             compared,
-            found["consistency"],
-            found["change"],
-            found["water"],
-            found["alike"],
-            found["score"],
-            found["drift"],
+            found.get("consistency", ()),
+            found.get("change", ()),
+            found.get("water", ()),
+            found.get("alike", ()),
+            found.get("score", ()),
+            found.get("drift", ()),
             calibrated,
-            tuple(review),
+            review,
             material.first_day,
             material.last_day,
             material.digest,
@@ -123,7 +126,29 @@ def report_document_steps(material: ReportMaterial) -> Generator[float, None, Do
             ),
         ),
         material.paper,
+        wanted,
     )
+
+
+def _answer_steps(
+    material: ReportMaterial, question: str, share: float
+) -> Generator[float, None, tuple[Any, ...]]:
+    """The answer to one question; raises UserError where the study cannot answer it."""
+    if question == "review":
+        steps: Generator[float, None, Any] = ReviewRequest(material.review).run()
+    elif question == "calibrate":
+        steps = CalibrateRequest(material.snapshot, material.lens).run()
+    else:
+        view = DRIFT if question == DRIFT.key else VIEW[question]
+        steps = view.answer().ask(
+            Ask(material.snapshot, material.lens, events=material.events, weights=material.weights)
+        )
+    while True:  # its own share is not that of the report
+        try:
+            next(steps)
+        except StopIteration as end:
+            return tuple(end.value.found if question == "review" else end.value)
+        yield share
 
 
 def _flow(snapshot: Snapshot, item: Instrument, lens: Lens, r: Any) -> Flow:

@@ -381,6 +381,10 @@ class StudyCache:
             self._codes = read.codes_by_last_visit(self.connection())
         return self._codes
 
+    def units_typed(self, client: int) -> dict[str, str]:
+        """The unit in which each metric of a client was mostly typed."""
+        return read.units_typed(self.connection(), client)
+
     def visits_of(self, client: str) -> list[Visit]:
         """Visits of a client, newest first."""
         return read.visits_of(self.connection(), client)

@@ -131,6 +131,9 @@ def _parser() -> argparse.ArgumentParser:
     y.set_defaults(demo=False)
     _report_arguments(sub.add_parser("report", help="the study report as HTML or PDF"))
     _summary_arguments(sub.add_parser("summary", help="a page for one client as HTML or PDF"))
+    _page_arguments(
+        sub.add_parser("page", help="a card, comparison, claims page or results for a paper")
+    )
     e = sub.add_parser("export", help="write a study as tidy CSV, XLSX or data package (.zip)")
     e.add_argument("file", nargs="?", type=Path)
     e.add_argument("--demo", action="store_true", help="use a fresh demo study")
@@ -169,7 +172,26 @@ def _summary_arguments(p: argparse.ArgumentParser) -> None:
         help="leave out body fat and body mass; give sums of skinfolds and girths",
     )
     p.add_argument("--name", action="store_true", help="head the page with the client's name")
+    p.add_argument(
+        "--ranges",
+        action="store_true",
+        help="show the ranges of a published table across the interval of body fat",
+    )
     p.add_argument("--paper", choices=("A4", "Letter"), default="A4")
+
+
+PAGES = ("card", "devices", "methods", "paper", "claims")
+
+
+def _page_arguments(p: argparse.ArgumentParser) -> None:
+    """Which page, of what, and where to."""
+    p.add_argument("page", choices=PAGES)
+    _report_arguments(p)
+    p.add_argument("--instrument", default="", help="the device of a card")
+    p.add_argument("--correlation", type=_finite, help="claimed correlation with a reference")
+    p.add_argument(
+        "--repeatability", type=_finite, help="claimed difference of repeats, in the metric's unit"
+    )
 
 
 def _lens_arguments(question: argparse.ArgumentParser) -> None:
@@ -358,6 +380,12 @@ def _summary(args: argparse.Namespace) -> None:
     summary(args)
 
 
+def _page(args: argparse.Namespace) -> None:
+    from .report import page
+
+    page(args)
+
+
 def _import(args: argparse.Namespace) -> None:
     from .files import take
 
@@ -391,6 +419,7 @@ _RUN: dict[str, Callable[[argparse.Namespace], int | None]] = {
     "verify": _verify,
     "report": _report,
     "summary": _summary,
+    "page": _page,
     "import": _import,
     "export": _export,
     "method": _method,

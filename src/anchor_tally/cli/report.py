@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 import sys
 
+from ..analysis.agreement.claims import Claim
 from ..app.client_page import summary_steps
+from ..app.documents import Choice, document_steps
 from ..app.reporting import report_steps, write_report
 from ..domain.errors import UserError
 from ..domain.lens import Lens
@@ -30,13 +32,39 @@ def report(args: argparse.Namespace) -> None:
     print(f"written: {write_report(document, args.output)}")
 
 
+def page(args: argparse.Namespace) -> None:
+    """Write one of the shorter documents; codes only."""
+    session = session_of(args)
+    subject = args.instrument
+    if args.page == "methods":
+        subject = (args.client or [""])[0]
+    try:
+        clients = frozenset(args.client) if args.client and args.page != "methods" else None
+        lens = Lens(
+            args.metric, args.reference, clients, args.setting, args.window_hours, args.around
+        )
+        claim = Claim(args.correlation, args.repeatability)
+        choice = Choice(lens, subject, args.paper, claim=claim)
+        document = finish(document_steps(session, args.page, choice))
+    except UserError as error:
+        raise UserError(f"{args.file or 'demo'}: {error}; nothing was written") from error
+    finally:
+        session.close()
+    print(f"written: {write_report(document, args.output)}")
+
+
 def summary(args: argparse.Namespace) -> None:
     """Write the page of one client; cautions go to the coach, not on the page."""
     session = session_of(args)
     try:
         document, cautions = finish(
             summary_steps(
-                session, args.client, paper=args.paper, fat=not args.without_fat, name=args.name
+                session,
+                args.client,
+                paper=args.paper,
+                fat=not args.without_fat,
+                name=args.name,
+                ranges=args.ranges,
             )
         )
     except UserError as error:

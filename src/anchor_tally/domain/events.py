@@ -68,7 +68,7 @@ PERSON_EVENTS = (
 )
 
 
-INSTRUMENT_EVENTS = ("battery", "firmware", "moved", "repaired", "other")
+INSTRUMENT_EVENTS = ("battery", "firmware", "moved", "repaired", "set_by_hand", "other")
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,3 +15,15 @@ def finish(steps: Generator[Any, None, T]) -> T:
             next(steps)
         except StopIteration as stop:
             return stop.value  # type: ignore[no-any-return]
+
+
+def scaled(
+    steps: Generator[float, None, T], share: float, start: float = 0.0
+) -> Generator[float, None, T]:
+    """Run a job as a part of another one: its progress goes from ``start`` to start + share."""
+    while True:
+        try:
+            done = next(steps)
+        except StopIteration as end:
+            return end.value  # type: ignore[no-any-return]
+        yield start + share * done

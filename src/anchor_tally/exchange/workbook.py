@@ -7,16 +7,19 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Generator, Iterable, Sequence
+from datetime import datetime, tzinfo
 from pathlib import Path
 from typing import Any
 
 from ..analysis.agreement.agreement import CompareResult
 from ..domain.import_rows import TIDY_COLUMNS
+from ..domain.instants import zone_named
+from ..domain.metrics import metric_of
 from ..domain.records import Reading
 from ..domain.snapshot import Snapshot
 from ..wording.notes import sentence
 from ..wording.sentences import headline
-from ..wording.statistics import rows
+from ..wording.statistics import EXPLANATIONS, STATISTICS
 from .writing import BLOCK, replacing
 
 Row = Sequence[str | int | float | None]
@@ -105,24 +108,46 @@ def _pairs(results: Sequence[CompareResult], snapshot: Snapshot) -> Iterable[Row
         "reference",
         "metric",
         "client",
+        "scan_at",
+        "reading_at",
         "anchor",
         "reference_value",
         "instrument_value",
         "difference",
     )
+    zone = zone_named(snapshot.catalogue.zone)
     for r in results:
         p = r.pairs
         for k in range(p.n):
             code = snapshot.clients[int(p.client[k])].code
+            scan = float(p.anchors.instant[p.occasion[k]])
+            when = (_moment(scan, zone), _moment(float(p.instant[k]), zone))
             values = (float(p.x[k]), float(p.y[k]), float(p.d[k]))
-            yield (p.instrument.name, p.compared_with, p.metric, code, int(p.occasion[k]), *values)
+            of = (p.instrument.name, p.compared_with, p.metric, code)
+            yield (*of, *when, int(p.occasion[k]), *values)
+
+
+def _moment(instant: float, zone: tzinfo) -> str:
+    return datetime.fromtimestamp(instant, zone).isoformat(timespec="minutes")[:16]
 
 
 def _results(results: Sequence[CompareResult]) -> Iterable[Row]:
-    yield ("instrument", "statistic", "value", "interval_95")
+    yield ("instrument", "statistic", "value", "low_95", "high_95", "source")
     for r in results:
-        yield (r.pairs.instrument.name, headline(r), None, None)
-        for _, line in rows(r, all_of_them=True):
-            yield (r.pairs.instrument.name, line.name.strip(), line.value, line.interval)
+        name, metric = r.pairs.instrument.name, metric_of(r.pairs.metric)
+        yield (name, headline(r), None, None, None, None)
+        group = ""
+        for s in STATISTICS:
+            value, interval = s.pick(r)
+            label = s.texts(r, metric)[0]
+            group = label if not label.startswith(" ") else group
+            label = label if label is group else f"{group}: {label.strip()}"
+            ends = (None, None) if interval is None else (interval.low, interval.high)
+            yield (name, label, value, *ends, EXPLANATIONS[s.explains].source)
+        for x in r.by_level:
+            for side, at in (("Upper", x.upper), ("Lower", x.lower)):
+                label = f"{side} limit at {x.level:g} ({metric.difference_unit})"
+                source = EXPLANATIONS["limits"].source
+                yield (name, label, at, at - x.error, at + x.error, source)
         for n in r.notes:
-            yield (r.pairs.instrument.name, sentence(n), None, None)
+            yield (name, sentence(n), None, None, None, None)

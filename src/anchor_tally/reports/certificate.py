@@ -76,6 +76,8 @@ def certificate_json(
             "digest": r.digest,
             "marks": dict(marks),
         },
+        "offset_interval": None if made.offset_interval is None else list(made.offset_interval),
+        "cross_validation": None if made.proof is None else asdict(made.proof),
         "provisional": made.provisional,
         "advice": made.advice,
         "adopted_against_advice_because": (

@@ -68,4 +68,5 @@ def certificate_page(
         tuple(sections),
         paper,
         contents=False,
+        dense=True,
     )

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any
 
+from ..analysis.people.fat_ranges import Placed
 from ..analysis.plan.schedule import Schedule
 from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import TrackResult
@@ -16,6 +18,7 @@ from ..figures.paper import PAPER, PaperFigure
 from ..figures.style import Mark, marks_of
 from ..wording import summary as words
 from ..wording.numbers import day_words
+from ..wording.track import place_words
 from .document import Block, Document, FigureBlock, Paragraph, Section, TableBlock
 
 
@@ -29,13 +32,23 @@ class Followed:
 
 @dataclass(frozen=True, slots=True)
 class SummaryFindings:
-    """What the page is made of; the first measure has the figure. ``name`` is empty by default."""
+    """What the page is made of; the first measure has the figure. ``name`` is empty by default.
+
+    ``units`` are those in which measures were typed. ``ranges``: the ranges of a published table
+    are shown, with the interval across them.
+    """
 
     catalogue: Catalogue
     followed: tuple[Followed, ...]
     schedule: Schedule
     name: str
     made_on: str
+    units: Mapping[str, str] = field(default_factory=dict)
+    ranges: bool = False
+
+    def unit(self, x: Followed) -> str:
+        """The unit in which a measure was typed; "" where it is the metric's."""
+        return self.units.get(x.result.metric, "")
 
 
 def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
@@ -51,14 +64,15 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
     Returns
     -------
     Document
-        One page. It holds no goal, no event, no range of a published table and no other person.
+        One page. It holds no goal, no event and no other person; ranges only where they are
+        asked for.
     """
     main, client = f.followed[0], f.followed[0].result.client
     rows = tuple(
         (
             metric_of(x.result.metric).label,
-            words.level_words(x.result, x.series),
-            words.change_words(x.result),
+            words.level_words(x.result, x.series, f.unit(x)),
+            words.change_words(x.result, f.unit(x)),
             words.dates_words(x.result),
             words.meaning_words(x.result),
         )
@@ -69,7 +83,10 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
     ]
     if main.series is not None and main.series.day.size:
         found.append(_figure(f, main))
-    told = [words.variation_words(x.result, x.series) for x in f.followed[:2]]
+    place = main.result.place if f.ranges else None
+    if place is not None and main.series is not None:
+        found.append(_ranges(f, place, main.series))
+    told = [words.variation_words(x.result, x.series, f.unit(x)) for x in f.followed[:2]]
     told.append(words.next_date_words(f.schedule, client.id))
     found += [Paragraph(t) for t in told if t]
     asked = [words.ASK_FIRST] if any(x.result.cautions for x in f.followed) else []
@@ -116,6 +133,27 @@ def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
             margins=(16.0, 6.0, 13.0, 3.0),
         ),
     )
+
+
+def _ranges(f: SummaryFindings, place: Placed, s: TrackSeries) -> FigureBlock:
+    """The value with its interval across the ranges of a published table."""
+    mark = marks_of(f.catalogue.instruments.values(), PAPER)(s.instrument)
+    return FigureBlock(
+        "The value with its interval, across the ranges of body fat that go with a body mass index"
+        f" below 18.5, 18.5 to 25, 25 to 30 and from 30 (%). {place_words(place)}",
+        place_words(place),
+        PaperFigure(
+            partial(_draw_place, place, mark),
+            "ranges",
+            place,
+            height=26,
+            margins=(16.0, 6.0, 9.0, 2.0),
+        ),
+    )
+
+
+def _draw_place(place: Placed, mark: Mark, axes: Any, family: str) -> None:
+    track_figure.draw_place(axes, place, mark, PAPER, family)
 
 
 def _draw(what: track_figure.TrackInfo, own: Mark, reference: Mark, axes: Any, family: str) -> None:

@@ -7,12 +7,12 @@ from typing import Literal
 
 from ..figures.paper import PaperFigure
 
-Kind = Literal["text", "lead", "note", "caution", "code"]
+Kind = Literal["text", "lead", "note", "caution", "code", "large", "sign"]
 
 
 @dataclass(frozen=True, slots=True)
 class Paragraph:
-    """A paragraph: text, the lead of a section, a note, a caution, or a line of code."""
+    """A paragraph: text, lead of a section, note, caution, code, or large type to be seen afar."""
 
     text: str
     kind: Kind = "text"
@@ -51,10 +51,16 @@ class Section:
 
 @dataclass(frozen=True, slots=True)
 class Document:
-    """A document: title, lines under it, sections; ``contents`` lists them on the first page."""
+    """A document: title, lines under it, sections; ``contents`` lists them on the first page.
+
+    A ``dense`` one has tables with less space between rows. ``told`` is for the one who makes it,
+    and stands on no page.
+    """
 
     title: str
     under: tuple[str, ...]
     sections: tuple[Section, ...]
     paper: str = "A4"
     contents: bool = True
+    dense: bool = False
+    told: tuple[str, ...] = ()

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import base64
-from importlib import resources
 
 from ..domain.errors import UserError
+from ..figures.paper import font_faces
 from .document import Document
 
-FONTS = (("IBMPlexSans_400Regular.ttf", 400), ("IBMPlexSans_600SemiBold.ttf", 600))
 NEEDED = "libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0"
 
 
@@ -28,19 +27,7 @@ def as_html(document: Document, *, inline: bool = True) -> str:
     )
     environment.filters["base64"] = lambda text: base64.b64encode(text.encode()).decode()
     template = environment.get_template("document.html")
-    return template.render(document=document, inline=inline, fonts=Markup(_font_faces()))
-
-
-def _font_faces() -> str:
-    folder = resources.files("anchor_tally") / "assets" / "fonts"
-    faces = []
-    for name, weight in FONTS:
-        data = base64.b64encode((folder / name).read_bytes()).decode()
-        faces.append(
-            f"@font-face {{ font-family: 'IBM Plex Sans'; font-weight: {weight};"
-            f" src: url(data:font/ttf;base64,{data}) format('truetype'); }}"
-        )
-    return "\n".join(faces)
+    return template.render(document=document, inline=inline, fonts=Markup(font_faces()))
 
 
 def as_pdf(document: Document) -> bytes:

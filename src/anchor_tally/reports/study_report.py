@@ -5,7 +5,7 @@ Every number comes from a result; nothing is computed here.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -81,7 +81,17 @@ class Findings:
     commands: tuple[str, ...]
 
 
-def study_report(f: Findings, paper: str = "A4") -> Document:
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A section that the report can have: key, title, the questions that it needs, its making."""
+
+    key: str
+    title: str
+    needs: tuple[str, ...]
+    make: Callable[[Findings], Section]
+
+
+def study_report(f: Findings, paper: str = "A4", wanted: Collection[str] | None = None) -> Document:
     """Make the document.
 
     Parameters
@@ -90,6 +100,8 @@ def study_report(f: Findings, paper: str = "A4") -> Document:
         Results, and where they come from.
     paper : str
         A4 or Letter.
+    wanted : collection of str, optional
+        Keys of the sections to have; by default all.
 
     Returns
     -------
@@ -108,43 +120,16 @@ def study_report(f: Findings, paper: str = "A4") -> Document:
         ),
         f"Made on {day_words(f.made_on)} with version {f.version}",
     )
-    sections = [
-        _question(f, reference),
-        _flow(f),
-        _agreement(f),
-        _lines(
-            "repeatability",
-            "Repeatability",
-            f.repeatability,
-            views.repeatability_headline,
-            views.repeatability_lines,
-            lambda r: r.instrument.name,
-        ),
-        _change(f),
-        _lines(
-            "hydration",
-            "Hydration",
-            f.hydration,
-            views.hydration_headline,
-            views.hydration_lines,
-            lambda r: r.instrument.name,
-        ),
-        _similar(f),
-        _drift(f),
-        _calibration(f),
-        _which(f),
-        _limitations(f),
-        _methods(),
-        _data(f),
-    ]
+    sections = [p.make(f) for p in PARTS if wanted is None or p.key in wanted]
     there = tuple(s for s in sections if s.blocks)
-    titles = {s.key: s.title for s in there}
-    items = _checklist(titles, f)
-    return Document("Study report", under, (*there, items), paper)
+    if wanted is None or CHECKLIST in wanted:
+        there = (*there, _checklist(f, wanted))
+    return Document("Study report", under, there, paper)
 
 
-def _question(f: Findings, reference: str) -> Section:
+def _question(f: Findings) -> Section:
     m, lens = metric_of(f.lens.metric), f.lens
+    reference = f.compared[0].pairs.reference.name if f.compared else MISSING
     margin = f.catalogue.margin(m)
     blocks: list[Block] = [
         Paragraph(
@@ -454,7 +439,7 @@ def _limitations(f: Findings) -> Section:
     return Section("limitations", "Limitations", tuple(Paragraph(x) for x in said))
 
 
-def _methods() -> Section:
+def _methods(_: Findings) -> Section:
     table = TableBlock(
         "Statistics and their sources",
         ("Statistic", "How", "Source"),
@@ -477,8 +462,66 @@ def _data(f: Findings) -> Section:
     )
 
 
-def _checklist(titles: dict[str, str], f: Findings) -> Section:
+def _repeatability(f: Findings) -> Section:
+    return _lines(
+        "repeatability",
+        "Repeatability",
+        f.repeatability,
+        views.repeatability_headline,
+        views.repeatability_lines,
+        lambda r: r.instrument.name,
+    )
+
+
+def _hydration(f: Findings) -> Section:
+    return _lines(
+        "hydration",
+        "Hydration",
+        f.hydration,
+        views.hydration_headline,
+        views.hydration_lines,
+        lambda r: r.instrument.name,
+    )
+
+
+PARTS = (
+    Part("question", "Question and conditions", ("compare",), _question),
+    Part("flow", "Clients, devices and readings", ("compare", "review"), _flow),
+    Part("agreement", "Agreement", ("compare",), _agreement),
+    Part("repeatability", "Repeatability", ("consistency",), _repeatability),
+    Part("change", "Change", ("change",), _change),
+    Part("hydration", "Hydration", ("water",), _hydration),
+    Part("similar", "Similar devices", ("alike",), _similar),
+    Part("drift", "Drift", ("drift",), _drift),
+    Part("calibration", "Calibration", ("calibrate",), _calibration),
+    Part("which", "Which device?", ("score",), _which),
+    Part("limitations", "Limitations", ("compare",), _limitations),
+    Part("methods", "Methods", (), _methods),
+    Part("data", "Data and reproduction", ("compare",), _data),
+)
+CHECKLIST, CHECKLIST_TITLE = "checklist", "Reporting items"
+# every question, since it tells which sections have an answer; each is asked once
+CHECKLIST_NEEDS = tuple(dict.fromkeys(q for p in PARTS for q in p.needs))
+
+
+def _checklist(f: Findings, wanted: Collection[str] | None) -> Section:
     """Where each reporting item is answered, and which are not."""
+    answers = {
+        "repeatability": f.repeatability,
+        "change": f.change,
+        "hydration": f.hydration,
+        "similar": f.redundancy,
+        "drift": f.drift,
+        "calibration": f.calibrated,
+        "which": f.which,
+        "agreement": f.compared,
+    }
+    titles = {
+        p.key: p.title
+        for p in PARTS
+        if answers.get(p.key, True)
+        and (wanted is None or p.key in wanted or set(wanted) == {CHECKLIST})
+    }
     blocks: list[Block] = []
     for name, items in (
         ("Limits of agreement", AGREEMENT),
@@ -488,7 +531,7 @@ def _checklist(titles: dict[str, str], f: Findings) -> Section:
         blocks.append(
             TableBlock(f"{name}: {items[0].source}", ("Item", "Where"), tuple(answered), 9)
         )
-    return Section("checklist", "Reporting items", tuple(blocks))
+    return Section(CHECKLIST, CHECKLIST_TITLE, tuple(blocks))
 
 
 def _where(item: Item, titles: dict[str, str], f: Findings) -> str:

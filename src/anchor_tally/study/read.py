@@ -370,6 +370,16 @@ def codes_by_last_visit(conn: sqlite3.Connection) -> list[str]:
     return [code for (code,) in conn.execute(sql)]
 
 
+def units_typed(conn: sqlite3.Connection, client: int) -> dict[str, str]:
+    """The unit in which each metric of a client was mostly typed."""
+    found = conn.execute(
+        "SELECT r.metric, r.unit FROM reading r JOIN visit v ON v.id = r.visit WHERE v.client = ?"
+        " GROUP BY r.metric, r.unit ORDER BY count(*)",
+        (client,),
+    ).fetchall()
+    return {str(metric): str(unit) for metric, unit in found}  # the most frequent comes last
+
+
 def visits_of(conn: sqlite3.Connection, client: str) -> list[Visit]:
     """Visits of a client, newest first."""
     rows = conn.execute(

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from dataclasses import astuple
 from typing import Any, NamedTuple
 
-from ..domain.calibrations import FORM_0_EQUATIONS, CalibrationRecord, LineRecord, MadeOf
+from ..domain.calibrations import FORM_0_EQUATIONS, CalibrationRecord, LineRecord, MadeOf, Proof
 
 
 def in_force(versions: Iterable[tuple[CalibrationRecord, bool]]) -> list[CalibrationRecord]:
@@ -103,7 +103,14 @@ def read_parameters(text: str) -> Parameters:
         raise ValueError("the parameters of a calibration are not whole") from error
     if not all(
         math.isfinite(x)
-        for v in ((pooled or ()), *clients.values(), made_of.drift or (), _values(line))
+        for v in (
+            (pooled or ()),
+            *clients.values(),
+            made_of.drift or (),
+            made_of.offset_interval or (),
+            () if made_of.proof is None else (made_of.proof.before, made_of.proof.after),
+            _values(line),
+        )
         for x in v
     ):
         raise ValueError("the parameters of a calibration are not whole")
@@ -144,8 +151,22 @@ def _made_of(p: dict[str, Any]) -> MadeOf:
         reason=str(p["reason"]),
         provisional=bool(p["provisional"]),
         comparator=str(p.get("comparator", "reference")),
-        drift=None if p.get("drift") is None else (float(p["drift"][0]), float(p["drift"][1])),
+        drift=_two(p.get("drift")),
         drift_from=str(p.get("drift_from", "")),
+        offset_interval=_two(p.get("offset_interval")),
+        proof=_proof(p.get("proof")),
+    )
+
+
+def _two(ends: list[float] | None) -> tuple[float, float] | None:
+    return None if ends is None else (float(ends[0]), float(ends[1]))
+
+
+def _proof(p: dict[str, Any] | None) -> Proof | None:
+    if p is None:
+        return None
+    return Proof(
+        float(p["before"]), float(p["after"]), int(p["scans"]), int(p["clients"]), str(p["scheme"])
     )
 
 

@@ -91,6 +91,12 @@ def _which_device() -> type[Page]:
     return WhichDevicePage
 
 
+def _report() -> type[Page]:
+    from .stages.report.page import ReportStage
+
+    return ReportStage
+
+
 def import_pages() -> None:
     """Import what the pages need, so that the first opening of each is quick.
 
@@ -111,6 +117,7 @@ PAGES: dict[str, Callable[[], type[Page]]] = {
     "drift": _drift,
     "calibrate": _calibrate,
     "track": _track,
+    "report": _report,
     "import": _importing,
     "consistency": _repeatability,
     "change": _change,

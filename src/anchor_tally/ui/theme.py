@@ -90,6 +90,12 @@ def style_sheet(p: Palette) -> str:
     QTableView {{ background: {p.surface}; alternate-background-color: {p.paper}; border: 1px solid {p.line}; gridline-color: {p.line};
         selection-background-color: {p.band}; selection-color: {p.ink}; border-radius: 4px; }}
     QTableView::item {{ padding: 0 4px; }}
+    QTreeWidget {{ background: {p.surface}; border: 1px solid {p.line}; border-radius: 4px; outline: none; }}
+    QTreeWidget::item {{ padding: 3px 2px; }}
+    QTreeWidget::item:selected {{ background: {p.band}; color: {p.ink}; }}
+    QTreeWidget:focus {{ border: 2px solid {p.accent}; }}
+    QTreeWidget::indicator {{ width: 14px; height: 14px; border: 1px solid {p.faint}; border-radius: 3px; background: {p.surface}; }}
+    QTreeWidget::indicator:checked {{ background: {p.accent}; border-color: {p.accent}; image: url("{_CHECKS[p is DARK]}"); }}
     QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: none; border-bottom: 1px solid {p.line}; padding: 5px 7px; font-weight: 500; }}
     QTableCornerButton::section {{ background: {p.paper}; border: none; }}
     QAbstractScrollArea::corner {{ background: transparent; border: none; }}

@@ -46,6 +46,42 @@ def action_words(r: CalibrationRecord) -> str:
     return f"{r.instrument}: {pooled.format('each reading')}."
 
 
+def card_words(r: CalibrationRecord) -> str:
+    """The one instruction of a card: what to add or subtract, with its confidence interval."""
+    m = metric_of(r.metric)
+    k, unit = m.decimals, m.difference_unit
+    if r.line is not None or r.pooled is None:
+        return action_words(r)
+    if round(r.pooled[0], k) == 0:
+        return "Leave readings as they are."
+    verb, sign = ("Subtract", 1.0) if r.pooled[0] > 0 else ("Add", -1.0)
+    ends = r.made_of.offset_interval
+    known = ""
+    if ends is not None:
+        low, high = sorted(sign * x for x in ends)
+        known = f" (95 % CI {number(low, k)} to {number(high, k)})"
+    return f"{verb} {number(abs(r.pooled[0]), k)} {unit}{known} for people like those measured."
+
+
+def card_lines(r: CalibrationRecord, set_by_hand: str) -> tuple[str, ...]:
+    """What else a card has: whom it serves, what is left over, bounds, end."""
+    m = metric_of(r.metric)
+    low, high = number(r.range_low, m.decimals), number(r.range_high, m.decimals)
+    lines = [
+        "Clients with an offset of their own: use that one; the certificate has it."
+        if r.clients
+        else "",
+        left_over_words(r),
+        f"Not outside {low} to {high} {m.symbol}.",
+        f"Valid until {day_words(r.valid_until)}.",
+        f"Measured on {count(r.client_count, 'client')} with {count(r.made_of.anchors, 'scan')},"
+        f" against {r.reference}.",
+        "Provisional: it rests on one scan a client." if r.made_of.provisional else "",
+        set_by_hand,
+    ]
+    return tuple(x for x in lines if x)
+
+
 def left_over_words(r: CalibrationRecord) -> str:
     """How far one corrected reading can still be off."""
     if r.left_over is None:
@@ -65,6 +101,18 @@ def bounds_words(r: CalibrationRecord) -> str:
     return (
         f"Only for readings from {low} to {high} {m.symbol}, in {m.label.lower()}. Valid until"
         f" {day_words(r.valid_until)}."
+    )
+
+
+def proof_words(r: CalibrationRecord) -> str:
+    """How the correction did on scans that were left out; "" where that was not kept."""
+    p, m = r.made_of.proof, metric_of(r.metric)
+    if p is None:
+        return ""
+    k = m.decimals + 1
+    return (
+        f"error on {count(p.scans, 'left-out scan')} of {count(p.clients, 'client')} (RMSE):"
+        f" {number(p.before, k)} {m.difference_unit} uncorrected, {number(p.after, k)} corrected"
     )
 
 
@@ -88,6 +136,8 @@ def condition_rows(v: Version, free: FreeText, *, full: bool) -> tuple[tuple[str
         ("Valid until", day_words(r.valid_until)),
         ("Readings behind it", f"{len(r.sources)}; digest {r.digest}"),
     ]
+    if made.proof is not None:
+        rows.insert(-1, ("Cross-validation", proof_words(r)))
     if made.drift is not None:
         low, high = (signed(x, m.decimals + 1) for x in made.drift)
         rows.insert(-1, ("Drift per week", f"{low} to {high} {m.difference_unit} (95 % CI)"))

@@ -13,6 +13,7 @@ _EVENTS = {
     "race": "race week",
     "cycle": "around menstruation",
     "battery": "new battery",
+    "set_by_hand": "level set by hand",
 }
 
 

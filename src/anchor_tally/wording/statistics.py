@@ -106,6 +106,13 @@ EXPLANATIONS = {
         "One number for bias and scatter together. It increases with the range of the sample, so it"
         " does not compare two studies.",
     ),
+    "icc": Explanation(
+        "Intraclass correlation",
+        "Two-way random effects, absolute agreement, single values: ICC(A,1).",
+        "McGraw & Wong 1996",
+        "Share of the variance of single values that is between people. It increases with the range"
+        " of the sample, so it does not compare two studies.",
+    ),
     "error": Explanation(
         "Error",
         "Root mean square and mean absolute difference of single readings.",
@@ -385,6 +392,23 @@ STATISTICS = (
         _of(lambda r: r.agreement.mae),
         ("error", "mae", ""),
         decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "error",
+        "Mean absolute percentage error (%)",
+        _in(lambda r: r.forms, lambda f: f.percentage_error),
+        ("error", "mape_percent", ""),
+        decimals=1,
+        shown=False,
+    ),
+    Statistic(
+        "icc",
+        "ICC(A,1) with the reference",
+        _in(lambda r: r.forms, lambda f: f.icc),
+        ("icc", "absolute_agreement_single", "ci"),
+        decimals=2,
+        alone=True,
         shown=False,
     ),
     Statistic(

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from ..analysis.plan.schedule import Schedule
 from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import TrackResult
 from ..domain.metrics import Metric, is_fat, metric_of
+from ..domain.units import UNITS
+from ..stats.estimate import Interval
 from ..stats.one_client import LIKELY, REAL
 from .numbers import MISSING, day_words, number, signed, span
 from .plan import iso
@@ -30,37 +34,69 @@ ASK_FIRST = (
 PRECEDENCE = "Local rules and licensed practice take precedence over this page."
 
 
-def spelled_unit(m: Metric) -> str:
+@dataclass(frozen=True, slots=True)
+class ShownIn:
+    """The unit that a measure is shown in: its symbol, and the factor from the metric's unit."""
+
+    symbol: str
+    factor: float
+
+    def number(self, value: float, k: int) -> str:
+        """A value of the metric's unit in this one."""
+        return number(value * self.factor, k)
+
+
+def shown_in(m: Metric, unit: str = "") -> ShownIn:
+    """The unit that was typed where it is another one of the same dimension; else the metric's.
+
+    Examples
+    --------
+    >>> from anchor_tally.domain.metrics import METRICS
+    >>> shown_in(METRICS["girth_waist"], "in").number(81.28, 1)
+    '32.0'
+    """
+    if unit in UNITS and m.unit in UNITS and UNITS[unit][0] == UNITS[m.unit][0] != "percent":
+        return ShownIn(unit, UNITS[m.unit][1] / UNITS[unit][1])
+    return ShownIn(m.symbol, 1.0)
+
+
+def _difference_unit(m: Metric, shown: ShownIn) -> str:
     """The unit of a difference, spelled out where only the field knows it."""
-    return "percentage points" if m.difference_unit == "pp" else m.difference_unit
+    if m.difference_unit == "pp":
+        return "percentage points"
+    return shown.symbol if shown.factor != 1 else m.difference_unit
 
 
-def level_words(r: TrackResult, s: TrackSeries | None) -> str:
+def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
     """The newest value: corrected with its interval, else the last scan, else a mean of 7 days."""
     if s is None or not s.day.size:
         return MISSING
     m = metric_of(r.metric)
+    u = shown_in(m, unit)
     k, at = m.decimals, day_of(int(s.day[-1]))
     if bool(s.corrected[-1]):
-        ends = f"{number(float(s.low[-1]), k)} to {number(float(s.high[-1]), k)}"
-        return f"{number(float(s.value[-1]), k)} {m.symbol} (95 % interval {ends}), {at}"
+        ends = f"{u.number(float(s.low[-1]), k)} to {u.number(float(s.high[-1]), k)}"
+        return f"{u.number(float(s.value[-1]), k)} {u.symbol} (95 % interval {ends}), {at}"
     if r.anchor_day.size:
         day = day_of(int(r.anchor_day[-1]))
-        return f"{number(float(r.anchor_value[-1]), k)} {m.symbol}, scan of {day}"
+        return f"{u.number(float(r.anchor_value[-1]), k)} {u.symbol}, scan of {day}"
     if is_fat(r.metric):
         return "not given: not yet corrected against a scan"
-    return f"{number(float(s.week.mean[-1]), k)} {m.symbol}, mean of 7 days to {at}"
+    return f"{u.number(float(s.week.mean[-1]), k)} {u.symbol}, mean of 7 days to {at}"
 
 
-def change_words(r: TrackResult) -> str:
+def change_words(r: TrackResult, unit: str = "") -> str:
     """The change between the two dates, with its interval."""
     v, m = verdict_of(r), metric_of(r.metric)
     if r.together is not None and r.together.disagrees:
         return "no common result: the methods disagree"
     if v is None:
         return "not known: too few measurements"
-    i = span(v.change.interval, m.decimals, sign=True)
-    return f"{signed(v.change.value, m.decimals)} {spelled_unit(m)} (95 % interval {i})"
+    u, i = shown_in(m, unit), v.change.interval
+    ends = None if i is None else Interval(i.low * u.factor, i.high * u.factor)
+    size = signed(v.change.value * u.factor, m.decimals)
+    told = span(ends, m.decimals, sign=True)
+    return f"{size} {_difference_unit(m, u)} (95 % interval {told})"
 
 
 def dates_words(r: TrackResult) -> str:
@@ -78,14 +114,15 @@ def meaning_words(r: TrackResult) -> str:
     )
 
 
-def variation_words(r: TrackResult, s: TrackSeries | None) -> str:
+def variation_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
     """How far single mornings differ without any change of the body."""
     if s is None or s.noise is None:
         return ""
     m = metric_of(r.metric)
+    u = shown_in(m, unit)
     return (
         f"{m.label}: without any change in the body, 95 of 100 pairs of mornings differ by at most"
-        f" {number(s.noise.between_days, m.decimals)} {spelled_unit(m)}."
+        f" {u.number(s.noise.between_days, m.decimals)} {_difference_unit(m, u)}."
     )
 
 

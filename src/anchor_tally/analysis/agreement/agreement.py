@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Generator
+from collections.abc import Generator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,6 +14,7 @@ from ...domain.lens import Lens
 from ...domain.metrics import metric_of
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
+from ...domain.steps import scaled
 from ...methods.registry import EQUATIONS
 from ...stats.agreement import Agreement, Equivalence, agreement, equivalence
 from ...stats.components import NestedFit, fit_nested
@@ -37,7 +38,7 @@ from ..pairs.comparator import CONSENSUS, CannotCompare, find_comparator, lens_f
 from ..pairs.pairing import PairSet, pair
 from ..pairs.reference_slopes import scan_error, slopes_on_reference
 from ..pairs.repeat_spread import outlying_repeats
-from .agreement_forms import BMI_EQUATION, Forms, forms_of
+from .agreement_forms import BMI_EQUATION, AgreementFormsRequest, Forms, forms_of
 
 LEAST_LEVELS = 8  # clients from which on limits by level are given
 SHOWN = 0.025  # p of a slope, or of a growing spread, below which limits are given by level
@@ -385,3 +386,19 @@ def compare_pairs(
         by_level=by_level,
         notes=tuple(notes),
     )
+
+
+def with_forms(
+    snapshot: Snapshot, results: Sequence[CompareResult]
+) -> Generator[float, None, tuple[CompareResult, ...]]:
+    """The results with their other forms, computed where they are missing; yields the share."""
+    out = []
+    for k, r in enumerate(results):
+        if r.forms is None:
+            scan = r.reference_trend.reference
+            asked = AgreementFormsRequest(snapshot, r.pairs, r.bias, r.sd, scan, r.fit, r.grid)
+            forms = yield from scaled(asked.run(), 1 / len(results), k / len(results))
+            out.append(replace(r, forms=forms, notes=(*r.notes, *forms.notes)))
+        else:
+            out.append(r)
+    return tuple(out)

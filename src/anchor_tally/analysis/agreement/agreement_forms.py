@@ -24,6 +24,7 @@ from ...stats.difference_forms import (
     without_reference_error,
 )
 from ...stats.estimate import Estimate, Note, note
+from ...stats.intraclass import intraclass_of_clients
 from ...stats.limits import Limits
 from ...stats.pair_slopes import PassingBablok, passing_bablok, theil_sen
 from ...stats.regression import Line, least_squares
@@ -61,7 +62,9 @@ class NullDevices:
 class Forms:
     """Closeness of one instrument in its other forms; None where the data cannot give one.
 
-    ``near`` are shares within a bound.
+    ``near`` are shares within a bound, ``percentage_error`` the mean of |d|/reference in percent,
+    ``icc`` the two-way random intraclass correlation of device and reference for absolute
+    agreement of single values.
     """
 
     passing_bablok: PassingBablok | None
@@ -75,6 +78,8 @@ class Forms:
     near: tuple[tuple[float, Estimate | None], ...]
     null_devices: NullDevices
     of_means: tuple[int, Limits] | None
+    percentage_error: float | None
+    icc: Estimate | None
     notes: tuple[Note, ...]
 
 
@@ -164,6 +169,7 @@ def forms_of(
         notes.append(note("no_percentiles_of_repeats"))
     elif percentiles is None and n:
         notes.append(note("no_percentiles"))
+    icc = intraclass_of_clients(np.column_stack([pairs.x, pairs.y]), pairs.client) if n else None
     return Forms(
         passing_bablok=passing,
         ols=least_squares(x, y),
@@ -179,8 +185,17 @@ def forms_of(
         ),
         null_devices=null,
         of_means=_of_means(pairs, bias, fit, grid),
+        percentage_error=_percentage_error(pairs),
+        icc=None if icc is None else icc.random,
         notes=tuple(notes),
     )
+
+
+def _percentage_error(pairs: PairSet) -> float | None:
+    """Mean of |difference| over the reference, in percent; None without references above 0."""
+    if not pairs.n or float(pairs.x.min()) <= 0:
+        return None
+    return float(100 * np.mean(np.abs(pairs.d) / pairs.x))
 
 
 def _of_means(

@@ -6,7 +6,7 @@ from datetime import datetime
 
 import numpy as np
 
-from ...domain.calibrations import CalibrationRecord, LineRecord, MadeOf
+from ...domain.calibrations import CalibrationRecord, LineRecord, MadeOf, Proof
 from ...domain.catalogue import Catalogue
 from ...domain.errors import UserError
 from ...domain.instants import zone_named
@@ -86,9 +86,23 @@ def record_of(
             comparator=pairs.reference.kind,
             drift=drift,
             drift_from=drift_from,
+            offset_interval=(
+                None
+                if p.offset.interval is None
+                else (p.offset.interval.low, p.offset.interval.high)
+            ),
+            proof=_proof(result),
         ),
         line=_line(result),
     )
+
+
+def _proof(result: CalibrateResult) -> Proof | None:
+    cv = result.cross_validation
+    chosen = None if cv is None else cv.of(result.offer)
+    if cv is None or chosen is None:
+        return None
+    return Proof(cv.before, chosen.rmse, cv.occasions, int(np.unique(cv.client).size), cv.scheme)
 
 
 def _line(result: CalibrateResult) -> LineRecord | None:

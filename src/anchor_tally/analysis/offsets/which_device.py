@@ -18,7 +18,7 @@ from ...domain.lens import Lens
 from ...domain.metrics import REGIONS, region_of
 from ...domain.records import Instrument
 from ...domain.snapshot import FAILED, Floats, Ints, Snapshot
-from ...domain.steps import finish
+from ...domain.steps import finish, scaled
 from ...stats.change import smallest_change
 from ...stats.day_steps import day_steps
 from ...stats.estimate import Estimate, Note, note
@@ -159,7 +159,7 @@ class WhichDeviceRequest:
         codes = np.array(sorted(self.snapshot.clients), dtype=np.int64)
         found: dict[int, CalibrateResult] = {}
         if comparator.kind != "device":
-            results = yield from _scaled(CalibrateRequest(self.snapshot, self.lens).run(), 0.7)
+            results = yield from scaled(CalibrateRequest(self.snapshot, self.lens).run(), 0.7)
             found = {r.comparison.pairs.instrument.id: r for r in results}
         reasons = [
             ruled_out(
@@ -231,18 +231,6 @@ class WhichDeviceRequest:
             max((r.comparison.pairs.clients for r in found.values()), default=0),
             (note("cards_pooled", names=pooled),) if pooled else (),
         )
-
-
-def _scaled(
-    steps: Generator[float, None, tuple[CalibrateResult, ...]], share: float
-) -> Generator[float, None, tuple[CalibrateResult, ...]]:
-    """Run a request as the first ``share`` of another one."""
-    while True:
-        try:
-            done = next(steps)
-        except StopIteration as end:
-            return end.value  # type: ignore[no-any-return]
-        yield share * done
 
 
 def _level(r: CalibrateResult | None, codes: Ints) -> Floats:

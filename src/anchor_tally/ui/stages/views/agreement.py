@@ -10,8 +10,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QButtonGroup, QPushButton, QSizePolicy, QWidget
 
-from ....analysis.agreement.agreement import CompareResult, LadderRequest
-from ....analysis.agreement.agreement_forms import AgreementFormsRequest, Forms
+from ....analysis.agreement.agreement import CompareResult, LadderRequest, with_forms
 from ....analysis.agreement.evidence import explain
 from ....analysis.pairs.comparator import CONSENSUS, substitutes
 from ....app.jobs import Job
@@ -215,13 +214,13 @@ class AgreementPage(ViewPage[CompareResult]):
             )
 
     def _ask_forms(self, r: CompareResult) -> None:
-        metric, scan = r.pairs.metric, r.reference_trend.reference
+        metric = r.pairs.metric
 
-        def away(snapshot: Snapshot) -> Generator[float, None, Forms]:
-            return AgreementFormsRequest(snapshot, r.pairs, r.bias, r.sd, scan, r.fit, r.grid).run()
+        def away(snapshot: Snapshot) -> Generator[float, None, tuple[CompareResult, ...]]:
+            return with_forms(snapshot, (r,))
 
-        def done(found: Forms) -> None:
-            whole = replace(r, forms=found, notes=(*r.notes, *found.notes))
+        def done(found: tuple[CompareResult, ...]) -> None:
+            (whole,) = found
             self.results = tuple(whole if x is r else x for x in self.results)
             self.paint()
             self.formed.emit()

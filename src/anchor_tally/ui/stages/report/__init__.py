@@ -1,0 +1,1 @@
+"""Report: the pages of every document, as they are printed."""
