@@ -18,16 +18,7 @@ DPI = 300
 FONTS = (("IBMPlexSans_400Regular.ttf", 400), ("IBMPlexSans_600SemiBold.ttf", 600))
 Form = Literal["svg", "pdf", "png"]
 _MM = 1 / 25.4
-_STYLE = re.compile(r'style="([^"]*)"')
 _WIDE = re.compile(r"[^a-z0-9]+")
-
-
-def _as_attributes(style: re.Match[str]) -> str:
-    """A style as attributes: they are read in a fraction of the time when pages are made."""
-    parts = [p.split(":", 1) for p in style[1].split(";") if ":" in p]
-    if any(name.strip() == "font" for name, _ in parts):  # a shorthand has no attribute
-        return style[0]
-    return " ".join(f'{name.strip()}="{value.strip()}"' for name, value in parts)
 
 
 def font_faces() -> str:
@@ -86,7 +77,6 @@ class PaperFigure:
         text = self._drawn("svg").decode()
         text = text[text.index("<svg") :]
         text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
-        text = _STYLE.sub(_as_attributes, text)
         name = _WIDE.sub("-", self.key.lower()).strip("-")
         text = re.sub(r'\bid="([^"]+)"', rf'id="{name}-\1"', text)
         text = re.sub(r"url\(#([^)]+)\)", rf"url(#{name}-\1)", text)

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-import base64
+from collections.abc import Callable
+from importlib import resources
+from typing import Any
 
 from ..domain.errors import UserError
-from ..figures.paper import font_faces
+from ..figures.paper import FONTS, PaperFigure, font_faces
 from .document import Document
 
 NEEDED = "libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0"
+OWN = "own"  # scheme of the addresses of a document's own parts
 
 
-def as_html(document: Document, *, inline: bool = True) -> str:
-    """The document as HTML: fonts and figures inside, nothing is fetched, all text escaped.
+def as_html(document: Document) -> str:
+    """The document as HTML: fonts and figures inside, nothing is fetched, all text escaped."""
+    return _rendered(document, font_faces(), None)
 
-    ``inline`` puts figures into the text, else they are pictures of their own.
-    """
+
+def _rendered(document: Document, fonts: str, address: Callable[[PaperFigure], str] | None) -> str:
+    """Fill the template; figures stand in the text, or are pictures with an address."""
     import jinja2
     from markupsafe import Markup
 
@@ -25,9 +30,17 @@ def as_html(document: Document, *, inline: bool = True) -> str:
         trim_blocks=True,
         undefined=jinja2.StrictUndefined,
     )
-    environment.filters["base64"] = lambda text: base64.b64encode(text.encode()).decode()
     template = environment.get_template("document.html")
-    return template.render(document=document, inline=inline, fonts=Markup(font_faces()))
+    return template.render(document=document, address=address, fonts=Markup(fonts))
+
+
+def _name_scopes(_: object, pdf: Any) -> None:
+    """Tell readers that each head of a table is that of its column: the renderer leaves it out."""
+    import pydyf  # type: ignore[import-untyped]
+
+    for part in pdf.objects:
+        if isinstance(part, pydyf.Dictionary) and part.get("S") == "/TH":
+            part["A"] = pydyf.Dictionary({"O": "/Table", "Scope": "/Column"})
 
 
 def as_pdf(document: Document) -> bytes:
@@ -39,8 +52,33 @@ def as_pdf(document: Document) -> bytes:
             f"PDF pages need libraries that are not installed: sudo apt-get install {NEEDED};"
             " nothing was written. HTML needs none of them"
         ) from error
-    fetcher = weasyprint.urls.URLFetcher(allowed_protocols={"data"})  # nothing from outside
-    made = weasyprint.HTML(string=as_html(document, inline=False), url_fetcher=fetcher)
-    found = made.write_pdf(pdf_variant="pdf/ua-1")
+
+    # handed over under addresses: as data inside the text they would be parsed as text first
+    parts: dict[str, tuple[bytes, str]] = {}
+    folder = resources.files("anchor_tally") / "assets" / "fonts"
+    faces = []
+    for name, weight in FONTS:
+        url = f"{OWN}:/{name}"
+        parts[url] = (folder / name).read_bytes(), "font/ttf"
+        faces.append(
+            f"@font-face {{ font-family: 'IBM Plex Sans'; font-weight: {weight};"
+            f" src: url({url}) format('truetype'); }}"
+        )
+
+    def address(figure: PaperFigure) -> str:
+        url = f"{OWN}:/figure-{len(parts)}.svg"
+        parts[url] = figure.svg().encode(), "image/svg+xml"
+        return url
+
+    class Fetcher(weasyprint.urls.URLFetcher):  # type: ignore[misc]
+        """Gives the document's own parts, and nothing from outside."""
+
+        def fetch(self, url: str, headers: object = None) -> object:
+            content, kind = parts[url]
+            return weasyprint.urls.URLFetcherResponse(url, content, {"Content-Type": kind})
+
+    html = _rendered(document, "\n".join(faces), address)
+    made = weasyprint.HTML(string=html, url_fetcher=Fetcher())
+    found = made.write_pdf(pdf_variant="pdf/ua-1", finisher=_name_scopes)
     assert found is not None
     return bytes(found)
