@@ -629,3 +629,15 @@ def test_a_change_of_setting_is_no_change_of_water(demo):
         assert likeness[2][pair] == pytest.approx(
             (likeness[0][pair] + likeness[1][pair]) / 2, abs=0.03
         )
+
+
+def test_no_slope_where_changes_do_not_vary_together():
+    """Noise against noise has no slope of change on change, a device that follows has one near 1."""
+    rng = np.random.default_rng(4)
+    client = np.repeat(np.arange(30), 2)
+    dx = rng.normal(0, 1, 60)
+    still = change(dx, rng.normal(0, 1, 60), client, 0.5)
+    assert still.slope is None
+    assert "change_slope_undetermined" in [n.code for n in still.notes]
+    follows = change(dx * 3, dx * 3 + rng.normal(0, 1, 60), client, 0.5)
+    assert follows.slope.slope.interval.low < 1 < follows.slope.slope.interval.high

@@ -111,7 +111,7 @@ def study_report(f: Findings, paper: str = "A4", wanted: Collection[str] | None 
     m = metric_of(f.lens.metric)
     reference = f.compared[0].pairs.reference.name if f.compared else MISSING
     under = (
-        f"{m.label} against {reference}",
+        f"{m.label} against {reference}" if f.compared else f"{m.label}, no scan in the study",
         (
             f"{count(len(f.catalogue.clients), 'client')}, {day_words(f.first_day)} to"
             f" {day_words(f.last_day)}"

@@ -138,8 +138,14 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
         notes.append(note("changes_of_one_client", n=n))
         bias = Estimate(float(d.mean()), None, n, "mean")
     line = deming(dx, dy, client, ratio)
+    together = agreement(dx, dy, client).pearson
     if line is None:
         notes.append(note("no_change_slope"))
+    elif together is not None and together.interval is not None and _holds_0(together.interval):
+        # its confidence set is bounded only where the correlation differs from 0 (Creasy 1956,
+        # J R Stat Soc B 18:65)
+        line = None
+        notes.append(note("change_slope_undetermined"))
     return Change(
         n,
         clients,
@@ -147,11 +153,15 @@ def change(dx: Floats, dy: Floats, client: Ints, zone: float, ratio: float = 1.0
         sd,
         limits,
         line,
-        agreement(dx, dy, client).pearson,
+        together,
         sign_concordance(dx, dy, client, zone),
         zone,
         tuple(notes),
     )
+
+
+def _holds_0(interval: Interval) -> bool:
+    return interval.low <= 0 <= interval.high
 
 
 def _client_sums(d: Floats, client: Ints) -> Estimate:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+LONGEST = 28  # letters of a label
 _PUBLISHED = re.compile(r"^(.*?) \(.*\b(\d{4})\)$")
 
 
@@ -23,9 +24,15 @@ def event_words(kind: str) -> str:
 
 
 def short_name(name: str) -> str:
-    """Label of a method without its authors.
+    """Label for axes and heads: a method without its authors, a long name cut short.
 
-    "BMI equation (Deurenberg 1991)" becomes "BMI equation 1991".
+    Examples
+    --------
+    >>> short_name("BMI equation (Deurenberg 1991)")
+    'BMI equation 1991'
+    >>> short_name("Foot scale from the boat house cellar")
+    'Foot scale from the boat ho…'
     """
     match = _PUBLISHED.match(name)
-    return f"{match[1]} {match[2]}" if match else name
+    label = f"{match[1]} {match[2]}" if match else name
+    return label if len(label) <= LONGEST else f"{label[: LONGEST - 1].rstrip()}…"
