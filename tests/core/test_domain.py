@@ -1,6 +1,7 @@
 """Typed values, pairing, equations: what people type and what it becomes."""
 
 import csv
+from datetime import date
 
 import numpy as np
 import pytest
@@ -10,9 +11,11 @@ from hypothesis import strategies as st
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.pairs.pairing import pair
 from anchor_tally.analysis.people.cautions import essential_fat
+from anchor_tally.analysis.people.groups import client_groups
 from anchor_tally.app.session import Session
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.records import Client
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import ValueRefused, parse_quantity
 from anchor_tally.methods.registry import EQUATIONS
@@ -195,3 +198,20 @@ def test_essential_fat_caution():
     assert essential_fat("body_fat_percent", "female", 12.1) is None
     assert essential_fat("body_fat_percent", "", 5.1) is None
     assert essential_fat("body_mass", "male", 4.0) is None
+
+
+def test_groups_of_clients_by_their_cards():
+    """Ages count whole years; a column that divides nobody, and clients without an entry, make none."""
+    people = [
+        Client(1, "A", sex="female", birth="1996-11-29"),
+        Client(2, "B", sex="female", birth="1996-11-28", usual_activity="rows"),
+        Client(3, "C", birth="1970", usual_activity="rests"),
+    ]
+    found = client_groups(people, date(2026, 11, 28))
+    assert [(g.name, set(g.codes)) for g in found] == [
+        ("Under 30 years", {"A"}),
+        ("30 to 49 years", {"B"}),
+        ("50 years and over", {"C"}),
+        ("rows", {"B"}),
+        ("rests", {"C"}),
+    ]

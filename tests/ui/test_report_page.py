@@ -173,3 +173,23 @@ def test_pages_about_devices_and_clients(qtbot, report, tmp_path):
     assert "75 of 735" in text_of(report)
     choose(qtbot, report, "paper")
     assert "ICC(A,1)" in text_of(report)
+
+
+def test_a_group_is_chosen_in_the_filters(qtbot, report):
+    """Women alone in the filters: the report is of them; a paper's table tells both groups."""
+    window = report.window()
+    bar = window.lens
+    row = bar.group.findText("Women")
+    women = {c.code for c in window.session.catalogue().clients.values() if c.sex == "female"}
+    with qtbot.waitSignal(report.shown, timeout=10_000):
+        bar.group.setCurrentIndex(row)
+        bar.group.activated.emit(row)
+        bar._apply()
+    assert window.session.lens.clients == women
+    assert f"{len(women)} of 14" in bar.clients.text()
+    assert f"{len(women)} chosen" in text_of(report)
+    with qtbot.waitSignal(report.shown, timeout=10_000):
+        bar.everyone.click()
+        bar._apply()
+    choose(qtbot, report, "paper")
+    assert "Women Alder 7 63" in text_of(report)

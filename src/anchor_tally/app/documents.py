@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Generator
 from dataclasses import dataclass, replace
+from datetime import date
 from typing import Literal
 
 from .. import __version__
@@ -12,6 +13,7 @@ from ..analysis.agreement.claims import Claim, ClaimRequest
 from ..analysis.offsets.device_comparison import DeviceComparisonRequest
 from ..analysis.offsets.versions import Version, versions
 from ..analysis.pairs.comparator import CannotCompare
+from ..analysis.people.groups import ClientGroup, client_groups
 from ..analysis.time.track import TrackRequest
 from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
@@ -176,19 +178,21 @@ def _claims(session: Session, c: Choice) -> Generator[float, None, Make]:
 
 def _paper(session: Session, c: Choice) -> Generator[float, None, Make]:
     snapshot = yield from session.snapshot_steps(c.lens.metric)
-    items = session.catalogue()
+    items, today = session.catalogue(), date.fromisoformat(session.today())
 
     def make(_: Collection[str] | None) -> Generator[float, None, Document]:
         compared = yield from scaled(LadderRequest(snapshot, c.lens).run(), 0.4)
         whole = yield from scaled(with_forms(snapshot, compared), 0.3, 0.4)
         parts = []
-        for name, codes in subgroups(items, c.lens):
+        groups = subgroups(items, c.lens, today)
+        for k, group in enumerate(groups):
             try:
-                of_part = replace(c.lens, clients=codes)
-                found = yield from scaled(LadderRequest(snapshot, of_part).run(), 0.1, 0.8)
+                asked = LadderRequest(snapshot, replace(c.lens, clients=group.codes))
+                share = 0.3 / len(groups)
+                found = yield from scaled(asked.run(), share, 0.7 + k * share)
             except CannotCompare:
                 continue  # no pairs in this part
-            parts.append(Subgroup(name, tuple(r for r in found if r.pairs.n)))
+            parts.append(Subgroup(group.name, tuple(r for r in found if r.pairs.n)))
         commands = tuple(
             f"anchor-tally compare STUDY --instrument {r.pairs.instrument.name!r}"
             f" --metric {c.lens.metric} --json"
@@ -199,12 +203,15 @@ def _paper(session: Session, c: Choice) -> Generator[float, None, Make]:
     return make
 
 
-def subgroups(items: Catalogue, lens: Lens) -> tuple[tuple[str, frozenset[str]], ...]:
-    """Clients by sex, of those that the filters leave; no groups where all are of one sex."""
-    shown = [c for c in items.clients.values() if lens.clients is None or c.code in lens.clients]
-    found = {sex: frozenset(c.code for c in shown if c.sex == sex) for sex in ("female", "male")}
-    large = {sex: codes for sex, codes in found.items() if len(codes) >= LEAST_CLIENTS}
-    return tuple(large.items()) if len(large) > 1 else ()
+def subgroups(items: Catalogue, lens: Lens, today: date) -> tuple[ClientGroup, ...]:
+    """Groups by sex and by age of the clients that the filters leave; none of one client."""
+    shown = (c for c in items.clients.values() if lens.clients is None or c.code in lens.clients)
+    return tuple(
+        g
+        for g in client_groups(shown, today)
+        if len(g.codes) >= LEAST_CLIENTS
+        and g.column != "activity"  # a free text stays in the study
+    )
 
 
 KINDS = (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import date
 from typing import Any
 
 from PyQt6.QtCore import Qt
@@ -20,6 +21,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..analysis.pairs.comparator import substitutes
+from ..analysis.people.groups import client_groups
 from ..app.session import Session
 from ..domain.metrics import metric_named
 from ..wording.numbers import count
@@ -95,6 +97,9 @@ class LensBar(QWidget):
         self.everyone = QPushButton("Show all clients")
         column.addWidget(self.search)
         column.addWidget(self.list)
+        self.group = QComboBox()
+        self.group.setAccessibleName("Group of clients")
+        column.addWidget(self.group)
         column.addWidget(self.everyone)
         action = QWidgetAction(self.menu)
         action.setDefaultWidget(holder)
@@ -102,6 +107,7 @@ class LensBar(QWidget):
         self.clients.setMenu(self.menu)
         self.search.textChanged.connect(self._filter)
         self.everyone.clicked.connect(self._all)
+        self.group.activated.connect(self._group_chosen)
         self.menu.aboutToHide.connect(self._apply)
 
     def _items(self) -> list[QListWidgetItem]:
@@ -111,6 +117,17 @@ class LensBar(QWidget):
     def _filter(self, text: str) -> None:
         for item in self._items():
             item.setHidden(text.lower() not in item.text().lower())
+
+    def _group_chosen(self) -> None:
+        """Show the clients of a group alone."""
+        codes = self.group.currentData()
+        if codes is None:
+            return
+        for item in self._items():
+            shown = item.text() in codes
+            item.setCheckState(Qt.CheckState.Checked if shown else Qt.CheckState.Unchecked)
+        self.group.setCurrentIndex(0)
+        self.menu.hide()
 
     def _all(self) -> None:
         for item in self._items():
@@ -144,6 +161,11 @@ class LensBar(QWidget):
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                 shown = lens.clients is None or code in lens.clients
                 item.setCheckState(Qt.CheckState.Checked if shown else Qt.CheckState.Unchecked)
+        today = date.fromisoformat(self.session.today())
+        groups = client_groups(items.clients.values(), today)
+        offered = [("Only a group…", None), *((g.name, g.codes) for g in groups)]
+        self._fill(self.group, offered, None)
+        self.group.setVisible(bool(groups))
         there = len(codes) if lens.clients is None else len(lens.clients & set(codes))
         self.clients.setText(f"All {there}" if there == len(codes) else f"{there} of {len(codes)}")
         self.hidden_.setText(
