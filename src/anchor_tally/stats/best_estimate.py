@@ -1,0 +1,402 @@
+"""One course per client from scans and every device: a Gaussian state-space model.
+
+A reading of source s of client i on day t is
+
+    y = slope_s·level_i(t) + bias_s + drift_d·weeks + offset_is + day_idt + morning_it + error.
+
+The level has a weekly trend (local linear trend). A source is an instrument in one setting; its
+offset for a client is constant. Day errors of one device are autocorrelated (AR(1) by calendar
+days). Impedance devices share the error of a morning. Biases and drifts are common to all clients
+and are estimated by generalised least squares beside the clients' states, so that scans are used
+once, and no offset is averaged away by more mornings.
+
+References
+----------
+Durbin & Koopman 2012, Time Series Analysis by State Space Methods, 2nd ed., chapters 2 to 5;
+de Jong 1991, Ann Stat 19:1073 (regressors beside a filter).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from .estimate import Floats, FrozenArrays, Ints
+
+WIDE = 100.0  # SD of a bias before any reading, in the metric's unit
+WEEK = 7.0
+
+
+@dataclass(frozen=True, eq=False)
+class Observations(FrozenArrays):
+    """Means of sets of repeats of all clients, arrays of shape (n,), by client and day.
+
+    ``client`` counts from 0; ``day`` is a calendar day number; ``source`` a place in the arrays of
+    ``Spreads``; ``size`` the number of repeats.
+    """
+
+    client: Ints
+    day: Ints
+    source: Ints
+    value: Floats
+    size: Ints
+
+
+@dataclass(frozen=True, eq=False)
+class Spreads(FrozenArrays):
+    """SDs of the model in the metric's unit; arrays of shape (s,), one a source.
+
+    Attributes
+    ----------
+    level : float
+        SD that the level gains in a week beside its trend.
+    trend : float
+        SD that the weekly trend gains in a week.
+    start : float
+        SD of the level at a client's first day, about ``middle``.
+    start_trend : float
+        SD of the weekly trend at a client's first day.
+    middle : float
+        Mean level before any reading.
+    offset, repeat : ndarray, shape (s,)
+        SDs of the client's offset and of one repeat; of a scan only the second.
+    day : ndarray, shape (d,)
+        SD of each device's error of a day.
+    slope : ndarray, shape (s,)
+        What the source shows of a change of 1.
+    drift : ndarray, shape (d,)
+        SD of each device's drift per week before any reading; 0 for none.
+    device : ndarray of int, shape (s,)
+        Number of the device of a source; −1 for scans, which have no bias.
+    shares_morning : ndarray of bool, shape (s,)
+        Whether the error of a morning is shared.
+    morning : float
+        SD of that error.
+    correlation : float
+        Correlation of day errors of one device one calendar day apart.
+    """
+
+    level: float
+    trend: float
+    start: float
+    start_trend: float
+    middle: float
+    offset: Floats
+    day: Floats
+    repeat: Floats
+    slope: Floats
+    drift: Floats
+    device: Ints
+    shares_morning: npt.NDArray[np.bool_]
+    morning: float
+    correlation: float
+
+    @property
+    def sources(self) -> int:
+        """Number of sources."""
+        return int(self.offset.size)
+
+    @property
+    def devices(self) -> int:
+        """Number of devices."""
+        return int(self.drift.size)
+
+    def regressors(self, source: Ints, weeks: Floats) -> Floats:
+        """What multiplies biases (s) and drifts (d) in each reading, shape (n, s + d)."""
+        out = np.zeros((source.size, self.sources + self.devices))
+        at = np.flatnonzero(self.device[source] >= 0)
+        out[at, source[at]] = 1.0
+        out[at, self.sources + self.device[source[at]]] = weeks[at]
+        return out
+
+    def prior_precision(self) -> Floats:
+        """Precision of biases and drifts before any reading, shape (s + d,)."""
+        drift = np.where(self.drift > 0, self.drift, 1e-6)
+        return np.concatenate([np.full(self.sources, WIDE**-2.0), drift**-2.0])
+
+    def noise(self, source: Ints, size: Ints) -> Floats:
+        """Variance of the mean of a set of repeats about its day, shape (n,)."""
+        return np.asarray(self.repeat[source] ** 2 / size, dtype=float)
+
+
+@dataclass(frozen=True, eq=False)
+class Common(FrozenArrays):
+    """Biases and drifts of all clients together: estimate (p,), covariance (p, p), likelihood."""
+
+    value: Floats
+    covariance: Floats
+    log_likelihood: float
+
+
+@dataclass(frozen=True, eq=False)
+class Levels(FrozenArrays):
+    """Level now, and change between two days, of each client: arrays of shape (c,).
+
+    SDs are those of the estimates.
+    """
+
+    value: Floats
+    value_sd: Floats
+    change: Floats
+    change_sd: Floats
+
+
+def filter_clients(
+    data: Observations, s: Spreads, since: Ints, until: Ints, now: Ints, origin: int
+) -> tuple[Common, Levels]:
+    """Filter all clients side by side.
+
+    Parameters
+    ----------
+    data : Observations
+        Readings in the order of client and day.
+    s : Spreads
+        The SDs of the model.
+    since, until, now : ndarray of int, shape (c,)
+        The two days of the change and the day of the value; ``now`` is not before any reading nor
+        before ``until``.
+    origin : int
+        Day from which drifts count.
+
+    Returns
+    -------
+    Common
+        Biases and drifts with the marginal log-likelihood of all readings.
+    Levels
+        What is known at the end of each client's readings.
+
+    Notes
+    -----
+    Readings are taken in one by one on each day, clients side by side. The levels of the two days
+    are kept as states, so that no pass backwards is needed. Biases and drifts pass through the
+    same filter as regressors.
+    """
+    grid = _grid(data, since, until, now)
+    clients, steps, slots = grid.row.shape
+    m, p = 2 + s.sources + s.devices + 3, s.sources + s.devices
+    shared, first, second = m - 3, m - 2, m - 1
+    show = np.zeros((s.sources, m))
+    show[:, 0] = s.slope
+    show[np.arange(s.sources), 2 + np.arange(s.sources)] = 1.0
+    own = np.flatnonzero(s.device >= 0)
+    show[own, 2 + s.sources + s.device[own]] = 1.0
+    show[s.shares_morning, shared] = 1.0
+    a = np.zeros((clients, m, 1 + p))
+    a[:, 0, 0] = s.middle
+    v = np.zeros((clients, m, m))
+    v[:, 0, 0], v[:, 1, 1] = s.start**2, s.start_trend**2
+    at = np.arange(2, 2 + s.sources)
+    v[:, at, at] = np.where(s.device >= 0, s.offset, 0.0) ** 2
+    at = np.arange(2 + s.sources, 2 + s.sources + s.devices)
+    v[:, at, at] = s.day**2
+
+    rows = np.column_stack([data.value, s.regressors(data.source, (data.day - origin) / WEEK)])
+    noise = s.noise(data.source, data.size)
+    sums, logs = np.zeros((1 + p, 1 + p)), 0.0
+    for k in range(steps):
+        days = grid.gap[:, k]
+        weeks = days / WEEK
+        _predict(a, v, weeks, days, s, shared)
+        for mark, where in ((grid.first[:, k], first), (grid.second[:, k], second)):
+            c = np.flatnonzero(mark)
+            a[c, where] = a[c, 0]
+            v[c, where, :] = v[c, 0, :]
+            v[c, :, where] = v[c, :, 0]
+            v[c, where, where] = v[c, 0, 0]
+        for j in range(slots):
+            c = np.flatnonzero(grid.row[:, k, j] >= 0)
+            if not c.size:
+                break
+            r = grid.row[c, k, j]
+            h = show[data.source[r]]
+            vh = np.einsum("cij,cj->ci", v[c], h)
+            f = np.einsum("ci,ci->c", h, vh) + noise[r]
+            e = rows[r] - np.einsum("ci,ciq->cq", h, a[c])
+            a[c] += vh[:, :, None] * (e / f[:, None])[:, None, :]
+            v[c] -= vh[:, :, None] * vh[:, None, :] / f[:, None, None]
+            sums += e.T @ (e / f[:, None])
+            logs += float(np.log(2 * math.pi * f).sum())
+    common = _common(sums, logs, s)
+    value, value_sd = _contrast(a, v, common, _unit(m, {0: 1.0}))
+    change, change_sd = _contrast(a, v, common, _unit(m, {second: 1.0, first: -1.0}))
+    return common, Levels(value, value_sd, change, change_sd)
+
+
+def _unit(m: int, at: dict[int, float]) -> Floats:
+    out = np.zeros(m)
+    for k, x in at.items():
+        out[k] = x
+    return out
+
+
+def _predict(a: Floats, v: Floats, weeks: Floats, days: Floats, s: Spreads, shared: int) -> None:
+    """Move states and their covariances on by so many days, in place."""
+    a[:, 0] += weeks[:, None] * a[:, 1]
+    v[:, 0, :] += weeks[:, None] * v[:, 1, :]
+    v[:, :, 0] += weeks[:, None] * v[:, :, 1]
+    trend, level = s.trend**2, s.level**2
+    v[:, 0, 0] += trend * weeks**3 / 3 + level * weeks
+    cross = trend * weeks**2 / 2
+    v[:, 0, 1] += cross
+    v[:, 1, 0] += cross
+    v[:, 1, 1] += trend * weeks
+    at = 2 + s.sources + np.arange(s.devices)
+    kept = s.correlation**days if s.correlation > 0 else (days == 0).astype(float)
+    a[:, at] *= kept[:, None, None]
+    v[:, at, :] *= kept[:, None, None]
+    v[:, :, at] *= kept[:, None, None]
+    v[:, at, at] += s.day**2 * (1 - kept[:, None] ** 2)
+    fresh = days > 0  # another morning: nothing of the last one is left
+    fresh |= v[:, shared, shared] == 0
+    a[fresh, shared] = 0.0
+    v[fresh, shared, :] = 0.0
+    v[fresh, :, shared] = 0.0
+    v[fresh, shared, shared] = s.morning**2
+
+
+def _contrast(a: Floats, v: Floats, common: Common, g: Floats) -> tuple[Floats, Floats]:
+    """A combination of states of each client, and its SD."""
+    of = np.einsum("i,ciq->cq", g, a)
+    mean = of[:, 0] - of[:, 1:] @ common.value
+    variance = np.einsum("i,cij,j->c", g, v, g)
+    variance = variance + np.einsum("cq,qr,cr->c", of[:, 1:], common.covariance, of[:, 1:])
+    return mean, np.sqrt(np.maximum(variance, 0.0))
+
+
+def _common(sums: Floats, logs: float, s: Spreads) -> Common:
+    prior = s.prior_precision()
+    precision = sums[1:, 1:] + np.diag(prior)
+    covariance: Floats = np.asarray(np.linalg.inv(precision), dtype=float)
+    value = covariance @ sums[1:, 0]
+    _, after = np.linalg.slogdet(precision)
+    fit = float(sums[0, 0] - sums[1:, 0] @ value)
+    log_likelihood = -0.5 * (logs + fit + float(after) - float(np.log(prior).sum()))
+    return Common(value, covariance, log_likelihood)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Grid:
+    """Readings by client, step of time and place within the step; −1 where there is none."""
+
+    row: Ints
+    gap: Floats
+    first: npt.NDArray[np.bool_]
+    second: npt.NDArray[np.bool_]
+
+
+def _grid(data: Observations, since: Ints, until: Ints, now: Ints) -> _Grid:
+    clients = since.size
+    codes = np.arange(clients)
+    client = np.concatenate([data.client, codes, codes, codes])
+    day = np.concatenate([data.day, since, until, now])
+    width = int(day.max()) + 1 if day.size else 1
+    key = client * width + day
+    steps, at = np.unique(key, return_inverse=True)
+    owner = steps // width
+    start = np.searchsorted(owner, codes)
+    place = np.arange(steps.size) - start[owner]
+    n = int(place.max()) + 1 if steps.size else 0
+    gap = np.zeros((clients, n))
+    days = steps % width
+    later = place > 0
+    gap[owner[later], place[later]] = days[later] - days[np.flatnonzero(later) - 1]
+    step = at[: data.client.size]
+    order = np.argsort(step, kind="stable")
+    begin = np.searchsorted(step[order], np.arange(steps.size))
+    slot = np.arange(step.size) - begin[step[order]]
+    row = np.full((clients, n, int(slot.max(initial=-1)) + 1), -1, dtype=np.int64)
+    row[owner[step[order]], place[step[order]], slot] = order
+    marks = []
+    for k in range(2):
+        mark = np.zeros((clients, n), dtype=bool)
+        own = at[data.client.size + k * clients : data.client.size + (k + 1) * clients]
+        mark[owner[own], place[own]] = True
+        marks.append(mark)
+    return _Grid(row, gap, marks[0], marks[1])
+
+
+@dataclass(frozen=True, eq=False)
+class Course(FrozenArrays):
+    """The level of one client on some days: arrays of shape (q,), and covariance (q, q).
+
+    ``share`` (s,) is each source's part of what the readings tell of the last day.
+    """
+
+    day: Ints
+    level: Floats
+    covariance: Floats
+    share: Floats
+
+    @property
+    def sd(self) -> Floats:
+        """SD of each day's level."""
+        return np.asarray(np.sqrt(np.maximum(np.diag(self.covariance), 0.0)))
+
+    def change(self, first: int, second: int) -> tuple[float, float]:
+        """Change between two places of ``day``, and its SD."""
+        g = np.zeros(self.day.size)
+        g[second] += 1.0
+        g[first] -= 1.0
+        variance = float(g @ self.covariance @ g)
+        return float(self.level[second] - self.level[first]), math.sqrt(max(variance, 0.0))
+
+
+def course_of(
+    data: Observations, s: Spreads, common: Common, client: int, days: Ints, origin: int
+) -> Course:
+    """The smoothed course of one client on any days, from the covariances of its readings.
+
+    Parameters
+    ----------
+    data : Observations
+        Readings of all clients.
+    s : Spreads
+        The SDs of the model.
+    common : Common
+        Biases and drifts, as the filter has found them from all clients.
+    client : int
+        Place of the client.
+    days : ndarray of int, shape (q,)
+        The days asked about, in increasing order.
+    origin : int
+        Day from which drifts count.
+
+    Notes
+    -----
+    It gives what a smoother gives, by a Cholesky factor of the client's n readings.
+    """
+    own = np.flatnonzero(data.client == client)
+    day, source = data.day[own], data.source[own]
+    begin = int(min(day.min(initial=days[0]), days[0]))
+    t, q = (day - begin) / WEEK, (days - begin) / WEEK
+    slope = s.slope[source]
+    v = slope[:, None] * _level_covariance(t, t, s) * slope[None, :]
+    same = source[:, None] == source[None, :]
+    device = s.device[source]
+    known = device >= 0
+    v += np.where(same & known[:, None], s.offset[source][:, None] ** 2, 0.0)
+    apart = np.abs(day[:, None] - day[None, :])
+    alike = (device[:, None] == device[None, :]) & known[:, None]
+    kept = s.correlation ** apart.astype(float) if s.correlation > 0 else (apart == 0) * 1.0
+    v += np.where(alike, s.day[device][:, None] ** 2 * kept, 0.0)
+    together = s.shares_morning[source]
+    v += np.where((apart == 0) & together[:, None] & together[None, :], s.morning**2, 0.0)
+    v[np.arange(own.size), np.arange(own.size)] += s.noise(source, data.size[own])
+    x = s.regressors(source, (day - origin) / WEEK)
+    k = _level_covariance(q, t, s) * slope[None, :]
+    weight = np.linalg.solve(v, k.T).T if own.size else np.zeros((days.size, 0))
+    level = s.middle + weight @ (data.value[own] - slope * s.middle - x @ common.value)
+    of = weight @ x
+    covariance = _level_covariance(q, q, s) - weight @ k.T + of @ common.covariance @ of.T
+    told = np.maximum(np.bincount(source, weight[-1] * k[-1], minlength=s.sources), 0.0)
+    return Course(days, level, covariance, told / max(float(told.sum()), 1e-300))
+
+
+def _level_covariance(t: Floats, u: Floats, s: Spreads) -> Floats:
+    """Covariance of levels at so many weeks from the client's first day."""
+    low, high = np.minimum.outer(t, u), np.maximum.outer(t, u)
+    walk = s.level**2 * low + s.trend**2 * low**2 * (3 * high - low) / 6
+    return np.asarray(s.start**2 + s.start_trend**2 * np.multiply.outer(t, u) + walk)
