@@ -131,6 +131,15 @@ def _parser() -> argparse.ArgumentParser:
     y.set_defaults(demo=False)
     _report_arguments(sub.add_parser("report", help="the study report as HTML or PDF"))
     _summary_arguments(sub.add_parser("summary", help="a page for one client as HTML or PDF"))
+    k = sub.add_parser("track", help="the level of one client from every scan and device")
+    k.add_argument("file", nargs="?", type=Path, help="a study (.tally) or a tidy CSV")
+    k.add_argument("--demo", action="store_true", help="use a fresh demo study")
+    k.add_argument("--client", required=True, metavar="CODE")
+    k.add_argument("--metric", default="body_fat_percent")
+    k.add_argument("--reference")
+    k.add_argument("--from", dest="since", type=_day, help="first day of the change")
+    k.add_argument("--to", dest="until", type=_day, help="last day of the change")
+    k.add_argument("--json", action="store_true")
     _page_arguments(
         sub.add_parser("page", help="a card, comparison, claims page or results for a paper")
     )
@@ -380,6 +389,12 @@ def _summary(args: argparse.Namespace) -> None:
     summary(args)
 
 
+def _track(args: argparse.Namespace) -> None:
+    from .questions import track
+
+    track(args)
+
+
 def _page(args: argparse.Namespace) -> None:
     from .report import page
 
@@ -419,6 +434,7 @@ _RUN: dict[str, Callable[[argparse.Namespace], int | None]] = {
     "verify": _verify,
     "report": _report,
     "summary": _summary,
+    "track": _track,
     "page": _page,
     "import": _import,
     "export": _export,

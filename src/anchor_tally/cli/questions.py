@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Callable, Generator
+from datetime import date
 from typing import Any, TypeVar
 
 from ..analysis.offsets.calibrate import CalibrateRequest
+from ..analysis.time.best_estimate import BestEstimateRequest
 from ..app.session import Session
 from ..app.views import Ask, View
 from ..domain.errors import UserError
@@ -15,7 +17,9 @@ from ..domain.lens import Lens
 from ..domain.snapshot import Snapshot, between
 from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
+from ..exchange.track_json import track_json
 from ..stats.near_days import NEAR_DAYS
+from ..wording.best_estimate import change_words, share_lines, value_words
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
 from ..wording.offsets import (
@@ -108,6 +112,32 @@ def ask(args: argparse.Namespace, view: View[Any]) -> None:
 
 def _print_json(answer: dict[str, Any]) -> None:
     print(json.dumps(answer, indent=1, ensure_ascii=False, allow_nan=False))
+
+
+def track(args: argparse.Namespace) -> None:
+    """Print the best estimate of one client."""
+    session = session_of(args)
+    try:
+        snapshot = finish(session.wide_snapshot_steps((args.metric,)))
+        days = [
+            None if d is None else date.fromisoformat(d).toordinal()
+            for d in (args.since, args.until)
+        ]
+        asked = BestEstimateRequest(snapshot, Lens(args.metric, args.reference), args.client, *days)
+        result = finish(asked.run())
+    except UserError as error:
+        raise UserError(f"{args.file or 'demo'}: {error}") from error
+    finally:
+        session.close()
+    if args.json:
+        _print_json(track_json(result))
+        return
+    print(value_words(result))
+    print(change_words(result))
+    for name, days_, share in share_lines(result):
+        print(f"{name:44} {days_:>4} days  {share}")
+    for n in result.notes:
+        print(f"· {sentence(n)}")
 
 
 def calibrate(args: argparse.Namespace) -> None:

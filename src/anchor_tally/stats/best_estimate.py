@@ -381,7 +381,8 @@ def course_of(
     apart = np.abs(day[:, None] - day[None, :])
     alike = (device[:, None] == device[None, :]) & known[:, None]
     kept = s.correlation ** apart.astype(float) if s.correlation > 0 else (apart == 0) * 1.0
-    v += np.where(alike, s.day[device][:, None] ** 2 * kept, 0.0)
+    if s.devices:
+        v += np.where(alike, s.day[device][:, None] ** 2 * kept, 0.0)
     together = s.shares_morning[source]
     v += np.where((apart == 0) & together[:, None] & together[None, :], s.morning**2, 0.0)
     v[np.arange(own.size), np.arange(own.size)] += s.noise(source, data.size[own])

@@ -1,0 +1,379 @@
+"""The best estimate: its filter against brute force and statsmodels, its rates by simulation, and the demo's truth."""
+
+import json
+from dataclasses import replace
+from datetime import date, timedelta
+
+import numpy as np
+import pytest
+from scipy.stats import multivariate_normal
+from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
+
+from anchor_tally.analysis.pairs.comparator import CannotCompare
+from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
+from anchor_tally.app.demo import demo_session
+from anchor_tally.cli.main import main
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
+from anchor_tally.scenario.squad import CLIENTS, WEEKS
+from anchor_tally.stats.best_estimate import Observations, Spreads, course_of, filter_clients
+from anchor_tally.stats.distributions import t_quantile
+from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
+from anchor_tally.study.edits.clients import PutClient
+from answers import moving
+from places import CLOCK, reading, study_of
+
+SPREADS = Spreads(
+    level=0.1,
+    trend=0.02,
+    start=8.0,
+    start_trend=0.15,
+    middle=20.0,
+    offset=np.array([0, 1.5, 1.2, 0.8]),
+    day=np.array([0.8, 0.7]),
+    repeat=np.array([0.5, 0.3, 0.3, 0.6]),
+    slope=np.array([1, 1, 0.8, 1.0]),
+    drift=np.array([0.02, 0.05]),
+    device=np.array([-1, 0, 1, 1]),
+    shares_morning=np.array([False, True, True, True]),
+    morning=0.4,
+    correlation=0.5,
+)
+
+
+def drawn(rng, clients, days, sources=4):
+    """Readings at random days: scans now and then, and devices mostly."""
+    rows = [
+        (c, int(d), s, 20 + rng.normal(0, 3), int(rng.integers(1, 4)))
+        for c in range(clients)
+        for d in np.sort(rng.choice(120, days, replace=False))
+        for s in range(sources)
+        if rng.random() < (0.15 if s == 0 else 0.8)
+    ]
+    columns = [np.array(x) for x in zip(*rows, strict=True)]
+    return Observations(*columns)
+
+
+def joint(o, s, of):
+    """Mean and covariance of all readings, and of the level of each client on a day with them."""
+    n, start = o.value.size, {}
+    for c in set(o.client.tolist()):
+        start[c] = min(o.day[o.client == c].min(), of[c][0])
+    x = s.regressors(o.source, o.day / 7)
+    v = x @ np.diag(1 / s.prior_precision()) @ x.T
+
+    def level(c, t, u):
+        a, b = sorted(((t - start[c]) / 7, (u - start[c]) / 7))
+        walk = s.level**2 * a + s.trend**2 * (a**2 * b / 2 - a**3 / 6)
+        return s.start**2 + s.start_trend**2 * a * b + walk
+
+    for i in range(n):
+        for j in range(n):
+            if o.client[i] != o.client[j]:
+                continue
+            a, b, days = o.source[i], o.source[j], abs(int(o.day[i]) - int(o.day[j]))
+            v[i, j] += s.slope[a] * s.slope[b] * level(o.client[i], o.day[i], o.day[j])
+            if a == b and s.device[a] >= 0:
+                v[i, j] += s.offset[a] ** 2
+            if s.device[a] == s.device[b] >= 0:
+                v[i, j] += s.day[s.device[a]] ** 2 * s.correlation**days
+            if days == 0 and s.shares_morning[a] and s.shares_morning[b]:
+                v[i, j] += s.morning**2
+            v[i, j] += (i == j) * s.repeat[a] ** 2 / o.size[i]
+    cross = {
+        (c, d): np.array(
+            [s.slope[o.source[i]] * level(c, o.day[i], d) * (o.client[i] == c) for i in range(n)]
+        )
+        for c, ds in of.items()
+        for d in ds
+    }
+    return s.slope[o.source] * s.middle, v, cross, level
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_the_filter_is_a_dense_gaussian(seed):
+    """Likelihood, values and changes of random designs equal one large normal distribution."""
+    rng = np.random.default_rng(seed)
+    o, s = drawn(rng, 3, 7), SPREADS
+    s = s if seed else replace(s, correlation=0.0, morning=0.0)
+    since, until, now = 20, 80, 125
+    days = dict.fromkeys(range(3), (since, until, now))
+    mean, v, cross, level = joint(o, s, days)
+    common, levels = filter_clients(o, s, *(np.full(3, d) for d in (since, until, now)), 0)
+    expected = multivariate_normal(mean, v).logpdf(o.value)
+    assert common.log_likelihood == pytest.approx(expected, rel=1e-9)
+    weight = np.linalg.solve(v, o.value - mean)
+    for c in range(3):
+        k = np.array([cross[c, d] for d in days[c]])
+        prior = np.array([[level(c, a, b) for b in days[c]] for a in days[c]])
+        value, after = s.middle + k @ weight, prior - k @ np.linalg.solve(v, k.T)
+        g = np.array([-1.0, 1.0, 0.0])
+        assert levels.value[c] == pytest.approx(value[2], abs=1e-7)
+        assert levels.value_sd[c] == pytest.approx(np.sqrt(after[2, 2]), abs=1e-7)
+        assert levels.change[c] == pytest.approx(g @ value, abs=1e-7)
+        assert levels.change_sd[c] == pytest.approx(np.sqrt(g @ after @ g), abs=1e-7)
+        course = course_of(o, s, common, c, np.array(days[c]), 0)
+        assert course.level == pytest.approx(value, abs=1e-7)
+        assert course.covariance == pytest.approx(after, abs=1e-7)
+
+
+def test_one_source_is_a_local_linear_trend():
+    """With scans alone filter and course are those of statsmodels on a daily grid with gaps."""
+    rng = np.random.default_rng(1)
+    day = np.sort(rng.choice(100, 25, replace=False))
+    day[0] = 0
+    value = 20 + np.cumsum(rng.normal(0, 0.4, day.size))
+    o = Observations(*(np.zeros(25, dtype=int), day, np.zeros(25, dtype=int)), value, np.ones(25))
+    s = replace(
+        SPREADS,
+        **{k: getattr(SPREADS, k)[:1] for k in ("offset", "repeat", "slope", "shares_morning")},
+        device=np.array([-1]),
+        day=np.zeros(0),
+        drift=np.zeros(0),
+    )
+    days = np.arange(100)
+    grid = np.full(100, np.nan)
+    grid[day] = value
+    week = 1 / 7
+    smoother = KalmanSmoother(k_endog=1, k_states=2)
+    smoother.bind(grid[:, None])
+    smoother["design"] = np.array([[1.0, 0.0]])
+    smoother["obs_cov"] = np.array([[s.repeat[0] ** 2]])
+    smoother["transition"] = np.array([[1.0, week], [0.0, 1.0]])
+    smoother["selection"] = np.eye(2)
+    walk = np.array([[week**3 / 3, week**2 / 2], [week**2 / 2, week]])
+    smoother["state_cov"] = s.trend**2 * walk + np.diag([s.level**2 * week, 0.0])
+    smoother.initialize_known(np.array([s.middle, 0.0]), np.diag([s.start**2, s.start_trend**2]))
+    found = smoother.smooth()
+    common, levels = filter_clients(o, s, *(np.array([d]) for d in (10, 60, 99)), 0)
+    course = course_of(o, s, common, 0, days, 0)
+    assert common.log_likelihood == pytest.approx(found.llf, abs=1e-6)
+    assert course.level == pytest.approx(found.smoothed_state[0], abs=1e-7)
+    assert np.diag(course.covariance) == pytest.approx(found.smoothed_state_cov[0, 0], abs=1e-7)
+    assert levels.value[0] == pytest.approx(found.smoothed_state[0, 99], abs=1e-7)
+
+
+def squad(
+    rng,
+    *,
+    clients=14,
+    scans=3,
+    devices=4,
+    weeks=26,
+    gap=7,
+    correlation=0.5,
+    pace=(-0.1, 0.1),
+    wander=0.0,
+    drift=0.0,
+    unscanned=0,
+    tails=False,
+):
+    """Readings of a squad, and the true level of each client by day.
+
+    Offsets differ by 1.5 between clients, days by 0.8 with AR(1), mornings by 0.4, scans by 0.5.
+    """
+    rows, truth, last = [], [], weeks * 7
+    for c in range(clients):
+        level = rng.normal(22, 5) + rng.normal(*pace) * np.arange(last + 1) / 7
+        level = level + np.cumsum(rng.normal(0, wander / np.sqrt(7), last + 1))
+        own, morning = rng.normal(0, 1.5, devices), rng.normal(0, 0.4, last + 1)
+        noise = (
+            rng.standard_t(3, (last + 1, devices)) / np.sqrt(3)
+            if tails
+            else rng.standard_normal((last + 1, devices))
+        )
+        day = np.empty((last + 1, devices))
+        day[0] = 0.8 * noise[0]
+        for t in range(last):
+            day[t + 1] = correlation * day[t] + 0.8 * np.sqrt(1 - correlation**2) * noise[t + 1]
+        for t in range(0, last + 1, gap):
+            shown = level[t] + own + day[t] + morning[t] + rng.normal(0, 0.3, (3, devices)).mean(0)
+            shown[0] += drift * t / 7
+            rows += [(c, t, 1 + d, round(float(shown[d]), 2), 3) for d in range(devices)]
+        for t in np.linspace(0, last - 14, scans).astype(int) // 7 * 7 if c >= unscanned else ():
+            rows.append((c, int(t), 0, level[t] + rng.normal(0, 0.5), 1))
+        truth.append(level)
+    rows.sort(key=lambda r: r[:3])
+    columns = [np.array(x) for x in zip(*rows, strict=True)]
+    return Observations(*columns), np.array(truth)
+
+
+def rates(n, seed, **design):
+    """Coverage of value and change, false or true *real*, and errors beside the previous scan."""
+    rng, out = np.random.default_rng(seed), []
+    for _ in range(n):
+        o, truth = squad(rng, **design)
+        devices = design.get("devices", 4)
+        numbers = np.array([-1, *range(devices)])
+        sources = Sources(numbers, np.ones(devices + 1), numbers >= 0, 0.5, np.zeros(devices + 1))
+        s, gap = spreads_of(o, sources, np.where(numbers >= 0, 0.3, 0.0))
+        last, c = int(o.day.max()), truth.shape[0]
+        asked = (np.full(c, last - 28), np.full(c, last), np.full(c, last))
+        levels = estimate_levels(o, s, gap, *asked, last // 2).levels
+        scanned = np.unique(o.client[o.source == 0]).size
+        wide = t_quantile(0.975, 2 * max(scanned - 1, 1))
+        moved = truth[:, last] - truth[:, last - 28]
+        scan = [o.value[(o.client == k) & (o.source == 0)] for k in range(c)]
+        before = np.array([x[-1] if x.size else np.nan for x in scan])
+        out.append(
+            (
+                np.abs(levels.value - truth[:, last]) <= wide * levels.value_sd,
+                np.abs(levels.change - moved) <= wide * levels.change_sd,
+                np.abs(levels.change) > wide * levels.change_sd,
+                (levels.value - truth[:, last]) ** 2,
+                (before - truth[:, last]) ** 2,
+            )
+        )
+    value, change, real, own, scan = (np.concatenate(x) for x in zip(*out, strict=True))
+    errors = float(np.sqrt(own.mean())), float(np.sqrt(np.nanmean(scan)))
+    return value.mean(), change.mean(), real.mean(), *errors
+
+
+def test_it_is_closer_than_the_previous_scan_and_says_how_close():
+    """The main design: a quarter less error than the previous scan, and intervals that hold."""
+    value, change, _, own, scan = rates(8, 1)
+    assert own < 0.75 * scan
+    assert value > 0.9
+    assert change > 0.95
+
+
+@pytest.mark.parametrize("correlation", [0.0, 0.8])
+def test_nobody_changes_and_nothing_real_is_told(correlation):
+    """Days that are alike are no trend: three mornings a week, nobody changes."""
+    real = rates(4, 2, gap=2, correlation=correlation, pace=(0, 0), clients=8)[2]
+    assert real <= 0.05
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    "design",
+    [
+        {},
+        {"scans": 1},
+        {"scans": 2, "devices": 1},
+        {"devices": 2},
+        {"weeks": 8},
+        {"wander": 0.3},
+        {"drift": 0.05},
+        {"unscanned": 4},
+        {"tails": True},
+        {"pace": (0, 0)},
+        {"pace": (0, 0), "gap": 1, "correlation": 0.8, "clients": 6},
+        {"pace": (0, 0), "gap": 2, "correlation": 0.8},
+        {"pace": (0, 0), "gap": 1, "correlation": 0.95, "clients": 6},
+        {"pace": (-0.35, 0.1)},
+        {"clients": 5},
+    ],
+)
+def test_rates_of_the_best_estimate(design, capsys):
+    """100 squads a design; prints a line of the table in methods."""
+    value, change, real, own, scan = rates(100 if design.get("gap", 7) > 1 else 25, 3, **design)
+    with capsys.disabled():
+        shares = " | ".join(f"{100 * x:.1f}" for x in (value, change, real))
+        print(f"\n| {design} | {shares} | {own:.2f} | {scan:.2f} |")
+    assert value >= 0.91
+    assert change >= 0.91
+    if design.get("pace") == (0, 0):
+        assert real <= 0.05
+
+
+def truth_of_the_demo():
+    """The true body fat of the demo's clients at the end, from the first draws of its seed."""
+    rng, n = np.random.default_rng(20260302), len(CLIENTS)
+    male = np.arange(n) % 2 == 0
+    rng.integers(19, 38, n)
+    for mean, sd in ((186, 5), (174, 5), (84, 6), (70, 5)):
+        rng.normal(mean, sd, n)
+    lean, fat = rng.normal(15, 3, n), rng.normal(25, 3.5, n)
+    return np.where(male, lean, fat) + rng.normal(-2.0, 1.2, n) * (WEEKS - 2) / WEEKS
+
+
+def test_the_demo_has_its_truth():
+    """Intervals of the 14 clients hold what the demo was made with, beside its odd device and drift."""
+    session = demo_session(clock=CLOCK)
+    snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+    held, error = [], []
+    for code, true in zip(CLIENTS, truth_of_the_demo(), strict=True):
+        r = finish(BestEstimateRequest(snapshot, Lens(), code).run())
+        i = r.value.interval
+        held.append(i.low <= true <= i.high)
+        error.append(r.value.value - true)
+    assert sum(held) >= 12
+    assert np.sqrt(np.mean(np.square(error))) < 0.5
+    told = {(x.name, x.setting) for x in r.sources if not x.why}
+    assert {("Birch", "standard"), ("Birch", "athlete")} <= told
+    assert {x.why for x in r.sources if x.name.startswith("BMI")} == {"formula"}
+    brill = session.catalogue().client_coded("Brill")
+    session.do(PutClient(replace(brill, cautions=frozenset({"eating_disorder"}))))
+    snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+    with pytest.raises(CannotCompare, match="no fat number is shown"):
+        finish(BestEstimateRequest(snapshot, Lens(), "Brill").run())
+    session.close()
+
+
+def lines_of(rng, clients=6, noise=False):
+    """A squad with two devices as lines of a tidy CSV; one more device that shows noise alone."""
+    lines = []
+    for c in range(clients):
+        level, own = rng.normal(20, 4), rng.normal(0, 1.2, 2)
+        for week in range(0, 24, 2):
+            at = date(2026, 1, 5) + timedelta(weeks=week)
+            for k, name in enumerate(("Fir", "Elm")):
+                shown = level - 0.05 * week + own[k] + rng.normal(0, 0.7)
+                lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(shown, 1), name=name))
+            if noise:
+                shown = rng.normal(20, 8)
+                lines.append(reading(f"C{c}", f"{at}T07:09", round(abs(shown) + 3, 1), name="Dice"))
+            if week % 8 == 0:
+                scan = round(level - 0.05 * week + rng.normal(0, 0.4), 1)
+                lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
+    return lines
+
+
+def asked(session, code="C1"):
+    """The best estimate of a client."""
+    snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+    return finish(BestEstimateRequest(snapshot, Lens(), code).run())
+
+
+def test_what_must_not_matter_does_not():
+    """The order of entry changes nothing; a device of pure noise moves the value by little."""
+    lines = lines_of(np.random.default_rng(5))
+    plain = asked(study_of(lines))
+    back = asked(study_of(lines[::-1]))
+    assert back.value.value == pytest.approx(plain.value.value, abs=1e-9)
+    assert back.change.se == pytest.approx(plain.change.se, abs=1e-9)
+    rng = np.random.default_rng(6)
+    more = [
+        reading(
+            f"C{c}",
+            f"{date(2026, 1, 5) + timedelta(weeks=w)}T07:09",
+            round(3 + abs(rng.normal(20, 8)), 1),
+            name="Dice",
+        )
+        for c in range(6)
+        for w in range(0, 24, 2)
+    ]
+    with_noise = asked(study_of(lines + more))
+    moved = abs(with_noise.value.value - plain.value.value)
+    assert moved < 0.1 * plain.value.se
+
+
+def test_track_on_the_command_line(tmp_path, capsys):
+    """The sentence has the numbers of the JSON; a study without a scan says what is missing."""
+    session = moving(5, 2)
+    session.save_copy(tmp_path / "s.tally")
+    given = ["track", str(tmp_path / "s.tally"), "--client", "C1"]
+    assert main([*given, "--json"], CLOCK) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert main(given, CLOCK) == 0
+    said = capsys.readouterr().out
+    low, high = told["value"]["ci"]
+    assert f"{told['value']['estimate']:.1f} %" in said
+    assert f"(95 % CI {low:.1f} to {high:.1f})" in said
+    assert sum(x["share"] for x in told["sources"]) == pytest.approx(1)
+    assert main([*given, "--from", "2026-02-02", "--to", "2026-03-30"], CLOCK) == 0
+    assert "from 2 Feb 2026 to 30 Mar 2026" in capsys.readouterr().out
+    moving(3, 2, scan=False).save_copy(tmp_path / "n.tally")
+    assert main(["track", str(tmp_path / "n.tally"), "--client", "C1"], CLOCK) == 2
+    assert "scan" in capsys.readouterr().err
