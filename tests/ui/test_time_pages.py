@@ -9,9 +9,11 @@ from pypdf import PdfReader
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
+from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.events import Event
+from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.figures.drift import positions
 from anchor_tally.study.edits.checks import AddCheckWeight
@@ -394,3 +396,26 @@ def test_pages_of_an_empty_study(qtbot, window_on, tmp_path, key, missing):
     assert page.under.text().startswith(missing)
     window.close()
     session.close()
+
+
+def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
+    """The value of the command is on the page; a protected client has none, and no girth has one."""
+    window = window_on(demo)
+    page = window.page("track")
+    with qtbot.waitSignal(page.combined, timeout=20_000):
+        shown(qtbot, page, lambda: window.go("track"))
+        if page.client.currentText() != "Auk":
+            page.follow("Auk")
+    qtbot.waitUntil(lambda: page.best.isVisible() and page.best.text().startswith("Auk"))
+    snapshot = finish(demo.wide_snapshot_steps(("body_fat_percent",)))
+    r = finish(BestEstimateRequest(snapshot, demo.lens, "Auk").run())
+    assert f"{r.value.value:.1f} %" in page.best.text()
+    assert f"from {r.scans} scans, {r.devices} other sources" in page.best.text()
+    assert "Lab scan" in page.best.toolTip()
+    demo.do(
+        PutClient(
+            replace(demo.catalogue().client_coded("Auk"), cautions=frozenset({"eating_disorder"}))
+        )
+    )
+    shown(qtbot, page, page.refresh)
+    assert not page.best.isVisible()

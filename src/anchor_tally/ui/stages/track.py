@@ -8,12 +8,13 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
 from ...analysis.agreement.hydration import FAT, WATER
 from ...analysis.people.cautions import fat_unseen
+from ...analysis.time.best_estimate import BestEstimateRequest, BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.client_page import page_material_steps, write_page_steps
@@ -28,12 +29,13 @@ from ...figures import track as figures
 from ...figures.style import Palette, marks_of
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
 from ...wording import track as words
+from ...wording.best_estimate import share_lines, value_words
 from ...wording.names import event_words, short_name
 from ...wording.statistics import Line
 from ..file_names import target_of
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
-from ..widgets import Flow, label, letters_wide, paired
+from ..widgets import Flow, label, letters_wide, paired, tip
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -47,10 +49,13 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     owner, figure_name, words = "track", "One client through time", "Computing the client's course"
     missing = "Track needs a client with readings of this metric."
     margins = (58, 18, 48, 10)
+    combined = pyqtSignal()  # the value from all sources is on the screen, or there is none
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.result: TrackResult | None = None
+        self.best = label("", "strong", wrap=True)
+        self.best.hide()
         self.hand = ""
         self.since: int | None = None
         self.until: int | None = None
@@ -89,8 +94,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.choices = QWidget()
         self.choices.setLayout(row)
         self.column.insertWidget(0, self.choices)
+        self.column.insertWidget(1, self.best)
         self.cautions = label("", "warn", wrap=True)
-        self.column.insertWidget(3, self.cautions)
+        self.column.insertWidget(4, self.cautions)
         self.cautions.hide()
         self._make_events()
 
@@ -245,9 +251,41 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.results = found.series
         names = [s.instrument.name for s in found.series]
         self.show_results(names.index(found.chosen) if found.chosen in names else 0)
+        self._ask_best(found)
+
+    def _ask_best(self, found: TrackResult) -> None:
+        """Combine all sources of the client, beside the device that is shown."""
+        code, metric = found.client.code, found.metric
+        if not is_fat(metric) or self.session.writing:
+            self._no_best("")
+            return
+        lens = self.session.lens
+        job = Job(
+            "Combining all sources",
+            lambda: self.session.wide_snapshot_steps((metric,)),
+            lambda snapshot: BestEstimateRequest(snapshot, lens, code).run(),
+            background=True,
+        )
+        self.jobs.start("best estimate", job, self._show_best, self._no_best)
+
+    def _show_best(self, found: BestEstimateResult) -> None:
+        if self.result is None or found.client.code != self.result.client.code:
+            return
+        self.best.setText(value_words(found))
+        rows = (f"{name}: {share}" for name, _, share in share_lines(found))
+        tip(self.best, "Part of each source. " + "; ".join(rows) + ".")
+        self.best.show()
+        self.combined.emit()
+
+    def _no_best(self, _: str) -> None:
+        """Nothing to combine: the page stands without it, as its other sentences say why."""
+        self.best.hide()
+        self.combined.emit()
 
     def no_answer(self, text: str) -> None:
         self.result = None
+        self.jobs.cancel("best estimate")
+        self.best.hide()
         super().no_answer(text)
         self.cautions.hide()
         self.events.hide()
