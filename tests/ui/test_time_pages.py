@@ -411,7 +411,13 @@ def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
     r = finish(BestEstimateRequest(snapshot, demo.lens, "Auk").run())
     assert f"{r.value.value:.1f} %" in page.best.text()
     assert f"from {r.scans} scans, {r.devices} other sources" in page.best.text()
-    assert "Lab scan" in page.best.toolTip()
+    assert "BMI equation 1991 (from height, mass" in page.best.toolTip()
+    page.all_sources.click()
+    assert page.table.text(0, 0) == "Lab scan"
+    assert page.table.heads[1] == "Part of the value"
+    page.names.buttons[1].click()
+    assert not page.all_sources.isChecked()
+    assert page.table.heads[0] == "Figure"
     demo.do(
         PutClient(
             replace(demo.catalogue().client_coded("Auk"), cautions=frozenset({"eating_disorder"}))

@@ -19,7 +19,7 @@ from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
 from ..exchange.track_json import track_json
 from ..stats.near_days import NEAR_DAYS
-from ..wording.best_estimate import change_words, share_lines, value_words
+from ..wording.best_estimate import change_words, left_out_words, share_lines, value_words
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
 from ..wording.offsets import (
@@ -134,10 +134,11 @@ def track(args: argparse.Namespace) -> None:
         return
     print(value_words(result))
     print(change_words(result))
-    for name, days_, share in share_lines(result):
-        print(f"{name:44} {days_:>4} days  {share}")
-    for n in result.notes:
-        print(f"· {sentence(n)}")
+    for name, share, number_of_days in share_lines(result):
+        print(f"{name:44} {share:>6}  {number_of_days} days")
+    for text in (left_out_words(result), *map(sentence, result.notes)):
+        if text:
+            print(f"· {text}")
 
 
 def calibrate(args: argparse.Namespace) -> None:

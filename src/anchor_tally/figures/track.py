@@ -94,7 +94,7 @@ def _span(e: Event) -> tuple[int, int, str]:
     return start, end + 1, event_words(e.kind) + (f": {e.note}" if e.note else "")
 
 
-def _dates(ordinals: Any) -> Any:
+def plot_days(ordinals: Any) -> Any:
     """Ordinals as days since 1970, which is what an axis of dates counts in."""
     return np.asarray(ordinals, dtype=float) - date(1970, 1, 1).toordinal()
 
@@ -105,9 +105,9 @@ def draw(
     """Draw the client on ``axes``."""
     prepare(axes, palette, family)
     for start, end, words in what.events:
-        axes.axvspan(*_dates([start, end]), color=palette.line, alpha=0.45, lw=0, zorder=0)
+        axes.axvspan(*plot_days([start, end]), color=palette.line, alpha=0.45, lw=0, zorder=0)
         axes.text(
-            _dates(start),
+            plot_days(start),
             0.02,
             f" {words}",
             transform=axes.get_xaxis_transform(),
@@ -120,13 +120,13 @@ def draw(
     for at in (what.since, what.until):
         half = WEEK_DAYS // 2
         axes.axvspan(
-            *_dates([at - half, at + half + 1]), color=palette.accent, alpha=0.14, lw=0, zorder=0
+            *plot_days([at - half, at + half + 1]), color=palette.accent, alpha=0.14, lw=0, zorder=0
         )
-        axes.axvline(_dates(at + 0.5), color=palette.accent, lw=1.2, zorder=1)
+        axes.axvline(plot_days(at + 0.5), color=palette.accent, lw=1.2, zorder=1)
     for at, words in what.changes:
-        axes.axvline(_dates(at), color=palette.warn, lw=1.2, ls=(0, (4, 3)), zorder=1)
+        axes.axvline(plot_days(at), color=palette.warn, lw=1.2, ls=(0, (4, 3)), zorder=1)
         axes.text(
-            _dates(at),
+            plot_days(at),
             0.99,
             f" {words}",
             transform=axes.get_xaxis_transform(),
@@ -135,7 +135,7 @@ def draw(
             fontsize=9,
             fontfamily=family,
         )
-    x = _dates(what.day) + 0.5
+    x = plot_days(what.day) + 0.5
     if what.day.size:
         known = what.corrected
         axes.plot(
@@ -189,7 +189,7 @@ def draw(
         )
     if what.anchor_day.size:
         axes.plot(
-            _dates(what.anchor_day) + 0.5,
+            plot_days(what.anchor_day) + 0.5,
             what.anchor,
             ls="none",
             marker=reference.shape,

@@ -55,6 +55,7 @@ def style_sheet(p: Palette) -> str:
     QPushButton {{ background: {p.surface}; border: 1px solid {p.line}; border-radius: 5px; padding: 5px 12px; }}
     QPushButton:hover {{ border-color: {p.accent}; }}
     QPushButton:focus, QLineEdit:focus, QComboBox:focus, QTableView:focus, QSpinBox:focus {{ border: 2px solid {p.accent}; }}
+    QPushButton:checked {{ background: {p.band}; border-color: {p.accent}; }}
     QPushButton:disabled {{ color: {p.faint}; }}
     QPushButton#primary {{ background: {p.accent}; color: {p.surface}; border-color: {p.accent}; font-weight: 600; }}
     QPushButton#primary:disabled {{ background: {p.line}; color: {p.faint}; border-color: {p.line}; }}

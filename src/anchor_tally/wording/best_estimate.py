@@ -37,17 +37,28 @@ def change_words(r: BestEstimateResult) -> str:
     dates = f"from {day_of(r.since)} to {day_of(r.until)}"
     text = f"{KINDS.get(r.kind, 'no detectable change').capitalize()}, {size}, {dates}."
     if r.exceeds is not None and r.kind in KINDS:
-        text += f" Probability that it is more than the margin: {100 * r.exceeds:.0f} %."
+        share = "below 1" if r.exceeds < 0.01 else f"{100 * r.exceeds:.0f}"
+        text += f" Probability that it is more than the margin: {share} %."
     return text
 
 
+SHARE_HEADS = ("Source", "Part of the value", "Days")
+
+
 def share_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
-    """One row a source: name and setting, days, and its part in the value or why it has none."""
+    """One row a source that counts: name and setting, its part in the value, days."""
     return tuple(
         (
             short_name(x.name) + (f", {x.setting}" if x.setting else ""),
+            f"{100 * x.share:.0f} %",
             f"{x.days}",
-            WHY.get(x.why, x.why) if x.why else f"{100 * x.share:.0f} %",
         )
         for x in r.sources
+        if not x.why
     )
+
+
+def left_out_words(r: BestEstimateResult) -> str:
+    """Sources that count for nothing, with the reason; "" where all count."""
+    out = [f"{short_name(x.name)} ({WHY.get(x.why, x.why)})" for x in r.sources if x.why]
+    return f"Not counted: {', '.join(out)}." if out else ""

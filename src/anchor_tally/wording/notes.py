@@ -62,7 +62,6 @@ NOTES = {
     "errors_taken_alike": "The slope of change on change assumes equal errors of device and scan, because their ratio is unknown. If the device is noisier, this slope is too steep.",
     "no_change_slope": "A slope of change on change needs changes of at least 4 clients.",
     "no_scan_of_client": "No scan of {name}: the level rests on what the devices show of others.",
-    "sources_left_out": "Not counted: {names}.",
     "change_slope_undetermined": "The slope of change on change cannot be told: the changes of device and scan are not shown to vary together.",
     "no_exclusion_zone": "The scan's precision is not known, so no change is set aside as noise. Repeat scans, or state the precision in Plan.",
     # hydration

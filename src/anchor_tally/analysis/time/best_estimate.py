@@ -46,6 +46,17 @@ class SourceShare:
 
 
 @dataclass(frozen=True, eq=False)
+class SourcePoints(FrozenArrays):
+    """Readings of one source, ordinals and values (n,), less what it differs from the course."""
+
+    name: str
+    setting: str
+    scan: bool
+    day: Ints
+    value: Floats
+
+
+@dataclass(frozen=True, eq=False)
 class BestEstimateResult(FrozenArrays):
     """The level of one client from all sources.
 
@@ -70,6 +81,8 @@ class BestEstimateResult(FrozenArrays):
     level: Floats
     half: Floats
     sources: tuple[SourceShare, ...]
+    points: tuple[SourcePoints, ...]
+    scan_sd: float
     correlation: float
     notes: tuple[Note, ...]
 
@@ -245,8 +258,6 @@ class BestEstimateRequest:
         notes = []
         if not scans.any():
             notes.append(note("no_scan_of_client", name=client.code))
-        if left_out:
-            notes.append(note("sources_left_out", names=tuple(left_out)))
         return BestEstimateResult(
             client=client,
             metric=self.lens.metric,
@@ -268,9 +279,31 @@ class BestEstimateRequest:
                 for (item, setting), count, share in told
             )
             + tuple(SourceShare(name, "", 0, 0.0, why) for name, why in left_out.items()),
+            points=self._points(data, keys, course, mine, labels),
+            scan_sd=float(found.spreads.repeat[0]),
             correlation=found.spreads.correlation,
             notes=tuple(notes),
         )
+
+    def _points(
+        self,
+        data: Observations,
+        keys: list[tuple[int, int]],
+        course: Course,
+        mine: Ints,
+        labels: dict[int, str],
+    ) -> tuple[SourcePoints, ...]:
+        """Readings by source; those of a device are moved to lie about the course."""
+        out = []
+        for k in np.unique(data.source[mine]).tolist():
+            at = np.flatnonzero(mine & (data.source == k))
+            day, value = data.day[at], data.value[at]
+            if k:  # every day of a reading is a day of the course
+                value = value - (value - course.level[np.searchsorted(course.day, day)]).mean()
+            item, setting = keys[k]
+            name = self.snapshot.instruments[item].name
+            out.append(SourcePoints(name, labels.get(setting, ""), k == 0, day + _EPOCH, value))
+        return tuple(out)
 
     @staticmethod
     def _shares(

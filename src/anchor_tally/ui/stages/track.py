@@ -25,11 +25,18 @@ from ...domain.lens import Lens
 from ...domain.metrics import is_fat
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
+from ...figures import best_course
 from ...figures import track as figures
 from ...figures.style import Palette, marks_of
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
 from ...wording import track as words
-from ...wording.best_estimate import share_lines, value_words
+from ...wording.best_estimate import (
+    SHARE_HEADS,
+    change_words,
+    left_out_words,
+    share_lines,
+    value_words,
+)
 from ...wording.names import event_words, short_name
 from ...wording.statistics import Line
 from ..file_names import target_of
@@ -41,6 +48,9 @@ if TYPE_CHECKING:
     from ..canvas import FigureView
 
 WATERS = (("not corrected", "off"), ("1 : 1", "rule"), ("fitted slope", "slope"))
+
+
+HEADS = ("Figure", "Value", "95 % interval")
 
 
 class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
@@ -56,6 +66,12 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.result: TrackResult | None = None
         self.best = label("", "strong", wrap=True)
         self.best.hide()
+        self.whole: BestEstimateResult | None = None  # from all sources, of the client shown
+        self.all_sources = QPushButton("&All sources")
+        self.all_sources.setCheckable(True)
+        self.all_sources.setToolTip("Show the level from every scan and device together")
+        self.all_sources.toggled.connect(lambda _on: self.paint())
+        self.all_sources.hide()
         self.hand = ""
         self.since: int | None = None
         self.until: int | None = None
@@ -88,6 +104,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             paired("to", self.to, "Second date"),
             paired("water", self.water, "Correct for water"),
             paired("goal", self.goal, "Goal"),
+            self.all_sources,
             self.page_button,
         ):
             row.addWidget(part)
@@ -256,6 +273,8 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def _ask_best(self, found: TrackResult) -> None:
         """Combine all sources of the client, beside the device that is shown."""
         code, metric = found.client.code, found.metric
+        if self.whole is not None and self.whole.client.code != code:
+            self._drop_best()
         if not is_fat(metric) or self.session.writing:
             self._no_best("")
             return
@@ -271,21 +290,29 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def _show_best(self, found: BestEstimateResult) -> None:
         if self.result is None or found.client.code != self.result.client.code:
             return
-        self.best.setText(value_words(found))
-        rows = (f"{name}: {share}" for name, _, share in share_lines(found))
-        tip(self.best, "Part of each source. " + "; ".join(rows) + ".")
+        self.whole = found
+        self.best.setText(f"{value_words(found)} {change_words(found)}")
+        self.all_sources.show()
+        tip(self.best, left_out_words(found))
         self.best.show()
+        if self.all_sources.isChecked():
+            self.paint()
         self.combined.emit()
 
     def _no_best(self, _: str) -> None:
         """Nothing to combine: the page stands without it, as its other sentences say why."""
-        self.best.hide()
+        self._drop_best()
         self.combined.emit()
+
+    def _drop_best(self) -> None:
+        self.whole = None
+        self.best.hide()
+        self.all_sources.hide()
 
     def no_answer(self, text: str) -> None:
         self.result = None
         self.jobs.cancel("best estimate")
-        self.best.hide()
+        self._drop_best()
         super().no_answer(text)
         self.cautions.hide()
         self.events.hide()
@@ -322,6 +349,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         r = self.result
         if r is None:
             return
+        self.table.fill([], HEADS)
         if not self.results:  # scans only
             self.headline.setText(words.track_headline(r))
             self.table.fill([])
@@ -351,6 +379,21 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.noted.setVisible(bool(own))
         self.away.setVisible(bool(own))
         self._paint_place()
+        if self.all_sources.isChecked() and self.whole is not None:
+            self._paint_whole(self.whole)
+
+    def _paint_whole(self, found: BestEstimateResult) -> None:
+        """The course from all sources in the place of that of one device."""
+        what = best_course.info(found)
+
+        def paint(axes: Any, family: str, palette: Palette) -> None:
+            items = self.session.catalogue().instruments
+            known = marks_of(items.values(), palette)
+            every = {i.name: known(i) for i in self.session.snapshot().instruments.values()}
+            best_course.draw(axes, what, every, palette, family)
+
+        self._figure().redraw(paint, self.colours, lambda: what)
+        self.table.fill(share_lines(found), SHARE_HEADS)
 
     def _paint_place(self) -> None:
         r = self.result
@@ -397,6 +440,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     # choosing
     def choose(self, k: int) -> None:
+        self.all_sources.setChecked(False)  # a device was chosen
         if 0 <= k < len(self.results):
             self.hand = self.results[k].instrument.name
             self.chosen = k
