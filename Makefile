@@ -28,6 +28,7 @@ bench:               ## speed beside a reference in the same run
 	$(PY) benchmarks/exporting.py
 	$(PY) benchmarks/board.py
 	$(PY) benchmarks/planning.py
+	$(PY) benchmarks/best_estimate.py
 
 screenshots: setup
 	$(PY) scripts/screenshots.py

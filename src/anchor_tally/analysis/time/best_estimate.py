@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 
 import numpy as np
+import numpy.typing as npt
 
 from ...domain.lens import Lens
 from ...domain.metrics import is_fat, metric_named
@@ -26,6 +27,7 @@ from ..people.cautions import fat_unseen
 from .votes import measured_inputs
 
 WEEKS_BACK = 4  # the change that is told unless other days are asked about
+MOST_CLIENTS = 60  # beside whom a client is estimated; more would tell the same and take longer
 COURSE_DAYS = 120  # at most so many days of the course
 _EPOCH = date(1970, 1, 1).toordinal()
 
@@ -130,7 +132,7 @@ class BestEstimateRequest:
         if reference.kind != "reference":
             raise CannotCompare("the best estimate needs a scan in the study")
         used, left_out, slopes, scan_sd = yield from self._sources(reference)
-        data, codes, keys, within = self._observations(reference, used)
+        data, codes, keys, within = self._observations(reference, used, client)
         if client.id not in codes:
             raise CannotCompare(f"{client.code} has no readings of this metric")
         yield 0.5
@@ -180,12 +182,14 @@ class BestEstimateRequest:
         return used, left_out, slopes, max(errors, default=reference_sd or 1.0)
 
     def _observations(
-        self, reference: Instrument, used: list[Instrument]
+        self, reference: Instrument, used: list[Instrument], client: Client
     ) -> tuple[Observations, list[int], list[tuple[int, int]], Floats]:
         """Means of sets of repeats; clients; instrument and setting of sources; SDs of repeats."""
         c = self.snapshot.columns[self.lens.metric]
         items = {reference.id: 0} | {i.id: k for k, i in enumerate(used, start=1)}
         rows = np.flatnonzero((c.status == OK) & np.isin(c.instrument, list(items)))
+        scanned = c.instrument[rows] == reference.id
+        rows = rows[np.isin(c.client[rows], _beside(c.client[rows], scanned, client.id))]
         settings = int(c.setting.max(initial=0)) + 1
         setting = np.where(c.instrument[rows] == reference.id, 0, c.setting[rows])
         place = np.array([items[i] for i in c.instrument[rows].tolist()], dtype=np.int64)
@@ -317,6 +321,20 @@ class BestEstimateRequest:
             )
             for k in np.unique(data.source[mine]).tolist()
         ]
+
+
+def _beside(clients: Ints, scanned: npt.NDArray[np.bool_], own: int) -> Ints:
+    """The client and at most so many others: those with scans first, spread over the study."""
+    known, others = np.unique(clients[scanned]), np.unique(clients)
+    rest = np.setdiff1d(others, known)
+    room = MOST_CLIENTS - 1
+    kept = (_spread_over(known, room), _spread_over(rest, room - known.size))
+    return np.unique(np.concatenate([*kept, [own]]))
+
+
+def _spread_over(clients: Ints, most: int) -> Ints:
+    n = min(max(most, 0), clients.size)
+    return clients[np.linspace(0, clients.size - 1, n).round().astype(np.int64)]
 
 
 def _one_of_each(
