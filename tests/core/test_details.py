@@ -15,6 +15,7 @@ from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.entry.field_method import evaluate, line, sensitivity
 from anchor_tally.analysis.offsets.versions import versions
 from anchor_tally.analysis.pairs.offset_drift import movement
+from anchor_tally.analysis.plan.precision import PrecisionRequest
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.values import slip_of
 from anchor_tally.analysis.time.drift import DriftRequest
@@ -27,6 +28,7 @@ from anchor_tally.domain.scan_precision import assumed_sd
 from anchor_tally.domain.steps import finish
 from anchor_tally.figures import difference, ladder, views
 from anchor_tally.methods.registry import EQUATIONS
+from anchor_tally.stats import planning
 from anchor_tally.stats.estimate import Estimate, Interval
 from anchor_tally.stats.pair_slopes import passing_bablok
 from anchor_tally.stats.steps import find_steps
@@ -538,3 +540,49 @@ def test_an_offset_holds_on_its_last_day():
         for d in (0, 1)
     ]
     assert states == ["in force", "expired"]
+
+
+# repeats do not narrow a single reading; what they separate is known to fewer degrees of freedom
+ALIKE = ("reading", "repeats")
+
+
+def test_one_more_of_anything_narrows_the_plan():
+    """A scan, a morning, a repeat or a client more: the intervals of the plan narrow."""
+    spreads = planning.Spreads(1.2, 0.8, 0.4, 0.5)
+    design = planning.Design(clients=8, scans=2, mornings=1, repeats=1)
+    for interval in ("bias", "offset", "reading"):
+        found = finish(PrecisionRequest(spreads, {}, design, interval).run())
+        now = found.half_width
+        widths = {o.what: o.half_width for o in found.options}
+        assert set(widths) == {"scans", "mornings", "repeats", "clients"}
+        assert all(w < now for what, w in widths.items() if (interval, what) != ALIKE)
+    assert widths["mornings"] < now
+
+
+def test_one_pair_is_named_as_such():
+    """The note on one pair stands with one pair only."""
+    for scans, said in ((1, True), (3, False)):
+        lines = []
+        for k in range(scans):
+            at = date(2026, 1, 5) + timedelta(weeks=12 * k)
+            lines.append(reading(f"C{k}", f"{at}T07:00", 20 + k))
+            lines.append(reading(f"C{k}", f"{at}T08:00", 18 + k, name="Scan", kind="reference"))
+        r = finish(CompareRequest(study_of(lines).snapshot(), Lens(), "Fir").run())
+        assert ("one_pair" in [n.code for n in r.notes]) is said
+
+
+def test_limits_of_a_change_from_five_clients_on():
+    """Five clients are enough for the sentence on a single client's change, four are not."""
+    for clients in (4, 5):
+        rng, lines = np.random.default_rng(3), []
+        for c in range(clients):
+            for k in range(3):
+                at = date(2026, 1, 5) + timedelta(weeks=12 * k)
+                value = 20 + 2 * c - k + rng.normal(0, 0.3)
+                lines.append(reading(f"C{c}", f"{at}T07:00", round(value + 1, 1)))
+                scan = reading(
+                    f"C{c}", f"{at}T08:00", round(value, 1), name="Scan", kind="reference"
+                )
+                lines.append(scan)
+        r = finish(ChangeRequest(study_of(lines).snapshot(), Lens(), "Fir").run())[0]
+        assert ("A single client's change" in words.change_headline(r)) is (clients == 5)

@@ -547,6 +547,11 @@ def test_interval_grows_with_a_known_drift():
     # client's own part
     rows = compare_versions(RECORD, replace(RECORD, line=LINE, id=2))
     assert [r.second[0] for r in rows] == pytest.approx([25 - 23.75, 25 - 23.75 + 3.0])
+    # a client without a part of their own has the interval of the line on both sides
+    plain = replace(RECORD, line=LINE, clients={}, made_of=MadeOf(settings=("",)))
+    fixed = correct(plain, "B", 25.0, "2026-08-03", "")
+    half = LINE.half(25.0)
+    assert (fixed.interval.low, fixed.interval.high) == pytest.approx((23.75 - half, 23.75 + half))
 
 
 @settings(max_examples=60, deadline=None)
