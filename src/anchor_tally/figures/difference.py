@@ -15,7 +15,7 @@ from ..analysis.agreement.agreement import CompareResult
 from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
-from ..wording.names import short_name
+from ..wording.names import axis_name
 from ..wording.numbers import signed
 from .style import Mark, Palette, minus, points, prepare, ring
 
@@ -90,7 +90,7 @@ def info(r: CompareResult) -> DifferenceInfo:
     )
     step = -(-p.n // MOST) or 1
     shown = np.arange(0, p.n, step)
-    name = short_name(p.instrument.name)
+    name = axis_name(p.instrument.name)
     return DifferenceInfo(
         x=read_only(((p.x + p.y) / 2)[shown], np.float64),
         d=read_only(p.d[shown], np.float64),

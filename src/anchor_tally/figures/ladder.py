@@ -10,7 +10,7 @@ import numpy as np
 from ..analysis.agreement.agreement import CompareResult
 from ..domain.metrics import metric_named
 from ..stats.estimate import Interval
-from ..wording.names import short_name
+from ..wording.names import axis_name
 from .style import Mark, Palette, minus, prepare, rows
 
 
@@ -112,6 +112,6 @@ def draw(
             mec=palette.surface,
             zorder=4,
         )
-    rows(axes, [short_name(r.name) for r in what.rungs], palette, family, chosen=chosen)
+    rows(axes, [axis_name(r.name) for r in what.rungs], palette, family, chosen=chosen)
     axes.xaxis.set_major_formatter(minus)
     axes.set_xlabel(what.label, fontfamily=family, fontsize=9)

@@ -17,7 +17,7 @@ from ..domain.events import Event
 from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints
 from ..stats.one_client import WEEK_DAYS
-from ..wording.names import event_words, short_name
+from ..wording.names import axis_name, event_words
 from .style import Mark, Palette, dates, prepare
 
 
@@ -60,7 +60,7 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
             changes.append((int(s.day[k + 1]), settings.get(int(s.setting[k + 1]), "")))
     f = r.forecast
     return TrackInfo(
-        name=short_name(r.chosen),
+        name=axis_name(r.chosen),
         day=s.day if s is not None else days,
         raw=s.raw if s is not None else none,
         value=s.value if s is not None else none,

@@ -15,7 +15,7 @@ from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
 from ..stats.estimate import Interval
 from ..stats.within_clients import centred
-from ..wording.names import short_name
+from ..wording.names import axis_name
 from ..wording.numbers import signed, span
 from .style import Mark, Palette, minus, points, prepare, ring, rows
 
@@ -124,7 +124,7 @@ def draw_strips(
                 fontfamily=family,
                 fontsize=9,
             )
-    rows(axes, [short_name(s.name) for s in what.strips], palette, family, chosen=chosen)
+    rows(axes, [axis_name(s.name) for s in what.strips], palette, family, chosen=chosen)
     reach = max(
         [2.2 * (s.day or 0) for s in what.strips]
         + [3.2 * (s.within or 0) for s in what.strips]
@@ -187,7 +187,7 @@ def quadrants(r: ChangeResult) -> QuadrantInfo:
             else None
         ),
         f"change of {r.pairs.compared_with} ({_unit(r.metric)})",
-        f"change of {short_name(r.instrument.name)} ({_unit(r.metric)})",
+        f"change of {axis_name(r.instrument.name)} ({_unit(r.metric)})",
     )
 
 
@@ -271,8 +271,8 @@ def water(r: HydrationResult) -> WaterInfo:
         read_only(_thin(f), np.float64),
         read_only(_thin(r.visit), np.int64),
         slope,
-        f"water of {short_name(r.instrument.name)} − client's mean (points)",
-        f"fat of {short_name(r.instrument.name)} − client's mean (pp)",
+        f"water of {axis_name(r.instrument.name)} − client's mean (points)",
+        f"fat of {axis_name(r.instrument.name)} − client's mean (pp)",
     )
 
 
@@ -380,7 +380,7 @@ def draw_matrix(axes: Any, what: MatrixInfo, palette: Palette, family: str) -> N
                     fontsize=8,
                     fontfamily=family,
                 )
-    names = [short_name(n) for n in what.names]
+    names = [axis_name(n) for n in what.names]
     rows(axes, names, palette, family)
     axes.set_xlim(-0.6, k - 0.4)
     axes.set_ylim(-k + 0.4, 0.6)

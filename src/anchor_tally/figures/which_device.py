@@ -9,7 +9,7 @@ from typing import Any
 from ..analysis.offsets.which_device import Card, WhichDeviceResult
 from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate
-from ..wording.names import short_name
+from ..wording.names import axis_name
 from .style import Mark, Palette, prepare, rows
 
 BASELINES = {
@@ -75,7 +75,7 @@ def info(r: WhichDeviceResult, job: str) -> JobInfo:
     if job == "daily":
         more = "filled: one reading, open: 7-day mean"
     return JobInfo(
-        tuple(short_name(c.instrument.name) for c in r.cards),
+        tuple(axis_name(c.instrument.name) for c in r.cards),
         tuple(_dots(c, job) for c in r.cards),
         tuple(bool(c.ruled_out) for c in r.cards),
         tuple(_may(c, job) for c in r.cards),

@@ -9,7 +9,7 @@ from ..analysis.offsets.device_comparison import DeviceComparison, DeviceSummary
 from ..domain.free_text import FreeText
 from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate
-from ..wording.names import short_name
+from ..wording.names import axis_name
 from ..wording.numbers import MISSING, count, day_words, number, signed, span
 from .document import Block, Document, Paragraph, Section, TableBlock
 
@@ -105,7 +105,7 @@ def device_comparison(
 def _differences(r: DeviceComparison, devices: Sequence[DeviceSummary]) -> TableBlock:
     return TableBlock(
         "Mean difference and its 95 % confidence interval",
-        ("Metric", *(short_name(d.instrument.name) for d in devices)),
+        ("Metric", *(axis_name(d.instrument.name) for d in devices)),
         tuple(
             (_metric_head(metric), *(_difference(d.of(metric)) for d in devices))
             for metric in r.metrics
@@ -139,7 +139,7 @@ def _properties(
     exports = {True: "yes", False: "no", None: "not stated"}
     return TableBlock(
         f"Spread of {label}, failed readings, price, export and setting",
-        ("What", *(short_name(d.instrument.name) for d in devices)),
+        ("What", *(axis_name(d.instrument.name) for d in devices)),
         (
             row(f"SD of repeats, minutes apart ({unit})", lambda d: _spread(d.repeat)),
             row(f"SD from day to day ({unit})", lambda d: _spread(d.day)),

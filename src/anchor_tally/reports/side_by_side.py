@@ -15,7 +15,7 @@ from ..figures import side_by_side as figure
 from ..figures.paper import PAPER, PaperFigure
 from ..figures.style import Mark, marks_of
 from ..methods.registry import EQUATIONS
-from ..wording.names import short_name
+from ..wording.names import axis_name
 from ..wording.numbers import MISSING, day_words, number, signed
 from .document import Block, Document, FigureBlock, Paragraph, Section, TableBlock
 
@@ -67,9 +67,7 @@ def side_by_side(r: TrackResult, catalogue: Catalogue, made_on: str, paper: str 
             k = min(near, key=lambda k: (abs(int(s.day[k]) - at), -int(s.day[k])))
             found.append(_value(s, k, r.metric, mark_of(s.instrument)))
     what = figure.SideBySideInfo(
-        tuple(
-            figure.MethodDot(short_name(v.name), v.value, v.low, v.high, v.filled) for v in found
-        ),
+        tuple(figure.MethodDot(axis_name(v.name), v.value, v.low, v.high, v.filled) for v in found),
         f"{m.label} ({m.symbol})" if m.symbol else m.label,
     )
     marks = tuple(v.mark for v in found)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-LONGEST = 28  # letters of a label
+LONGEST = 28  # letters of a label on an axis
 _PUBLISHED = re.compile(r"^(.*?) \(.*\b(\d{4})\)$")
 
 
@@ -24,15 +24,23 @@ def event_words(kind: str) -> str:
 
 
 def short_name(name: str) -> str:
-    """Label for axes and heads: a method without its authors, a long name cut short.
+    """Label of a method without its authors.
+
+    "BMI equation (Deurenberg 1991)" becomes "BMI equation 1991".
+    """
+    match = _PUBLISHED.match(name)
+    return f"{match[1]} {match[2]}" if match else name
+
+
+def axis_name(name: str) -> str:
+    """Label for axes and heads of columns: the short name, a long one cut.
 
     Examples
     --------
-    >>> short_name("BMI equation (Deurenberg 1991)")
+    >>> axis_name("BMI equation (Deurenberg 1991)")
     'BMI equation 1991'
-    >>> short_name("Foot scale from the boat house cellar")
+    >>> axis_name("Foot scale from the boat house cellar")
     'Foot scale from the boat ho…'
     """
-    match = _PUBLISHED.match(name)
-    label = f"{match[1]} {match[2]}" if match else name
+    label = short_name(name)
     return label if len(label) <= LONGEST else f"{label[: LONGEST - 1].rstrip()}…"
