@@ -240,7 +240,7 @@ def test_it_is_closer_than_the_previous_scan_and_says_how_close():
 @pytest.mark.parametrize("correlation", [0.0, 0.8])
 def test_nobody_changes_and_nothing_real_is_told(correlation):
     """Days that are alike are no trend: three mornings a week, nobody changes."""
-    real = rates(4, 2, gap=2, correlation=correlation, pace=(0, 0), clients=8)[2]
+    real = rates(2, 2, gap=2, correlation=correlation, pace=(0, 0), clients=8)[2]
     assert real <= 0.05
 
 
@@ -289,16 +289,16 @@ def truth_of_the_demo():
 
 
 def test_the_demo_has_its_truth():
-    """Intervals of the 14 clients hold what the demo was made with, beside its odd device and drift."""
+    """Intervals hold what the demo was made with, beside its odd device and its drift."""
     session = demo_session(clock=CLOCK)
     snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
     held, error = [], []
-    for code, true in zip(CLIENTS, truth_of_the_demo(), strict=True):
+    for code, true in list(zip(CLIENTS, truth_of_the_demo(), strict=True))[::2]:
         r = finish(BestEstimateRequest(snapshot, Lens(), code).run())
         i = r.value.interval
         held.append(i.low <= true <= i.high)
         error.append(r.value.value - true)
-    assert sum(held) >= 12
+    assert sum(held) >= 6  # of 7
     assert np.sqrt(np.mean(np.square(error))) < 0.5
     told = {(x.name, x.setting) for x in r.sources if not x.why}
     assert {("Birch", "standard"), ("Birch", "athlete")} <= told
