@@ -79,7 +79,10 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
         return f"{u.number(float(s.value[-1]), k)} {u.symbol} (95 % interval {ends}), {at}"
     if r.anchor_day.size:
         day = day_of(int(r.anchor_day[-1]))
-        return f"{u.number(float(r.anchor_value[-1]), k)} {u.symbol}, scan of {day}"
+        whole = (
+            ", head included" if is_fat(r.metric) else ""
+        )  # regions without it are other metrics
+        return f"{u.number(float(r.anchor_value[-1]), k)} {u.symbol}, scan of {day}{whole}"
     if is_fat(r.metric):
         return "not given: not yet corrected against a scan"
     return f"{u.number(float(s.week.mean[-1]), k)} {u.symbol}, mean of 7 days to {at}"
