@@ -82,8 +82,4 @@ def draw(
         )
     dates(axes)
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
-    axes.set_xlabel(
-        "band: 95 % interval; diamond: scan with its error; open: readings less their offset",
-        fontfamily=family,
-        fontsize=9,
-    )
+    axes.set_xlabel("band: 95 %; diamond: scan; open: less offset", fontfamily=family, fontsize=9)
