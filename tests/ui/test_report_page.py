@@ -14,7 +14,6 @@ from PyQt6.QtPrintSupport import QPrinter
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from anchor_tally.cli.main import main
-from anchor_tally.figures.style import DARK
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui import saving
 from driving import shown
@@ -133,20 +132,6 @@ def test_a_figure_and_a_table_leave_in_every_form(qtbot, report, monkeypatch, tm
     number = float(first[2].replace("−", "-"))
     assert cells[:3] == ["Alder", int(first[1]), number]
     assert f"Alder,{first[1]},{number:.1f}" in (tmp_path / "t.csv").read_text()
-
-
-def test_a_figure_of_a_stage_is_saved_on_white(qtbot, window_on, demo, monkeypatch, tmp_path):
-    """Ctrl+S in a figure of the dark theme writes it in the colours of paper."""
-    window = window_on(demo)
-    window.set_dark(True)
-    shown(qtbot, window.page("drift"), lambda: window.go("drift"))
-    figure = window.page("drift").figure
-    answer(monkeypatch, tmp_path / "d.svg", next(iter(saving._FORMS)))
-    qtbot.keyClick(figure, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier)
-    text = (tmp_path / "d.svg").read_text()
-    assert "fill: #ffffff" in text
-    assert DARK.surface not in text
-    assert f"written to {tmp_path / 'd.svg'}" in window.said
 
 
 def test_pages_about_devices_and_clients(qtbot, report, tmp_path):

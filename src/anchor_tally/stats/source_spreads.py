@@ -13,7 +13,7 @@ from .estimate import Floats, Ints
 
 LEVELS = (0.05, 0.1, 0.2, 0.3, 0.45)  # SD that a level gains in a week, tried by likelihood
 TRENDS = (0.003, 0.015, 0.05)  # SD that a weekly trend gains in a week
-START_TREND = 0.15  # SD of a weekly trend (assumed): 95 % of people within 0.3 a week
+START_TREND = 0.15  # SD of a weekly trend: 95 % of people within 0.3 a week
 DRIFT = 0.02  # SD of a device's drift per week where scans do not tell (assumed)
 OFFSET = 2.5  # SD of offsets between people where too few were scanned (assumed)
 SMALLEST = 0.05

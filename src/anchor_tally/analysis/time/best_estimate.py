@@ -24,7 +24,7 @@ from ..pairs.drift_or_response import following
 from ..pairs.pairing import pair
 from ..pairs.reference_slopes import scan_error, shows_too_little
 from ..people.cautions import fat_unseen
-from .votes import FORMULA, SAME_INPUTS, measured_inputs, sharing
+from .votes import measured_inputs
 
 WEEKS_BACK = 4  # the change that is told unless other days are asked about
 MOST_CLIENTS = 60  # beside whom a client is estimated; more would tell the same and take longer
@@ -345,17 +345,25 @@ def _one_of_each(
     Those computed from height, mass, age and sex alone repeat the body mass, and are left out.
     """
     kept = [i for i in items if not i.equation]
-    measured = []
+    groups: list[tuple[frozenset[str], list[Instrument]]] = []
     for item in items:
         inputs = measured_inputs(item)
-        if inputs:
-            measured.append((inputs, item))
-        elif inputs is not None:
-            left_out[item.name] = FORMULA
-    for members in sharing(measured):
+        if inputs is None:
+            continue
+        if not inputs:
+            left_out[item.name] = "formula"
+            continue
+        joined, members, apart = inputs, [item], []
+        for other, own in groups:
+            if other & joined:
+                joined, members = joined | other, own + members
+            else:
+                apart.append((other, own))
+        groups = [*apart, (joined, members)]
+    for _, members in groups:
         best = min(members, key=lambda i: EQUATIONS[i.equation].error_in(metric) or 99.0)
         kept.append(best)
-        left_out.update({i.name: SAME_INPUTS for i in members if i is not best})
+        left_out.update({i.name: "same_inputs" for i in members if i is not best})
     return kept
 
 

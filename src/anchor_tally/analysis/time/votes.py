@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import TypeVar
+from collections.abc import Sequence
 
 from ...domain.records import Instrument
 from ...methods.registry import EQUATIONS
 from ...stats.one_client import Verdict
 
-M = TypeVar("M")
 # what an equation takes that is no measurement of body composition
 _GIVEN = frozenset({"height", "body_mass", "age_years", "sex"})
 FORMULA, SAME_INPUTS, NO_SCATTER = "formula", "same_inputs", "no_scatter"
@@ -24,21 +22,6 @@ def measured_inputs(item: Instrument) -> frozenset[str] | None:
     if equation is None:
         return None
     return frozenset((*equation.all_inputs, *equation.substitutes)) - _GIVEN
-
-
-def sharing(members: Iterable[tuple[frozenset[str], M]]) -> list[list[M]]:
-    """Groups of members whose inputs overlap, directly or through others of the group."""
-    groups: list[tuple[frozenset[str], list[M]]] = []
-    for inputs, member in members:
-        joined, own = inputs, [member]
-        apart = []
-        for other, found in groups:
-            if other & joined:
-                joined, own = joined | other, own + found
-            else:
-                apart.append((other, found))
-        groups = [*apart, (joined, own)]
-    return [own for _, own in groups]
 
 
 def without_vote(sources: Sequence[tuple[Instrument, Verdict]]) -> dict[int, str]:
@@ -58,7 +41,7 @@ def without_vote(sources: Sequence[tuple[Instrument, Verdict]]) -> dict[int, str
         error is not known.
     """
     out: dict[int, str] = {}
-    measured: list[tuple[frozenset[str], tuple[float, int]]] = []
+    groups: list[tuple[frozenset[str], list[tuple[float, int]]]] = []
     for item, v in sources:
         inputs = measured_inputs(item)
         if inputs is not None and not inputs:
@@ -66,8 +49,15 @@ def without_vote(sources: Sequence[tuple[Instrument, Verdict]]) -> dict[int, str
         elif not v.change.se:
             out[item.id] = NO_SCATTER
         elif inputs is not None:
-            measured.append((inputs, (v.change.se, item.id)))
-    for members in sharing(measured):
+            joined, members = inputs, [(v.change.se, item.id)]
+            apart = []
+            for other, own in groups:
+                if other & joined:
+                    joined, members = joined | other, members + own
+                else:
+                    apart.append((other, own))
+            groups = [*apart, (joined, members)]
+    for _, members in groups:
         for _, number in sorted(members)[1:]:
             out[number] = SAME_INPUTS
     return out

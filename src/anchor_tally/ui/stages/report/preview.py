@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QBuffer, QEvent, QIODevice, QRectF, QSize, Qt
+from PyQt6.QtCore import QBuffer, QIODevice, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPdfWidgets import QPdfView
 from PyQt6.QtPrintSupport import QPrinter
 from PyQt6.QtWidgets import QWidget
 
-from ....figures.style import LIGHT, Palette
+from ....figures.style import Palette
 
 STEP = 1.2
 LEAST, MOST = 0.3, 4.0
@@ -21,7 +21,6 @@ class PagesView(QPdfView):
     """The pages of one document under each other."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        self._ground = QColor(LIGHT.line)
         super().__init__(parent)
         self.pages = QPdfDocument(None)  # it must outlive the view, which renders from it
         self._buffer: QBuffer | None = None
@@ -62,19 +61,10 @@ class PagesView(QPdfView):
 
     def set_palette(self, palette: Palette) -> None:
         """The ground behind the pages; pages are paper in every theme."""
-        self._ground = QColor(palette.line)
-        self._fill_ground()
-
-    def _fill_ground(self) -> None:
         colours = self.palette()
-        if colours.color(colours.ColorRole.Dark) != self._ground:
-            colours.setColor(colours.ColorRole.Dark, self._ground)
-            self.setPalette(colours)
-
-    def changeEvent(self, event: QEvent | None) -> None:
-        super().changeEvent(event)
-        if event is not None and event.type() == QEvent.Type.StyleChange:
-            self._fill_ground()  # another style sheet has put the old palette back
+        colours.setColor(self.backgroundRole(), QColor(palette.line))
+        colours.setColor(colours.ColorRole.Dark, QColor(palette.line))
+        self.setPalette(colours)
 
     def print_on(self, printer: QPrinter) -> int:
         """Print all pages; return how many."""
