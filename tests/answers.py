@@ -19,7 +19,15 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.results_json import calibrate_json
-from anchor_tally.figures import difference, forest, forms, ladder, timeline, which_device
+from anchor_tally.figures import (
+    best_course,
+    difference,
+    forest,
+    forms,
+    ladder,
+    timeline,
+    which_device,
+)
 from anchor_tally.figures import drift as drift_figure
 from anchor_tally.figures import track as track_figure
 from anchor_tally.figures import views as view_figures
@@ -90,8 +98,8 @@ def said(session, today="2026-09-01"):
         courses.append(r)
         out[client.code] = [
             track_words.track_headline(r),
-            track_words.settle_words(r),
-            track_words.goal_words(r.forecast, r.metric),
+            track_words.all_sources_words(r),
+            track_words.alone_headline(r),
             *(str(line) for line in track_words.track_lines(r)),
         ]
     out["pictures"] = plain(pictures(found, courses, findings, material, codes))
@@ -124,7 +132,7 @@ def pictures(found, courses, findings, material, codes):
             track_words.value_words(r),
             track_words.place_words(r.place),
         ]
-        yield [track_words.track_notes(r), track_words.since_anchor_words(r)]
+        yield [track_words.track_notes(r), best_course.info(r, r.best) if r.best else ""]
     yield [timeline.info(f, material, FAT) for f in findings]
     yield [review.advice_words(f) for f in findings]
 

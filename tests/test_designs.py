@@ -33,7 +33,7 @@ OCCASION = st.tuples(
 )
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(st.lists(st.lists(OCCASION, max_size=3), min_size=1, max_size=5))
 def test_any_design_gives_results_or_reasons(clients):
     """Compare, calibrate, words and JSON hold for whatever was measured, however little."""

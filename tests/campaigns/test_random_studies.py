@@ -183,14 +183,10 @@ def followed(session, _snapshot, lens, rng):
         )
         yield (
             track_words.track_headline(r)
-            + track_words.settle_words(r)
-            + track_words.since_anchor_words(r)
+            + track_words.alone_headline(r)
+            + track_words.all_sources_words(r)
         )
-        yield (
-            track_words.value_words(r)
-            + track_words.goal_words(r.forecast, r.metric)
-            + track_words.track_notes(r)
-        )
+        yield (track_words.value_words(r) + track_words.track_notes(r))
         yield track_words.caution_words(r) + str(track_words.track_lines(r))
         drawn(track.draw, track.info(r, {}), MARK, REFERENCE)
 

@@ -101,7 +101,7 @@ def test_one_scan_each_is_compared_with_no_other():
 
 def test_a_client_and_a_scan_unlike_the_others():
     """A client whom one device reads 8 pp higher than the others, and a scan mistyped by 8: found, and nobody else."""
-    found, n = Counter(), 3
+    found, n = Counter(), 2
     for seed in range(1, n + 1):
         rows = squad_rows(CLOCK.today(), seed, UNSPOILED)
         scan = [k for k, r in enumerate(rows) if r.kind == "reference"][7 * seed % 42]
@@ -125,7 +125,7 @@ def test_a_client_and_a_scan_unlike_the_others():
     assert found["scan_at_odds", False] + found["client_offset", False] <= 1
 
 
-@pytest.mark.parametrize("n", [12, pytest.param(400, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("n", [6, pytest.param(400, marks=pytest.mark.slow)])
 def test_nothing_found_where_nothing_is(n):
     """Per rule at least 95 % of unspoiled studies raise no alarm."""
     alarms = Counter()

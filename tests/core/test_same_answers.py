@@ -93,6 +93,7 @@ def test_zones_and_units(plain):
     the_same(without(answer, *gone), without(said(study([told(r) for r in rows])), *gone))
 
 
+@pytest.mark.slow
 def test_excluded_is_as_never_read(plain):
     """A part of the devices' readings, drawn at random: excluded, or not in the file."""
     rows = [r for r in plain[0] if r.client in CLIENTS[:5]]

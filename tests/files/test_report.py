@@ -20,6 +20,8 @@ from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.result_table import SUFFIXES, ResultTable, write
+from anchor_tally.reports.device_comparison import hand_words
 from anchor_tally.reports.render import as_html
 from anchor_tally.stats.claims import left_by_correlation
 from anchor_tally.study.edits.clients import PutClient, PutStudy
@@ -187,10 +189,11 @@ def test_a_client_takes_home_what_is_known():
             session.snapshot(), Lens(), "Auk", records, instrument="Alder", today=session.today()
         ).run()
     )
-    s, v = r.named("Alder"), r.together.verdict
+    level, v = r.best.value, r.best.change
     row = page.sections[0].blocks[0].rows[0]
     assert row[1].startswith(
-        f"{number(s.value[-1])} % (95 % interval {number(s.low[-1])} to {number(s.high[-1])})"
+        f"{number(level.value)} % (95 % interval {number(level.interval.low)} to"
+        f" {number(level.interval.high)})"
     )
     ends = f"{signed(v.change.interval.low)} to {signed(v.change.interval.high)}"
     assert row[2] == f"{signed(v.change.value)} percentage points (95 % interval {ends})"
@@ -308,6 +311,28 @@ def test_statistics_of_the_workbook_are_numbers(tmp_path, capsys):
     first = next(r for r in book["pairs"].values if r[0] == "Alder")
     assert first[4][:10] == first[5][:10]
     session.close()
+
+
+def test_saved_tables_hold_no_formulas_and_no_markup(tmp_path):
+    """A name that a spreadsheet would compute stays text, one with markup is escaped."""
+    table = ResultTable("t", ["Device", "Bias"], [["=1+1", "−0.4"], ["<b>&", "+1.80"]])
+    for suffix in SUFFIXES:
+        write(table, tmp_path / f"t{suffix}")
+    assert (tmp_path / "t.csv").read_text().splitlines()[1:] == ["'=1+1,-0.4", "<b>&,1.80"]
+    sheet = load_workbook(tmp_path / "t.xlsx").active
+    assert [c.data_type for c in sheet[2]] == ["s", "n"]
+    assert sheet["B3"].number_format == "0.00"
+    assert "&lt;b&gt;&amp;" in (tmp_path / "t.html").read_text()
+    with pytest.raises(UserError, match="nothing was written"):
+        write(table, tmp_path / "t.odt")
+
+
+def test_a_level_set_by_hand_is_named():
+    """The number of the note is told, and nothing else of it; the last setting counts."""
+    days = (("2026-03-01", "to 12"), ("2026-05-03", "Zoe set it to 15,5 %"))
+    said = "Set by hand to 15.5 % on 3 May 2026: its level is what it was set to."
+    assert hand_words(days, "%") == said
+    assert hand_words((), "%") == ""
 
 
 def test_what_a_correlation_leaves():

@@ -5,13 +5,13 @@ from anchor_tally.app.session import Session
 
 def shown(qtbot, page, action):
     """Do something and wait until the page has its answer."""
-    with qtbot.waitSignal(page.shown, timeout=10_000):
+    with qtbot.waitSignal(page.shown, timeout=60_000):
         action()
 
 
 def previewed(qtbot, window, path):
     """Open a table for import and wait for its preview."""
-    with qtbot.waitSignal(window.importing.previewed, timeout=10_000):
+    with qtbot.waitSignal(window.importing.previewed, timeout=60_000):
         window.import_file(path)
 
 

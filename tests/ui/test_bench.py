@@ -226,7 +226,7 @@ def test_device_sends_readings(bench, qtbot):
             "half,drop",
         ]
     )
-    qtbot.waitUntil(lambda: len(got) >= 2, timeout=20_000)
+    qtbot.waitUntil(lambda: len(got) >= 2, timeout=60_000)
     live.stop()
     taken = [x for x in got if isinstance(x, Taken)]
     rows = [r for r in kept(window) if r.instrument == "Ash"]
@@ -262,7 +262,7 @@ def test_unsettled_is_never_taken(bench, qtbot):
             "unsettled,nonsense",
         ]
     )
-    qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=20_000)
+    qtbot.waitUntil(lambda: "did not settle" in window.said, timeout=60_000)
     live.stop()
     assert [r for r in kept(window) if r.status == "ok"] == []
 
@@ -300,11 +300,11 @@ def test_watched_folder_offers_a_scan(bench, qtbot, tmp_path):
         scan_rows("Wren", "2026-03-02T08:00", Person(72, 18), setting="machine A", scan=1, seed=1),
         "scan-1",
     )
-    qtbot.waitUntil(lambda: not live.look_at.isHidden(), timeout=10_000)
+    qtbot.waitUntil(lambda: not live.look_at.isHidden(), timeout=60_000)
     assert kept(window) == []
-    with qtbot.waitSignal(window.importing.previewed, timeout=10_000):
+    with qtbot.waitSignal(window.importing.previewed, timeout=60_000):
         qtbot.mouseClick(live.look_at, Qt.MouseButton.LeftButton)
-    with qtbot.waitSignal(window.importing.wanted, timeout=10_000):
+    with qtbot.waitSignal(window.importing.wanted, timeout=60_000):
         qtbot.mouseClick(window.importing.take, Qt.MouseButton.LeftButton)
     rows = kept(window)
     assert len(rows) == 16

@@ -14,6 +14,7 @@ from PyQt6.QtPrintSupport import QPrinter
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from anchor_tally.cli.main import main
+from anchor_tally.figures.style import DARK
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui import saving
 from driving import shown
@@ -64,7 +65,7 @@ def test_sections_by_keys_and_the_whole_without_one(qtbot, report, monkeypatch, 
         ):
             item.setCheckState(0, Qt.CheckState.Unchecked)
     answer(monkeypatch, tmp_path / "r.html", "HTML in one file (*.html)")
-    with qtbot.waitSignal(report.written, timeout=20_000):
+    with qtbot.waitSignal(report.written, timeout=60_000):
         report.export.click()
     html = (tmp_path / "r.html").read_text()
     assert "Nothing in this report is a diagnosis" in html
@@ -72,7 +73,7 @@ def test_sections_by_keys_and_the_whole_without_one(qtbot, report, monkeypatch, 
     shown(qtbot, report, lambda: tree.setCurrentItem(tree.topLevelItem(0)))
     assert report.headline.text().startswith("Study report: ")
     answer(monkeypatch, tmp_path / "r.pdf", "PDF (*.pdf)")
-    with qtbot.waitSignal(report.written, timeout=20_000):
+    with qtbot.waitSignal(report.written, timeout=60_000):
         report.export.click()
     assert len(PdfReader(tmp_path / "r.pdf").pages) == report.view.pages.pageCount()
 
@@ -81,7 +82,7 @@ def test_a_change_of_the_study_reaches_the_pages(qtbot, report, window_on):
     """The lens is changed: the same section is made anew."""
     before = text_of(report)
     window = report.window()
-    with qtbot.waitSignal(report.shown, timeout=10_000):
+    with qtbot.waitSignal(report.shown, timeout=60_000):
         window.session.lens = replace(window.session.lens, window_hours=1.0)
         report.refresh()
     assert "24 h" in before
@@ -134,6 +135,20 @@ def test_a_figure_and_a_table_leave_in_every_form(qtbot, report, monkeypatch, tm
     assert f"Alder,{first[1]},{number:.1f}" in (tmp_path / "t.csv").read_text()
 
 
+def test_a_figure_of_a_stage_is_saved_on_white(qtbot, window_on, demo, monkeypatch, tmp_path):
+    """Ctrl+S in a figure of the dark theme writes it in the colours of paper."""
+    window = window_on(demo)
+    window.set_dark(True)
+    shown(qtbot, window.page("drift"), lambda: window.go("drift"))
+    figure = window.page("drift").figure
+    answer(monkeypatch, tmp_path / "d.svg", next(iter(saving._FORMS)))
+    qtbot.keyClick(figure, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier)
+    text = (tmp_path / "d.svg").read_text()
+    assert "fill: #ffffff" in text
+    assert DARK.surface not in text
+    assert f"written to {tmp_path / 'd.svg'}" in window.said
+
+
 def test_pages_about_devices_and_clients(qtbot, report, tmp_path):
     """A certificate needs an adopted offset; a protected client's page has no fat; pages print."""
     session = report.window().session
@@ -141,7 +156,7 @@ def test_pages_about_devices_and_clients(qtbot, report, tmp_path):
     assert report.headline.text() == "No offset of Alder is adopted for body fat."
     assert "Adopt an offset in Calibrate" in report.under.text()
     assert not report.export.isEnabled()
-    with qtbot.waitSignal(report.shown, timeout=10_000):
+    with qtbot.waitSignal(report.shown, timeout=60_000):
         session.do(adoption(session, "Alder", day=session.today()))
         report.refresh()
     assert "uncorrected" in text_of(report)
@@ -152,7 +167,7 @@ def test_pages_about_devices_and_clients(qtbot, report, tmp_path):
     choose(qtbot, report, "client")
     assert "Body fat" in text_of(report)
     auk = session.catalogue().client_coded("Auk")
-    with qtbot.waitSignal(report.shown, timeout=10_000):
+    with qtbot.waitSignal(report.shown, timeout=60_000):
         session.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
         report.refresh()
     assert "Body fat" not in text_of(report)
@@ -181,14 +196,14 @@ def test_a_group_is_chosen_in_the_filters(qtbot, report):
     bar = window.lens
     row = bar.group.findText("Women")
     women = {c.code for c in window.session.catalogue().clients.values() if c.sex == "female"}
-    with qtbot.waitSignal(report.shown, timeout=10_000):
+    with qtbot.waitSignal(report.shown, timeout=60_000):
         bar.group.setCurrentIndex(row)
         bar.group.activated.emit(row)
         bar._apply()
     assert window.session.lens.clients == women
     assert f"{len(women)} of 14" in bar.clients.text()
     assert f"{len(women)} chosen" in text_of(report)
-    with qtbot.waitSignal(report.shown, timeout=10_000):
+    with qtbot.waitSignal(report.shown, timeout=60_000):
         bar.everyone.click()
         bar._apply()
     choose(qtbot, report, "paper")

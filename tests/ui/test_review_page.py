@@ -15,7 +15,7 @@ def test_findings_are_decided(qtbot, window_on, demo):
     """
     window = window_on(demo)
     page = window.page("review")
-    qtbot.waitUntil(lambda: window.found == 2, timeout=20_000)  # nobody has gone there yet
+    qtbot.waitUntil(lambda: window.found == 2, timeout=60_000)  # nobody has gone there yet
     assert "2 findings to resolve or check" in window.rail.stages["review"].toolTip()
     window.go("review")
     assert page.headline.text() == "2 findings: 1 to resolve before use, 1 to check."
@@ -48,7 +48,7 @@ def test_findings_are_decided(qtbot, window_on, demo):
         (39.2, "excluded", "mistyped, the sheet says 19.2")
     ]
     assert page.headline.text() == "1 finding to check. 1 finding decided."
-    qtbot.waitUntil(lambda: "Alder: bias" in page.under.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "Alder: bias" in page.under.text(), timeout=60_000)
     page.decided.click()
     assert page.table.count == 1
     assert "Excluded: mistyped" in page.advice.text()
@@ -86,7 +86,7 @@ def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
     window.go("plan")
     session.do(typed("A", "2026-07-02T07:00", "Fir", "device", "body_mass", "177.0"))
     window.refresh()
-    qtbot.waitUntil(lambda: window.found == 1, timeout=10_000)
+    qtbot.waitUntil(lambda: window.found == 1, timeout=60_000)
     assert "pounds for kilograms?" in page.table.text(0, 0)
 
 
@@ -108,7 +108,7 @@ def test_a_table_is_looked_through_in_its_preview(qtbot, window_on, tmp_path):
     path.write_text(
         f"{head}\nA,2026-06-02T07:00,Fir,device,body_mass,80.3,kg,1\nA,2026-07-02T07:00,Fir,device,body_mass,177.2,kg,1\n"
     )
-    with qtbot.waitSignal(window.importing.looked, timeout=10_000):
+    with qtbot.waitSignal(window.importing.looked, timeout=60_000):
         window.import_file(path)
     assert window.importing.doubts.text().startswith("1 finding (Review")
     assert (

@@ -160,7 +160,7 @@ def test_the_whole_job_by_keys(qtbot, window_on, tmp_path):
     qtbot.waitUntil(window.calibrate.adopt.isEnabled, timeout=30_000)
     assert window.calibrate.adopt.text() == "&Adopt the offset of Alder"
     keys.press(Qt.Key.Key_A, Qt.KeyboardModifier.AltModifier)
-    qtbot.waitUntil(lambda: session.calibrations() != [], timeout=10_000)
+    qtbot.waitUntil(lambda: session.calibrations() != [], timeout=60_000)
     keys.press(Qt.Key.Key_7, CTRL)
     track = window.page("track")
     qtbot.waitUntil(lambda: "A" in track.headline.text(), timeout=30_000)
@@ -199,7 +199,7 @@ def test_a_page_without_data_leads_to_where_they_are_entered(qtbot, new_window):
     for key in ("compare", "calibrate"):
         new_window.go(key)
         page = new_window.page(key)
-        qtbot.waitUntil(lambda page=page: page.remedy.isVisible(), timeout=10_000)
+        qtbot.waitUntil(lambda page=page: page.remedy.isVisible(), timeout=60_000)
         assert "No scan with body fat yet" in page.headline.text()
     page.remedy.scans.click()
     assert (new_window.shown, new_window.record.station) == ("record", "scan")
@@ -216,10 +216,10 @@ def test_one_of_the_devices_is_named_as_the_scan(qtbot, new_window):
             )
     new_window.go("compare")
     page = new_window.page("compare")
-    qtbot.waitUntil(page.remedy.ask.isVisible, timeout=10_000)
+    qtbot.waitUntil(page.remedy.ask.isVisible, timeout=60_000)
     page.remedy.which.setCurrentText("Lab")
     page.remedy.is_scan.click()
-    qtbot.waitUntil(lambda: bool(page.results), timeout=10_000)
+    qtbot.waitUntil(lambda: bool(page.results), timeout=60_000)
     assert not page.remedy.isVisible()
     assert [r.pairs.instrument.name for r in page.results] == ["Fir"]
     session.undo()

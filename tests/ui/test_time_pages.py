@@ -227,7 +227,7 @@ def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
     page.table.opened.emit(0, 1)
     assert window.drawer.title.text() == "Alder: all clients"
     demo.look(replace(demo.lens, clients=frozenset({"Auk", "Cod"})))
-    qtbot.waitUntil(lambda: "Not enough scanned clients" in page.advice.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "Not enough scanned clients" in page.advice.text(), timeout=60_000)
     page.choose(2)
     assert not page.adopt.isEnabled()  # against the advice only with a reason, which is kept
     qtbot.keyClicks(page.reason, "house rule")
@@ -254,7 +254,7 @@ def test_provisional_against_a_field_method(qtbot, window_on, demo):
     assert r.pooled.new.high - r.pooled.new.low > 2 * 1.96 * 4.1
     assert r.provisional
     demo.look(replace(demo.lens, reference="Consensus"))
-    qtbot.waitUntil(lambda: "Consensus is not one" in page.headline.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "Consensus is not one" in page.headline.text(), timeout=60_000)
 
 
 def test_track_one_client(qtbot, window_on, demo):
@@ -269,17 +269,19 @@ def test_track_one_client(qtbot, window_on, demo):
         lambda: qtbot.keyClick(window, Qt.Key.Key_7, Qt.KeyboardModifier.ControlModifier),
     )
     assert page.client.currentText() == "Auk"
-    assert "2 Mar 2026 to 17 Aug 2026, from 4 devices" in page.headline.text()
-    assert "Alder on 17 Aug 2026: corrected" in page.under.text()
+    assert "20 Jul 2026 to 17 Aug 2026" in page.headline.text()  # the last four weeks
+    assert "any two dates" not in page.under.text()
     assert "Waist girth" in page.under.text()
     assert "Information, not a target" in page.notes.text()
-    assert page.table.text(1, 0) == "Alder (pp)"
-    assert page.table.text(2, 0) == "Birch (pp)"
+    shown(qtbot, page, lambda: page.choose(0))
+    assert "Alder on 17 Aug 2026: corrected" in page.under.text()
+    assert page.table.text(0, 0) == "Alder (pp)"
+    assert page.table.text(1, 0) == "Birch (pp)"
+    shown(qtbot, page, lambda: page.choose(0))
     page.every.click()  # all statistics, here and on the other pages
     names = [page.table.text(k, 0) for k in range(page.table.count)]
     below = names[names.index("Alder (pp)") + 1]  # what belongs to the selected device
     assert below == "  days near both dates"
-    assert page.table.text(names.index("Birch (pp)"), 2) == "setting changed"
     day = page.result.series[0].day - np.datetime64("1970-01-01", "D").astype(int) - 719163 + 0.5
     shown(qtbot, page, lambda: click_at(qtbot, page.figure, day[3]))
     assert page.result.since == int(page.result.series[0].day[3])
@@ -288,6 +290,9 @@ def test_track_one_client(qtbot, window_on, demo):
     shown(qtbot, page, lambda: qtbot.keyClick(page.figure, Qt.Key.Key_Right))
     assert page.result.until == int(page.result.series[0].day[9])
     dates = (page.from_.text(), page.to.text())
+    page.names.buttons[0].click()
+    assert "any two dates" in page.under.text()
+    page.names.buttons[1].click()
     chosen = page.result.since, page.result.until
     with qtbot.waitSignal(page.shown), qtbot.waitSignal(page.evidence) as opened:
         click_at(qtbot, page.figure, day[5], twice=True)
@@ -301,6 +306,7 @@ def test_track_one_client(qtbot, window_on, demo):
     shown(qtbot, page, lambda: qtbot.keyClick(page.remark, Qt.Key.Key_Return))
     qtbot.keyClicks(page.goal, "13,5")
     shown(qtbot, page, lambda: qtbot.keyClick(page.goal, Qt.Key.Key_Return))
+    page.names.buttons[0].click()
     assert "Goal 13.5 %" in page.under.text()
     file = other(window)
     assert [(e.kind, e.starts, e.ends, e.note) for e in file.events() if e.kind == "illness"] == [
@@ -312,7 +318,7 @@ def test_track_one_client(qtbot, window_on, demo):
     assert not [e for e in demo.events() if e.kind == "illness"]
     page.figure.setFocus()
     shown(qtbot, page, lambda: qtbot.keyClick(page.figure, Qt.Key.Key_Escape))
-    assert "2 Mar 2026 to 17 Aug 2026" in page.headline.text()
+    assert "20 Jul 2026 to 17 Aug 2026" in page.headline.text()
     shown(qtbot, page, lambda: page.choose(4))
     assert "shows only 0." in page.notes.text()  # the equation from body mass index is stuck
     page.water.setCurrentIndex(1)
@@ -336,9 +342,10 @@ def test_second_window_follows_one_client(qtbot, window_on, demo):
     assert not page.events.isVisible()
     auk = demo.catalogue().client_coded("Auk").id
     demo.do(AddEvent(Event(0, auk, None, "2026-04-01", "2026-04-09", "illness", "flu")))
-    qtbot.waitUntil(lambda: "flu" in [e.note for e in page.result.events], timeout=10_000)
+    qtbot.waitUntil(lambda: "flu" in [e.note for e in page.result.events], timeout=60_000)
     demo.do(adoption(demo, "Alder"))
-    qtbot.waitUntil(lambda: "Alder on 17 Aug 2026: corrected" in page.under.text(), timeout=10_000)
+    shown(qtbot, page, lambda: page.choose(0))
+    qtbot.waitUntil(lambda: "Alder on 17 Aug 2026: corrected" in page.under.text(), timeout=60_000)
     days = page.result.series[0].day.size
     last = [
         r
@@ -347,7 +354,7 @@ def test_second_window_follows_one_client(qtbot, window_on, demo):
     ][-3:]
     for r in last:
         demo.do(ExcludeReading(r.id, "wet"))
-    qtbot.waitUntil(lambda: page.result.series[0].day.size == days - 1, timeout=10_000)
+    qtbot.waitUntil(lambda: page.result.series[0].day.size == days - 1, timeout=60_000)
 
 
 def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_path, monkeypatch):
@@ -358,7 +365,7 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_
     shown(qtbot, page, lambda: window.go("track"))
     assert "body fat" in page.headline.text()
     demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
-    qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=60_000)
     assert not page.side.isVisible()
     offered = []
 
@@ -370,13 +377,13 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_
     for _ in range(2):
         window.say("")
         qtbot.mouseClick(page.page_button, Qt.MouseButton.LeftButton)
-        qtbot.waitUntil(lambda: "Page for Auk written" in window.said, timeout=20_000)
+        qtbot.waitUntil(lambda: "Page for Auk written" in window.said, timeout=60_000)
     assert not [k for k in offered if k.startswith("With body fat")]
     (sheet,) = PdfReader(tmp_path / "Auk.pdf").pages
     assert "Waist girth" in sheet.extract_text()
     assert "fat" not in sheet.extract_text().lower()
     demo.look(replace(demo.lens, metric="girth_waist"))
-    qtbot.waitUntil(lambda: "waist girth" in page.headline.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "waist girth" in page.headline.text(), timeout=60_000)
     assert "disordered eating" in page.cautions.text()
 
 
@@ -402,26 +409,30 @@ def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
     """The value of the command is on the page; a protected client has none, and no girth has one."""
     window = window_on(demo)
     page = window.page("track")
-    with qtbot.waitSignal(page.combined, timeout=20_000):
-        shown(qtbot, page, lambda: window.go("track"))
-        if page.client.currentText() != "Auk":
-            page.follow("Auk")
-    qtbot.waitUntil(lambda: page.best.isVisible() and page.best.text().startswith("Auk"))
+    shown(qtbot, page, lambda: window.go("track"))
+    if page.client.currentText() != "Auk":
+        shown(qtbot, page, lambda: page.follow("Auk"))
     snapshot = finish(demo.wide_snapshot_steps(("body_fat_percent",)))
     r = finish(BestEstimateRequest(snapshot, demo.lens, "Auk").run())
-    assert f"{r.value.value:.1f} %" in page.best.text()
-    assert f"from {r.scans} scans, {r.devices} other sources" in page.best.text()
-    assert "BMI equation 1991 (from height, mass" in page.best.toolTip()
-    page.all_sources.click()
+    assert page.headline.text().startswith(f"Auk, body fat: {r.value.value:.1f} %")
+    assert f"From {r.scans} scans, {r.devices} other sources" in page.notes.text()
+    assert "BMI equation 1991 (from height, mass" in page.headline.toolTip()
     assert page.table.text(0, 0) == "Lab scan"
     assert page.table.heads[1] == "Part of the value"
+    opened = []
+    page.evidence.connect(opened.append)
+    page.open_chosen()
+    assert "Lab scan, 17 Aug 2026: 14.3 %, weight" in opened[0].formula
+    assert len(opened[0].readings) > 50
     page.names.buttons[1].click()
-    assert not page.all_sources.isChecked()
+    qtbot.waitUntil(lambda: "Alder alone" in page.headline.text())
     assert page.table.heads[0] == "Figure"
+    page.names.buttons[0].click()
+    assert "Alder alone" not in page.headline.text()
     demo.do(
         PutClient(
             replace(demo.catalogue().client_coded("Auk"), cautions=frozenset({"eating_disorder"}))
         )
     )
     shown(qtbot, page, page.refresh)
-    assert not page.best.isVisible()
+    assert not page.side.isVisible()

@@ -135,7 +135,7 @@ def test_adopting_waits_for_the_answer(qtbot, window_on, demo):
     page._adopt()
     assert demo.calibrations() == []
     assert "changed" in window.said
-    with qtbot.waitSignal(page.shown, timeout=10_000):
+    with qtbot.waitSignal(page.shown, timeout=60_000):
         window.jobs._slices.setInterval(0)
     assert page.adopt.isEnabled()
     page.adopt.click()
@@ -153,7 +153,7 @@ def test_two_windows(qtbot, window_on, bench, tmp_path):
     second.go("record")
     choose_client(second.record, "Wren")
     put(qtbot, bench.record.entry_rows[0].cells[0], "20")
-    qtbot.waitUntil(lambda: "1 reading saved" in second.record.headline.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "1 reading saved" in second.record.headline.text(), timeout=60_000)
     qtbot.mouseClick(second.footer.take_over, Qt.MouseButton.LeftButton)
     assert "Close it there first" in second.said
     bench.close()
@@ -166,7 +166,7 @@ def test_lost_file_is_said(qtbot, bench, tmp_path):
     """A study removed under the window: one sentence, and a copy is offered."""
     put(qtbot, bench.record.entry_rows[0].cells[0], "20")
     bench.session.path.unlink()
-    qtbot.waitUntil(lambda: bench.footer.copy.isVisible(), timeout=5000)
+    qtbot.waitUntil(lambda: bench.footer.copy.isVisible(), timeout=60_000)
     assert "was removed" in bench.said
     bench._copy(tmp_path / "copy.tally")
     copy = Session.open(tmp_path / "copy.tally")
@@ -228,7 +228,7 @@ def test_start_without_a_study(qtbot, window_on, tmp_path):
     qtbot.addWidget(window)
     open_after_first_paint(window, [str(tmp_path / "bad.tally")])
     window.show()
-    qtbot.waitUntil(lambda: "0 bytes" in window.frame.waiting.words.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "0 bytes" in window.frame.waiting.words.text(), timeout=60_000)
     assert all(b.isVisible() for b in window.frame.waiting.offers.values())
     session = Session.new(tmp_path / "good.tally", "t")
     session.close()
@@ -474,7 +474,7 @@ def test_odd_devices_are_told_apart(qtbot, bench, tmp_path):
         live.port.connect_to(os.ttyname(slave))
         os.write(master, noise)
         states.clear()
-        qtbot.waitUntil(lambda: any(s == "refused" for s, _ in states), timeout=5000)
+        qtbot.waitUntil(lambda: any(s == "refused" for s, _ in states), timeout=60_000)
         os.close(master)
         os.close(slave)
     names = [live.where.itemText(k) for k in range(live.where.count())]
@@ -487,7 +487,7 @@ def test_simulator_runs_nothing_of_the_working_folder(qtbot, tmp_path, monkeypat
     (tmp_path / "numpy.py").write_text("open('was_run', 'w').close()")
     monkeypatch.chdir(tmp_path)
     process = SimulatorProcess()
-    with qtbot.waitSignal(process.ready, timeout=20_000):
+    with qtbot.waitSignal(process.ready, timeout=60_000):
         process.start(["--profile", "feet"])
     process.stop()
     assert not (tmp_path / "was_run").exists()

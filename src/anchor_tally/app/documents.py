@@ -75,18 +75,23 @@ def _study(session: Session, c: Choice) -> Generator[float, None, Make]:
     return lambda wanted: report_document_steps(material, wanted)
 
 
-def adopted(session: Session, name: str, metric: str) -> list[Version]:
-    """The versions of a device that are neither superseded nor withdrawn.
-
-    Raises UserError where there is none.
-    """
-    found = session.calibration_versions(name, metric)
+def versions_in_use(session: Session, name: str, metric: str) -> list[Version]:
+    """The versions of a device that are neither superseded nor withdrawn."""
+    item = session.catalogue().instrument_named(name)
+    if item is None:
+        return []
+    found = session.calibration_versions(item.name, metric)  # equations have a name beside the id
     stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
-    live = [
+    return [
         v
         for v in versions(found, session.today(), stale)
         if v.state not in ("superseded", "withdrawn")
     ]
+
+
+def _adopted(session: Session, name: str, metric: str) -> list[Version]:
+    """The versions in use; raises UserError where there is none."""
+    live = versions_in_use(session, name, metric)
     if not live:
         raise UserError(f"no offset of {name} is adopted for {metric_of(metric).label.lower()}")
     return live
@@ -101,14 +106,14 @@ def _ready(document: Document) -> Make:
 
 
 def _certificate(session: Session, c: Choice) -> Generator[float, None, Make]:
-    live = adopted(session, c.subject, c.lens.metric)
+    live = _adopted(session, c.subject, c.lens.metric)
     yield 0.5
     free = session.free_text()
     return _ready(certificate_page(live, free, session.today(), paper=c.paper))
 
 
 def _card(session: Session, c: Choice) -> Generator[float, None, Make]:
-    live = adopted(session, c.subject, c.lens.metric)
+    live = _adopted(session, c.subject, c.lens.metric)
     yield 0.5
     items = session.catalogue()
     item = items.instrument_named(c.subject)

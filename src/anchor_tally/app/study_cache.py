@@ -494,6 +494,18 @@ class StudyCache:
             self._goals = read.goals(self.connection())
         return self._goals
 
+    def goal_of(self, code: str, metric: str) -> float | None:
+        """What a client wants to reach in a metric."""
+        person = self.catalogue().client_coded(code)
+        return next(
+            (
+                g.value
+                for g in self.goals()
+                if person is not None and (g.client, g.metric) == (person.id, metric)
+            ),
+            None,
+        )
+
     def check_weights(self) -> list[CheckWeight]:
         """Check weights."""
         return read.check_weights(self.connection())

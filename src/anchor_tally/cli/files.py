@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from ..analysis.offsets.verify import verify
-from ..analysis.offsets.versions import versions
+from ..app.documents import versions_in_use
 from ..app.exporting import export, from_package, not_in_table
 from ..app.importing import open_mapped, open_tidy, out_of_range_as_failed
 from ..app.plan import write_text
@@ -103,13 +103,7 @@ def write_certificate(args: argparse.Namespace) -> None:
     session = session_of(args)
     try:
         item = session.catalogue().instrument_named(args.instrument)
-        found = session.calibration_versions(item.name, args.metric) if item is not None else []
-        stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
-        live = [
-            v
-            for v in versions(found, session.today(), stale)
-            if v.state not in ("superseded", "withdrawn")
-        ]
+        live = versions_in_use(session, args.instrument, args.metric)
         if item is None or not live:
             raise UserError(
                 f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for"

@@ -9,7 +9,7 @@ from datetime import date
 from typing import Any, TypeVar
 
 from ..analysis.offsets.calibrate import CalibrateRequest
-from ..analysis.time.best_estimate import BestEstimateRequest
+from ..analysis.time.best_estimate import BestEstimateRequest, fixed_days
 from ..app.session import Session
 from ..app.views import Ask, View
 from ..domain.errors import UserError
@@ -19,7 +19,7 @@ from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
 from ..exchange.track_json import track_json
 from ..stats.near_days import NEAR_DAYS
-from ..wording.best_estimate import change_words, left_out_words, share_lines, value_words
+from ..wording.best_estimate import left_out_words, sentences, share_lines
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
 from ..wording.offsets import (
@@ -119,12 +119,22 @@ def track(args: argparse.Namespace) -> None:
     session = session_of(args)
     try:
         snapshot = finish(session.wide_snapshot_steps((args.metric,)))
-        days = [
+        since, until = (
             None if d is None else date.fromisoformat(d).toordinal()
             for d in (args.since, args.until)
-        ]
-        asked = BestEstimateRequest(snapshot, Lens(args.metric, args.reference), args.client, *days)
-        result = finish(asked.run())
+        )
+        result = finish(
+            BestEstimateRequest(
+                snapshot,
+                Lens(args.metric, args.reference),
+                args.client,
+                since,
+                until,
+                fixed=fixed_days(session.events(), session.catalogue().client_coded(args.client)),
+                goal=session.goal_of(args.client, args.metric),
+                today=session.today(),
+            ).run()
+        )
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
@@ -132,8 +142,8 @@ def track(args: argparse.Namespace) -> None:
     if args.json:
         _print_json(track_json(result))
         return
-    print(value_words(result))
-    print(change_words(result))
+    for text in sentences(result):
+        print(text)
     for name, share, number_of_days in share_lines(result):
         print(f"{name:44} {share:>6}  {number_of_days} days")
     for text in (left_out_words(result), *map(sentence, result.notes)):

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..analysis.time.best_estimate import BestEstimateResult, SourcePoints
+from ..analysis.time.track import TrackResult
 from ..domain.metrics import metric_of
 from ..stats.estimate import Floats, FrozenArrays, Ints
 from .style import Mark, Palette, dates, prepare
-from .track import plot_days
+from .track import draw_days, draw_goal, events_of, plot_days
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,13 +24,15 @@ class BestCourseInfo(FrozenArrays):
     scans: SourcePoints | None
     readings: tuple[SourcePoints, ...]
     scan_half: float
+    events: tuple[tuple[int, int, str], ...]
     since: int
     until: int
+    goal: float | None
     label: str
 
 
-def info(r: BestEstimateResult) -> BestCourseInfo:
-    """What the figure of a result shows."""
+def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:
+    """What the figure of a client shows: ``r`` with the events of ``track``."""
     m = metric_of(r.metric)
     return BestCourseInfo(
         r.day,
@@ -38,8 +41,10 @@ def info(r: BestEstimateResult) -> BestCourseInfo:
         next((p for p in r.points if p.scan), None),
         tuple(p for p in r.points if not p.scan),
         1.96 * r.scan_sd,
-        r.since,
-        r.until,
+        events_of(track),
+        r.change.since,
+        r.change.until,
+        None if r.goal is None else r.goal.goal,
         f"{m.label} ({m.symbol})" if m.symbol else m.label,
     )
 
@@ -49,6 +54,9 @@ def draw(
 ) -> None:
     """Draw the course on ``axes``; ``marks`` are by name of the instrument."""
     prepare(axes, palette, family)
+    draw_days(axes, what.events, (what.since, what.until), palette, family)
+    if what.goal is not None:
+        draw_goal(axes, what.goal, palette, family)
     for p in what.readings:
         mark = marks[p.name]
         axes.plot(
@@ -68,18 +76,22 @@ def draw(
     axes.plot(x, what.level, color=palette.accent, lw=2.4, zorder=3)
     if what.scans is not None:
         mark = marks[what.scans.name]
-        axes.errorbar(
-            plot_days(what.scans.day) + 0.5,
+        at = plot_days(what.scans.day) + 0.5
+        for x_scan, value in zip(at.tolist(), what.scans.value.tolist(), strict=True):
+            ends = [value - what.scan_half, value + what.scan_half]
+            axes.plot([x_scan, x_scan], ends, color=mark.colour, lw=1.2, zorder=4)
+        axes.plot(
+            at,
             what.scans.value,
-            yerr=what.scan_half,
             ls="none",
             marker=mark.shape,
             ms=8,
             color=mark.colour,
             mec=palette.surface,
-            elinewidth=1.2,
             zorder=4,
         )
     dates(axes)
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
-    axes.set_xlabel("band: 95 %; diamond: scan; open: less offset", fontfamily=family, fontsize=9)
+    less = "open: less offset" if what.scans is not None else "open: readings"
+    scan = "diamond: scan; " if what.scans is not None else ""
+    axes.set_xlabel(f"band: 95 % interval; {scan}{less}", fontfamily=family, fontsize=9)

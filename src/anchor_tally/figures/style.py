@@ -152,9 +152,13 @@ def empty(axes: Any) -> None:
     ):
         for artist in tuple(group):
             artist.remove()
+    legend = axes.get_legend()
+    if legend is not None:
+        legend.remove()
     for axis in (axes.xaxis, axes.yaxis):
         axis.set_units(None)
         axis.set_label_text("")
+    axes.yaxis.label.set(rotation=90, horizontalalignment="center", verticalalignment="bottom")
     axes.set(
         xscale="linear", yscale="linear", title="", aspect="auto"
     )  # the scale brings its own ticks

@@ -45,7 +45,6 @@ class TrackInfo:
     since: int
     until: int
     goal: float | None
-    reach: tuple[int, int | None] | None
     label: str
 
 
@@ -58,7 +57,6 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
     if s is not None:
         for k in np.flatnonzero(np.diff(s.setting)).tolist():
             changes.append((int(s.day[k + 1]), settings.get(int(s.setting[k + 1]), "")))
-    f = r.forecast
     return TrackInfo(
         name=axis_name(r.chosen),
         day=s.day if s is not None else days,
@@ -72,16 +70,15 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
         changes=tuple(changes),
         anchor_day=r.anchor_day,
         anchor=r.anchor_value,
-        events=_events(r),
+        events=events_of(r),
         since=r.since,
         until=r.until,
-        goal=f.goal if f is not None else None,
-        reach=(f.earliest, f.latest) if f is not None and f.earliest is not None else None,
+        goal=r.goal,
         label=f"{m.label} ({m.symbol})" if m is not None else "",
     )
 
 
-def _events(r: TrackResult) -> tuple[tuple[int, int, str], ...]:
+def events_of(r: TrackResult) -> tuple[tuple[int, int, str], ...]:
     """Spans of events, without those that begin after everything else that is shown."""
     shown = [d for s in r.series for d in s.day[-1:].tolist()]
     last = max([*shown, *r.anchor_day[-1:].tolist(), r.until])
@@ -99,12 +96,15 @@ def plot_days(ordinals: Any) -> Any:
     return np.asarray(ordinals, dtype=float) - date(1970, 1, 1).toordinal()
 
 
-def draw(
-    axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palette, family: str
+def draw_days(
+    axes: Any,
+    events: tuple[tuple[int, int, str], ...],
+    dates_asked: tuple[int, int],
+    palette: Palette,
+    family: str,
 ) -> None:
-    """Draw the client on ``axes``."""
-    prepare(axes, palette, family)
-    for start, end, words in what.events:
+    """Draw spans of events, and the two dates of the change."""
+    for start, end, words in events:
         axes.axvspan(*plot_days([start, end]), color=palette.line, alpha=0.45, lw=0, zorder=0)
         axes.text(
             plot_days(start),
@@ -117,12 +117,35 @@ def draw(
             fontsize=8,
             fontfamily=family,
         )
-    for at in (what.since, what.until):
+    for at in dates_asked:
         half = WEEK_DAYS // 2
         axes.axvspan(
             *plot_days([at - half, at + half + 1]), color=palette.accent, alpha=0.14, lw=0, zorder=0
         )
         axes.axvline(plot_days(at + 0.5), color=palette.accent, lw=1.2, zorder=1)
+
+
+def draw_goal(axes: Any, goal: float, palette: Palette, family: str) -> None:
+    """Draw the line of a goal."""
+    axes.axhline(goal, color=palette.faint, lw=1.2, ls="--", zorder=1)
+    axes.text(
+        0.005,
+        goal,
+        "goal",
+        transform=axes.get_yaxis_transform(),
+        va="bottom",
+        color=palette.faint,
+        fontsize=9,
+        fontfamily=family,
+    )
+
+
+def draw(
+    axes: Any, what: TrackInfo, mark: Mark, reference: Mark, palette: Palette, family: str
+) -> None:
+    """Draw the client on ``axes``."""
+    prepare(axes, palette, family)
+    draw_days(axes, what.events, (what.since, what.until), palette, family)
     for at, words in what.changes:
         axes.axvline(plot_days(at), color=palette.warn, lw=1.2, ls=(0, (4, 3)), zorder=1)
         axes.text(
@@ -199,17 +222,7 @@ def draw(
             zorder=5,
         )
     if what.goal is not None:
-        axes.axhline(what.goal, color=palette.faint, lw=1.2, ls="--", zorder=1)
-        axes.text(
-            0.005,
-            what.goal,
-            "goal",
-            transform=axes.get_yaxis_transform(),
-            va="bottom",
-            color=palette.faint,
-            fontsize=9,
-            fontfamily=family,
-        )
+        draw_goal(axes, what.goal, palette, family)
     axes.set_ylabel(what.label, fontfamily=family, fontsize=9)
     filled = "filled: corrected; " if what.corrected.any() else ""
     axes.set_xlabel(f"open: not corrected; {filled}diamond: scan", fontfamily=family, fontsize=9)

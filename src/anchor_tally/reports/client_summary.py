@@ -106,7 +106,7 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
 
 
 def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
-    r = replace(x.result, forecast=None, events=())  # no goal and no remark on a client's page
+    r = replace(x.result, goal=None, events=())  # no goal and no remark on a client's page
     what = track_figure.info(r, {})
     items = f.catalogue.instruments.values()
     mark_of = marks_of(items, PAPER)

@@ -201,16 +201,16 @@ def _agreement(f: Findings) -> Section:
     items = {i.id: i for i in f.catalogue.instruments.values()}
     mark_of = marks_of(items.values(), PAPER)
     marks = tuple(mark_of(r.pairs.instrument) for r in f.compared)
-    m, rungs = metric_of(f.lens.metric), ladder.info(f.compared)
+    m, shown = metric_of(f.lens.metric), ladder.info(f.compared)
     blocks: list[Block] = [
         FigureBlock(
             f"Differences from {f.compared[0].pairs.reference.name}: bias with its 95 % confidence"
             " interval (thick), limits of agreement (thin), one tick a client; shaded: the margin.",
             "; ".join(headline(r) for r in f.compared),
             PaperFigure(
-                partial(_draw_ladder, rungs, marks),
+                partial(_draw_ladder, shown, marks),
                 "ladder",
-                rungs,
+                shown,
                 height=14 + 9.0 * len(f.compared),
                 margins=(52.0, 4.0, 14.0, 3.0),
             ),

@@ -19,6 +19,7 @@ de Jong 1991, Ann Stat 19:1073 (regressors beside a filter).
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -145,38 +146,47 @@ class Levels(FrozenArrays):
 
 
 def filter_clients(
-    data: Observations, s: Spreads, since: Ints, until: Ints, now: Ints, origin: int
-) -> tuple[Common, Levels]:
-    """Filter all clients side by side.
+    data: Observations,
+    tried: Sequence[Spreads],
+    since: Ints,
+    until: Ints,
+    now: Ints,
+    origin: int,
+    known: Sequence[Common] | None = None,
+) -> list[tuple[Common, Levels]]:
+    """Filter all clients side by side, for several courses of the level at once.
 
     Parameters
     ----------
     data : Observations
         Readings in the order of client and day.
-    s : Spreads
-        The SDs of the model.
+    tried : sequence of Spreads
+        The SDs of the model; they differ in ``level``, ``trend`` and ``morning`` only.
     since, until, now : ndarray of int, shape (c,)
         The two days of the change and the day of the value; ``now`` is not before any reading nor
         before ``until``.
     origin : int
         Day from which drifts count.
+    known : sequence of Common, optional
+        Biases and drifts found from other readings, one a course; by default these readings tell.
 
     Returns
     -------
-    Common
-        Biases and drifts with the marginal log-likelihood of all readings.
-    Levels
-        What is known at the end of each client's readings.
+    list of (Common, Levels)
+        For each course biases and drifts with the marginal log-likelihood of all readings, and
+        what is known at the end of each client's readings.
 
     Notes
     -----
-    Readings are taken in one by one on each day, clients side by side. The levels of the two days
-    are kept as states, so that no pass backwards is needed. Biases and drifts pass through the
-    same filter as regressors.
+    Readings are taken in one by one on each day, clients and courses side by side. The levels of
+    the two days are kept as states, so that no pass backwards is needed. Biases and drifts pass
+    through the same filter as regressors.
     """
+    s, many = tried[0], len(tried)
     grid = _grid(data, since, until, now)
     clients, steps, slots = grid.row.shape
-    m, p = 2 + s.sources + s.devices + 3, s.sources + s.devices
+    p = s.sources + s.devices
+    m = p + 5
     shared, first, second = m - 3, m - 2, m - 1
     show = np.zeros((s.sources, m))
     show[:, 0] = s.slope
@@ -184,45 +194,53 @@ def filter_clients(
     own = np.flatnonzero(s.device >= 0)
     show[own, 2 + s.sources + s.device[own]] = 1.0
     show[s.shares_morning, shared] = 1.0
-    a = np.zeros((clients, m, 1 + p))
-    a[:, 0, 0] = s.middle
-    v = np.zeros((clients, m, m))
-    v[:, 0, 0], v[:, 1, 1] = s.start**2, s.start_trend**2
+    a = np.zeros((many, clients, m, 1 + p))
+    a[..., 0, 0] = s.middle
+    v = np.zeros((many, clients, m, m))
+    v[..., 0, 0], v[..., 1, 1] = s.start**2, s.start_trend**2
     at = np.arange(2, 2 + s.sources)
-    v[:, at, at] = np.where(s.device >= 0, s.offset, 0.0) ** 2
-    at = np.arange(2 + s.sources, 2 + s.sources + s.devices)
-    v[:, at, at] = s.day**2
+    v[..., at, at] = np.where(s.device >= 0, s.offset, 0.0) ** 2
+    at = np.arange(2 + s.sources, 2 + p)
+    v[..., at, at] = s.day**2
 
     rows = np.column_stack([data.value, s.regressors(data.source, (data.day - origin) / WEEK)])
     noise = s.noise(data.source, data.size)
-    sums, logs = np.zeros((1 + p, 1 + p)), 0.0
+    sums, logs = np.zeros((many, 1 + p, 1 + p)), np.zeros(many)
+    course = _Courses.of(tried)
     for k in range(steps):
-        days = grid.gap[:, k]
-        weeks = days / WEEK
-        _predict(a, v, weeks, days, s, shared)
+        _predict(a, v, grid.gap[:, k], s, course, shared)
         for mark, where in ((grid.first[:, k], first), (grid.second[:, k], second)):
             c = np.flatnonzero(mark)
-            a[c, where] = a[c, 0]
-            v[c, where, :] = v[c, 0, :]
-            v[c, :, where] = v[c, :, 0]
-            v[c, where, where] = v[c, 0, 0]
+            a[:, c, where] = a[:, c, 0]
+            v[:, c, where, :] = v[:, c, 0, :]
+            v[:, c, :, where] = v[:, c, :, 0]
+            v[:, c, where, where] = v[:, c, 0, 0]
         for j in range(slots):
             c = np.flatnonzero(grid.row[:, k, j] >= 0)
             if not c.size:
                 break
+            everyone = c.size == clients  # then no copies are made
             r = grid.row[c, k, j]
             h = show[data.source[r]]
-            vh = np.einsum("cij,cj->ci", v[c], h)
-            f = np.einsum("ci,ci->c", h, vh) + noise[r]
-            e = rows[r] - np.einsum("ci,ciq->cq", h, a[c])
-            a[c] += vh[:, :, None] * (e / f[:, None])[:, None, :]
-            v[c] -= vh[:, :, None] * vh[:, None, :] / f[:, None, None]
-            sums += e.T @ (e / f[:, None])
-            logs += float(np.log(2 * math.pi * f).sum())
-    common = _common(sums, logs, s)
-    value, value_sd = _contrast(a, v, common, _unit(m, {0: 1.0}))
-    change, change_sd = _contrast(a, v, common, _unit(m, {second: 1.0, first: -1.0}))
-    return common, Levels(value, value_sd, change, change_sd)
+            part = v if everyone else v[:, c]
+            state = a if everyone else a[:, c]
+            vh = (part @ h[:, :, None])[..., 0]
+            f = (vh * h).sum(axis=-1) + noise[r]
+            e = rows[r] - (h[:, None, :] @ state)[..., 0, :]
+            gain = vh / f[..., None]
+            state += gain[..., :, None] * e[..., None, :]
+            part -= gain[..., :, None] * vh[..., None, :]
+            if not everyone:
+                a[:, c], v[:, c] = state, part
+            sums += np.swapaxes(e, 1, 2) @ (e / f[..., None])
+            logs += np.log(2 * math.pi * f).sum(axis=1)
+    out = []
+    for k in range(many):
+        common = _common(sums[k], float(logs[k]), s) if known is None else known[k]
+        value, value_sd = _contrast(a[k], v[k], common, _unit(m, {0: 1.0}))
+        change, change_sd = _contrast(a[k], v[k], common, _unit(m, {second: 1.0, first: -1.0}))
+        out.append((common, Levels(value, value_sd, change, change_sd)))
+    return out
 
 
 def _unit(m: int, at: dict[int, float]) -> Floats:
@@ -232,29 +250,52 @@ def _unit(m: int, at: dict[int, float]) -> Floats:
     return out
 
 
-def _predict(a: Floats, v: Floats, weeks: Floats, days: Floats, s: Spreads, shared: int) -> None:
-    """Move states and their covariances on by so many days, in place."""
-    a[:, 0] += weeks[:, None] * a[:, 1]
-    v[:, 0, :] += weeks[:, None] * v[:, 1, :]
-    v[:, :, 0] += weeks[:, None] * v[:, :, 1]
-    trend, level = s.trend**2, s.level**2
-    v[:, 0, 0] += trend * weeks**3 / 3 + level * weeks
-    cross = trend * weeks**2 / 2
-    v[:, 0, 1] += cross
-    v[:, 1, 0] += cross
-    v[:, 1, 1] += trend * weeks
-    at = 2 + s.sources + np.arange(s.devices)
+@dataclass(frozen=True, slots=True, eq=False)
+class _Courses:
+    """What differs between the courses that are tried: variances, shape (k, 1)."""
+
+    level: Floats
+    trend: Floats
+    morning: Floats
+
+    @classmethod
+    def of(cls, tried: Sequence[Spreads]) -> _Courses:
+        return cls(
+            *(
+                np.array([x], dtype=float).T ** 2
+                for x in (
+                    [s.level for s in tried],
+                    [s.trend for s in tried],
+                    [s.morning for s in tried],
+                )
+            )
+        )
+
+
+def _predict(a: Floats, v: Floats, days: Floats, s: Spreads, course: _Courses, shared: int) -> None:
+    """Move states and their covariances on by so many days (c,), in place."""
+    weeks = days / WEEK
+    a[..., 0, :] += weeks[:, None] * a[..., 1, :]
+    v[..., 0, :] += weeks[:, None] * v[..., 1, :]
+    v[..., :, 0] += weeks[:, None] * v[..., :, 1]
+    v[..., 0, 0] += course.trend * weeks**3 / 3 + course.level * weeks
+    cross = course.trend * weeks**2 / 2
+    v[..., 0, 1] += cross
+    v[..., 1, 0] += cross
+    v[..., 1, 1] += course.trend * weeks
+    lo, hi = 2 + s.sources, 2 + s.sources + s.devices
     kept = s.correlation**days if s.correlation > 0 else (days == 0).astype(float)
-    a[:, at] *= kept[:, None, None]
-    v[:, at, :] *= kept[:, None, None]
-    v[:, :, at] *= kept[:, None, None]
-    v[:, at, at] += s.day**2 * (1 - kept[:, None] ** 2)
-    fresh = days > 0  # another morning: nothing of the last one is left
-    fresh |= v[:, shared, shared] == 0
-    a[fresh, shared] = 0.0
-    v[fresh, shared, :] = 0.0
-    v[fresh, :, shared] = 0.0
-    v[fresh, shared, shared] = s.morning**2
+    a[..., lo:hi, :] *= kept[:, None, None]
+    v[..., lo:hi, :] *= kept[:, None, None]
+    v[..., :, lo:hi] *= kept[:, None, None]
+    at = np.arange(lo, hi)
+    v[..., at, at] += s.day**2 * (1 - kept[:, None] ** 2)
+    # another morning: nothing of the last one is left
+    fresh = np.flatnonzero((days > 0) | (v[:, :, shared, shared] == 0).all(axis=0))
+    a[:, fresh, shared] = 0.0
+    v[:, fresh, shared, :] = 0.0
+    v[:, fresh, :, shared] = 0.0
+    v[:, fresh, shared, shared] = course.morning
 
 
 def _contrast(a: Floats, v: Floats, common: Common, g: Floats) -> tuple[Floats, Floats]:
@@ -316,88 +357,3 @@ def _grid(data: Observations, since: Ints, until: Ints, now: Ints) -> _Grid:
         mark[owner[own], place[own]] = True
         marks.append(mark)
     return _Grid(row, gap, marks[0], marks[1])
-
-
-@dataclass(frozen=True, eq=False)
-class Course(FrozenArrays):
-    """The level of one client on some days: arrays of shape (q,), and covariance (q, q).
-
-    ``share`` (s,) is each source's part of what the readings tell of the last day.
-    """
-
-    day: Ints
-    level: Floats
-    covariance: Floats
-    share: Floats
-
-    @property
-    def sd(self) -> Floats:
-        """SD of each day's level."""
-        return np.asarray(np.sqrt(np.maximum(np.diag(self.covariance), 0.0)))
-
-    def change(self, first: int, second: int) -> tuple[float, float]:
-        """Change between two places of ``day``, and its SD."""
-        g = np.zeros(self.day.size)
-        g[second] += 1.0
-        g[first] -= 1.0
-        variance = float(g @ self.covariance @ g)
-        return float(self.level[second] - self.level[first]), math.sqrt(max(variance, 0.0))
-
-
-def course_of(
-    data: Observations, s: Spreads, common: Common, client: int, days: Ints, origin: int
-) -> Course:
-    """The smoothed course of one client on any days, from the covariances of its readings.
-
-    Parameters
-    ----------
-    data : Observations
-        Readings of all clients.
-    s : Spreads
-        The SDs of the model.
-    common : Common
-        Biases and drifts, as the filter has found them from all clients.
-    client : int
-        Place of the client.
-    days : ndarray of int, shape (q,)
-        The days asked about, in increasing order.
-    origin : int
-        Day from which drifts count.
-
-    Notes
-    -----
-    It gives what a smoother gives, by a Cholesky factor of the client's n readings.
-    """
-    own = np.flatnonzero(data.client == client)
-    day, source = data.day[own], data.source[own]
-    begin = int(min(day.min(initial=days[0]), days[0]))
-    t, q = (day - begin) / WEEK, (days - begin) / WEEK
-    slope = s.slope[source]
-    v = slope[:, None] * _level_covariance(t, t, s) * slope[None, :]
-    same = source[:, None] == source[None, :]
-    device = s.device[source]
-    known = device >= 0
-    v += np.where(same & known[:, None], s.offset[source][:, None] ** 2, 0.0)
-    apart = np.abs(day[:, None] - day[None, :])
-    alike = (device[:, None] == device[None, :]) & known[:, None]
-    kept = s.correlation ** apart.astype(float) if s.correlation > 0 else (apart == 0) * 1.0
-    if s.devices:
-        v += np.where(alike, s.day[device][:, None] ** 2 * kept, 0.0)
-    together = s.shares_morning[source]
-    v += np.where((apart == 0) & together[:, None] & together[None, :], s.morning**2, 0.0)
-    v[np.arange(own.size), np.arange(own.size)] += s.noise(source, data.size[own])
-    x = s.regressors(source, (day - origin) / WEEK)
-    k = _level_covariance(q, t, s) * slope[None, :]
-    weight = np.linalg.solve(v, k.T).T if own.size else np.zeros((days.size, 0))
-    level = s.middle + weight @ (data.value[own] - slope * s.middle - x @ common.value)
-    of = weight @ x
-    covariance = _level_covariance(q, q, s) - weight @ k.T + of @ common.covariance @ of.T
-    told = np.maximum(np.bincount(source, weight[-1] * k[-1], minlength=s.sources), 0.0)
-    return Course(days, level, covariance, told / max(float(told.sum()), 1e-300))
-
-
-def _level_covariance(t: Floats, u: Floats, s: Spreads) -> Floats:
-    """Covariance of levels at so many weeks from the client's first day."""
-    low, high = np.minimum.outer(t, u), np.maximum.outer(t, u)
-    walk = s.level**2 * low + s.trend**2 * low**2 * (3 * high - low) / 6
-    return np.asarray(s.start**2 + s.start_trend**2 * np.multiply.outer(t, u) + walk)

@@ -77,6 +77,13 @@ class Estimate:
             self, value=self.value * by, interval=ends, se=None if self.se is None else self.se * by
         )
 
+    def widened(self, limit: float) -> Estimate:
+        """Return the same figure with the interval value ± limit·se."""
+        if self.se is None:
+            return self
+        half = limit * self.se
+        return replace(self, interval=Interval(self.value - half, self.value + half))
+
 
 @dataclass(frozen=True, slots=True)
 class Note:

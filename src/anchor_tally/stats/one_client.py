@@ -8,14 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
-from .distributions import normal_quantile, t_estimate, t_quantile
+from .distributions import t_estimate, t_quantile
 from .estimate import Estimate, Floats, FrozenArrays, Interval, Ints
 from .offsets import day_to_day
 
 WEEK_DAYS = 7
 OWN_DAYS = 10  # days of a client from which on their own noise is used
-MOST_DAYS = 60  # mornings on each side beyond which nobody is asked for more
-FARTHEST = 5 * 365  # days ahead beyond which no date is told
 REAL, LIKELY, NOISE = "real", "likely", "within noise"
 
 
@@ -44,15 +42,13 @@ class Verdict:
     """A change between two spans of days: value, interval, verdict and probability.
 
     ``direction`` is the probability that the true change has this sign, ``exceeds`` that it is
-    larger than a target (None: no target). ``settle`` is how many mornings on each side would
-    settle a change of this size; None for more than ``MOST_DAYS``.
+    larger than a target (None: no target).
     """
 
     change: Estimate
     kind: str
     direction: float
     exceeds: float | None
-    settle: int | None
     first: float
     second: float
     days: tuple[int, int]
@@ -203,7 +199,6 @@ def verdict(
             NOISE if same else REAL,
             0.5 if same else 1.0,
             None if target is None else float(abs(change) > target),
-            None,
             float(first.mean()),
             float(second.mean()),
             days,
@@ -217,17 +212,11 @@ def verdict(
         if size > t_quantile(0.9, df) * se
         else NOISE
     )
-    settle = (
-        math.ceil(2 * (normal_quantile(0.975) * noise.sd / size) ** 2)
-        if size > 0
-        else MOST_DAYS + 1
-    )
     return Verdict(
         change=t_estimate(change, se, df, sum(days), "means-of-days"),
         kind=kind,
         direction=float(special.stdtr(df, size / se)),
         exceeds=None if target is None else float(special.stdtr(df, (size - target) / se)),
-        settle=settle if settle <= MOST_DAYS else None,
         first=float(first.mean()),
         second=float(second.mean()),
         days=days,
@@ -291,71 +280,3 @@ def rate_of(day: Ints, value: Floats, least_days: int = 5, least_span: int = 21)
     se = math.sqrt(float(left @ left) / (day.size - 2) / tt)
     now = float(value.mean()) + slope * float(t[-1])
     return Rate(t_estimate(slope, se, day.size - 2, int(day.size), "ols"), now)
-
-
-def days_to(goal: float, rate: Rate) -> tuple[int, int | None] | None:
-    """Days until a goal is reached at a rate.
-
-    Parameters
-    ----------
-    goal : float
-        Target value, in units of the metric.
-    rate : Rate
-        Slope with its interval, and the value now.
-
-    Returns
-    -------
-    tuple of int and (int or None), or None
-        Earliest and latest day from now, by the ends of the interval of the slope; the latest is
-        None when the goal may never be reached. None when the value moves away from the goal, has
-        reached it, or would need years.
-    """
-    gap = goal - rate.now
-    i = rate.per_week.interval
-    if i is None or gap == 0:
-        return None
-    toward = (i.low, i.high) if gap > 0 else (-i.high, -i.low)
-    slow, fast = toward
-    if fast <= 0:
-        return None
-    size = abs(gap) * WEEK_DAYS
-    if size / fast > FARTHEST:
-        return None
-    return math.floor(size / fast), math.ceil(size / slow) if slow * FARTHEST > size else None
-
-
-def disagreement(change: Floats, se: Floats, df: Floats) -> float | None:
-    """Test whether several estimates of one change differ by more than chance.
-
-    Parameters
-    ----------
-    change, se, df : (k,) arrays
-        Estimates, their standard errors and the degrees of freedom of these.
-
-    Returns
-    -------
-    float or None
-        p-value of Welch's test; None below two estimates, or where one has no error.
-
-    Notes
-    -----
-    Standard errors are estimated from few days each: a test that takes them as known rejects too
-    often.
-
-    References
-    ----------
-    Welch 1951, Biometrika 38:330.
-
-    Examples
-    --------
-    >>> round(disagreement(np.array([0.0, 2.0]), np.array([0.5, 0.5]), np.array([9.0, 9.0])), 3)
-    0.011
-    """
-    k = change.size
-    if k < 2 or (se <= 0).any():
-        return None
-    w = 1 / se**2
-    mean = float(w @ change / w.sum())
-    spread = float((((1 - w / w.sum()) ** 2) / df).sum())
-    f = float(w @ (change - mean) ** 2) / (k - 1) / (1 + 2 * (k - 2) / (k * k - 1) * spread)
-    return float(special.fdtrc(k - 1, (k * k - 1) / (3 * spread), f))

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 from scipy.optimize import nnls
 
-from .best_estimate import WEEK, Common, Levels, Observations, Spreads, filter_clients
+from .best_estimate import WEEK, Levels, Observations, Spreads, filter_clients
+from .client_course import Model
 from .estimate import Floats, Ints
 
 LEVELS = (0.05, 0.1, 0.2, 0.3, 0.45)  # SD that a level gains in a week, tried by likelihood
 TRENDS = (0.003, 0.015, 0.05)  # SD that a weekly trend gains in a week
-START_TREND = 0.15  # SD of a weekly trend: 95 % of people within 0.3 a week
+START_TREND = 0.15  # SD of a weekly trend (assumed): 95 % of people within 0.3 a week
 DRIFT = 0.02  # SD of a device's drift per week where scans do not tell (assumed)
 OFFSET = 2.5  # SD of offsets between people where too few were scanned (assumed)
 SMALLEST = 0.05
@@ -21,6 +23,7 @@ LEAST_PAIRS = 15  # pairs of neighbouring days from which on a correlation is ta
 LEAST_CLIENTS = 4
 FAINT = 0.3  # weight of a guess beside measured variances, whose weight is √(df/2)
 MOST_LAG = 7  # days between values that are compared
+FAINTEST = 1e-3  # share of the likelihood below which a course is left out
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -28,7 +31,8 @@ class Sources:
     """What is known of the sources beside their readings, arrays of shape (s,).
 
     ``device`` numbers the devices from 0, −1 for scans; ``slope`` is what a source shows of a
-    change of 1; ``step`` the step in which values are shown.
+    change of 1; ``step`` the step in which values are shown; ``scale`` what multiplies the SDs
+    assumed here, which are those of body fat in percentage points.
     """
 
     device: Ints
@@ -36,6 +40,7 @@ class Sources:
     shares_morning: npt.NDArray[np.bool_]
     scan_sd: float
     step: Floats
+    scale: float = 1.0
 
 
 def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Spreads, float]:
@@ -68,8 +73,10 @@ def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Sp
         own = device[data.source] == d
         if own.any():
             repeats[d] = float((repeat[data.source[own]] ** 2 / data.size[own]).mean())
-    total, correlation = _day_errors(data, device, devices)
-    morning, gap = _morning(data, device, sources.shares_morning, total)
+    total, correlation, morning, gap = np.zeros(0), 0.0, 0.0, 0.0
+    if devices:
+        total, correlation = _day_errors(data, device, devices)
+        morning, gap = _morning(data, device, sources.shares_morning, total)
     alone = devices == 1  # its own series holds the shared error as well
     shared = np.zeros(devices)
     if alone and sources.shares_morning.any():
@@ -78,22 +85,22 @@ def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Sp
     level = data.value[scans] if scans.any() else data.value
     spread = float(level.std()) if level.size > 2 else 0.0
     empty = Spreads(
-        level=LEVELS[1],
-        trend=TRENDS[1],
-        start=max(2 * spread, 8.0),
-        start_trend=START_TREND,
+        level=LEVELS[1] * sources.scale,
+        trend=TRENDS[1] * sources.scale,
+        start=max(2 * spread, 8.0 * sources.scale),
+        start_trend=START_TREND * sources.scale,
         middle=float(level.mean()) if level.size else 0.0,
         offset=np.zeros(device.size),
         day=day,
         repeat=repeat,
         slope=sources.slope,
-        drift=np.full(devices, DRIFT),
+        drift=np.full(devices, DRIFT * sources.scale),
         device=device,
         shares_morning=sources.shares_morning,
         morning=morning,
         correlation=correlation,
     )
-    return replace(empty, offset=_offsets(data, empty)), gap
+    return replace(empty, offset=_offsets(data, empty, OFFSET * sources.scale)), gap
 
 
 def _table(data: Observations, device: Ints, devices: int) -> tuple[Floats, Ints, Ints]:
@@ -238,9 +245,9 @@ def _morning(
     return float(np.sqrt(max(total / (2 * weights), 0.0))), weeks / weights
 
 
-def _offsets(data: Observations, s: Spreads) -> Floats:
+def _offsets(data: Observations, s: Spreads, assumed: float) -> Floats:
     """SDs of offsets between clients, from readings and scans of one day."""
-    out = np.full(s.sources, OFFSET)
+    out = np.full(s.sources, assumed)
     out[s.device < 0] = 0.0
     width = int(data.day.max(initial=0)) + 1
     key = data.client * width + data.day
@@ -257,14 +264,14 @@ def _offsets(data: Observations, s: Spreads) -> Floats:
         if clients.size < LEAST_CLIENTS:
             continue
         n = np.bincount(c)
-        d = data.value[own] - mean[place]
+        d = data.value[own] - s.slope[k] * mean[place]  # the offset of a source with this slope
         each = np.bincount(c, d) / n
         shared = s.morning**2 if s.shares_morning[k] else 0.0
         noise = (
             s.day[s.device[k]] ** 2
             + shared
             + float((s.repeat[k] ** 2 / data.size[own]).mean())
-            + float((s.repeat[s.device < 0].max() ** 2 / number[place]).mean())
+            + float(((s.slope[k] * s.repeat[s.device < 0].max()) ** 2 / number[place]).mean())
         )
         df = clients.size - 1
         between = float(each.var(ddof=1)) - noise * float((1 / n).mean())
@@ -274,13 +281,9 @@ def _offsets(data: Observations, s: Spreads) -> Floats:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Estimated:
-    """Levels of all clients, averaged over the courses that the likelihood allows.
+    """Levels of all clients, averaged over the courses that the likelihood allows."""
 
-    ``spreads`` and ``common`` are those of the most likely course.
-    """
-
-    spreads: Spreads
-    common: Common
+    model: Model
     levels: Levels
 
 
@@ -305,21 +308,32 @@ def estimate_levels(
     Notes
     -----
     All combinations of LEVELS and TRENDS are equally likely beforehand. What they give is averaged
-    with the marginal likelihood as weight, and their disagreement is part of the SD.
+    with the marginal likelihood as weight, and their disagreement is part of the SD. Those with
+    less than a thousandth of the weight are left out.
     """
-    tried = [
-        (t, *filter_clients(data, t, since, until, now, origin))
-        for t in (_with_course(s, gap, x, y) for x in LEVELS for y in TRENDS)
-    ]
-    logs = np.array([common.log_likelihood for _, common, _ in tried])
+    scale = s.start_trend / START_TREND
+    tried = [_with_course(s, gap, x * scale, y * scale) for x in LEVELS for y in TRENDS]
+    found = filter_clients(data, tried, since, until, now, origin)
+    logs = np.array([common.log_likelihood for common, _ in found])
     weight = np.exp(logs - logs.max())
-    weight /= weight.sum()
-    value, value_sd = _mixed(weight, [x.value for *_, x in tried], [x.value_sd for *_, x in tried])
-    change, change_sd = _mixed(
-        weight, [x.change for *_, x in tried], [x.change_sd for *_, x in tried]
+    kept = np.flatnonzero(weight > FAINTEST * weight.sum())
+    weight = weight[kept] / weight[kept].sum()
+    common = tuple(found[k][0] for k in kept)
+    model = Model(tuple(tried[k] for k in kept), common, weight, origin)
+    return Estimated(model, _mixed_levels(weight, [found[k][1] for k in kept]))
+
+
+def levels_of(data: Observations, model: Model, since: Ints, until: Ints, now: Ints) -> Levels:
+    """Levels of clients whose model is known already, arrays of days as in ``estimate_levels``."""
+    found = filter_clients(data, model.tried, since, until, now, model.origin, model.common)
+    return _mixed_levels(model.weight, [levels for _, levels in found])
+
+
+def _mixed_levels(weight: Floats, levels: Sequence[Levels]) -> Levels:
+    value = _mixed(weight, [x.value for x in levels], [x.value_sd for x in levels])
+    return Levels(
+        *value, *_mixed(weight, [x.change for x in levels], [x.change_sd for x in levels])
     )
-    best = tried[int(logs.argmax())]
-    return Estimated(best[0], best[1], Levels(value, value_sd, change, change_sd))
 
 
 def _with_course(s: Spreads, gap: float, level: float, trend: float) -> Spreads:

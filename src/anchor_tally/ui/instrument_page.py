@@ -142,7 +142,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
 
     def show_results(self, chosen: int) -> None:
         """Show the results that there are, ``chosen`` selected."""
-        names = [short_name(self.instrument_of(r).name) for r in self.results]
+        names = self.choices_shown()
         self.chosen = chosen
         self.spare.hide()
         self.remedy.hide()
@@ -152,6 +152,14 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         self._figure().show()
         self.paint()
         self.shown.emit()
+
+    def choices_shown(self) -> list[str]:
+        """What can be chosen over the picture, by default each instrument."""
+        return [short_name(self.instrument_of(r).name) for r in self.results]
+
+    def mark_choice(self) -> None:
+        """Mark what is shown among the choices."""
+        self.names.mark(self.chosen)
 
     def _figure(self) -> FigureView:
         if self.figure is None:
@@ -183,7 +191,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
         if not self.results:
             return
         r = self.results[self.chosen]
-        self.names.mark(self.chosen)
+        self.mark_choice()
         self.headline.setText(self.say(r))
         self.fill_table(r)
         self.notes.setText(self.notes_of(r))

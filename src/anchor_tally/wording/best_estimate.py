@@ -1,45 +1,196 @@
-"""Sentences of the best estimate: value, change, and what they rest on."""
+"""Sentences of the best estimate: value, change, what they rest on, and what comes next."""
 
 from __future__ import annotations
 
-from ..analysis.time.best_estimate import BestEstimateResult
-from ..domain.metrics import metric_of
+from ..analysis.time.best_estimate import BestEstimateResult, Change, GoalDate, Odd
+from ..analysis.time.next_measurement import MOST_MORNINGS
+from ..domain.metrics import Metric, metric_of
 from ..stats.one_client import LIKELY, REAL
 from .names import short_name
-from .numbers import count, number, signed, span
-from .track import WHY, day_of
+from .numbers import ci, count, day_of, number, p_value, signed
 
 KINDS = {REAL: "real change", LIKELY: "probable change"}
+WHY = {
+    "no_dates": "no readings near both dates",
+    "few": "too few readings",
+    "settings": "setting changed",
+    "stuck": "responds too little",
+    "formula": "from height, mass, age and sex only",
+    "same_inputs": "same measurements as another method",
+    "no_scatter": "shows one value every day",
+}
 
 
-def value_words(r: BestEstimateResult) -> str:
-    """The value with its interval, and how much it rests on."""
+def source_words(name: str, setting: str) -> str:
+    """A source by the instrument's short name and its setting."""
+    return short_name(name) + (f", {setting}" if setting else "")
+
+
+def headline(r: BestEstimateResult) -> str:
+    """The change between the two days, and the value now."""
     m = metric_of(r.metric)
-    k, i = m.decimals, r.value.interval
-    ends = "" if i is None else f" (95 % CI {span(i, k)})"
-    parts = [
-        count(r.scans, "scan") if r.scans else "no scan of this client",
-        f"{r.devices} other " + ("source" if r.devices == 1 else "sources"),
-        count(r.mornings, "morning"),
-    ]
+    c = r.change
+    now = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
+    dates = f"{day_of(c.since)} to {day_of(c.until)}"
     return (
-        f"{r.client.code}, all sources: {number(r.value.value, k)} {m.symbol} on"
-        f" {day_of(r.at)}{ends}, from {', '.join(parts)}."
+        f"{r.client.code}, {m.label.lower()}: {now} on {day_of(r.at)}."
+        f" {_upper(_change(c, m))}, {dates}."
     )
 
 
 def change_words(r: BestEstimateResult) -> str:
     """The change between the two days, in the fixed words of a verdict."""
-    m = metric_of(r.metric)
-    k, i = m.decimals, r.change.interval
-    ends = "" if i is None else f" (95 % CI {span(i, k, sign=True)})"
-    size = f"{signed(r.change.value, k)} {m.difference_unit}{ends}"
-    dates = f"from {day_of(r.since)} to {day_of(r.until)}"
-    text = f"{KINDS.get(r.kind, 'no detectable change').capitalize()}, {size}, {dates}."
-    if r.exceeds is not None and r.kind in KINDS:
-        share = "below 1" if r.exceeds < 0.01 else f"{100 * r.exceeds:.0f}"
-        text += f" Probability that it is more than the margin: {share} %."
+    return _change(r.change, metric_of(r.metric))
+
+
+def _change(c: Change, m: Metric) -> str:
+    size = f"{signed(c.change.value, m.decimals)} {m.difference_unit}"
+    kind = KINDS.get(c.kind, "no detectable change")
+    return f"{kind}, {size}{ci(c.change.interval, m.decimals, sign=True)}"
+
+
+def _upper(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def picked_words(r: BestEstimateResult) -> str:
+    """That the interval allows for days that were not fixed beforehand."""
+    return (
+        "The interval of this change holds for any two dates: these were not fixed beforehand."
+        if r.change.picked
+        else ""
+    )
+
+
+def margin_words(r: BestEstimateResult) -> str:
+    """How probable it is that the change is more than the margin."""
+    c = r.change
+    if c.exceeds is None or c.kind not in KINDS:
+        return ""
+    share = "below 1" if c.exceeds < 0.01 else f"{100 * c.exceeds:.0f}"
+    return f"Probability that it is more than the margin: {share} %."
+
+
+def basis_words(r: BestEstimateResult) -> str:
+    """What value and change rest on."""
+    parts = []
+    if r.scanned:
+        parts.append(count(r.scans, "scan") if r.scans else "no scan of this client")
+        other = "other source" if r.devices == 1 else "other sources"
+        parts.append(f"{r.devices} {other}")
+    parts.append(count(r.mornings, "morning"))
+    text = f"From {', '.join(parts)}."
+    alike = round(r.independent)
+    if alike < r.recent:
+        text += (
+            f" The last four weeks have {count(r.recent, 'morning')}, which tell as much as"
+            f" {alike} independent {'one' if alike == 1 else 'ones'}, because neighbouring days"
+            " are alike."
+        )
     return text
+
+
+def since_scan_words(r: BestEstimateResult) -> str:
+    """Change since the last scan."""
+    c = r.since_scan
+    if c is None:
+        return ""
+    return f"Since the scan of {day_of(c.since)}: {_change(c, metric_of(r.metric))}."
+
+
+def more_words(r: BestEstimateResult) -> str:
+    """How many more mornings would tell a change, or what limits them."""
+    x, m = r.more, metric_of(r.metric)
+    if x is None:
+        return ""
+    true = f"a true change of {number(x.size, m.decimals)} {m.difference_unit}"
+    half = f"±{number(x.half, m.decimals)} {m.difference_unit}"
+    since = f"since {day_of(r.change.since)}"
+    if x.mornings is None:
+        text = (
+            f"{MOST_MORNINGS} more mornings would not show {true} {since} as real with 80 % power:"
+            f" the interval stays at {half}."
+        )
+        return text + (" Another scan can narrow it." if r.scanned else "")
+    return f"{count(x.mornings, 'more morning')} would show {true} {since} as real with 80 % power."
+
+
+def next_words(r: BestEstimateResult) -> str:
+    """What to measure next: the measurement that narrows the interval most, and the next one."""
+    m, a = metric_of(r.metric), r.ahead
+    helps = [c for c in a.candidates if c.half < 0.95 * a.waiting]
+    if not helps:
+        return ""
+
+    def half(x: float) -> str:
+        return f"±{number(x, m.decimals)} {m.difference_unit}"
+
+    def what(k: int) -> str:
+        c = helps[k]
+        name = source_words(c.name, c.setting)
+        if c.name == r.anchor and r.scanned:
+            return "a scan"
+        return f"a week of mornings on {name}" if c.mornings else f"one measurement by {name}"
+
+    text = (
+        f"Next: {what(0)} narrows the interval in a week from {half(a.waiting)} to"
+        f" {half(helps[0].half)}"
+    )
+    if len(helps) > 1:
+        text += f"; {what(1)} to {half(helps[1].half)}"
+    return text + "."
+
+
+def odd_words(r: BestEstimateResult) -> str:
+    """Sources that disagree with the others beyond chance, with the days."""
+    m = metric_of(r.metric)
+    return " ".join(_odd(x, m) for x in r.odd)
+
+
+def _odd(x: Odd, m: Metric) -> str:
+    days = day_of(x.first) if x.first == x.last else f"{day_of(x.first)} to {day_of(x.last)}"
+    size = f"{number(abs(x.gap), m.decimals)} {m.difference_unit}"
+    side = "above" if x.gap > 0 else "below"
+    return (
+        f"{source_words(x.name, x.setting)} disagrees with the other sources: {size} {side} them,"
+        f" {days} (p {p_value(x.p)}). Check these readings."
+    )
+
+
+def goal_words(g: GoalDate | None, r: BestEstimateResult) -> str:
+    """When a goal is reached."""
+    if g is None:
+        return ""
+    m = metric_of(r.metric)
+    head = f"Goal {number(g.goal, m.decimals)} {m.symbol}"
+    k = m.decimals + 1
+    ends = ci(r.trend.interval, k, sign=True)
+    rate = f"{signed(r.trend.value, k)} {m.difference_unit} a week{ends}"
+    if g.reached:
+        return f"{head}: reached. Rate {rate}."
+    if not g.trend:
+        return f"{head}: no date, because no trend is shown. Rate {rate}."
+    if g.earliest is None:
+        return f"{head}: not reached at this rate, {rate}."
+    if g.latest is None:
+        return f"{head}: not before {day_of(g.earliest)}, at {rate}."
+    return f"{head}: between {day_of(g.earliest)} and {day_of(g.latest)} at {rate}."
+
+
+def sentences(r: BestEstimateResult) -> list[str]:
+    """All that is said of a client, a sentence or two each."""
+    said = (
+        headline(r),
+        basis_words(r),
+        picked_words(r),
+        margin_words(r),
+        since_scan_words(r),
+        odd_words(r),
+        more_words(r),
+        next_words(r),
+        goal_words(r.goal, r),
+    )
+    return [x for x in said if x]
 
 
 SHARE_HEADS = ("Source", "Part of the value", "Days")
@@ -48,11 +199,7 @@ SHARE_HEADS = ("Source", "Part of the value", "Days")
 def share_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
     """One row a source that counts: name and setting, its part in the value, days."""
     return tuple(
-        (
-            short_name(x.name) + (f", {x.setting}" if x.setting else ""),
-            f"{100 * x.share:.0f} %",
-            f"{x.days}",
-        )
+        (source_words(x.name, x.setting), f"{100 * x.share:.0f} %", f"{x.days}")
         for x in r.sources
         if not x.why
     )
@@ -62,3 +209,24 @@ def left_out_words(r: BestEstimateResult) -> str:
     """Sources that count for nothing, with the reason; "" where all count."""
     out = [f"{short_name(x.name)} ({WHY.get(x.why, x.why)})" for x in r.sources if x.why]
     return f"Not counted: {', '.join(out)}." if out else ""
+
+
+def weight_words(r: BestEstimateResult, most: int = 12) -> str:
+    """The readings behind the value with their weights, the heaviest first."""
+    m = metric_of(r.metric)
+    lines = [
+        f"{source_words(x.name, x.setting)}, {day_of(x.day)}: {number(x.value, m.decimals)}"
+        f" {m.symbol}, weight {signed(100 * x.weight, 1)} %"
+        for x in r.weighed[:most]
+    ]
+    rest = sum(abs(x.weight) for x in r.weighed[most:])
+    whole = sum(abs(x.weight) for x in r.weighed)
+    text = (
+        "Weight: how much the value changes when this mean changes by 1. The offsets of all"
+        " clients are part of the value as well.\n" + "\n".join(lines)
+    )
+    if len(r.weighed) > most and whole:
+        text += (
+            f"\n{len(r.weighed) - most} more sets have {100 * rest / whole:.0f} % of all weights."
+        )
+    return text

@@ -61,6 +61,11 @@ def day_words(moment: str) -> str:
     return f"{at.day} {at:%b %Y} {moment[11:16]}".rstrip()
 
 
+def day_of(ordinal: int) -> str:
+    """A day as people write it, from its ordinal."""
+    return day_words(date.fromordinal(ordinal).isoformat())
+
+
 def ci(interval: Interval | None, decimals: int = 1, *, sign: bool = False) -> str:
     """A 95 % confidence interval in brackets, with a space before; "" where there is none."""
     return "" if interval is None else f" (95 % CI {span(interval, decimals, sign=sign)})"

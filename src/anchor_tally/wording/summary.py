@@ -9,11 +9,10 @@ from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import TrackResult
 from ..domain.metrics import Metric, is_fat, metric_of
 from ..domain.units import UNITS
-from ..stats.estimate import Interval
+from ..stats.estimate import Estimate, Interval
 from ..stats.one_client import LIKELY, REAL
-from .numbers import MISSING, day_words, number, signed, span
+from .numbers import MISSING, day_of, day_words, number, signed, span
 from .plan import iso
-from .track import day_of, verdict_of
 
 CANNOT = (
     "These numbers are not a diagnosis. Alone they say nothing about health, fitness or"
@@ -69,10 +68,16 @@ def _difference_unit(m: Metric, shown: ShownIn) -> str:
 
 def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
     """The newest value: corrected with its interval, else the last scan, else a mean of 7 days."""
-    if s is None or not s.day.size:
-        return MISSING
     m = metric_of(r.metric)
     u = shown_in(m, unit)
+    b = r.best
+    if b is not None and b.scans and b.value.interval is not None:
+        i, k = b.value.interval, m.decimals
+        ends = f"{u.number(i.low, k)} to {u.number(i.high, k)}"
+        value = f"{u.number(b.value.value, k)} {u.symbol} (95 % interval {ends})"
+        return f"{value}, {day_of(b.at)}, from scans and all devices"
+    if s is None or not s.day.size:
+        return MISSING
     k, at = m.decimals, day_of(int(s.day[-1]))
     if bool(s.corrected[-1]):
         ends = f"{u.number(float(s.low[-1]), k)} to {u.number(float(s.high[-1]), k)}"
@@ -90,16 +95,22 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
 
 def change_words(r: TrackResult, unit: str = "") -> str:
     """The change between the two dates, with its interval."""
-    v, m = verdict_of(r), metric_of(r.metric)
-    if r.together is not None and r.together.disagrees:
-        return "no common result: the methods disagree"
-    if v is None:
+    m = metric_of(r.metric)
+    change, _ = _told(r)
+    if change is None:
         return "not known: too few measurements"
-    u, i = shown_in(m, unit), v.change.interval
+    u, i = shown_in(m, unit), change.interval
     ends = None if i is None else Interval(i.low * u.factor, i.high * u.factor)
-    size = signed(v.change.value * u.factor, m.decimals)
+    size = signed(change.value * u.factor, m.decimals)
     told = span(ends, m.decimals, sign=True)
     return f"{size} {_difference_unit(m, u)} (95 % interval {told})"
+
+
+def _told(r: TrackResult) -> tuple[Estimate | None, str]:
+    """The change and its verdict: from all sources, else of the instrument that is shown."""
+    if r.best is not None:
+        return r.best.change.change, r.best.change.kind
+    return (None, "") if r.change is None else (r.change.change, r.change.kind)
 
 
 def dates_words(r: TrackResult) -> str:
@@ -109,11 +120,11 @@ def dates_words(r: TrackResult) -> str:
 
 def meaning_words(r: TrackResult) -> str:
     """What the change means, in a few words."""
-    v = verdict_of(r)
-    if v is None or (r.together is not None and r.together.disagrees):
+    change, kind = _told(r)
+    if change is None:
         return MISSING
     return {REAL: "real change", LIKELY: "probable change, not certain"}.get(
-        v.kind, "no detectable change"
+        kind, "no detectable change"
     )
 
 

@@ -2,34 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
-from dataclasses import dataclass, replace
+import math
+from collections.abc import Generator, Iterable
+from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
-import numpy.typing as npt
 
+from ...domain.events import Event
 from ...domain.lens import Lens
 from ...domain.metrics import is_fat, metric_named
-from ...domain.records import Client, Instrument
-from ...domain.snapshot import OK, Floats, Ints, Snapshot
-from ...methods.registry import EQUATIONS
-from ...stats.best_estimate import Course, Observations, course_of
-from ...stats.distributions import t_estimate, t_quantile
+from ...domain.records import Client
+from ...domain.snapshot import Floats, Ints, Snapshot
+from ...stats.client_course import Course, course_of, disagreements, independent_mornings
+from ...stats.distributions import largest_difference, t_estimate, t_quantile
 from ...stats.estimate import Estimate, FrozenArrays, Note, note
 from ...stats.one_client import LIKELY, NOISE, REAL, beyond_margin
-from ...stats.source_spreads import Estimated, Sources, estimate_levels, spreads_of
-from ..pairs.comparator import CannotCompare, find_comparator, readers_of
-from ..pairs.drift_or_response import following
-from ..pairs.pairing import pair
-from ..pairs.reference_slopes import scan_error, shows_too_little
+from ..pairs.comparator import CannotCompare
 from ..people.cautions import fat_unseen
-from .votes import measured_inputs
+from .next_measurement import MoreMornings, NextMeasurement, more_mornings, next_measurement
+from .study_model import EPOCH, StudyModel, StudyModelRequest
 
 WEEKS_BACK = 4  # the change that is told unless other days are asked about
-MOST_CLIENTS = 60  # beside whom a client is estimated; more would tell the same and take longer
 COURSE_DAYS = 120  # at most so many days of the course
-_EPOCH = date(1970, 1, 1).toordinal()
+FORECAST_WEEKS = 104  # ahead in which a goal is looked for
+# a true change that is asked about where the study states no margin, by unit (assumed)
+SIZES = {"pp": 1.0, "kg": 1.0, "cm": 2.0, "mm": 5.0}
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,32 +56,98 @@ class SourcePoints(FrozenArrays):
     value: Floats
 
 
-@dataclass(frozen=True, eq=False)
-class BestEstimateResult(FrozenArrays):
-    """The level of one client from all sources.
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A change between two days (ordinals) with its verdict.
 
-    ``day`` (q,) are ordinals of the course, ``level`` and ``half`` (q,) its values with half the
-    95 % interval. ``change`` is between ``since`` and ``until`` (ordinals), ``exceeds`` the
-    probability that it is larger than the margin.
+    ``exceeds`` is the probability that it is more than the margin. ``picked``: its interval allows
+    for days that were chosen after the course was seen.
     """
 
-    client: Client
-    metric: str
-    value: Estimate
-    at: int
     change: Estimate
     since: int
     until: int
     kind: str
     exceeds: float | None
+    picked: bool
+
+
+@dataclass(frozen=True, slots=True)
+class GoalDate:
+    """When a goal is reached: earliest and latest day (ordinals).
+
+    ``trend`` says whether a trend is shown; without one there is no date. ``latest`` is None where
+    it may be more than two years away, ``earliest`` too where it is not reached at this trend.
+    """
+
+    goal: float
+    trend: bool
+    reached: bool
+    earliest: int | None
+    latest: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Odd:
+    """Readings of a source that differ from the others beyond chance; days are ordinals."""
+
+    name: str
+    setting: str
+    first: int
+    last: int
+    gap: float
+    p: float
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """One set of repeats behind the value: its mean, its weight, and the stored readings.
+
+    ``weight`` is how much the value moves when the mean moves by 1; ``day`` is an ordinal.
+    """
+
+    name: str
+    setting: str
+    day: int
+    value: float
+    size: int
+    weight: float
+    readings: tuple[int, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class BestEstimateResult(FrozenArrays):
+    """The level of one client from all sources.
+
+    ``day`` (q,) are ordinals of the course, ``level`` and ``half`` (q,) its values with half the
+    95 % interval. ``scanned``: levels are those of a scan. ``independent`` is the number of
+    independent mornings that tell as much as those of the last four weeks.
+    """
+
+    client: Client
+    metric: str
+    scanned: bool
+    anchor: str
+    value: Estimate
+    at: int
+    change: Change
+    since_scan: Change | None
+    trend: Estimate
+    goal: GoalDate | None
+    more: MoreMornings | None
+    ahead: NextMeasurement
+    odd: tuple[Odd, ...]
     scans: int
     devices: int
     mornings: int
+    recent: int
+    independent: float
     day: Ints
     level: Floats
     half: Floats
     sources: tuple[SourceShare, ...]
     points: tuple[SourcePoints, ...]
+    weighed: tuple[Weighed, ...]
     scan_sd: float
     correlation: float
     notes: tuple[Note, ...]
@@ -103,11 +167,18 @@ class BestEstimateRequest:
         Code of the client.
     since, until : int, optional
         Ordinals of the two days of the change; by default the last four weeks.
+    fixed : frozenset of int
+        Ordinals of days that were not chosen by the course: events and planned days. Scans, the
+        first and the last day and four weeks before it need not be named.
+    goal : float, optional
+        Level whose date is asked for.
+    today : str
+        ISO date on which cautions are judged.
 
     Raises
     ------
     CannotCompare
-        From ``run``: no such client, nothing may be shown, no scan in the study, or no readings.
+        From ``run``: no such client, nothing may be shown, or no readings.
     """
 
     snapshot: Snapshot
@@ -115,271 +186,219 @@ class BestEstimateRequest:
     client: str
     since: int | None = None
     until: int | None = None
+    fixed: frozenset[int] = frozenset()
+    goal: float | None = None
+    today: str = ""
 
     def run(self) -> Generator[float, None, BestEstimateResult]:
         """Yield progress; return the result."""
-        s, metric = self.snapshot, self.lens.metric
-        client = s.catalogue.client_coded(self.client)
+        client = self.snapshot.catalogue.client_coded(self.client)
         if client is None:
             raise CannotCompare("choose a client")
-        if metric_named(metric) is None or not is_fat(metric):
-            raise CannotCompare("the best estimate is made of body fat only")
-        if fat_unseen(client):
+        if is_fat(self.lens.metric) and fat_unseen(client):
             raise CannotCompare(
                 f"{client.code}: history of disordered eating: no fat number is shown"
             )
-        reference = find_comparator(s, replace(self.lens, setting=None, clients=None))
-        if reference.kind != "reference":
-            raise CannotCompare("the best estimate needs a scan in the study")
-        used, left_out, slopes, scan_sd = yield from self._sources(reference)
-        data, codes, keys, within = self._observations(reference, used, client)
-        if client.id not in codes:
+        m = yield from StudyModelRequest(self.snapshot, self.lens).run()
+        if client.id not in m.clients:
             raise CannotCompare(f"{client.code} has no readings of this metric")
-        yield 0.5
-        sources = _described(s, keys, used, slopes, scan_sd)
-        spreads, gap = spreads_of(data, sources, within)
-        own = codes.index(client.id)
-        last = np.zeros(len(codes), dtype=np.int64)
-        np.maximum.at(last, data.client, data.day)
-        since, until = last - 7 * WEEKS_BACK, last.copy()
-        if self.since is not None:
-            since[own] = self.since - _EPOCH
-        if self.until is not None:
-            until[own] = self.until - _EPOCH
-        now, origin = np.maximum(last, until), int(np.median(data.day))
-        found = estimate_levels(data, spreads, gap, since, until, now, origin)
-        yield 0.9
-        df = float(2 * max(np.unique(data.client[data.source == 0]).size - 1, 1))
-        return self._result(
-            client, own, data, keys, left_out, found, (since, until, now), origin, df
-        )
+        result = self._result(client, m, m.clients.index(client.id))
+        yield 1.0
+        return result
 
-    def _sources(
-        self, reference: Instrument
-    ) -> Generator[float, None, tuple[list[Instrument], dict[str, str], dict[int, float], float]]:
-        """Instruments that count, why others do not, their slopes, and the error of one scan."""
-        s, stated = self.snapshot, self.snapshot.catalogue.stated
-        reference_sd = stated.get((self.lens.metric, "reference_sd"))
-        lens = Lens(self.lens.metric, reference.name, window_hours=self.lens.window_hours)
-        used: list[Instrument] = []
-        left_out: dict[str, str] = {}
-        slopes: dict[int, float] = {}
-        errors: list[float] = []
-        items = [i for i in readers_of(s, self.lens.metric) if i.kind != "reference"]
-        for k, item in enumerate(_one_of_each(items, self.lens.metric, left_out)):
-            pairs = pair(s, lens, item, reference)
-            errors.append(scan_error(pairs, reference_sd).sd)
-            follows = following(pairs, reference_sd)[0] if pairs.n else None
-            if shows_too_little(follows):
-                left_out[item.name] = "stuck"
-                continue
-            used.append(item)
-            slopes[item.id] = 1.0
-            i = None if follows is None else follows.interval
-            if follows is not None and i is not None and not i.low <= 1 <= i.high:
-                slopes[item.id] = float(np.clip(follows.value, 0.5, 1.5))
-            yield 0.5 * (k + 1) / len(items)
-        return used, left_out, slopes, max(errors, default=reference_sd or 1.0)
-
-    def _observations(
-        self, reference: Instrument, used: list[Instrument], client: Client
-    ) -> tuple[Observations, list[int], list[tuple[int, int]], Floats]:
-        """Means of sets of repeats; clients; instrument and setting of sources; SDs of repeats."""
-        c = self.snapshot.columns[self.lens.metric]
-        items = {reference.id: 0} | {i.id: k for k, i in enumerate(used, start=1)}
-        rows = np.flatnonzero((c.status == OK) & np.isin(c.instrument, list(items)))
-        scanned = c.instrument[rows] == reference.id
-        rows = rows[np.isin(c.client[rows], _beside(c.client[rows], scanned, client.id))]
-        settings = int(c.setting.max(initial=0)) + 1
-        setting = np.where(c.instrument[rows] == reference.id, 0, c.setting[rows])
-        place = np.array([items[i] for i in c.instrument[rows].tolist()], dtype=np.int64)
-        found, source = np.unique(place * settings + setting, return_inverse=True)
-        ids = [reference.id, *(i.id for i in used)]
-        keys = [(ids[int(k) // settings], int(k) % settings) for k in found]
-        if not (place == 0).any():
-            raise CannotCompare("the best estimate needs a scan in the study")
-        order = np.lexsort((c.visit[rows], source, c.day[rows], c.client[rows]))
-        rows, source = rows[order], source[order]
-        cell_key = np.stack([c.client[rows], c.day[rows], source, c.visit[rows]])
-        new = np.ones(rows.size, dtype=bool)
-        new[1:] = (cell_key[:, 1:] != cell_key[:, :-1]).any(axis=0)
-        cell, start = np.cumsum(new) - 1, np.flatnonzero(new)
-        size = np.bincount(cell)
-        mean = np.bincount(cell, c.value[rows]) / size
-        gap = c.value[rows] - mean[cell]
-        square = np.bincount(source, gap**2, len(keys))
-        df = np.bincount(source, 1 - 1 / size[cell], len(keys))
-        within = np.sqrt(square / np.maximum(df, 1))
-        codes = np.unique(c.client[rows])
-        data = Observations(
-            np.searchsorted(codes, c.client[rows][start]),
-            c.day[rows][start],
-            source[start],
-            mean,
-            size,
-        )
-        return data, [int(k) for k in codes], keys, within
-
-    def _result(
-        self,
-        client: Client,
-        own: int,
-        data: Observations,
-        keys: list[tuple[int, int]],
-        left_out: dict[str, str],
-        found: Estimated,
-        days: tuple[Ints, Ints, Ints],
-        origin: int,
-        df: float,
-    ) -> BestEstimateResult:
-        s, levels = self.snapshot, found.levels
-        since, until, now = (int(d[own]) for d in days)
+    def _result(self, client: Client, m: StudyModel, own: int) -> BestEstimateResult:
+        s, data = self.snapshot, m.data
         mine = data.client == own
-        first = min(int(data.day[mine].min()), since)
+        days, sources = data.day[mine], data.source[mine]
+        first, last = int(days.min()), int(days.max())
+        until = last if self.until is None else self.until - EPOCH
+        since = until - 7 * WEEKS_BACK if self.since is None else self.since - EPOCH
+        if since >= until:
+            raise CannotCompare("the first day must be before the second")
+        scans = np.unique(days[sources == 0]) if m.scanned else np.empty(0, dtype=np.int64)
+        now = max(last, until)
+        shown = np.linspace(min(first, since), now, COURSE_DAYS).astype(np.int64)
+        weeks = np.arange(1, FORECAST_WEEKS + 1 if self.goal is not None else 1)
         course_days = np.unique(
-            np.concatenate([np.linspace(first, now, COURSE_DAYS).astype(int), data.day[mine]])
-        )
-        course = course_of(data, found.spreads, found.common, own, course_days, origin)
-        n = int(mine.sum())
-        value = t_estimate(
-            float(levels.value[own]), float(levels.value_sd[own]), df, n, "state-space"
-        )
-        change = t_estimate(
-            float(levels.change[own]), float(levels.change_sd[own]), df, n, "state-space"
-        )
-        size = abs(change.value) / max(change.se or 0.0, 1e-12)
-        kind = (
-            REAL
-            if size > t_quantile(0.975, df)
-            else LIKELY
-            if size > t_quantile(0.9, df)
-            else NOISE
-        )
-        margin = s.catalogue.margin(metric_named(self.lens.metric))  # type: ignore[arg-type]
-        told = self._shares(data, keys, course, mine)
-        labels = {0: ""} | {i: x.label for i, x in s.settings.items()}
-        scans = mine & (data.source == 0)
+            np.concatenate([shown, days, [since, until], now + 7 * weeks])
+        ).astype(int)
+        at = int(np.searchsorted(course_days, now))
+        course = course_of(data, m.model, own, course_days, at)
+        n, wide = int(mine.sum()), t_quantile(0.975, m.df)
+        shown_at = np.arange(at + 1)
+        value = _estimate(float(course.level[at]), float(course.sd[at]), m.df, n)
+        trend = _estimate(course.trend, course.trend_sd, m.df, n)
+        change = self._change(m, course, since, until, scans, first, last)
+        since_scan = None
+        if scans.size and scans[-1] < last:
+            since_scan = self._change(m, course, int(scans[-1]), last, scans, first, last)
+        more = None
+        if change.kind != REAL and until == last:
+            more = more_mornings(m, own, since, self._size(), change.change.value)
+        recent = days[(sources > 0) & (days > last - 7 * WEEKS_BACK)]
+        spreads = m.model.tried[m.model.likeliest]
         notes = []
-        if not scans.any():
+        if m.scanned and not scans.size:
             notes.append(note("no_scan_of_client", name=client.code))
         return BestEstimateResult(
             client=client,
             metric=self.lens.metric,
+            scanned=m.scanned,
+            anchor=m.anchor.name,
             value=value,
-            at=now + _EPOCH,
+            at=now + EPOCH,
             change=change,
-            since=since + _EPOCH,
-            until=until + _EPOCH,
-            kind=kind,
-            exceeds=None if margin is None else beyond_margin(change, margin),
-            scans=int(np.unique(data.day[scans]).size),
-            devices=len({keys[k][0] for k in np.unique(data.source[mine]) if k}),
-            mornings=int(np.unique(data.day[mine & (data.source > 0)]).size),
-            day=course_days + _EPOCH,
-            level=course.level,
-            half=t_quantile(0.975, df) * course.sd,
-            sources=tuple(
-                SourceShare(s.instruments[item].name, labels.get(setting, ""), count, share, "")
-                for (item, setting), count, share in told
-            )
-            + tuple(SourceShare(name, "", 0, 0.0, why) for name, why in left_out.items()),
-            points=self._points(data, keys, course, mine, labels),
-            scan_sd=float(found.spreads.repeat[0]),
-            correlation=found.spreads.correlation,
+            since_scan=since_scan,
+            trend=trend,
+            goal=None if self.goal is None else _goal_date(self.goal, course, at, trend, wide),
+            more=more,
+            ahead=next_measurement(s, m, own, client, self.today),
+            odd=tuple(
+                Odd(*self._named(m, d.source), d.first + EPOCH, d.last + EPOCH, d.gap, d.p)
+                for d in disagreements(data, m.model, own)
+            ),
+            scans=int(scans.size),
+            devices=len({m.keys[k][0] for k in np.unique(sources) if k or not m.scanned}),
+            mornings=int(np.unique(days[(sources > 0) | (not m.scanned)]).size),
+            recent=int(np.unique(recent).size),
+            independent=independent_mornings(recent, spreads.correlation),
+            day=course_days[shown_at] + EPOCH,
+            level=course.level[shown_at],
+            half=wide * course.sd[shown_at],
+            sources=self._shares(m, course, mine),
+            points=self._points(m, course, mine),
+            weighed=self._weighed(m, course),
+            scan_sd=float(spreads.repeat[0]),
+            correlation=spreads.correlation,
             notes=tuple(notes),
         )
 
-    def _points(
+    def _size(self) -> float:
+        metric = metric_named(self.lens.metric)
+        margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
+        if margin is not None:
+            return margin
+        return 1.0 if metric is None else SIZES.get(metric.difference_unit, 1.0)
+
+    def _change(
         self,
-        data: Observations,
-        keys: list[tuple[int, int]],
+        m: StudyModel,
         course: Course,
-        mine: Ints,
-        labels: dict[int, str],
-    ) -> tuple[SourcePoints, ...]:
+        since: int,
+        until: int,
+        scans: Ints,
+        first: int,
+        last: int,
+    ) -> Change:
+        at = np.searchsorted(course.day, [since, until])
+        value, sd = course.change(int(at[0]), int(at[1]))
+        known = {first, last, last - 7 * WEEKS_BACK, until - 7 * WEEKS_BACK, *scans.tolist()}
+        known |= {d - EPOCH for d in self.fixed}
+        picked = not {since, until} <= known
+        limits = [t_quantile(q, m.df) for q in (0.975, 0.9)]
+        if picked:  # any pair of weeks could have been chosen
+            weeks = max(math.ceil((last - first) / 7), 1) + 1
+            limits = [largest_difference(q, weeks, m.df) for q in (0.95, 0.8)]
+        change = _estimate(value, sd, m.df, int(course.own.size))
+        if picked:
+            change = change.widened(limits[0])
+        size = abs(value) / max(sd, 1e-12)
+        kind = REAL if size > limits[0] else LIKELY if size > limits[1] else NOISE
+        metric = metric_named(self.lens.metric)
+        margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
+        return Change(
+            change,
+            since + EPOCH,
+            until + EPOCH,
+            kind,
+            None if margin is None else beyond_margin(change, margin),
+            picked,
+        )
+
+    def _named(self, m: StudyModel, place: int) -> tuple[str, str]:
+        """Instrument and setting of a source."""
+        item, setting = m.keys[place]
+        found = self.snapshot.settings.get(setting)
+        return self.snapshot.instruments[item].name, found.label if found is not None else ""
+
+    def _points(self, m: StudyModel, course: Course, mine: Ints) -> tuple[SourcePoints, ...]:
         """Readings by source; those of a device are moved to lie about the course."""
-        out = []
+        out, data = [], m.data
         for k in np.unique(data.source[mine]).tolist():
             at = np.flatnonzero(mine & (data.source == k))
             day, value = data.day[at], data.value[at]
             if k:  # every day of a reading is a day of the course
                 value = value - (value - course.level[np.searchsorted(course.day, day)]).mean()
-            item, setting = keys[k]
-            name = self.snapshot.instruments[item].name
-            out.append(SourcePoints(name, labels.get(setting, ""), k == 0, day + _EPOCH, value))
+            name, setting = self._named(m, k)
+            out.append(SourcePoints(name, setting, k == 0 and m.scanned, day + EPOCH, value))
         return tuple(out)
 
-    @staticmethod
-    def _shares(
-        data: Observations, keys: list[tuple[int, int]], course: Course, mine: Ints
-    ) -> list[tuple[tuple[int, int], int, float]]:
-        return [
-            (
-                keys[k],
+    def _shares(self, m: StudyModel, course: Course, mine: Ints) -> tuple[SourceShare, ...]:
+        data = m.data
+        counting = [
+            SourceShare(
+                *self._named(m, k),
                 int(np.unique(data.day[mine & (data.source == k)]).size),
                 float(course.share[k]),
+                "",
             )
             for k in np.unique(data.source[mine]).tolist()
         ]
+        return (*counting, *(SourceShare(name, "", 0, 0.0, why) for name, why in m.left_out))
+
+    def _weighed(self, m: StudyModel, course: Course) -> tuple[Weighed, ...]:
+        """Sets behind the value, the heaviest first."""
+        column, data = self.snapshot.columns[self.lens.metric], m.data
+        out = []
+        for k in np.argsort(-np.abs(course.weight), kind="stable").tolist():
+            at = int(course.own[k])
+            rows = m.rows[int(m.first[at]) : int(m.first[at + 1])].tolist()
+            ids = [
+                i
+                for r in rows
+                for i in (
+                    column.parts[r]
+                    if column.parts and column.parts[r]
+                    else (int(column.reading[r]),)
+                )
+            ]
+            out.append(
+                Weighed(
+                    *self._named(m, int(data.source[at])),
+                    int(data.day[at]) + EPOCH,
+                    float(data.value[at]),
+                    int(data.size[at]),
+                    float(course.weight[k]),
+                    tuple(dict.fromkeys(i for i in ids if i > 0)),
+                )
+            )
+        return tuple(out)
 
 
-def _beside(clients: Ints, scanned: npt.NDArray[np.bool_], own: int) -> Ints:
-    """The client and at most so many others: those with scans first, spread over the study."""
-    known, others = np.unique(clients[scanned]), np.unique(clients)
-    rest = np.setdiff1d(others, known)
-    room = MOST_CLIENTS - 1
-    kept = (_spread_over(known, room), _spread_over(rest, room - known.size))
-    return np.unique(np.concatenate([*kept, [own]]))
+def fixed_days(events: Iterable[Event], client: Client | None) -> frozenset[int]:
+    """Ordinals of the days on which something was noted of a client, or of all clients."""
+    own = [e for e in events if e.instrument is None and e.client in (None, client and client.id)]
+    days = [day[:10] for e in own for day in (e.starts, e.ends) if day]
+    return frozenset(date.fromisoformat(day).toordinal() for day in days)
 
 
-def _spread_over(clients: Ints, most: int) -> Ints:
-    n = min(max(most, 0), clients.size)
-    return clients[np.linspace(0, clients.size - 1, n).round().astype(np.int64)]
+def _estimate(value: float, sd: float, df: float, n: int) -> Estimate:
+    return t_estimate(value, sd, df, n, "state-space")
 
 
-def _one_of_each(
-    items: list[Instrument], metric: str, left_out: dict[str, str]
-) -> list[Instrument]:
-    """Devices, and of equations that share a measurement the one with the smallest error.
-
-    Those computed from height, mass, age and sex alone repeat the body mass, and are left out.
-    """
-    kept = [i for i in items if not i.equation]
-    groups: list[tuple[frozenset[str], list[Instrument]]] = []
-    for item in items:
-        inputs = measured_inputs(item)
-        if inputs is None:
-            continue
-        if not inputs:
-            left_out[item.name] = "formula"
-            continue
-        joined, members, apart = inputs, [item], []
-        for other, own in groups:
-            if other & joined:
-                joined, members = joined | other, own + members
-            else:
-                apart.append((other, own))
-        groups = [*apart, (joined, members)]
-    for _, members in groups:
-        best = min(members, key=lambda i: EQUATIONS[i.equation].error_in(metric) or 99.0)
-        kept.append(best)
-        left_out.update({i.name: "same_inputs" for i in members if i is not best})
-    return kept
-
-
-def _described(
-    s: Snapshot,
-    keys: list[tuple[int, int]],
-    used: list[Instrument],
-    slopes: dict[int, float],
-    scan_sd: float,
-) -> Sources:
-    place = {i.id: k for k, i in enumerate(used)}
-    items = [s.instruments[item] for item, _ in keys]
-    return Sources(
-        np.array([place.get(i.id, -1) for i in items], dtype=np.int64),
-        np.array([slopes.get(i.id, 1.0) for i in items]),
-        np.array([i.is_impedance and i.kind == "device" for i in items]),
-        scan_sd,
-        np.zeros(len(keys)),
-    )
+def _goal_date(goal: float, course: Course, at: int, trend: Estimate, wide: float) -> GoalDate:
+    """Days on which the goal is within the band of the level, from now on."""
+    now, i = float(course.level[at]), trend.interval
+    shown = i is not None and (i.low > 0 or i.high < 0)
+    rising = trend.value > 0
+    reached = abs(now - goal) < 0.05 or (shown and (now >= goal if rising else now <= goal))
+    if not shown or reached:
+        return GoalDate(goal, shown, reached, None, None)
+    level, half = course.level[at:], wide * course.sd[at:]
+    ahead = (level + half >= goal) if rising else (level - half <= goal)
+    beyond = (level - half > goal) if rising else (level + half < goal)
+    days = course.day[at:] + EPOCH
+    if not ahead.any():
+        return GoalDate(goal, shown, False, None, None)
+    first, last = int(np.argmax(ahead)), int(np.argmax(beyond)) if beyond.any() else None
+    return GoalDate(goal, shown, False, int(days[first]), None if last is None else int(days[last]))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -16,39 +16,26 @@ from ...domain.records import Client
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
 from ...stats.distributions import normal_quantile, t_quantile
 from ...stats.estimate import Estimate, Interval, Note, note
-from ...stats.one_client import (
-    Rate,
-    Verdict,
-    around,
-    days_to,
-    disagreement,
-    noise_of,
-    rate_of,
-    verdict,
-)
+from ...stats.one_client import Verdict, around, rate_of, verdict
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers_of
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
+from .best_estimate import WEEKS_BACK, BestEstimateRequest, BestEstimateResult, fixed_days
 from .client_series import Days, TrackSeries, client_days, track_series
-from .votes import without_vote
 
 MASS = "body_mass"
 GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
 FALL_PERCENT = 1.0  # of body mass a week: faster is cautioned against (common practice)
 MASS_DAYS = 42  # days that the rate of body mass is taken from
-RECENT_DAYS = 84  # days that the rate is taken from
-DISAGREE = 0.05  # p below which sources disagree beyond chance
 
 
 @dataclass(frozen=True, slots=True)
 class DeviceChange:
-    """What one instrument reports about a change.
+    """What one instrument alone reports about a change.
 
-    ``why`` it was left out of the common one, "" where it counts.
-
-    Reasons: no_dates, few (too few readings to know its noise), settings (another one at each
-    date), stuck, and those of ``votes``.
+    ``why`` it counts for nothing, "" where it counts: no_dates, few (too few readings to know its
+    noise), settings (another one at each date), stuck, and those of ``shared_inputs``.
     """
 
     instrument: str
@@ -56,55 +43,13 @@ class DeviceChange:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class Together:
-    """Change from all devices together, weighted by precision, and from each one.
-
-    With the p-value of Welch's test for their disagreement. Where they disagree beyond chance
-    there is no common verdict.
-    """
-
-    verdict: Verdict | None
-    devices: tuple[DeviceChange, ...]
-    disagree: float | None
-    since: int
-    until: int
-
-    @property
-    def disagrees(self) -> bool:
-        """Whether the sources disagree beyond chance."""
-        return self.disagree is not None and self.disagree < DISAGREE
-
-
-@dataclass(frozen=True, slots=True)
-class Forecast:
-    """When a goal would be reached: earliest and latest date (ordinals).
-
-    None in ``latest``: years away at the slow end. None in ``earliest``: not at this rate, or no
-    trend is shown.
-    """
-
-    goal: float
-    rate: Rate | None
-    earliest: int | None
-    latest: int | None
-    reached: bool
-
-
-@dataclass(frozen=True, slots=True)
-class SecondOpinion:
-    """What a tape says over the same days."""
-
-    metric: str
-    verdict: Verdict
-
-
 @dataclass(frozen=True, eq=False)
 class TrackResult:
     """One client in one metric.
 
-    ``chosen`` is the selected instrument ("" where none); anchors are days and means of scans
-    (a,).
+    ``best`` is what all sources tell, None where they cannot be combined, for the reason
+    ``apart``. ``chosen`` is the instrument that is shown alone ("" where none), ``change`` what it
+    reports; anchors are days and means of scans (a,). ``opinions`` are the girths.
     """
 
     asked: Asked
@@ -117,12 +62,13 @@ class TrackResult:
     events: tuple[Event, ...]
     since: int
     until: int
+    best: BestEstimateResult | None
+    apart: str
     change: Verdict | None
-    together: Together | None
-    since_anchor: Together | None
-    forecast: Forecast | None
+    devices: tuple[DeviceChange, ...]
+    goal: float | None
     mass_rate: Estimate | None
-    opinions: tuple[SecondOpinion, ...]
+    opinions: tuple[BestEstimateResult, ...]
     place: Placed | None
     cautions: tuple[Note, ...]
     water: str
@@ -155,7 +101,9 @@ class TrackRequest:
     instrument : str
         Name of the instrument shown; empty for the first.
     since, until : int, optional
-        Ordinals of the two dates; by default the first and last day.
+        Ordinals of the two dates; by default the last four weeks, or the first and last day.
+    whole : bool
+        Whether it is the first and last day where no dates are asked about.
     water : {"off", "rule", "slope"}
         How readings are corrected for body water.
     goal : float, optional
@@ -178,6 +126,7 @@ class TrackRequest:
     instrument: str = ""
     since: int | None = None
     until: int | None = None
+    whole: bool = True
     water: str = "off"
     goal: float | None = None
     today: str = ""
@@ -215,11 +164,53 @@ class TrackRequest:
         anchor_day, anchor_value = self._anchors(client)
         if not series and not anchor_day.size:
             raise CannotCompare(f"{client.code} has no readings of this metric")
+        days = np.unique(np.concatenate([anchor_day, *(s.day for s in series)]))
+        since, until = self._dates(int(days[0]), int(days[-1]))
+        best, apart = yield from self._best(self.lens.metric, since, until, self.goal)
+        if best is not None:
+            since, until = best.change.since, best.change.until
+        opinions = []
+        for metric in GIRTHS:
+            if metric != self.lens.metric and readers_of(self.snapshot, metric):
+                found_girth, _ = yield from self._best(metric, since, until, None)
+                opinions += [] if found_girth is None else [found_girth]
         result = self._result(
-            client, tuple(series), anchor_day, anchor_value, offered=offered, notes=notes
+            client,
+            tuple(series),
+            (anchor_day, anchor_value),
+            (since, until),
+            (best, apart, tuple(opinions)),
+            offered=offered,
+            notes=notes,
         )
         yield 1.0
         return result
+
+    def _dates(self, first: int, last: int) -> tuple[int, int]:
+        until = last if self.until is None else self.until
+        since = first if self.whole else last - 7 * WEEKS_BACK
+        since = since if self.since is None else self.since
+        return min(since, until), max(since, until)
+
+    def _best(
+        self, metric: str, since: int, until: int, goal: float | None
+    ) -> Generator[float, None, tuple[BestEstimateResult | None, str]]:
+        """What all sources tell of the change, or why they cannot be combined."""
+        client = self.snapshot.catalogue.client_coded(self.client)
+        asked = BestEstimateRequest(
+            self.snapshot,
+            replace(self.lens, metric=metric) if metric == self.lens.metric else Lens(metric),
+            self.client,
+            since if since < until else None,
+            until if since < until else None,
+            fixed_days(self.events, client),
+            goal,
+            self.today,
+        )
+        try:
+            return (yield from asked.run()), ""
+        except CannotCompare as error:
+            return None, str(error)
 
     def _anchors(self, client: Client) -> tuple[Ints, Floats]:
         try:
@@ -238,16 +229,14 @@ class TrackRequest:
         self,
         client: Client,
         series: tuple[TrackSeries, ...],
-        anchor_day: Ints,
-        anchor_value: Floats,
+        anchors: tuple[Ints, Floats],
+        dates: tuple[int, int],
+        combined: tuple[BestEstimateResult | None, str, tuple[BestEstimateResult, ...]],
         *,
         offered: bool,
         notes: list[Note],
     ) -> TrackResult:
-        days = np.unique(np.concatenate([anchor_day, *(s.day for s in series)]))
-        since = int(days[0]) if self.since is None else self.since
-        until = int(days[-1]) if self.until is None else self.until
-        since, until = min(since, until), max(since, until)
+        (since, until), (best, apart, opinions) = dates, combined
         hand = next(
             (s for s in series if s.instrument.name == self.instrument),
             series[0] if series else None,
@@ -255,8 +244,6 @@ class TrackRequest:
         metric = metric_named(self.lens.metric)
         target = self.snapshot.catalogue.margin(metric) if metric is not None else None
         change = self._between(hand, since, until, target) if hand is not None else None
-        last = int(anchor_day[-1]) if anchor_day.size else None
-        rate = _recent_rate(hand) if hand is not None and hand.counts else None
         mass_rate = self._mass_rate(client)
         sex, age = client.sex, self._age(client)
         cautions = [c.note for c in cautions_of(client, self.today)]
@@ -268,6 +255,10 @@ class TrackRequest:
                 float(hand.value[-1]),
                 float(hand.low[-1]),
             )
+            cautions += [warned] if warned is not None else []
+        if best is not None and best.value.interval is not None:
+            level = best.value.value
+            warned = essential_fat(self.lens.metric, sex, level, level, best.value.interval.low)
             cautions += [warned] if warned is not None else []
         if (
             mass_rate is not None
@@ -297,7 +288,9 @@ class TrackRequest:
         if self.water != "off" and not offered:
             notes.append(note("no_water_correction"))
         place = None
-        if hand is not None and hand.day.size and bool(hand.corrected[-1]):
+        if best is not None and best.scans and best.value.interval is not None:
+            place = placed(self.lens.metric, sex, age, best.value.value, best.value.interval)
+        elif hand is not None and hand.day.size and bool(hand.corrected[-1]):
             place = placed(
                 self.lens.metric,
                 sex,
@@ -311,19 +304,20 @@ class TrackRequest:
             metric=self.lens.metric,
             chosen=hand.instrument.name if hand is not None else "",
             series=series,
-            anchor_day=anchor_day,
-            anchor_value=anchor_value,
+            anchor_day=anchors[0],
+            anchor_value=anchors[1],
             events=tuple(
                 e for e in self.events if e.instrument is None and e.client in (None, client.id)
             ),
             since=since,
             until=until,
+            best=best,
+            apart=apart,
             change=change,
-            together=self._together(series, since, until, target),
-            since_anchor=self._since_anchor(series, last, target),
-            forecast=_forecast(self.goal, rate, hand),
+            devices=self._devices(series, best, since, until, target),
+            goal=self.goal,
             mass_rate=mass_rate,
-            opinions=self._opinions(client, since, until),
+            opinions=opinions,
             place=place,
             cautions=tuple(dict.fromkeys(cautions)),
             water=self.water if offered else "off",
@@ -350,68 +344,22 @@ class TrackRequest:
             first, second = s.value[a], s.value[b]
         return verdict(first, second, s.noise, target, _moved(s, a, b))
 
-    def _together(
-        self, series: Sequence[TrackSeries], since: int, until: int, target: float | None
-    ) -> Together | None:
-        """One series from all devices: departures from the client's mean, weighted by precision.
-
-        It has a noise of its own.
-
-        So what they share (water) stays in the noise, which a product of independent errors
-        would lose.
-        """
-        judged = [(s, self._between(s, since, until, target)) for s in series]
-        silent = without_vote([(s.instrument, v) for s, v in judged if v is not None and s.counts])
-        devices, speaking = [], []
-        for s, v in judged:
-            why = (
-                "stuck"
-                if not s.counts
-                else _why_silent(s, since, until)
-                if v is None
-                else silent.get(s.instrument.id, "")
-            )
-            devices.append(DeviceChange(s.instrument.name, v, why))
-            if not why:
-                speaking.append(s)
-        said = [d.verdict for d in devices if d.verdict is not None and not d.why]
-        if not said:
-            return Together(None, tuple(devices), None, since, until) if devices else None
-        if len(said) == 1:
-            return Together(said[0], tuple(devices), None, since, until)
-        p = disagreement(
-            np.array([v.change.value for v in said]),
-            np.array([v.change.se or 0.0 for v in said]),
-            np.array([v.noise.df for v in said]),
-        )
-        if p is not None and p < DISAGREE:
-            return Together(None, tuple(devices), p, since, until)
-        day = np.concatenate([s.day for s in speaking])
-        weight = np.concatenate(
-            [np.full(s.day.size, 1 / s.noise.sd**2) for s in speaking if s.noise is not None]
-        )
-        level = np.concatenate([_departures(s) for s in speaking])
-        days, cell = np.unique(day, return_inverse=True)
-        value = np.bincount(cell, weight * level) / np.bincount(cell, weight)
-        noise, a, b = noise_of(days, value), around(days, since), around(days, until)
-        if noise is None or not a.size or not b.size or np.intersect1d(a, b).size:
-            return Together(None, tuple(devices), p, since, until)
-        own = [_moved(s, around(s.day, since), around(s.day, until)) for s in speaking]
-        w = np.array([1 / s.noise.sd**2 for s in speaking if s.noise is not None])
-        shift, sd = (
-            w @ np.array([x for x, _ in own]) / w.sum(),
-            np.hypot.reduce(w * np.array([x for _, x in own])) / w.sum(),
-        )
-        found = verdict(value[a], value[b], noise, target, (float(shift), float(sd)))
-        return Together(found, tuple(devices), p, since, until)
-
-    def _since_anchor(
-        self, series: Sequence[TrackSeries], last: int | None, target: float | None
-    ) -> Together | None:
-        if last is None or not series:
-            return None
-        newest = max(int(s.day[-1]) for s in series)
-        return self._together(series, last, newest, target) if newest - last > 7 else None
+    def _devices(
+        self,
+        series: Sequence[TrackSeries],
+        best: BestEstimateResult | None,
+        since: int,
+        until: int,
+        target: float | None,
+    ) -> tuple[DeviceChange, ...]:
+        """What each instrument alone reports, and why it counts for nothing where it does."""
+        silent = {} if best is None else {x.name: x.why for x in best.sources if x.why}
+        out = []
+        for s in series:
+            v = self._between(s, since, until, target)
+            why = "stuck" if not s.counts else _why_silent(s, since, until) if v is None else ""
+            out.append(DeviceChange(s.instrument.name, v, why or silent.get(s.instrument.name, "")))
+        return tuple(out)
 
     def _mass_rate(self, client: Client) -> Estimate | None:
         """Change of body mass in percent a week over the last six weeks.
@@ -431,23 +379,6 @@ class TrackRequest:
             return None
         scale = 100 / float(best.value[recent].mean())
         return rate.per_week.scaled(scale)
-
-    def _opinions(self, client: Client, since: int, until: int) -> tuple[SecondOpinion, ...]:
-        out = []
-        for metric in GIRTHS:
-            if metric == self.lens.metric:
-                continue
-            for item in readers_of(self.snapshot, metric):
-                found = client_days(self.snapshot, item, metric, client)
-                noise = noise_of(found.day, found.value) if found is not None else None
-                if found is None or noise is None:
-                    continue
-                a, b = around(found.day, since), around(found.day, until)
-                if a.size and b.size and not np.intersect1d(a, b).size:
-                    out.append(
-                        SecondOpinion(metric, verdict(found.value[a], found.value[b], noise))
-                    )
-        return tuple(out)
 
     def _age(self, client: Client) -> float | None:
         v = self.snapshot.visits
@@ -485,37 +416,3 @@ def _moved(s: TrackSeries, a: Ints, b: Ints) -> tuple[float, float]:
     if m.drifts or not m.found or s.instrument.equation:  # a formula has nothing that drifts
         return (whole if m.drifts else 0.0), sd
     return whole / 2, math.hypot(sd, whole / math.sqrt(12))
-
-
-def _departures(s: TrackSeries) -> Floats:
-    """Values less the mean of their setting where uncorrected, else less the mean of all."""
-    if s.corrected.all():
-        return np.asarray(s.value - s.value.mean(), dtype=float)
-    _, k = np.unique(s.setting, return_inverse=True)
-    return np.asarray(s.raw - (np.bincount(k, s.raw) / np.bincount(k))[k], dtype=float)
-
-
-def _recent_rate(s: TrackSeries) -> Rate | None:
-    recent = s.day >= s.day[-1] - RECENT_DAYS
-    if not s.corrected[recent].all():  # never across a change of setting
-        recent &= s.setting == s.setting[-1]
-    return rate_of(s.day[recent], s.value[recent])
-
-
-def _forecast(goal: float | None, rate: Rate | None, hand: TrackSeries | None) -> Forecast | None:
-    if goal is None:
-        return None
-    if rate is None or hand is None:
-        return Forecast(goal, None, None, None, reached=False)
-    i = rate.per_week.interval
-    shown = i is not None and (i.low > 0 or i.high < 0)
-    found = days_to(goal, rate) if shown else None
-    last = int(hand.day[-1])
-    reached = abs(rate.now - goal) < 0.05 or (
-        i is not None and ((i.high < 0 and rate.now <= goal) or (i.low > 0 and rate.now >= goal))
-    )
-    if found is None or reached:
-        return Forecast(goal, rate, None, None, reached=reached)
-    return Forecast(
-        goal, rate, last + found[0], None if found[1] is None else last + found[1], reached=False
-    )

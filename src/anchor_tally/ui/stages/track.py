@@ -8,14 +8,15 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
 
 from ...analysis.agreement.hydration import FAT, WATER
 from ...analysis.people.cautions import fat_unseen
-from ...analysis.time.best_estimate import BestEstimateRequest, BestEstimateResult
+from ...analysis.time.best_estimate import BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
+from ...analysis.time.group_levels import ClientLevel, GroupRequest, GroupResult
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.client_page import page_material_steps, write_page_steps
 from ...app.find import Found
@@ -25,17 +26,18 @@ from ...domain.lens import Lens
 from ...domain.metrics import is_fat
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
-from ...figures import best_course
+from ...figures import best_course, group_levels
 from ...figures import track as figures
 from ...figures.style import Palette, marks_of
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
+from ...wording import group_levels as group_words
 from ...wording import track as words
 from ...wording.best_estimate import (
     SHARE_HEADS,
-    change_words,
+    basis_words,
     left_out_words,
     share_lines,
-    value_words,
+    weight_words,
 )
 from ...wording.names import event_words, short_name
 from ...wording.statistics import Line
@@ -51,6 +53,7 @@ WATERS = (("not corrected", "off"), ("1 : 1", "rule"), ("fitted slope", "slope")
 
 
 HEADS = ("Figure", "Value", "95 % interval")
+ALL_SOURCES = "All sources"
 
 
 class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
@@ -59,19 +62,25 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     owner, figure_name, words = "track", "One client through time", "Computing the client's course"
     missing = "Track needs a client with readings of this metric."
     margins = (58, 18, 48, 10)
-    combined = pyqtSignal()  # the value from all sources is on the screen, or there is none
 
     def __init__(self, around: Surroundings) -> None:
         super().__init__(around)
         self.result: TrackResult | None = None
-        self.best = label("", "strong", wrap=True)
-        self.best.hide()
-        self.whole: BestEstimateResult | None = None  # from all sources, of the client shown
-        self.all_sources = QPushButton("&All sources")
-        self.all_sources.setCheckable(True)
-        self.all_sources.setToolTip("Show the level from every scan and device together")
-        self.all_sources.toggled.connect(lambda _on: self.paint())
-        self.all_sources.hide()
+        self.combining = True  # all sources are shown, where they can be combined
+        self.names.chosen.disconnect(self.choose)
+        self.names.chosen.connect(self.choose_shown)
+        self.group: GroupResult | None = None  # all clients, while they are shown
+        self.all_clients = QPushButton("&All clients")
+        self.all_clients.setCheckable(True)
+        tip(self.all_clients, "Levels of all clients now, and their changes over four weeks")
+        self.all_clients.toggled.connect(self._group_toggled)
+        self.order = QComboBox()
+        for key, text in group_words.ORDERS:
+            self.order.addItem(text, key)
+        self.order.setAccessibleName("Order of clients")
+        self.order.activated.connect(lambda _k: self.paint())
+        self.order.hide()
+        self.table.opened.connect(lambda k, _column: self._row_opened(k))
         self.hand = ""
         self.since: int | None = None
         self.until: int | None = None
@@ -104,16 +113,16 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             paired("to", self.to, "Second date"),
             paired("water", self.water, "Correct for water"),
             paired("goal", self.goal, "Goal"),
-            self.all_sources,
+            self.all_clients,
+            self.order,
             self.page_button,
         ):
             row.addWidget(part)
         self.choices = QWidget()
         self.choices.setLayout(row)
         self.column.insertWidget(0, self.choices)
-        self.column.insertWidget(1, self.best)
         self.cautions = label("", "warn", wrap=True)
-        self.column.insertWidget(4, self.cautions)
+        self.column.insertWidget(3, self.cautions)
         self.cautions.hide()
         self._make_events()
 
@@ -185,16 +194,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         """Collect what belongs to the readings in this thread; the worker sees copies only."""
         if not self.session.writing:
             code, metric = self.client.currentText(), self.session.lens.metric
-            person = self.session.catalogue().client_coded(code)
             records = tuple(self.session.calibrations())
-            goal = next(
-                (
-                    g.value
-                    for g in self.session.goals()
-                    if person is not None and (g.client, g.metric) == (person.id, metric)
-                ),
-                None,
-            )
             self._asking = {
                 "client": code,
                 "records": records,
@@ -205,8 +205,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
                 "instrument": self.hand,
                 "since": self.since,
                 "until": self.until,
+                "whole": False,
                 "water": self.water.currentData(),
-                "goal": goal,
+                "goal": self.session.goal_of(code, metric),
                 "today": self.session.today(),
             }
         super().ask()
@@ -252,7 +253,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.in_hand = code  # chosen when the list of clients is filled
 
     def follow(self, code: str) -> None:
-        """Follow a client, over the whole time."""
+        """Follow a client, over the last four weeks."""
         self.client.setCurrentText(code)
         self.since = self.until = None
         self._next = "since"
@@ -266,53 +267,78 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def answer(self, found: TrackResult) -> None:
         self.result = found
         self.results = found.series
+        self._fetch_group()
         names = [s.instrument.name for s in found.series]
         self.show_results(names.index(found.chosen) if found.chosen in names else 0)
-        self._ask_best(found)
 
-    def _ask_best(self, found: TrackResult) -> None:
-        """Combine all sources of the client, beside the device that is shown."""
-        code, metric = found.client.code, found.metric
-        if self.whole is not None and self.whole.client.code != code:
-            self._drop_best()
-        if not is_fat(metric) or self.session.writing:
-            self._no_best("")
+    # all clients
+    def _group_toggled(self, on: bool) -> None:
+        self.order.setVisible(on)
+        if on:
+            self._fetch_group()
+        else:
+            self.group = None
+            self.refresh_shown()
+
+    def _fetch_group(self) -> None:
+        if not self.all_clients.isChecked() or self.session.writing:
             return
         lens = self.session.lens
         job = Job(
-            "Combining all sources",
-            lambda: self.session.wide_snapshot_steps((metric,)),
-            lambda snapshot: BestEstimateRequest(snapshot, lens, code).run(),
+            "Computing the levels of all clients",
+            lambda: self.session.wide_snapshot_steps((lens.metric,)),
+            lambda snapshot: GroupRequest(snapshot, lens).run(),
             background=True,
         )
-        self.jobs.start("best estimate", job, self._show_best, self._no_best)
+        self.jobs.start("all clients", job, self._show_group, self._no_group)
 
-    def _show_best(self, found: BestEstimateResult) -> None:
-        if self.result is None or found.client.code != self.result.client.code:
-            return
-        self.whole = found
-        self.best.setText(f"{value_words(found)} {change_words(found)}")
-        self.all_sources.show()
-        tip(self.best, left_out_words(found))
-        self.best.show()
-        if self.all_sources.isChecked():
-            self.paint()
-        self.combined.emit()
+    def _show_group(self, found: GroupResult) -> None:
+        if self.all_clients.isChecked():
+            self.group = found
+            self.refresh_shown()
 
-    def _no_best(self, _: str) -> None:
-        """Nothing to combine: the page stands without it, as its other sentences say why."""
-        self._drop_best()
-        self.combined.emit()
+    def _no_group(self, text: str) -> None:
+        self.all_clients.setChecked(False)
+        self.message.emit(text, False)
 
-    def _drop_best(self) -> None:
-        self.whole = None
-        self.best.hide()
-        self.all_sources.hide()
+    def refresh_shown(self) -> None:
+        """Show the client, or all clients."""
+        alone = self.group is None
+        self.names.setVisible(alone and len(self.results) > 1)
+        self.events.setVisible(alone and not self.session.read_only and self.result is not None)
+        self.paint()
+        self.shown.emit()
+
+    def _group_rows(self) -> tuple[ClientLevel, ...]:
+        assert self.group is not None
+        return group_words.ordered(self.group.rows, self.order.currentData())
+
+    def _paint_group(self, r: GroupResult) -> None:
+        rows = self._group_rows()
+        what = group_levels.info(rows, r.metric)
+        self.headline.setText(group_words.headline(r))
+        self.under.setText(group_words.under(r))
+        self.table.fill([group_words.row(x, r.metric) for x in rows], group_words.HEADS)
+        self.every.hide()
+        self.cautions.hide()
+        self.notes.setText(words.CAUTION)
+        if self.place is not None:
+            self.place.hide()
+
+        def paint(axes: Any, family: str, palette: Palette) -> None:
+            group_levels.draw(axes, what, palette, family)
+
+        self._figure().redraw(paint, self.colours, lambda: what)
+
+    def _row_opened(self, k: int) -> None:
+        """Enter or a click on a client of the group shows this client."""
+        if self.group is not None:
+            code = self._group_rows()[k].client.code
+            self.all_clients.setChecked(False)
+            self.follow(code)
 
     def no_answer(self, text: str) -> None:
         self.result = None
-        self.jobs.cancel("best estimate")
-        self._drop_best()
         super().no_answer(text)
         self.cautions.hide()
         self.events.hide()
@@ -322,11 +348,51 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def instrument_of(self, result: TrackSeries) -> Instrument:
         return result.instrument
 
+    @property
+    def combined(self) -> bool:
+        """Whether the picture and the sentences are those of all sources."""
+        r = self.result
+        return r is not None and r.best is not None and self.combining
+
+    def choices_shown(self) -> list[str]:
+        return [*([ALL_SOURCES] if self._offered else []), *super().choices_shown()]
+
+    @property
+    def _offered(self) -> bool:
+        """Whether all sources come before the instruments."""
+        return self.result is not None and self.result.best is not None
+
+    def mark_choice(self) -> None:
+        self.names.mark(0 if self.combined else self.chosen + self._offered)
+
+    def choose_shown(self, k: int) -> None:
+        """Choose all sources, or one instrument."""
+        if k < self._offered:
+            self.combining = True
+            self.paint()
+        else:
+            self.choose(k - self._offered)
+
     def say(self, result: TrackSeries) -> str:
-        return words.track_headline(self.result) if self.result is not None else ""
+        r = self.result
+        if r is None:
+            return ""
+        return words.track_headline(r) if self.combined else words.alone_headline(r)
 
     def lines(self, result: TrackSeries) -> Sequence[Line]:
         return words.track_lines(self.result) if self.result is not None else ()
+
+    def fill_table(self, result: TrackSeries) -> None:
+        if self.combined:
+            self._fill_shares()
+        else:
+            super().fill_table(result)
+
+    def _fill_shares(self) -> None:
+        r = self.result
+        if r is not None and r.best is not None:
+            self.table.fill(share_lines(r.best), SHARE_HEADS)
+            self.every.hide()
 
     def notes_of(self, result: TrackSeries) -> str:
         r = self.result
@@ -338,6 +404,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             else []
         )
         parts = (
+            basis_words(r.best) if self.combined and r.best is not None else "",
             words.place_words(r.place),
             words.track_notes(r),
             *(["Entered: " + "; ".join(written)] if written else []),
@@ -349,25 +416,27 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         r = self.result
         if r is None:
             return
+        if self.group is not None:
+            self._paint_group(self.group)
+            return
         self.table.fill([], HEADS)
         if not self.results:  # scans only
             self.headline.setText(words.track_headline(r))
-            self.table.fill([])
             self._figure().redraw(self.draw, self.colours, self.content)
+            self._fill_shares()
         super().paint()
-        said = (
-            words.settle_words(r),
-            words.since_anchor_words(r),
-            words.value_words(r),
-            words.goal_words(r.forecast, r.metric),
-        )
-        self.under.setText(" ".join(x for x in said if x))
+        if r.best is not None and (self.combined or not self.results):
+            self.headline.setText(words.track_headline(r))
+            self._paint_whole(r.best)
+        said = words.all_sources_words(r) if self.combined else words.value_words(r)
+        self.under.setText(said)
+        tip(self.headline, "" if r.best is None else left_out_words(r.best))
         caution = words.caution_words(r)
         self.cautions.setText(caution)
         self.cautions.setVisible(bool(caution))
         self.from_.setText(date.fromordinal(r.since).isoformat())
         self.to.setText(date.fromordinal(r.until).isoformat())
-        self.goal.setText("" if r.forecast is None else f"{r.forecast.goal:g}")
+        self.goal.setText("" if r.goal is None else f"{r.goal:g}")
         self.goal.setEnabled(not self.session.read_only)
         self.water.setEnabled(r.water_offered)
         self.water.setCurrentIndex(max(self.water.findData(r.water), 0))
@@ -379,12 +448,11 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.noted.setVisible(bool(own))
         self.away.setVisible(bool(own))
         self._paint_place()
-        if self.all_sources.isChecked() and self.whole is not None:
-            self._paint_whole(self.whole)
 
     def _paint_whole(self, found: BestEstimateResult) -> None:
         """The course from all sources in the place of that of one device."""
-        what = best_course.info(found)
+        assert self.result is not None
+        what = best_course.info(self.result, found)
 
         def paint(axes: Any, family: str, palette: Palette) -> None:
             items = self.session.catalogue().instruments
@@ -393,7 +461,6 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             best_course.draw(axes, what, every, palette, family)
 
         self._figure().redraw(paint, self.colours, lambda: what)
-        self.table.fill(share_lines(found), SHARE_HEADS)
 
     def _paint_place(self) -> None:
         r = self.result
@@ -440,7 +507,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     # choosing
     def choose(self, k: int) -> None:
-        self.all_sources.setChecked(False)  # a device was chosen
+        self.combining = False
         if 0 <= k < len(self.results):
             self.hand = self.results[k].instrument.name
             self.chosen = k
@@ -448,7 +515,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.ask()
 
     def clicked(self, event: Any) -> None:
-        if event.xdata is None or self.result is None:
+        if event.xdata is None or self.result is None or self.group is not None:
             return
         if event.dblclick:
             if (
@@ -483,6 +550,13 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def _open_day(self, ordinal: int) -> None:
         if self.result is None or not self.results:
             return
+        best = self.result.best
+        if best is not None and self.combined:
+            at = min((x.day for x in best.weighed), key=lambda d: abs(d - ordinal))
+            on_day = tuple(i for x in best.weighed if x.day == at for i in x.readings)
+            title = f"{self.result.client.code}, {date.fromordinal(at).isoformat()}"
+            self.evidence.emit(EvidenceFor(title, readings=tuple(dict.fromkeys(on_day))))
+            return
         s = self.results[self.chosen]
         near = int(abs(s.day - ordinal).argmin())
         day, name = date.fromordinal(int(s.day[near])).isoformat(), s.instrument.name
@@ -500,18 +574,29 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         )
 
     def open_point(self) -> EvidenceFor | None:
-        if self.result is not None:
-            self._open_day(self.result.until)
+        r = self.result
+        if r is not None and r.best is not None and self.combined:
+            ids = [i for x in r.best.weighed for i in x.readings]
+            title = f"{r.client.code}: what the value is made of"
+            return EvidenceFor(
+                title, readings=tuple(dict.fromkeys(ids)), formula=weight_words(r.best)
+            )
+        if r is not None:
+            self._open_day(r.until)
         return None
 
     def step(self, by: int) -> None:
         """Arrow keys move the second date by a day, from reading to reading."""
-        if self.result is None or not self.results:
+        if self.result is None or not self.results or self.group is not None:
             return
-        day = self.results[self.chosen].day
-        later = day[day > self.result.until] if by > 0 else day[day < self.result.until][::-1]
-        if later.size and int(later[0]) > self.result.since:
-            self.since, self.until = self.result.since, int(later[0])
+        shown = self.results if self.combined else self.results[self.chosen : self.chosen + 1]
+        days = {d for s in shown for d in s.day.tolist()}
+        at = self.result.until
+        later = (
+            sorted(d for d in days if d > at) if by > 0 else sorted(d for d in days if d < at)[::-1]
+        )
+        if later and later[0] > self.result.since:
+            self.since, self.until = self.result.since, later[0]
             self.ask()
 
     def _dates_typed(self) -> None:
@@ -533,11 +618,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def _set_goal(self) -> None:
         text = self.goal.text().strip().replace(",", ".").rstrip("%").strip()
-        before = (
-            ""
-            if self.result is None or self.result.forecast is None
-            else f"{self.result.forecast.goal:g}"
-        )
+        before = "" if self.result is None or self.result.goal is None else f"{self.result.goal:g}"
         if text == before or self.result is None:
             return
         try:
@@ -574,5 +655,5 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() == Qt.Key.Key_Escape and self.result is not None:
-            self.follow(self.client.currentText())  # the whole time again
+            self.follow(self.client.currentText())  # the last four weeks again
         super().keyPressEvent(event)

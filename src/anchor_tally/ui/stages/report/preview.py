@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QBuffer, QIODevice, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtCore import QBuffer, QIODevice, QRectF, QSize, Qt, QTimer
+from PyQt6.QtGui import QColor, QPainter, QShowEvent
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPdfWidgets import QPdfView
 from PyQt6.QtPrintSupport import QPrinter
 from PyQt6.QtWidgets import QWidget
 
-from ....figures.style import Palette
+from ....figures.style import LIGHT, Palette
 
 STEP = 1.2
 LEAST, MOST = 0.3, 4.0
@@ -24,6 +24,10 @@ class PagesView(QPdfView):
         super().__init__(parent)
         self.pages = QPdfDocument(None)  # it must outlive the view, which renders from it
         self._buffer: QBuffer | None = None
+        self._ground = QColor(LIGHT.line)
+        self._filling = QTimer(self)  # a new style sheet puts the old palette back: fill after it
+        self._filling.setSingleShot(True)
+        self._filling.timeout.connect(self._fill_ground)
         self.setDocument(self.pages)
         self.setPageMode(QPdfView.PageMode.MultiPage)
         self.setZoomMode(QPdfView.ZoomMode.FitToWidth)
@@ -61,9 +65,16 @@ class PagesView(QPdfView):
 
     def set_palette(self, palette: Palette) -> None:
         """The ground behind the pages; pages are paper in every theme."""
+        self._ground = QColor(palette.line)
+        self._filling.start(0)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self._filling.start(0)
+
+    def _fill_ground(self) -> None:
         colours = self.palette()
-        colours.setColor(self.backgroundRole(), QColor(palette.line))
-        colours.setColor(colours.ColorRole.Dark, QColor(palette.line))
+        colours.setColor(colours.ColorRole.Dark, self._ground)
         self.setPalette(colours)
 
     def print_on(self, printer: QPrinter) -> int:

@@ -1,0 +1,206 @@
+"""What to measure next: how much each measurement would narrow what is known of one client."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.special import ndtr
+
+from ...domain.records import Client, Instrument
+from ...domain.snapshot import Ints, Snapshot
+from ...stats.client_course import Sets, sds_after
+from ...stats.distributions import t_quantile
+from ..people.cautions import cautions_of
+from .study_model import StudyModel
+
+AHEAD = 7  # days after the last reading for which the interval is told
+MOST_MORNINGS = 56
+POWER = 0.80
+# minutes of a scan, of a morning's reading and of each further repeat (assumed, as in the planner)
+SCAN_MINUTES, MORNING_MINUTES, REPEAT_MINUTES = 30.0, 5.0, 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """One measurement: half the 95 % interval a week from now with it, and its minutes."""
+
+    name: str
+    setting: str
+    mornings: int
+    half: float
+    minutes: float
+
+
+@dataclass(frozen=True, slots=True)
+class NextMeasurement:
+    """Candidates, the one that narrows most first; ``waiting`` is the half-width without any."""
+
+    waiting: float
+    candidates: tuple[Candidate, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class MoreMornings:
+    """Mornings until a true change of ``size`` since the first day is real with 80 % power.
+
+    ``mornings`` is None where ``MOST_MORNINGS`` do not do; ``half`` is half the 95 % interval of
+    the change after ``mornings``, or after that many.
+    """
+
+    size: float
+    mornings: int | None
+    half: float
+
+
+def next_measurement(
+    snapshot: Snapshot, m: StudyModel, own: int, client: Client, day: str
+) -> NextMeasurement:
+    """Rank what can be measured next.
+
+    Parameters
+    ----------
+    snapshot : Snapshot
+        The study.
+    m : StudyModel
+        Its model.
+    own : int
+        Place of the client.
+    client : Client
+        The client, whose cautions forbid some instruments.
+    day : str
+        Today, ISO.
+    """
+    have, last = _sets_of(m, own), int(m.last[own])
+    forbidden = {c.forbids for c in cautions_of(client, day)}
+    options: list[tuple[Instrument, int, Sets]] = []
+    for place, item, setting in _sources_now(snapshot, m, own):
+        if item.is_impedance and item.kind == "device" and "impedance" in forbidden:
+            continue
+        if item.kind == "reference" and "scan" in forbidden:
+            continue
+        week = item.kind == "device" and not item.equation
+        days = last + np.arange(1, AHEAD + 1) if week else np.array([last + 1])
+        options.append((item, setting, _again(m, place, days)))
+    none = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
+    sds = sds_after(
+        m.model,
+        have,
+        [none, *(more for *_, more in options)],
+        np.array([last + AHEAD]),
+        np.array([1.0]),
+    )
+    half = t_quantile(0.975, m.df) * sds
+    labels = {0: ""} | {i: x.label for i, x in snapshot.settings.items()}
+    found = [
+        Candidate(
+            item.name,
+            labels.get(setting, ""),
+            int(more.day.size) if item.kind == "device" and not item.equation else 0,
+            float(h),
+            _minutes(item, more),
+        )
+        for (item, setting, more), h in zip(options, half[1:], strict=True)
+    ]
+    return NextMeasurement(float(half[0]), tuple(sorted(found, key=lambda c: c.half)))
+
+
+def more_mornings(
+    m: StudyModel, own: int, since: int, size: float, change: float
+) -> MoreMornings | None:
+    """How many more mornings tell a true change of a size since a day.
+
+    One set a morning with each device that the client used in the last four weeks.
+
+    Parameters
+    ----------
+    m : StudyModel
+        The model of the study.
+    own : int
+        Place of the client.
+    since : int
+        First day of the change.
+    size : float
+        The true change, without its sign, which is that of ``change``.
+    change : float
+        The change as it is known now.
+
+    Notes
+    -----
+    Given what is known now, the estimate after N mornings of a true change is normal: its variance
+    is what the mornings take away. Power is the share in which it is real then.
+    """
+    have, last = _sets_of(m, own), int(m.last[own])
+    used = [place for place in _recent(m, own) if m.model.tried[0].device[place] >= 0]
+    if not m.scanned:
+        used = _recent(m, own)
+    if not used:
+        return None
+    true = np.copysign(size, change)
+
+    def tried(n: int) -> tuple[float, float]:
+        parts = [_again(m, place, last + np.arange(1, n + 1)) for place in used]
+        more = parts[0]
+        for part in parts[1:]:
+            more = more.joined(part)
+        none = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
+        days = np.array([since, last + n])
+        before, after = sds_after(m.model, have, [none, more], days, np.array([-1.0, 1.0]))
+        share = 1 - after**2 / before**2
+        mean, sd = change + share * (true - change), after * np.sqrt(max(share, 0.0))
+        limit = t_quantile(0.975, m.df) * after
+        power = float(ndtr((mean - limit) / sd if true > 0 else (-limit - mean) / sd))
+        return power, float(limit)
+
+    low, high = 0, MOST_MORNINGS
+    power, half = tried(high)
+    if power < POWER:
+        return MoreMornings(size, None, half)
+    while high - low > 1:  # power grows with the mornings
+        middle = (low + high) // 2
+        power, limit = tried(middle)
+        if power >= POWER:
+            high, half = middle, limit
+        else:
+            low = middle
+    return MoreMornings(size, high, half)
+
+
+def _sets_of(m: StudyModel, own: int) -> Sets:
+    at = np.flatnonzero(m.data.client == own)
+    return Sets(m.data.day[at], m.data.source[at], m.data.size[at])
+
+
+def _again(m: StudyModel, place: int, days: Ints) -> Sets:
+    """A set of the usual number of repeats of a source on each of some days."""
+    size = max(int(np.median(m.data.size[m.data.source == place])), 1)
+    return Sets(days, np.full(days.size, place), np.full(days.size, size))
+
+
+def _recent(m: StudyModel, own: int) -> list[int]:
+    """Sources of the client's last four weeks, of each instrument the setting used last."""
+    at = np.flatnonzero((m.data.client == own) & (m.data.day > int(m.last[own]) - 28))
+    latest: dict[int, int] = {}
+    for k in at[np.argsort(m.data.day[at], kind="stable")].tolist():
+        place = int(m.data.source[k])
+        latest[m.keys[place][0]] = place
+    return sorted(latest.values())
+
+
+def _sources_now(snapshot: Snapshot, m: StudyModel, own: int) -> list[tuple[int, Instrument, int]]:
+    """The scan and what the client is measured with, each in the setting used last."""
+    at = np.flatnonzero(m.data.client == own)
+    latest = {m.anchor.id: 0} if m.scanned else {}
+    for k in at[np.argsort(m.data.day[at], kind="stable")].tolist():
+        place = int(m.data.source[k])
+        latest[m.keys[place][0]] = place
+    return [
+        (place, snapshot.instruments[item], m.keys[place][1])
+        for item, place in sorted(latest.items(), key=lambda x: x[1])
+    ]
+
+
+def _minutes(item: Instrument, more: Sets) -> float:
+    if item.kind == "reference":
+        return SCAN_MINUTES
+    return float((MORNING_MINUTES + REPEAT_MINUTES * (more.size - 1)).sum())

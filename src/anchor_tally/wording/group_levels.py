@@ -1,0 +1,63 @@
+"""Sentences and rows of all clients side by side."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from ..analysis.time.group_levels import ClientLevel, GroupResult
+from ..domain.metrics import metric_of
+from ..stats.one_client import LIKELY, REAL
+from .best_estimate import KINDS
+from .numbers import MISSING, count, day_of, number, signed, span
+
+ORDERS = (("name", "by name"), ("scan", "by last scan"))
+HEADS = ("Client", "Now (95 % CI)", "Four weeks (95 % CI)", "Last scan")
+
+
+def ordered(rows: Sequence[ClientLevel], by: str) -> tuple[ClientLevel, ...]:
+    """Clients by name, or those first whose scan lies farthest back; never by their level."""
+    if by == "scan":
+        return tuple(sorted(rows, key=lambda r: (r.last_scan or 0, r.client.code)))
+    return tuple(sorted(rows, key=lambda r: r.client.code))
+
+
+def headline(r: GroupResult) -> str:
+    """How many clients, and how many changes of each kind."""
+    m = metric_of(r.metric)
+    kinds = Counter(x.change.kind for x in r.rows if x.change is not None)
+    seen = sum(kinds.values())
+    still = seen - kinds[REAL] - kinds[LIKELY]
+    return (
+        f"{count(len(r.rows), 'client')}, {m.label.lower()}. Over each one's last four weeks:"
+        f" {count(kinds[REAL], KINDS[REAL])}, {count(kinds[LIKELY], KINDS[LIKELY])},"
+        f" {still} with no detectable change."
+    )
+
+
+def under(r: GroupResult) -> str:
+    """What is not shown, and how the rows stand."""
+    hidden = sum(1 for x in r.rows if x.value is None)
+    said = ["Clients can be put in order by name or by last scan only: this is no ranking."]
+    if hidden:
+        said.append(
+            f"No fat number is shown of {count(hidden, 'client')} (history of disordered eating)."
+        )
+    return " ".join(said)
+
+
+def row(x: ClientLevel, metric: str) -> tuple[str, str, str, str]:
+    """A client as a line of the table."""
+    m = metric_of(metric)
+    k = m.decimals
+    scan = MISSING if x.last_scan is None else day_of(x.last_scan)
+    if x.value is None or x.change is None:
+        return x.client.code, "not shown", "not shown", scan
+    c = x.change.change
+    mark = {REAL: " real", LIKELY: " probable"}.get(x.change.kind, "")
+    return (
+        x.client.code,
+        f"{number(x.value.value, k)} ({span(x.value.interval, k)})",
+        f"{signed(c.value, k)} ({span(c.interval, k, sign=True)}){mark}",
+        scan,
+    )
