@@ -6,21 +6,32 @@ from datetime import date, timedelta
 
 import numpy as np
 import pytest
-from scipy.stats import multivariate_normal
+from scipy.stats import multivariate_normal, studentized_range
 from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
 
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
+from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.app.demo import demo_session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.scenario.squad import CLIENTS, WEEKS
 from anchor_tally.stats.best_estimate import Observations, Spreads, filter_clients
-from anchor_tally.stats.client_course import Model, course_of
-from anchor_tally.stats.distributions import t_quantile
+from anchor_tally.stats.client_course import (
+    Model,
+    Sets,
+    course_of,
+    disagreements,
+    independent_mornings,
+    sds_after,
+)
+from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
 from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.wording.best_estimate import sentences
+from anchor_tally.wording.group_levels import ordered, under
+from anchor_tally.wording.group_levels import row as line_of
 from answers import moving
 from places import CLOCK, reading, study_of
 
@@ -157,6 +168,61 @@ def test_one_source_is_a_local_linear_trend():
     assert course.level == pytest.approx(found.smoothed_state[0], abs=1e-7)
     assert np.diag(course.covariance) == pytest.approx(found.smoothed_state_cov[0, 0], abs=1e-7)
     assert levels.value[0] == pytest.approx(found.smoothed_state[0, 99], abs=1e-7)
+
+
+def test_largest_difference_is_the_studentized_range():
+    """Against SciPy, and 5.01 of the table of Harter 1960 (Ann Math Stat 31:1122; 10 means, 20 df)."""
+    assert largest_difference(0.95, 10, 20) * np.sqrt(2) == pytest.approx(5.01, abs=0.005)
+    for p, k, df in ((0.95, 2, 10), (0.8, 27, 26), (0.95, 60, 4), (0.95, 27, np.inf)):
+        expected = studentized_range.ppf(p, k, df) / np.sqrt(2)
+        assert largest_difference(p, k, df) == pytest.approx(expected, rel=1e-4)
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_what_further_readings_would_tell(seed):
+    """The SD is the one that the course has once the readings are there, whatever they show."""
+    rng = np.random.default_rng(seed)
+    o = drawn(rng, 3, 8)
+    ((common, _),) = filter_clients(o, [SPREADS], *(np.full(3, d) for d in (20, 80, 125)), 0)
+    model = Model((SPREADS,), (common,), np.ones(1), 0)
+    own = o.client == 1
+    more = Sets(np.arange(126, 131), np.array([1, 1, 0, 2, 3]), np.array([1, 3, 1, 2, 1]))
+    days, g = np.array([40, 130]), np.array([-1.0, 1.0])
+    (sd,) = sds_after(model, Sets(o.day[own], o.source[own], o.size[own]), [more], days, g)
+    parts = (np.full(5, 1), more.day, more.source, rng.normal(20, 3, 5), more.size)
+    columns = zip((o.client, o.day, o.source, o.value, o.size), parts, strict=True)
+    after = Observations(*(np.concatenate(pair) for pair in columns))
+    order = np.lexsort((after.day, after.client))
+    after = Observations(
+        *(getattr(after, k)[order] for k in ("client", "day", "source", "value", "size"))
+    )
+    assert sd == pytest.approx(course_of(after, model, 1, days, 1).change(0, 1)[1], rel=1e-9)
+    day = np.sort(rng.choice(60, 12, replace=False))
+    dense = np.linalg.inv(0.6 ** np.abs(day[:, None] - day[None, :])).sum()
+    assert independent_mornings(day, 0.6) == pytest.approx(dense)
+    assert independent_mornings(day, 0.0) == 12
+
+
+def test_a_source_that_disagrees_is_named_with_its_days():
+    """Two weeks of one device 4 too high are found, with nobody else; an outlier of a scan too."""
+    rng = np.random.default_rng(4)
+    o, _ = squad(rng)
+    numbers = np.array([-1, 0, 1, 2, 3])
+    sources = Sources(numbers, np.ones(5), numbers >= 0, 0.5, np.zeros(5))
+
+    def named(data):
+        s, gap = spreads_of(data, sources, np.where(numbers >= 0, 0.3, 0.0))
+        last = np.full(14, int(data.day.max()))
+        model = estimate_levels(data, s, gap, last, last, last, 90).model
+        found = [(c, d) for c in range(14) for d in disagreements(data, model, c)]
+        return [(c, d.source, d.first, d.last, round(d.gap)) for c, d in found]
+
+    assert named(o) == []
+    odd = (o.client == 3) & (o.source == 2) & np.isin(o.day, (98, 105))
+    assert named(replace(o, value=o.value + 4.0 * odd)) == [(3, 2, 98, 105, 4)]
+    scan = np.flatnonzero((o.client == 5) & (o.source == 0))[1]
+    wrong = np.where(np.arange(o.value.size) == scan, o.value + 6, o.value)
+    assert [x[:2] for x in named(replace(o, value=wrong))] == [(5, 0)]
 
 
 def squad(
@@ -330,6 +396,60 @@ def test_what_must_not_matter_does_not():
     with_noise = asked(study_of(lines + more))
     moved = abs(with_noise.value.value - plain.value.value)
     assert moved < 0.1 * plain.value.se
+
+
+def test_all_clients_are_those_asked_one_by_one():
+    """Value and change of each; no fat of a protected client; order by name or last scan."""
+    session = study_of(lines_of(np.random.default_rng(7), clients=4))
+    code = {"C2": frozenset({"eating_disorder"})}
+    for name, cautions in code.items():
+        client = session.catalogue().client_coded(name)
+        session.do(PutClient(replace(client, cautions=cautions)))
+    snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+    group = finish(GroupRequest(snapshot, Lens()).run())
+    for row in group.rows:
+        if row.client.code == "C2":
+            assert (row.value, row.change) == (None, None)
+            continue
+        alone = asked(session, row.client.code)
+        assert row.value.value == pytest.approx(alone.value.value, abs=1e-6)
+        assert row.change.change.se == pytest.approx(alone.change.change.se, abs=1e-6)
+        assert row.change.kind == alone.change.kind
+    assert "No fat number is shown of 1 client" in under(group)
+    assert [x.client.code for x in ordered(group.rows, "name")] == ["C0", "C1", "C2", "C3"]
+    assert line_of(group.rows[2], group.metric)[1:3] == ("not shown", "not shown")
+    with pytest.raises(CannotCompare, match="no readings of this metric"):
+        finish(GroupRequest(snapshot, Lens("girth_waist")).run())
+
+
+def test_a_girth_needs_no_scan():
+    """Two tapes and no scan: the one that is used most tells the level, and nothing is calibrated."""
+    rng, lines = np.random.default_rng(2), []
+    for c in range(5):
+        for week in range(20):
+            at = date(2026, 1, 5) + timedelta(weeks=week)
+            for k, name in enumerate(("Tape", "Ribbon")[: 2 if week % 2 else 1]):
+                shown = round(80 + 2 * c - 0.3 * week + 1.5 * k + rng.normal(0, 0.6), 1)
+                lines.append(
+                    reading(
+                        f"C{c}", f"{at}T07:0{k}", shown, name=name, metric="girth_waist", unit="cm"
+                    )
+                )
+    session = study_of(lines)
+    snapshot = finish(session.wide_snapshot_steps(("girth_waist",)))
+    request = BestEstimateRequest(snapshot, Lens("girth_waist"), "C3", goal=79.0)
+    r = finish(request.run())
+    assert (r.anchor, r.scanned, r.scans, r.since_scan) == ("Tape", False, 0, None)
+    assert r.value.interval.low < 80 + 6 - 0.3 * 19 < r.value.interval.high
+    assert r.change.change.interval.low < -1.2 < r.change.change.interval.high
+    # 1.3 cm to go at 0.3 cm a week
+    assert r.goal.earliest <= r.at + 30 <= r.goal.latest
+    said = " ".join(sentences(r))
+    assert "scan" not in said
+    assert "Goal 79.0 cm: between" in said
+    assert finish(replace(request, goal=90.0).run()).goal.reached
+    still = replace(request, goal=10.0)
+    assert finish(still.run()).goal.earliest is None  # not within two years
 
 
 def test_track_on_the_command_line(tmp_path, capsys):

@@ -75,7 +75,9 @@ def squad(
                     label = "b" if d > last // 2 else "a"
                     value -= 2.0 * (label == "b")
                 at = f"{START + timedelta(days=d)}T07:0{k}"
-                lines.append((d, reading(f"C{c:02}", at, f"{value:.1f}", name=name, setting=label)))
+                lines.append(
+                    (d, reading(f"C{c:02}", at, f"{max(value, 2.0):.1f}", name=name, setting=label))
+                )
         at_scan = np.linspace(0, last - 14, scans).astype(int) // 7 * 7 if c >= unscanned else ()
         for d in at_scan:
             at = f"{START + timedelta(days=int(d))}T08:00"

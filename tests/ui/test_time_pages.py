@@ -20,7 +20,7 @@ from anchor_tally.study.edits.checks import AddCheckWeight
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.events import AddEvent
 from anchor_tally.study.edits.readings import ExcludeReading
-from driving import shown
+from driving import select, shown
 from places import CLOCK, adoption
 
 
@@ -405,6 +405,24 @@ def test_pages_of_an_empty_study(qtbot, window_on, tmp_path, key, missing):
     session.close()
 
 
+def test_all_clients_stand_side_by_side(qtbot, window_on, demo):
+    """The button shows every client; Enter on a row follows that client."""
+    window = window_on(demo)
+    page = window.page("track")
+    shown(qtbot, page, lambda: window.go("track"))
+    with qtbot.waitSignal(page.everyone.changed, timeout=60_000):
+        page.everyone.button.click()
+    assert page.headline.text().startswith("14 clients, body fat.")
+    assert "no ranking" in page.under.text()
+    assert [page.table.text(k, 0) for k in range(3)] == ["Auk", "Brill", "Cod"]
+    page.table.setFocus()
+    select(page.table, 2)
+    shown(qtbot, page, lambda: qtbot.keyClick(page.table, Qt.Key.Key_Return))
+    qtbot.waitUntil(lambda: page.headline.text().startswith("Cod, body fat"))
+    assert not page.everyone.button.isChecked()
+    assert page.names.isVisible()
+
+
 def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
     """The value of the command is on the page; a protected client has none, and no girth has one."""
     window = window_on(demo)
@@ -416,7 +434,7 @@ def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
     r = finish(BestEstimateRequest(snapshot, demo.lens, "Auk").run())
     assert page.headline.text().startswith(f"Auk, body fat: {r.value.value:.1f} %")
     assert f"From {r.scans} scans, {r.devices} other sources" in page.notes.text()
-    assert "BMI equation 1991 (from height, mass" in page.headline.toolTip()
+    assert "BMI equation 1991 (from height, mass" in page.notes.text()
     assert page.table.text(0, 0) == "Lab scan"
     assert page.table.heads[1] == "Part of the value"
     opened = []

@@ -42,9 +42,7 @@ def info(shown: Sequence[ClientLevel], metric: str) -> GroupInfo:
         i = r.value.interval
         before = r.value.value - r.change.change.value
         found.append(LevelRow(r.client.code, r.value.value, i.low, i.high, before))
-    return GroupInfo(
-        tuple(found[:MOST_ROWS]), f"{m.label} ({m.symbol})" if m.symbol else m.label
-    )
+    return GroupInfo(tuple(found[:MOST_ROWS]), f"{m.label} ({m.symbol})" if m.symbol else m.label)
 
 
 def draw(axes: Any, what: GroupInfo, palette: Palette, family: str) -> None:
@@ -74,8 +72,4 @@ def draw(axes: Any, what: GroupInfo, palette: Palette, family: str) -> None:
     rows(axes, [r.code for r in what.rows], palette, family, size=9)
     axes.grid(axis="x", color=palette.line, lw=0.6)
     axes.set_axisbelow(True)
-    axes.set_xlabel(
-        f"{what.label}. Dot: now, with 95 % interval; bar: four weeks before",
-        fontfamily=family,
-        fontsize=9,
-    )
+    axes.set_xlabel(f"{what.label}; bar: four weeks before", fontfamily=family, fontsize=9)

@@ -45,6 +45,17 @@ class Observations(FrozenArrays):
     value: Floats
     size: Ints
 
+    def of_clients(self, clients: Ints) -> Observations:
+        """Readings of some clients, given in increasing order; they are numbered anew from 0."""
+        own = np.flatnonzero(np.isin(self.client, clients))
+        return Observations(
+            np.searchsorted(clients, self.client[own]),
+            self.day[own],
+            self.source[own],
+            self.value[own],
+            self.size[own],
+        )
+
 
 @dataclass(frozen=True, eq=False)
 class Spreads(FrozenArrays):

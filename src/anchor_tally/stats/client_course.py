@@ -10,6 +10,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 from scipy.linalg import cho_factor, cho_solve
 from scipy.special import ndtr
 
@@ -17,6 +18,7 @@ from .best_estimate import WEEK, Common, Observations, Spreads
 from .estimate import Floats, FrozenArrays, Ints
 
 MOST_NAMED = 4  # stretches of readings that are named as disagreeing
+STRETCHES = (1, 2, 4)  # weeks of readings that are looked at together
 
 
 @dataclass(frozen=True, eq=False)
@@ -191,8 +193,8 @@ def sds_after(
 class Disagreement:
     """Readings of a source, first to last day, that differ from the others beyond chance.
 
-    ``gap`` is their mean less what the other sources tell; ``p`` is corrected for all the weeks
-    that were looked at.
+    ``gap`` is their mean less what the other sources tell; ``p`` is corrected for all the
+    stretches that were looked at.
     """
 
     source: int
@@ -209,10 +211,10 @@ def disagreements(
 
     Notes
     -----
-    The mean of a week's readings of a source is compared with its prediction from the other
-    sources (normalised innovation), by the likeliest course. The largest is taken out and the rest
-    looked at again, so that one odd source does not make the others odd. P-values are times the
-    number of weeks looked at (Bonferroni).
+    The mean of a source's readings of one, two and four weeks is compared with its prediction from
+    all other readings, its own on other days among them (normalised innovation), by the likeliest
+    course. The largest is taken out and the rest looked at again, so that one odd source does not
+    make the others odd. P-values are times the number of stretches looked at (Bonferroni).
     """
     own = np.flatnonzero(data.client == client)
     s, common = model.tried[model.likeliest], model.common[model.likeliest]
@@ -240,24 +242,29 @@ def _oddest(
     looked, size = 0, 0.0
     for k in np.unique(sets.source).tolist():
         at = np.flatnonzero(sets.source == k)
-        covariance = np.linalg.inv(precision[np.ix_(at, at)])
-        gap = covariance @ rest[at]
-        _, week = np.unique((sets.day[at] - sets.day[at].min()) // 7, return_inverse=True)
-        mean = (week == np.arange(week.max() + 1)[:, None]) / np.bincount(week)[:, None]
-        value = mean @ gap
-        z = np.abs(value) / np.sqrt(np.einsum("wi,ij,wj->w", mean, covariance, mean))
-        looked += z.size
-        top = int(z.argmax())
-        if z[top] > size:
-            size, there = float(z[top]), at[week == top]
-            days = sets.day[there]
-            odd = Disagreement(int(k), int(days.min()), int(days.max()), float(value[top]), 1.0)
-            best = (odd, own[there])
+        for inside in _stretches((sets.day[at] - sets.day[at].min()) // 7):
+            there = at[inside]
+            covariance = np.linalg.inv(precision[np.ix_(there, there)])
+            gap = float((covariance @ rest[there]).mean())
+            z = abs(gap) / float(np.sqrt(covariance.mean()))
+            looked += 1
+            if z > size:
+                days = sets.day[there]
+                size = z
+                odd = Disagreement(int(k), int(days.min()), int(days.max()), gap, 1.0)
+                best = (odd, own[there])
     if best is None:
         return None
+    odd, out = best
     p = min(1.0, 2 * float(ndtr(-size)) * looked)
-    odd = best[0]
-    return Disagreement(odd.source, odd.first, odd.last, odd.gap, p), best[1]
+    return Disagreement(odd.source, odd.first, odd.last, odd.gap, p), out
+
+
+def _stretches(week: Ints) -> npt.NDArray[np.bool_]:
+    """Which readings lie in each stretch of one, two or four weeks, shape (stretches, n)."""
+    starts = np.unique(week)[:, None]
+    parts = [(week >= starts) & (week < starts + length) for length in STRETCHES]
+    return np.asarray(np.unique(np.concatenate(parts), axis=0))
 
 
 def _joined(found: Sequence[Disagreement]) -> tuple[Disagreement, ...]:

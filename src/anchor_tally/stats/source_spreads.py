@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.optimize import nnls
 
-from .best_estimate import WEEK, Levels, Observations, Spreads, filter_clients
+from .best_estimate import WEEK, Common, Levels, Observations, Spreads, filter_clients
 from .client_course import Model
 from .estimate import Floats, Ints
 
@@ -23,6 +23,7 @@ LEAST_PAIRS = 15  # pairs of neighbouring days from which on a correlation is ta
 LEAST_CLIENTS = 4
 FAINT = 0.3  # weight of a guess beside measured variances, whose weight is √(df/2)
 MOST_LAG = 7  # days between values that are compared
+FIRST_CLIENTS = 20  # by whom courses are left out before everybody is looked at
 FAINTEST = 1e-3  # share of the likelihood below which a course is left out
 
 
@@ -309,18 +310,29 @@ def estimate_levels(
     -----
     All combinations of LEVELS and TRENDS are equally likely beforehand. What they give is averaged
     with the marginal likelihood as weight, and their disagreement is part of the SD. Those with
-    less than a thousandth of the weight are left out.
+    less than a thousandth of the weight are left out; with many clients, those that a part of
+    them makes as unlikely already.
     """
     scale = s.start_trend / START_TREND
     tried = [_with_course(s, gap, x * scale, y * scale) for x in LEVELS for y in TRENDS]
+    if since.size > 2 * FIRST_CLIENTS:
+        some = np.linspace(0, since.size - 1, FIRST_CLIENTS).round().astype(np.int64)
+        asked = (since[some], until[some], now[some])
+        first = filter_clients(data.of_clients(some), tried, *asked, origin)
+        tried = [tried[k] for k in _likely(first)[0]]
     found = filter_clients(data, tried, since, until, now, origin)
-    logs = np.array([common.log_likelihood for common, _ in found])
-    weight = np.exp(logs - logs.max())
-    kept = np.flatnonzero(weight > FAINTEST * weight.sum())
-    weight = weight[kept] / weight[kept].sum()
+    kept, weight = _likely(found)
     common = tuple(found[k][0] for k in kept)
     model = Model(tuple(tried[k] for k in kept), common, weight, origin)
     return Estimated(model, _mixed_levels(weight, [found[k][1] for k in kept]))
+
+
+def _likely(found: Sequence[tuple[Common, Levels]]) -> tuple[Ints, Floats]:
+    """Places of the courses that are not too unlikely, and their shares of the likelihood."""
+    logs = np.array([common.log_likelihood for common, _ in found])
+    weight = np.exp(logs - logs.max())
+    kept = np.flatnonzero(weight > FAINTEST * weight.sum())
+    return kept, weight[kept] / weight[kept].sum()
 
 
 def levels_of(data: Observations, model: Model, since: Ints, until: Ints, now: Ints) -> Levels:

@@ -12,7 +12,7 @@ from .best_estimate import KINDS
 from .numbers import MISSING, count, day_of, number, signed, span
 
 ORDERS = (("name", "by name"), ("scan", "by last scan"))
-HEADS = ("Client", "Now (95 % CI)", "Four weeks (95 % CI)", "Last scan")
+HEADS = ("Client", "Now", "Four weeks", "Last scan")
 
 
 def ordered(rows: Sequence[ClientLevel], by: str) -> tuple[ClientLevel, ...]:
@@ -29,7 +29,7 @@ def headline(r: GroupResult) -> str:
     seen = sum(kinds.values())
     still = seen - kinds[REAL] - kinds[LIKELY]
     return (
-        f"{count(len(r.rows), 'client')}, {m.label.lower()}. Over each one's last four weeks:"
+        f"{count(len(r.rows), 'client')}, {m.label.lower()}. Over the last four weeks of each:"
         f" {count(kinds[REAL], KINDS[REAL])}, {count(kinds[LIKELY], KINDS[LIKELY])},"
         f" {still} with no detectable change."
     )
@@ -38,7 +38,10 @@ def headline(r: GroupResult) -> str:
 def under(r: GroupResult) -> str:
     """What is not shown, and how the rows stand."""
     hidden = sum(1 for x in r.rows if x.value is None)
-    said = ["Clients can be put in order by name or by last scan only: this is no ranking."]
+    said = [
+        "In brackets: 95 % CI. Clients can be put in order by name or by last scan only: this is no"
+        " ranking."
+    ]
     if hidden:
         said.append(
             f"No fat number is shown of {count(hidden, 'client')} (history of disordered eating)."

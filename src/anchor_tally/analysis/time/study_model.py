@@ -253,15 +253,7 @@ def _part(data: Observations) -> Observations:
     known, others = np.unique(data.client[data.source == 0]), np.unique(data.client)
     rest = np.setdiff1d(others, known)
     kept = (_spread_over(known, MOST_CLIENTS), _spread_over(rest, MOST_CLIENTS - known.size))
-    clients = np.unique(np.concatenate(kept))
-    own = np.flatnonzero(np.isin(data.client, clients))
-    return Observations(
-        np.searchsorted(clients, data.client[own]),
-        data.day[own],
-        data.source[own],
-        data.value[own],
-        data.size[own],
-    )
+    return data.of_clients(np.unique(np.concatenate(kept)))
 
 
 def _spread_over(clients: Ints, most: int) -> Ints:

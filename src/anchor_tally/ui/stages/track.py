@@ -16,7 +16,7 @@ from ...analysis.agreement.hydration import FAT, WATER
 from ...analysis.people.cautions import fat_unseen
 from ...analysis.time.best_estimate import BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
-from ...analysis.time.group_levels import ClientLevel, GroupRequest, GroupResult
+from ...analysis.time.group_levels import GroupResult
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.client_page import page_material_steps, write_page_steps
 from ...app.find import Found
@@ -26,7 +26,7 @@ from ...domain.lens import Lens
 from ...domain.metrics import is_fat
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
-from ...figures import best_course, group_levels
+from ...figures import best_course
 from ...figures import track as figures
 from ...figures.style import Palette, marks_of
 from ...study.edits.events import AddEvent, RemoveEvent, SetGoal
@@ -44,7 +44,8 @@ from ...wording.statistics import Line
 from ..file_names import target_of
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
-from ..widgets import Flow, label, letters_wide, paired, tip
+from ..widgets import Flow, label, letters_wide, paired
+from .all_clients import AllClients
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -54,6 +55,8 @@ WATERS = (("not corrected", "off"), ("1 : 1", "rule"), ("fitted slope", "slope")
 
 HEADS = ("Figure", "Value", "95 % interval")
 ALL_SOURCES = "All sources"
+# pixels of the table, least and most, of one client and of all clients
+SIDE, WIDE_SIDE = (430, 470), (500, 500)
 
 
 class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
@@ -69,17 +72,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.combining = True  # all sources are shown, where they can be combined
         self.names.chosen.disconnect(self.choose)
         self.names.chosen.connect(self.choose_shown)
-        self.group: GroupResult | None = None  # all clients, while they are shown
-        self.all_clients = QPushButton("&All clients")
-        self.all_clients.setCheckable(True)
-        tip(self.all_clients, "Levels of all clients now, and their changes over four weeks")
-        self.all_clients.toggled.connect(self._group_toggled)
-        self.order = QComboBox()
-        for key, text in group_words.ORDERS:
-            self.order.addItem(text, key)
-        self.order.setAccessibleName("Order of clients")
-        self.order.activated.connect(lambda _k: self.paint())
-        self.order.hide()
+        self.everyone = AllClients(self.session, self.jobs, self)
+        self.everyone.changed.connect(self._group_changed)
+        self.everyone.refused.connect(lambda text: self.message.emit(text, False))
         self.table.opened.connect(lambda k, _column: self._row_opened(k))
         self.hand = ""
         self.since: int | None = None
@@ -113,8 +108,8 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             paired("to", self.to, "Second date"),
             paired("water", self.water, "Correct for water"),
             paired("goal", self.goal, "Goal"),
-            self.all_clients,
-            self.order,
+            self.everyone.button,
+            self.everyone.order,
             self.page_button,
         ):
             row.addWidget(part)
@@ -254,6 +249,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def follow(self, code: str) -> None:
         """Follow a client, over the last four weeks."""
+        self.everyone.button.setChecked(False)
         self.client.setCurrentText(code)
         self.since = self.until = None
         self._next = "since"
@@ -267,75 +263,38 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def answer(self, found: TrackResult) -> None:
         self.result = found
         self.results = found.series
-        self._fetch_group()
+        self.everyone.fetch()
         names = [s.instrument.name for s in found.series]
         self.show_results(names.index(found.chosen) if found.chosen in names else 0)
 
     # all clients
-    def _group_toggled(self, on: bool) -> None:
-        self.order.setVisible(on)
-        if on:
-            self._fetch_group()
-        else:
-            self.group = None
-            self.refresh_shown()
-
-    def _fetch_group(self) -> None:
-        if not self.all_clients.isChecked() or self.session.writing:
-            return
-        lens = self.session.lens
-        job = Job(
-            "Computing the levels of all clients",
-            lambda: self.session.wide_snapshot_steps((lens.metric,)),
-            lambda snapshot: GroupRequest(snapshot, lens).run(),
-            background=True,
-        )
-        self.jobs.start("all clients", job, self._show_group, self._no_group)
-
-    def _show_group(self, found: GroupResult) -> None:
-        if self.all_clients.isChecked():
-            self.group = found
-            self.refresh_shown()
-
-    def _no_group(self, text: str) -> None:
-        self.all_clients.setChecked(False)
-        self.message.emit(text, False)
-
-    def refresh_shown(self) -> None:
+    def _group_changed(self) -> None:
         """Show the client, or all clients."""
-        alone = self.group is None
+        alone = self.everyone.found is None
+        least, most = SIDE if alone else WIDE_SIDE
+        self.table.setMinimumWidth(least)
+        for part in (self.side, self.table):
+            part.setMaximumWidth(most)
         self.names.setVisible(alone and len(self.results) > 1)
         self.events.setVisible(alone and not self.session.read_only and self.result is not None)
         self.paint()
         self.shown.emit()
 
-    def _group_rows(self) -> tuple[ClientLevel, ...]:
-        assert self.group is not None
-        return group_words.ordered(self.group.rows, self.order.currentData())
-
     def _paint_group(self, r: GroupResult) -> None:
-        rows = self._group_rows()
-        what = group_levels.info(rows, r.metric)
         self.headline.setText(group_words.headline(r))
         self.under.setText(group_words.under(r))
-        self.table.fill([group_words.row(x, r.metric) for x in rows], group_words.HEADS)
+        self.table.fill(self.everyone.lines(), group_words.HEADS)
         self.every.hide()
         self.cautions.hide()
         self.notes.setText(words.CAUTION)
         if self.place is not None:
             self.place.hide()
-
-        def paint(axes: Any, family: str, palette: Palette) -> None:
-            group_levels.draw(axes, what, palette, family)
-
-        self._figure().redraw(paint, self.colours, lambda: what)
+        self._figure().redraw(self.everyone.draw, self.colours, self.everyone.content)
 
     def _row_opened(self, k: int) -> None:
         """Enter or a click on a client of the group shows this client."""
-        if self.group is not None:
-            code = self._group_rows()[k].client.code
-            self.all_clients.setChecked(False)
-            self.follow(code)
+        if self.everyone.found is not None:
+            self.follow(self.everyone.rows()[k].client.code)
 
     def no_answer(self, text: str) -> None:
         self.result = None
@@ -404,7 +363,11 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             else []
         )
         parts = (
-            basis_words(r.best) if self.combined and r.best is not None else "",
+            *(
+                (basis_words(r.best), left_out_words(r.best))
+                if self.combined and r.best is not None
+                else ()
+            ),
             words.place_words(r.place),
             words.track_notes(r),
             *(["Entered: " + "; ".join(written)] if written else []),
@@ -416,8 +379,8 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         r = self.result
         if r is None:
             return
-        if self.group is not None:
-            self._paint_group(self.group)
+        if self.everyone.found is not None:
+            self._paint_group(self.everyone.found)
             return
         self.table.fill([], HEADS)
         if not self.results:  # scans only
@@ -430,7 +393,6 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self._paint_whole(r.best)
         said = words.all_sources_words(r) if self.combined else words.value_words(r)
         self.under.setText(said)
-        tip(self.headline, "" if r.best is None else left_out_words(r.best))
         caution = words.caution_words(r)
         self.cautions.setText(caution)
         self.cautions.setVisible(bool(caution))
@@ -515,7 +477,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.ask()
 
     def clicked(self, event: Any) -> None:
-        if event.xdata is None or self.result is None or self.group is not None:
+        if event.xdata is None or self.result is None or self.everyone.found is not None:
             return
         if event.dblclick:
             if (
@@ -587,7 +549,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def step(self, by: int) -> None:
         """Arrow keys move the second date by a day, from reading to reading."""
-        if self.result is None or not self.results or self.group is not None:
+        if self.result is None or not self.results or self.everyone.found is not None:
             return
         shown = self.results if self.combined else self.results[self.chosen : self.chosen + 1]
         days = {d for s in shown for d in s.day.tolist()}
