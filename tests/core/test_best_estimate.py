@@ -214,7 +214,7 @@ def test_a_source_that_disagrees_is_named_with_its_days():
         s, gap = spreads_of(data, sources, np.where(numbers >= 0, 0.3, 0.0))
         last = np.full(14, int(data.day.max()))
         model = estimate_levels(data, s, gap, last, last, last, 90).model
-        found = [(c, d) for c in range(14) for d in disagreements(data, model, c)]
+        found = [(c, d) for c in range(14) for d in disagreements(data, model, c)[0]]
         return [(c, d.source, d.first, d.last, round(d.gap)) for c, d in found]
 
     assert named(o) == []
@@ -461,14 +461,24 @@ def test_track_on_the_command_line(tmp_path, capsys):
     told = json.loads(capsys.readouterr().out)
     assert main(given, CLOCK) == 0
     said = capsys.readouterr().out
-    low, high = told["value"]["ci"]
-    assert f"{told['value']['estimate']:.1f} %" in said
+    low, high = told["estimate"]["ci"]
+    assert f"{told['estimate']['value']:.1f} %" in said
     assert f"(95 % CI {low:.1f} to {high:.1f})" in said
-    assert sum(x["share"] for x in told["sources"]) == pytest.approx(1)
+    assert sum(x["share"] for x in told["shares"]) == pytest.approx(1)
+    assert told["dates"] == "planned"
+    assert {x["instrument"] for x in told["sources"] if x["votes"]} == {"Elm", "Fir", "Oak"}
+    assert 0 < told["effective_mornings"]["to"] <= 2
+    assert told["verdict"] in ("real", "probable", "none_shown")
     assert main([*given, "--from", "2026-02-02", "--to", "2026-03-30"], CLOCK) == 0
     said = capsys.readouterr().out
     assert "2 Feb 2026 to 30 Mar 2026" in said
     assert "holds for any two dates" in said
     moving(3, 2, scan=False).save_copy(tmp_path / "n.tally")
-    assert main(["track", str(tmp_path / "n.tally"), "--client", "C1"], CLOCK) == 2
-    assert "scan" in capsys.readouterr().err
+    assert main(["track", str(tmp_path / "n.tally"), "--client", "C1"], CLOCK) == 0
+    said = capsys.readouterr().out
+    assert said.startswith("C1, body fat: ")
+    assert "Without a scan no level is told" in said
+    early = ["--from", "2025-01-01", "--to", "2026-03-30", "--json"]
+    assert main(["track", str(tmp_path / "n.tally"), "--client", "C1", *early], CLOCK) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert (told["estimate"], told["verdict"], told["dates"]) == (None, "not_enough", "picked")

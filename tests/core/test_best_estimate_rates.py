@@ -58,7 +58,9 @@ def squad(
     days = [*range(0, last + 1, gap), *range(last + 1, last + 1 + further)]
     for c in range(clients):
         n = last + further + 1
-        level = rng.normal(22, 4) + rng.normal(*pace) * np.arange(n) / 7
+        level = (
+            rng.normal(22 - weeks * min(pace[0], 0.0) / 2, 4) + rng.normal(*pace) * np.arange(n) / 7
+        )
         level = level + np.cumsum(rng.normal(0, wander / np.sqrt(7), n))
         own, morning = rng.normal(0, offset, devices), rng.normal(0, wet, n)
         for k, name in enumerate(NAMES[:devices]):
@@ -81,7 +83,7 @@ def squad(
         at_scan = np.linspace(0, last - 14, scans).astype(int) // 7 * 7 if c >= unscanned else ()
         for d in at_scan:
             at = f"{START + timedelta(days=int(d))}T08:00"
-            value = f"{level[d] + rng.normal(0, 0.5):.1f}"
+            value = f"{max(level[d] + rng.normal(0, 0.5), 2.0):.1f}"
             lines.append((d, reading(f"C{c:02}", at, value, name="Scan", kind="reference")))
         truth.append(level)
     return lines, np.array(truth)

@@ -18,6 +18,7 @@ from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Instrument
 from anchor_tally.domain.steps import finish
+from anchor_tally.figures import best_course
 from anchor_tally.stats.change import change
 from anchor_tally.wording import track as words
 from anchor_tally.wording.drift import drift_headline
@@ -151,10 +152,10 @@ def test_one_source_has_one_vote():
     assert sorted(map(sorted, groups)) == [[0, 1], [2], [3]]
     silent = [line for line in lines if line.split(",")[6] != "reference"]
     snapshot = finish(study_of(silent).wide_snapshot_steps(BESIDE))
-    head = words.track_headline(
-        finish(TrackRequest(snapshot, Lens(), "C0", instrument="Fir").run())
-    )
-    assert head.startswith("The best estimate needs a scan in the study. C0, body fat, Fir alone:")
+    r = finish(TrackRequest(snapshot, Lens(), "C0", instrument="Fir").run())
+    assert words.track_headline(r).startswith("C0, body fat: real change, −1.2 pp")  # and no level
+    assert words.alone_headline(r).startswith("C0, body fat, Fir alone: ")
+    assert "level of Fir" in best_course.info(r, r.best).label
 
 
 def test_cautions_say_how_sure_they_are():

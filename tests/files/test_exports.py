@@ -3,6 +3,7 @@
 Stopping leaves nothing.
 """
 
+import csv
 import json
 import zipfile
 from dataclasses import replace
@@ -19,7 +20,7 @@ from anchor_tally.domain.scheme import MovedDay, SchemeRule
 from anchor_tally.domain.stations import LANDMARK
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.results_json import compare_json
-from anchor_tally.scenario.squad import SCAN_SD, squad_rows
+from anchor_tally.scenario.squad import CLIENTS, SCAN_SD, squad_rows
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
@@ -28,7 +29,7 @@ from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
 from anchor_tally.study.edits.readings import CorrectReading
 from anchor_tally.study.edits.scheme import AddRules, MoveDay
 from answers import study
-from places import CLOCK, adoption, adoption_of_nothing, filled, text_of
+from places import CLOCK, adoption, adoption_of_nothing, filled, parse_text, text_of
 
 # columns that hold identifiers, moments, numbers as typed, or words from a list; every other text
 # is somebody's own words
@@ -251,3 +252,18 @@ def test_a_certificate_is_verified(demo, tmp_path, capsys):
         target.write_text(text)
         assert main(["verify", path, str(target)], CLOCK) == 2
         assert capsys.readouterr().err.count("\n") == 1
+
+
+def test_estimates_leave_and_never_come_back_as_readings(tmp_path, capsys):
+    """One row a client after the readings, marked as computed; read back they are refused, with the same answers."""
+    assert main(["export", "--demo", "-o", str(tmp_path / "e.csv"), "--estimates"], CLOCK) == 0
+    assert main(["export", "--demo", "-o", str(tmp_path / "e.xlsx"), "--estimates"], CLOCK) == 2
+    assert "estimates are written into a .csv" in capsys.readouterr().err
+    with (tmp_path / "e.csv").open() as f:
+        rows = list(csv.DictReader(f))
+    found = [r for r in rows if r["kind"] == "estimate"]
+    assert [r["client"] for r in found] == [*CLIENTS]
+    assert all(r["note"].startswith("computed, not read; 95 % CI ") for r in found)
+    parsed, refused = parse_text((tmp_path / "e.csv").read_text())
+    assert len(parsed) == len(rows) - len(found)
+    assert {r.reason for r in refused} == {"a computed estimate is no reading"}

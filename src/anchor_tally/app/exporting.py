@@ -8,11 +8,13 @@ from __future__ import annotations
 import math
 from collections.abc import Generator
 from dataclasses import dataclass, replace
+from datetime import date
 from pathlib import Path
 from typing import TypeVar, cast
 
 from ..analysis.agreement.agreement import CompareResult, LadderRequest, with_forms
 from ..analysis.pairs.comparator import CannotCompare
+from ..analysis.time.group_levels import GroupRequest
 from ..domain.catalogue import Catalogue
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import UserError
@@ -42,9 +44,10 @@ class ExportMaterial:
     lens: Lens | None = None
     facts: dict[str, dump.Cell] | None = None
     tables: tuple[dump.PlainTable, ...] = ()
+    estimated: Lens | None = None  # whose levels are written beside the readings
 
 
-def export(session: Session, path: Path, *, full: bool = False) -> int:
+def export(session: Session, path: Path, *, full: bool = False, estimates: bool = False) -> int:
     """Write the study as tidy CSV, XLSX or data package, by the suffix.
 
     Parameters
@@ -56,6 +59,8 @@ def export(session: Session, path: Path, *, full: bool = False) -> int:
     full : bool
         A whole copy (.zip) with names, cautions and remarks. Otherwise codes only, and no free
         text.
+    estimates : bool
+        Each client's level from all sources after the readings (.csv).
 
     Returns
     -------
@@ -67,11 +72,11 @@ def export(session: Session, path: Path, *, full: bool = False) -> int:
     UserError
         For another suffix, and when the place cannot be written; nothing is left behind then.
     """
-    return finish(write_steps(finish(collect_steps(session, path, full=full))))
+    return finish(write_steps(finish(collect_steps(session, path, full=full, estimates=estimates))))
 
 
 def collect_steps(
-    session: Session, path: Path, *, full: bool = False
+    session: Session, path: Path, *, full: bool = False, estimates: bool = False
 ) -> Generator[float, None, ExportMaterial]:
     """Read what a file is written from, in slices between the events of a window.
 
@@ -84,15 +89,17 @@ def collect_steps(
         )
     if full and suffix != ".zip":
         raise UserError(f"{path}: a full copy is a data package (.zip); nothing was written")
+    if estimates and suffix != ".csv":
+        raise UserError(f"{path}: estimates are written into a .csv; nothing was written")
     while True:
         before = session.edits
-        found = yield from _collected(session, path, full=full)
+        found = yield from _collected(session, path, full=full, estimates=estimates)
         if session.edits == before:
             return found
 
 
 def _collected(
-    session: Session, path: Path, *, full: bool
+    session: Session, path: Path, *, full: bool, estimates: bool
 ) -> Generator[float, None, ExportMaterial]:
     conn = session.connection()
     if path.suffix.lower() == ".zip":
@@ -127,7 +134,17 @@ def _collected(
             lens=_masked(session.lens, free),
         )
     answers = yield from _shares(read.conditions_steps(conn))
-    return ExportMaterial(path, tuple(readings), {k: free.answers(v) for k, v in answers.items()})
+    told = {k: free.answers(v) for k, v in answers.items()}
+    if not estimates:
+        return ExportMaterial(path, tuple(readings), told)
+    snapshot = yield from session.wide_snapshot_steps((session.lens.metric,))
+    return ExportMaterial(
+        path,
+        tuple(readings),
+        told,
+        snapshot=snapshot,
+        estimated=replace(session.lens, clients=None),
+    )
 
 
 def _shares(steps: Generator[int, None, R]) -> Generator[float, None, R]:
@@ -187,8 +204,30 @@ def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
         writing = workbook.write_steps(m.path, m.readings, results, m.snapshot)
         yield from scaled(writing, 0.6, 0.4)
     else:
-        yield from readings_csv.write_steps(m.path, m.readings, m.conditions or {})
+        found = yield from _estimates(m)
+        writing = readings_csv.write_steps(m.path, m.readings, m.conditions or {}, found)
+        yield from scaled(writing, *((0.5, 0.5) if m.estimated is not None else (1.0, 0.0)))
     return len(m.readings)
+
+
+def _estimates(m: ExportMaterial) -> Generator[float, None, tuple[readings_csv.EstimateRow, ...]]:
+    """The level of each client whose level may be told; raises UserError where there is none."""
+    if m.snapshot is None or m.estimated is None:
+        return ()
+    group = yield from scaled(GroupRequest(m.snapshot, m.estimated).run(), 0.5)
+    return tuple(
+        readings_csv.EstimateRow(
+            r.client.code,
+            r.client.sex,
+            date.fromordinal(r.last).isoformat(),
+            group.metric,
+            r.value.value,
+            r.value.interval.low,
+            r.value.interval.high,
+        )
+        for r in group.rows
+        if r.value is not None and r.value.interval is not None
+    )
 
 
 def _ladder(snapshot: Snapshot, lens: Lens) -> Generator[float, None, tuple[CompareResult, ...]]:

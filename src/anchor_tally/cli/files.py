@@ -188,10 +188,8 @@ def export_study(args: argparse.Namespace) -> None:
     """Write a study."""
     session = session_of(args)
     try:
-        print(
-            f"{count(export(session, args.output, full=args.full), 'reading')} written to"
-            f" {args.output}"
-        )
+        n = export(session, args.output, full=args.full, estimates=args.estimates)
+        print(f"{count(n, 'reading')} written to {args.output}")
         said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
         if said:
             print(said)

@@ -152,6 +152,11 @@ def _parser() -> argparse.ArgumentParser:
         action="store_true",
         help="a full copy (.zip) with names, birth dates, cautions and remarks",
     )
+    e.add_argument(
+        "--estimates",
+        action="store_true",
+        help="the level of each client from all sources as rows of kind estimate (.csv)",
+    )
     return parser
 
 

@@ -9,7 +9,7 @@ from datetime import date
 from typing import Any, TypeVar
 
 from ..analysis.offsets.calibrate import CalibrateRequest
-from ..analysis.time.best_estimate import BestEstimateRequest, fixed_days
+from ..analysis.time.track import TrackRequest
 from ..app.session import Session
 from ..app.views import Ask, View
 from ..domain.errors import UserError
@@ -123,24 +123,28 @@ def track(args: argparse.Namespace) -> None:
             None if d is None else date.fromisoformat(d).toordinal()
             for d in (args.since, args.until)
         )
-        result = finish(
-            BestEstimateRequest(
+        found = finish(
+            TrackRequest(
                 snapshot,
                 Lens(args.metric, args.reference),
                 args.client,
-                since,
-                until,
-                fixed=fixed_days(session.events(), session.catalogue().client_coded(args.client)),
+                events=session.events(),
+                since=since,
+                until=until,
+                whole=False,
                 goal=session.goal_of(args.client, args.metric),
                 today=session.today(),
             ).run()
         )
+        if found.best is None:
+            raise UserError(found.apart)
+        result = found.best
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
         session.close()
     if args.json:
-        _print_json(track_json(result))
+        _print_json(track_json(found))
         return
     for text in sentences(result):
         print(text)

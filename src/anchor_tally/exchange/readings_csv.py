@@ -14,7 +14,7 @@ from typing import TextIO
 from ..domain.errors import UserError
 from ..domain.import_rows import TIDY_COLUMNS, ImportRow, Refused
 from ..domain.instants import NotAMoment, canonical
-from ..domain.metrics import metric_named
+from ..domain.metrics import metric_named, metric_of
 from ..domain.records import KINDS, MOST_REPLICATES, STATUSES, Reading
 from ..domain.text import LONGEST_TEXT, guarded, plain_name, plain_text, unguarded
 from ..domain.units import UNITS, OutOfRange, ValueRefused, parse_quantity, unit_named
@@ -22,6 +22,7 @@ from .input_limits import MOST_TEXT, BlankLines, bounded, look_at, one_sentence
 from .writing import BLOCK, replacing
 
 HEADER = TIDY_COLUMNS
+ESTIMATE = "estimate"  # the kind of computed rows
 _REQUIRED = ("client", "taken_at", "instrument", "kind", "metric", "value", "unit")
 
 
@@ -274,6 +275,8 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
         if not name(column):
             raise ValueRefused("the instrument's name is missing")
         column = "kind"
+        if text(column) == ESTIMATE:
+            raise ValueRefused("a computed estimate is no reading")
         if text(column) not in KINDS:
             raise ValueRefused("must be reference, device or method")
         column = "metric"
@@ -343,21 +346,41 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
     )
 
 
+@dataclass(frozen=True, slots=True)
+class EstimateRow:
+    """A computed level of a client on a day (ISO), with its 95 % interval; never read back."""
+
+    client: str
+    sex: str
+    day: str
+    metric: str
+    value: float
+    low: float
+    high: float
+
+
 def write_steps(
-    path: Path, readings: Sequence[Reading], conditions: dict[int, dict[str, str]]
+    path: Path,
+    readings: Sequence[Reading],
+    conditions: dict[int, dict[str, str]],
+    estimates: Sequence[EstimateRow] = (),
 ) -> Generator[float, None, None]:
-    """Write a tidy CSV; yields the share written.
+    """Write a tidy CSV, computed estimates after the readings; yields the share written.
 
     Raises UserError when the place cannot be written.
     """
     with replacing(path) as part, part.open("w", encoding="utf-8", newline="") as f:
-        for k, text in enumerate(write(readings, conditions)):
+        for k, text in enumerate(write(readings, conditions, estimates)):
             f.write(text)
             if k % BLOCK == 0:
                 yield k / (len(readings) + 1)
 
 
-def write(readings: Iterable[Reading], conditions: dict[int, dict[str, str]]) -> Iterator[str]:
+def write(
+    readings: Iterable[Reading],
+    conditions: dict[int, dict[str, str]],
+    estimates: Iterable[EstimateRow] = (),
+) -> Iterator[str]:
     """Yield the lines of a tidy CSV, values and units as they were entered."""
     keys = sorted({k for c in conditions.values() for k in c})
     buffer = io.StringIO()
@@ -391,5 +414,28 @@ def write(readings: Iterable[Reading], conditions: dict[int, dict[str, str]]) ->
                 "excluded" if r.simulated and r.status == "ok" else r.status,
                 "simulated reading" if r.simulated else guarded(r.note),
                 *(guarded(c.get(k, "")) for k in keys),
+            ]
+        )
+    for e in estimates:
+        found = metric_of(e.metric)
+        k = found.decimals + 1
+        ends = f"95 % CI {e.low:.{k}f} to {e.high:.{k}f}"
+        yield line(
+            [
+                guarded(e.client),
+                e.sex,
+                "",
+                "",
+                e.day,
+                "all sources",
+                ESTIMATE,
+                "",
+                e.metric,
+                f"{e.value:.{k}f}",
+                found.unit,
+                1,
+                "ok",
+                f"computed, not read; {ends}",
+                *("" for _ in keys),
             ]
         )

@@ -1,14 +1,19 @@
-"""JSON of the best estimate of one client."""
+"""JSON of one client through time."""
 
 from __future__ import annotations
 
 from datetime import date
 from typing import Any
 
-from ..analysis.time.best_estimate import BestEstimateResult, Change, GoalDate
+from ..analysis.time.best_estimate import Change, GoalDate
+from ..analysis.time.track import TrackResult
+from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate
-from ..wording.best_estimate import sentences
+from ..stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL
+from ..wording.best_estimate import WHY, sentences, shows_level
 from ..wording.notes import sentence
+
+VERDICTS = {REAL: "real", LIKELY: "probable", NOISE: "none_shown", NOT_ENOUGH: "not_enough"}
 
 
 def _estimate(e: Estimate) -> dict[str, Any]:
@@ -29,9 +34,8 @@ def _change(c: Change) -> dict[str, Any]:
     return _estimate(c.change) | {
         "from": _day(c.since),
         "to": _day(c.until),
-        "verdict": c.kind,
+        "verdict": VERDICTS[c.kind],
         "exceeds_margin": c.exceeds,
-        "dates_picked": c.picked,
     }
 
 
@@ -45,22 +49,52 @@ def _goal(g: GoalDate) -> dict[str, Any]:
     }
 
 
-def track_json(r: BestEstimateResult) -> dict[str, Any]:
-    """The object of ``track --json`` (schema anchor-tally/track/1)."""
-    more = r.more
+def track_json(track: TrackResult) -> dict[str, Any]:
+    """The object of ``track --json``; ``track`` has a best estimate."""
+    r = track.best
+    if r is None:
+        raise ValueError("no best estimate")
+    more, c = r.more, r.change
+    counting = {x.name for x in r.sources if not x.why}
+    shares: dict[str, float] = {}
+    for x in r.sources:
+        shares[x.name] = shares.get(x.name, 0.0) + x.share
+    alone = [
+        {
+            "instrument": d.instrument,
+            "change": None if d.verdict is None else d.verdict.change.value,
+            "ci": None
+            if d.verdict is None or d.verdict.change.interval is None
+            else [d.verdict.change.interval.low, d.verdict.change.interval.high],
+            "votes": d.instrument in counting,
+            "why": WHY.get(d.why, d.why) or None,
+            "share": shares.get(d.instrument, 0.0),
+        }
+        for d in track.devices
+    ]
     return {
-        "schema": "anchor-tally/track/1",
         "client": r.client.code,
         "metric": r.metric,
-        "told_as": r.anchor,
-        "value": _estimate(r.value) | {"day": _day(r.at)},
-        "change": _change(r.change),
-        "since_scan": None if r.since_scan is None else _change(r.since_scan),
-        "trend_per_week": _estimate(r.trend),
-        "goal": None if r.goal is None else _goal(r.goal),
+        "unit": metric_of(r.metric).unit,
+        "from": _day(c.since),
+        "to": _day(c.until),
+        "dates": "picked" if c.picked else "planned",
+        "change": _estimate(c.change),
+        "verdict": VERDICTS[c.kind],
+        "exceeds_margin": c.exceeds,
+        "effective_mornings": {"from": c.mornings[0], "to": c.mornings[1]},
+        "sources": alone,
+        "disagreement_p": r.disagree,
+        "mornings_needed": None if more is None else more.mornings,
+        "estimate": {"value": r.value.value, **_estimate(r.value), "day": _day(r.at)}
+        if shows_level(r)
+        else None,
         "more_mornings": None
         if more is None
         else {"true_change": more.size, "mornings": more.mornings, "half_width": more.half},
+        "since_scan": None if r.since_scan is None else _change(r.since_scan),
+        "trend_per_week": _estimate(r.trend),
+        "goal": None if r.goal is None or not shows_level(r) else _goal(r.goal),
         "next": {
             "half_width_without": r.ahead.waiting,
             "measurements": [
@@ -85,22 +119,20 @@ def track_json(r: BestEstimateResult) -> dict[str, Any]:
             }
             for x in r.odd
         ],
-        "from": {
+        "counts": {
             "scans": r.scans,
             "devices": r.devices,
             "mornings": r.mornings,
             "mornings_of_four_weeks": r.recent,
             "independent": r.independent,
         },
-        "sources": [
-            {
-                "instrument": x.name,
-                "setting": x.setting or None,
-                "days": x.days,
-                "share": x.share,
-                "left_out": x.why or None,
-            }
+        "shares": [
+            {"instrument": x.name, "setting": x.setting or None, "days": x.days, "share": x.share}
             for x in r.sources
+            if not x.why
+        ],
+        "left_out": [
+            {"instrument": x.name, "why": WHY.get(x.why, x.why)} for x in r.sources if x.why
         ],
         "readings": [
             {
@@ -118,6 +150,7 @@ def track_json(r: BestEstimateResult) -> dict[str, Any]:
             {"day": _day(int(d)), "level": float(v), "half_width": float(h)}
             for d, v, h in zip(r.day, r.level, r.half, strict=True)
         ],
+        "told_as": r.anchor,
         "sentences": sentences(r),
         "notes": [sentence(n) for n in r.notes],
     }

@@ -8,8 +8,9 @@ from typing import Any
 
 from ..analysis.time.best_estimate import BestEstimateResult, SourcePoints
 from ..analysis.time.track import TrackResult
-from ..domain.metrics import metric_of
+from ..domain.metrics import is_fat, metric_of
 from ..stats.estimate import Floats, FrozenArrays, Ints
+from ..wording.names import short_name
 from .style import Mark, Palette, dates, prepare
 from .track import draw_days, draw_goal, events_of, plot_days
 
@@ -45,7 +46,8 @@ def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:
         r.change.since,
         r.change.until,
         None if r.goal is None else r.goal.goal,
-        f"{m.label} ({m.symbol})" if m.symbol else m.label,
+        (f"{m.label} ({m.symbol})" if m.symbol else m.label)
+        + ("" if r.scanned or not is_fat(r.metric) else f", level of {short_name(r.anchor)}"),
     )
 
 

@@ -205,9 +205,16 @@ class Disagreement:
 
 
 def disagreements(
-    data: Observations, model: Model, client: int, level: float = 0.01
-) -> tuple[Disagreement, ...]:
+    data: Observations, model: Model, client: int, level: float = 0.005
+) -> tuple[tuple[Disagreement, ...], float | None]:
     """Weeks in which a source differs from all others of the client beyond chance.
+
+    Returns
+    -------
+    tuple of Disagreement
+        Those with a p-value below ``level``.
+    float or None
+        The smallest p-value; None with one source.
 
     Notes
     -----
@@ -219,13 +226,15 @@ def disagreements(
     own = np.flatnonzero(data.client == client)
     s, common = model.tried[model.likeliest], model.common[model.likeliest]
     found: list[Disagreement] = []
+    smallest: float | None = None
     while len(found) < MOST_NAMED:
         odd = _oddest(data, own, s, common, model.origin)
+        smallest = odd[0].p if odd is not None and smallest is None else smallest
         if odd is None or odd[0].p >= level:
             break
         found.append(odd[0])
         own = np.setdiff1d(own, odd[1])
-    return _joined(found)
+    return _joined(found), smallest
 
 
 def _oddest(

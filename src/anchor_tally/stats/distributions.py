@@ -31,6 +31,11 @@ def t_quantile(p: float, df: float) -> float:
     return float(special.stdtrit(df, p)) if df < 1e10 else float(special.ndtri(p))
 
 
+def normal_below(z: float) -> float:
+    """Probability that a standard normal value is below ``z``."""
+    return float(special.ndtr(z))
+
+
 def largest_difference(p: float, k: int, df: float) -> float:
     """Quantile of the largest standardised difference among ``k`` equal means.
 

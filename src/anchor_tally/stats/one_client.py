@@ -15,6 +15,7 @@ from .offsets import day_to_day
 WEEK_DAYS = 7
 OWN_DAYS = 10  # days of a client from which on their own noise is used
 REAL, LIKELY, NOISE = "real", "likely", "within noise"
+NOT_ENOUGH = "not enough"
 
 
 @dataclass(frozen=True, slots=True)

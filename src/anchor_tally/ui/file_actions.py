@@ -23,8 +23,10 @@ if TYPE_CHECKING:
     from .training_bar import TrainingBar
 
 FULL_COPY = "Full copy with names and remarks (*.zip)"
+WITH_ESTIMATES = "Tidy CSV with the level of each client from all sources (*.csv)"
 _EXPORTS = {
     "Tidy CSV (*.csv)": ".csv",
+    WITH_ESTIMATES: ".csv",
     "Workbook (*.xlsx)": ".xlsx",
     "Data package, codes only (*.zip)": ".zip",
     "Study report, codes only (*.pdf)": ".pdf",
@@ -123,9 +125,9 @@ class FileActions(QMainWindow):
         if suffix in _REPORTS:
             self.write_report(target)
         else:
-            self.export(target, full=kind == FULL_COPY)
+            self.export(target, full=kind == FULL_COPY, estimates=kind == WITH_ESTIMATES)
 
-    def export(self, path: Path, *, full: bool) -> None:
+    def export(self, path: Path, *, full: bool, estimates: bool = False) -> None:
         """Write the study; a whole copy only after a plain warning."""
         from ..app.exporting import collect_steps, not_in_table, write_steps
         from ..wording.importing import lost_words
@@ -139,7 +141,9 @@ class FileActions(QMainWindow):
             else "codes only, without names and remarks"
         )
         job = Job(
-            f"Writing {path.name}", lambda: collect_steps(session, path, full=full), write_steps
+            f"Writing {path.name}",
+            lambda: collect_steps(session, path, full=full, estimates=estimates),
+            write_steps,
         )
 
         lost = lost_words(not_in_table(session)) if path.suffix.lower() != ".zip" else ""

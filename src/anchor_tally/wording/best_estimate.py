@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from ..analysis.time.best_estimate import BestEstimateResult, Change, GoalDate, Odd
 from ..analysis.time.next_measurement import MOST_MORNINGS
-from ..domain.metrics import Metric, metric_of
-from ..stats.one_client import LIKELY, REAL
+from ..domain.metrics import Metric, is_fat, metric_of
+from ..stats.one_client import LIKELY, NOT_ENOUGH, REAL
 from .names import short_name
 from .numbers import ci, count, day_of, number, p_value, signed
 
@@ -30,12 +30,17 @@ def headline(r: BestEstimateResult) -> str:
     """The change between the two days, and the value now."""
     m = metric_of(r.metric)
     c = r.change
-    now = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
     dates = f"{day_of(c.since)} to {day_of(c.until)}"
-    return (
-        f"{r.client.code}, {m.label.lower()}: {now} on {day_of(r.at)}."
-        f" {_upper(_change(c, m))}, {dates}."
-    )
+    changed = f"{_upper(_change(c, m))}, {dates}."
+    if not shows_level(r):
+        return f"{r.client.code}, {m.label.lower()}: {changed[:1].lower()}{changed[1:]}"
+    now = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
+    return f"{r.client.code}, {m.label.lower()}: {now} on {day_of(r.at)}. {changed}"
+
+
+def shows_level(r: BestEstimateResult) -> bool:
+    """Whether the level may be told: of body fat only where a scan ties it down."""
+    return r.scanned or not is_fat(r.metric)
 
 
 def change_words(r: BestEstimateResult) -> str:
@@ -44,6 +49,8 @@ def change_words(r: BestEstimateResult) -> str:
 
 
 def _change(c: Change, m: Metric) -> str:
+    if c.kind == NOT_ENOUGH:
+        return "no change computed (no readings within four weeks of a date)"
     size = f"{signed(c.change.value, m.decimals)} {m.difference_unit}"
     kind = KINDS.get(c.kind, "no detectable change")
     return f"{kind}, {size}{ci(c.change.interval, m.decimals, sign=True)}"
@@ -80,6 +87,8 @@ def basis_words(r: BestEstimateResult) -> str:
         parts.append(f"{r.devices} {other}")
     parts.append(count(r.mornings, "morning"))
     text = f"From {', '.join(parts)}."
+    if not shows_level(r):
+        text += f" Without a scan no level is told; the picture has that of {short_name(r.anchor)}."
     alike = round(r.independent)
     if alike < r.recent:
         text += (
@@ -161,6 +170,8 @@ def goal_words(g: GoalDate | None, r: BestEstimateResult) -> str:
     """When a goal is reached."""
     if g is None:
         return ""
+    if not shows_level(r):
+        return "A goal's date needs a scan."
     m = metric_of(r.metric)
     head = f"Goal {number(g.goal, m.decimals)} {m.symbol}"
     k = m.decimals + 1

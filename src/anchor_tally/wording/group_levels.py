@@ -37,7 +37,7 @@ def headline(r: GroupResult) -> str:
 
 def under(r: GroupResult) -> str:
     """What is not shown, and how the rows stand."""
-    hidden = sum(1 for x in r.rows if x.value is None)
+    hidden = sum(1 for x in r.rows if x.change is None)
     said = [
         "In brackets: 95 % CI. Clients can be put in order by name or by last scan only: this is no"
         " ranking."
@@ -54,13 +54,15 @@ def row(x: ClientLevel, metric: str) -> tuple[str, str, str, str]:
     m = metric_of(metric)
     k = m.decimals
     scan = MISSING if x.last_scan is None else day_of(x.last_scan)
-    if x.value is None or x.change is None:
+    if x.change is None:
         return x.client.code, "not shown", "not shown", scan
     c = x.change.change
     mark = {REAL: " real", LIKELY: " probable"}.get(x.change.kind, "")
     return (
         x.client.code,
-        f"{number(x.value.value, k)} ({span(x.value.interval, k)})",
+        "needs a scan"
+        if x.value is None
+        else f"{number(x.value.value, k)} ({span(x.value.interval, k)})",
         f"{signed(c.value, k)} ({span(c.interval, k, sign=True)}){mark}",
         scan,
     )

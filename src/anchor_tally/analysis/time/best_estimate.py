@@ -17,7 +17,7 @@ from ...domain.snapshot import Floats, Ints, Snapshot
 from ...stats.client_course import Course, course_of, disagreements, independent_mornings
 from ...stats.distributions import largest_difference, t_estimate, t_quantile
 from ...stats.estimate import Estimate, FrozenArrays, Note, note
-from ...stats.one_client import LIKELY, NOISE, REAL, beyond_margin
+from ...stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL, beyond_margin
 from ..pairs.comparator import CannotCompare
 from ..people.cautions import fat_unseen
 from .next_measurement import MoreMornings, NextMeasurement, more_mornings, next_measurement
@@ -25,6 +25,7 @@ from .study_model import EPOCH, StudyModel, StudyModelRequest
 
 WEEKS_BACK = 4  # the change that is told unless other days are asked about
 COURSE_DAYS = 120  # at most so many days of the course
+NEAR, FAR = 3, 28  # days around a date whose mornings count, and beyond which it has no readings
 FORECAST_WEEKS = 104  # ahead in which a goal is looked for
 # a true change that is asked about where the study states no margin, by unit (assumed)
 SIZES = {"pp": 1.0, "kg": 1.0, "cm": 2.0, "mm": 5.0}
@@ -60,8 +61,9 @@ class SourcePoints(FrozenArrays):
 class Change:
     """A change between two days (ordinals) with its verdict.
 
-    ``exceeds`` is the probability that it is more than the margin. ``picked``: its interval allows
-    for days that were chosen after the course was seen.
+    ``kind`` is one of ``stats.one_client``: real, likely, noise, not enough. ``exceeds`` is the
+    probability that it is more than the margin. ``picked``: its interval allows for days that were
+    chosen after the course was seen. ``mornings`` are the independent ones near both days.
     """
 
     change: Estimate
@@ -70,6 +72,7 @@ class Change:
     kind: str
     exceeds: float | None
     picked: bool
+    mornings: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +124,8 @@ class BestEstimateResult(FrozenArrays):
 
     ``day`` (q,) are ordinals of the course, ``level`` and ``half`` (q,) its values with half the
     95 % interval. ``scanned``: levels are those of a scan. ``independent`` is the number of
-    independent mornings that tell as much as those of the last four weeks.
+    independent mornings that tell as much as those of the last four weeks, ``disagree`` the
+    smallest p-value of a source against all others.
     """
 
     client: Client
@@ -137,6 +141,7 @@ class BestEstimateResult(FrozenArrays):
     more: MoreMornings | None
     ahead: NextMeasurement
     odd: tuple[Odd, ...]
+    disagree: float | None
     scans: int
     devices: int
     mornings: int
@@ -237,6 +242,7 @@ class BestEstimateRequest:
             more = more_mornings(m, own, since, self._size(), change.change.value)
         recent = days[(sources > 0) & (days > last - 7 * WEEKS_BACK)]
         spreads = m.model.tried[m.model.likeliest]
+        odd, disagree = disagreements(data, m.model, own)
         notes = []
         if m.scanned and not scans.size:
             notes.append(note("no_scan_of_client", name=client.code))
@@ -255,8 +261,9 @@ class BestEstimateRequest:
             ahead=next_measurement(s, m, own, client, self.today),
             odd=tuple(
                 Odd(*self._named(m, d.source), d.first + EPOCH, d.last + EPOCH, d.gap, d.p)
-                for d in disagreements(data, m.model, own)
+                for d in odd
             ),
+            disagree=disagree,
             scans=int(scans.size),
             devices=len({m.keys[k][0] for k in np.unique(sources) if k or not m.scanned}),
             mornings=int(np.unique(days[(sources > 0) | (not m.scanned)]).size),
@@ -304,6 +311,13 @@ class BestEstimateRequest:
             change = change.widened(limits[0])
         size = abs(value) / max(sd, 1e-12)
         kind = REAL if size > limits[0] else LIKELY if size > limits[1] else NOISE
+        mine = m.data.day[course.own]
+        if any(np.abs(mine - d).min() > FAR for d in (since, until)):
+            kind = NOT_ENOUGH
+        spreads = m.model.tried[m.model.likeliest]
+        read = mine[m.data.source[course.own] > 0] if m.scanned else mine
+        near = [read[np.abs(read - d) <= NEAR] for d in (since, until)]
+        before, after = (independent_mornings(x, spreads.correlation) for x in near)
         metric = metric_named(self.lens.metric)
         margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
         return Change(
@@ -313,6 +327,7 @@ class BestEstimateRequest:
             kind,
             None if margin is None else beyond_margin(change, margin),
             picked,
+            (before, after),
         )
 
     def _named(self, m: StudyModel, place: int) -> tuple[str, str]:

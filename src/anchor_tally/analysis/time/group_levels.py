@@ -24,7 +24,7 @@ from .study_model import EPOCH, StudyModelRequest
 class ClientLevel:
     """One client: level and change, None where no fat may be shown; days are ordinals.
 
-    ``last_scan`` is None without a scan.
+    The level is None too where it is not tied to a scan. ``last_scan`` is None without a scan.
     """
 
     client: Client
@@ -87,9 +87,10 @@ class GroupRequest:
             value = change = None
             if not (is_fat(self.lens.metric) and fat_unseen(client)):
                 n = int(count[k])
-                value = t_estimate(
-                    float(levels.value[k]), float(levels.value_sd[k]), m.df, n, "state-space"
-                )
+                if m.scanned or not is_fat(self.lens.metric):
+                    value = t_estimate(
+                        float(levels.value[k]), float(levels.value_sd[k]), m.df, n, "state-space"
+                    )
                 moved = t_estimate(
                     float(levels.change[k]), float(levels.change_sd[k]), m.df, n, "state-space"
                 )

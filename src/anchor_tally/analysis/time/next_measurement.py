@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import ndtr
 
 from ...domain.records import Client, Instrument
 from ...domain.snapshot import Ints, Snapshot
 from ...stats.client_course import Sets, sds_after
-from ...stats.distributions import t_quantile
+from ...stats.distributions import normal_below, t_quantile
 from ..people.cautions import cautions_of
 from .study_model import StudyModel
 
@@ -149,7 +148,7 @@ def more_mornings(
         share = 1 - after**2 / before**2
         mean, sd = change + share * (true - change), after * np.sqrt(max(share, 0.0))
         limit = t_quantile(0.975, m.df) * after
-        power = float(ndtr((mean - limit) / sd if true > 0 else (-limit - mean) / sd))
+        power = normal_below((mean - limit) / sd if true > 0 else (-limit - mean) / sd)
         return power, float(limit)
 
     low, high = 0, MOST_MORNINGS

@@ -44,8 +44,7 @@ class StudyModel(FrozenArrays):
     Attributes
     ----------
     anchor : Instrument
-        The scan; of a metric without a scan the instrument with the most readings, by which the
-        others are told.
+        The scan; without one the instrument with the most readings, by which the others are told.
     scanned : bool
         Whether ``anchor`` is a scan.
     data : Observations
@@ -158,9 +157,6 @@ class StudyModelRequest:
             if found.kind == "reference":
                 return found, True
             raise CannotCompare("all sources together need a scan as reference")
-        own = metric_named(metric)
-        if own is not None and own.group == "body_fat_percent":
-            raise CannotCompare("the best estimate needs a scan in the study")
         read = [i for i in readers if not i.equation]
         if not read:
             raise CannotCompare("there are no readings of this metric")
