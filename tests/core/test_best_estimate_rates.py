@@ -9,6 +9,7 @@ import pytest
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.study.edits.checks import StateValue
 from places import reading, study_of
 
 START = date(2026, 1, 5)
@@ -116,8 +117,9 @@ def others(snapshot, code, last, first):
         if kind == "reference" or not at.any():
             continue
         shown = dict(zip(day[at].tolist(), c.value[at].tolist(), strict=True))
-        offset = np.mean([shown[d] - v for d, v in known.items()])
-        single.append(shown[last] - offset)
+        near = {d: min(shown, key=lambda x, d=d: abs(x - d)) for d in known}
+        offset = np.mean([shown[near[d]] - v for d, v in known.items()])
+        single.append(shown[max(shown)] - offset)
         week.append(np.mean([v for d, v in shown.items() if d > last - 7]) - offset)
     return [known[max(known)], single, week, float(np.mean(week))]
 
@@ -129,6 +131,10 @@ def rates(n, seed, **design):
     for _ in range(n):
         lines, truth = squad(rng, **design)
         session = study_of([x for _, x in lines])
+        if design.get(
+            "stuck"
+        ):  # whether a device responds can be told where the scan's error is known
+            session.do(StateValue(FAT, "reference_sd", 0.5))
         last = design.get("weeks", 26) * 7
         snapshot = finish(session.wide_snapshot_steps((FAT,)))
         for c, level in enumerate(truth):

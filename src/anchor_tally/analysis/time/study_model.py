@@ -31,7 +31,7 @@ MOST_CLIENTS = 60  # that the model is made from; more would tell the same and t
 STUCK = "stuck"
 LEAST_DAYS = 3  # days beside each client's first from which one value is told from scatter
 EPOCH = date(1970, 1, 1).toordinal()
-SLOPES, SLOPE_ENDS = 0.25, (0.5, 1.5)  # SD of slopes between devices, and their ends (assumed)
+SLOPES, SLOPE_ENDS = 0.25, (0.0, 1.5)  # SD of slopes between devices, and their ends (assumed)
 FEW_DF = 4.0  # where too little is repeated to tell the noise of readings without a scan
 # what a metric changes by in comparison with percentage points of fat (assumed)
 SCALES = {"pp": 1.0, "kg": 1.5, "cm": 1.5, "mm": 2.0}
