@@ -9,9 +9,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
+from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
 from anchor_tally.app.bench import Standing
 from anchor_tally.app.session import Session
+from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument, Setting, VisitNote
+from anchor_tally.domain.steps import finish
 from anchor_tally.feeds.laboratory import drop_file, scan_rows
 from anchor_tally.feeds.measurement_filter import NoValue, Shown, Taken
 from anchor_tally.feeds.scale import Person
@@ -632,3 +635,28 @@ def test_sets_of_sites_follow_the_client_and_can_be_changed(scale):
     begin(scale, "Auk")
     scale.record.go_station("skinfolds")
     assert any(", men" in head.profile.itemText(k) for k in range(head.profile.count()))
+
+
+def test_the_bench_tells_the_level_from_all_sources(qtbot, window_on, demo):
+    """After a reading is in, the value from all sources with this visit; nothing while values are hidden."""
+    window = window_on(demo)
+    window.go("record")
+    record = window.record
+    demo.do(typed("Auk", "2026-08-20T07:00", "Alder", "device", "body_fat_percent", "16.4", "16.2"))
+    with qtbot.waitSignal(record.level.told, timeout=60_000):
+        choose_client(record, "Auk")
+        record.visits.setCurrentIndex(1)
+        record.bar.choose_visit()
+    snapshot = finish(demo.wide_snapshot_steps(("body_fat_percent",)))
+    r = finish(BestEstimateRequest(snapshot, Lens(), "Auk").run())
+    said = record.level.line.text()
+    assert said.startswith(f"Auk from all sources, this visit included: {r.value.value:.1f} %")
+    assert "20 Aug 2026" in said
+    record.grid.setFocus()
+    demo.do(
+        PutClient(
+            replace(demo.catalogue().client_coded("Auk"), cautions=frozenset({"eating_disorder"}))
+        )
+    )
+    record.refresh()
+    assert not record.level.line.isVisible()

@@ -9,11 +9,14 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog
 
 from anchor_tally.analysis.plan.schedule import ordinal
+from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
 from anchor_tally.app.bench import device_order
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument
+from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.clients import AddClient, PutClient
 from anchor_tally.study.edits.instruments import AddInstrument
+from anchor_tally.wording.best_estimate import next_words
 from anchor_tally.wording.plan import iso
 from driving import select, shown
 from places import CLOCK, typed
@@ -72,6 +75,28 @@ def test_a_day_is_moved_measured_and_done(qtbot, window_on, demo):
         if (d.rule, d.due, d.client) == (first.rule, first.due, first.client)
     )
     assert now.state == "done"
+
+
+def test_the_calendar_says_what_narrows_most(qtbot, window_on, demo):
+    """Of the client under the mark: the figures of the best estimate; nothing of a protected client."""
+    window = window_on(demo)
+    tab = window.plan.tab("calendar")
+    shown(qtbot, window.plan, lambda: window.go("plan"))
+    tab.view.setFocus()
+    with qtbot.waitSignal(tab.advised, timeout=60_000):
+        qtbot.keyClick(tab.view, Qt.Key.Key_Right)
+    code = tab.advice.text().split(":")[0]
+    snapshot = finish(demo.wide_snapshot_steps(("body_fat_percent",)))
+    asked = BestEstimateRequest(snapshot, demo.lens, code, today=demo.today())
+    r = finish(asked.run())
+    assert tab.advice.text() == f"{code}: {next_words(r)}"
+    assert f"from ±{r.ahead.waiting:.1f} pp to ±{r.ahead.candidates[0].half:.1f} pp" in next_words(
+        r
+    )
+    client = demo.catalogue().client_coded(code)
+    demo.do(PutClient(replace(client, cautions=frozenset({"eating_disorder"}))))
+    tab._advise(tab._current())
+    assert not tab.advice.isVisible()
 
 
 def test_a_day_is_dragged(qtbot, window_on, demo):

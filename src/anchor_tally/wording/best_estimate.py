@@ -204,6 +204,15 @@ def sentences(r: BestEstimateResult) -> list[str]:
     return [x for x in said if x]
 
 
+def bench_words(r: BestEstimateResult) -> str:
+    """The value once the readings of a visit are in; "" without a scan."""
+    if not r.scanned:
+        return ""
+    m = metric_of(r.metric)
+    value = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
+    return f"{r.client.code} from all sources, this visit included: {value} on {day_of(r.at)}."
+
+
 SHARE_HEADS = ("Source", "Part of the value", "Days")
 
 

@@ -19,20 +19,24 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ....analysis.people.cautions import fat_unseen
 from ....analysis.plan.schedule import PlannedDay, Schedule, ordinal
 from ....analysis.plan.trial_conditions import scan_conditions
+from ....analysis.time.best_estimate import BestEstimateRequest, BestEstimateResult
 from ....app.jobs import Job
 from ....app.plan import write_calendar
 from ....app.session import Session
 from ....app.sheets import sheets_of
 from ....domain.errors import UserError
 from ....domain.events import PERSON_EVENTS, Event
+from ....domain.metrics import is_fat
 from ....domain.scheme import BLACKOUTS, MovedDay
 from ....figures.style import Palette
 from ....reports.visit_sheet import as_html
 from ....study.edits.edit import Edit
 from ....study.edits.events import AddEvent, RemoveEvent
 from ....study.edits.scheme import MoveDay
+from ....wording.best_estimate import next_words
 from ....wording.names import event_words
 from ....wording.notes import sentence
 from ....wording.numbers import count, day_words
@@ -53,6 +57,7 @@ class Calendar(Tab):
 
     told = pyqtSignal(str)
     ready = pyqtSignal()
+    advised = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -61,6 +66,7 @@ class Calendar(Tab):
         self.events: list[Event] = []
         self._wanted: tuple[PlannedDay, int] | None = None
         self._asked = -1
+        self._advised: tuple[str, int, str] = ("", -1, "")
         self._only, self._moved_at = 0, -1  # the client of a moved day, and the edit that it is
         self.client = 0  # whose row has the mark at first
         self.stack = QStackedWidget()
@@ -124,6 +130,9 @@ class Calendar(Tab):
         self.left_out = label("", "faint", wrap=True)
         self.selected = label("", wrap=True)
         self.selected.setAccessibleName("Planned day under the mark")
+        self.advice = label("", "faint", wrap=True)
+        self.advice.setAccessibleName("What narrows most")
+        self.advice.hide()
         self.measure = QPushButton("Measure now")
         self.earlier, self.later = QPushButton("A day earlier"), QPushButton("A day later")
         self.drop = QPushButton("Leave out")
@@ -156,6 +165,7 @@ class Calendar(Tab):
         box.addLayout(top)
         box.addLayout(self.middle, 1)
         box.addWidget(self.selected)
+        box.addWidget(self.advice)
         box.addLayout(under)
         box.addLayout(line)
         box.addWidget(self.left_out)
@@ -298,6 +308,36 @@ class Calendar(Tab):
         for w in (self.earlier, self.later, self.drop):
             w.setEnabled(open_ and not self.session.read_only)
         self.measure.setEnabled(d is not None)
+        self._advise(d)
+
+    def _advise(self, d: PlannedDay | None) -> None:
+        """Say which measurement of the client under the mark narrows most, where that is known."""
+        own = self.session.catalogue().clients.get(d.client) if d is not None else None
+        metric = self.session.lens.metric
+        if own is None or self.session.writing or (is_fat(metric) and fat_unseen(own)):
+            self.advice.hide()
+            return
+        asked = (own.code, self.session.edits, metric)
+        if asked == self._advised:
+            return
+        self._advised = asked
+        self.advice.hide()
+        lens, today = self.session.lens, self.session.today()
+        job = Job(
+            "Looking for what to measure next",
+            lambda: self.session.wide_snapshot_steps((metric,)),
+            lambda snapshot: BestEstimateRequest(snapshot, lens, own.code, today=today).run(),
+            background=True,
+        )
+        assert self.jobs is not None
+        self.jobs.start("what to measure next", job, self._show_advice, lambda _why: None)
+
+    def _show_advice(self, found: BestEstimateResult) -> None:
+        text = next_words(found)
+        if self._advised[0] == found.client.code:
+            self.advice.setText(f"{found.client.code}: {text}" if text else "")
+            self.advice.setVisible(bool(text))
+            self.advised.emit()
 
     def _point(self, row: int) -> None:
         if self.view is not None and 0 <= row < len(self.waiting):

@@ -50,6 +50,7 @@ from .check_weights import CheckWeights
 from .conditions import ConditionsBar
 from .entry_grid import EntryGrid
 from .guide import Guide
+from .level_after import LevelAfter
 from .live_device import LiveDevice
 from .methods_bench import MethodsBench
 from .person import PersonBar
@@ -119,6 +120,7 @@ class RecordStage(Page):
         self.grid.typing.connect(self._typing)
         self.grid.finished.connect(self._station_done)
         self.guide = Guide(self.colours)
+        self.level = LevelAfter(self.session, self.jobs, self)
         self.live = LiveDevice(self.session, self)
         self.live.message.connect(self.message)
         self.live.file_wanted.connect(self.file_wanted)
@@ -171,6 +173,7 @@ class RecordStage(Page):
         box.addLayout(self.tabs)
         box.addWidget(self.trouble)
         box.addWidget(self.stack, 1)
+        box.addWidget(self.level.line)  # below the rows, which must not move while one types
         box.addWidget(self.hint)
 
     @cached_property
@@ -443,6 +446,12 @@ class RecordStage(Page):
                 )
                 self._show_site(focused)
                 self._show_results({})
+        self._tell_level(own)
+
+    def _tell_level(self, own: Sequence[Reading]) -> None:
+        items = self.session.catalogue()
+        blind = items.blind and not self.bar.is_closed(items.gap)
+        self.level.follow(self._client(), own, hidden=blind or self.station == CHECK)
 
     def _cautions(self) -> Mapping[str, Caution]:
         """Show the cautions of the client; return the instruments that must not be used."""
@@ -470,6 +479,8 @@ class RecordStage(Page):
     def _cell_entered(self, cell: Cell) -> None:
         if self.station in STATION:
             self._show_site(cell.entry_row)
+        elif self.visit is not None:
+            self._tell_level(self.session.readings(visit=self.visit))
 
     def _show_site(self, entry_row: GridRow | None) -> None:
         """Show the site, the assessor's error, the landmark and the calliper's hint."""
