@@ -1,12 +1,13 @@
 """Rates of the best estimate by simulation through the whole request, from a table of readings."""
 
-from dataclasses import replace
 from datetime import date, timedelta
 
 import numpy as np
 import pytest
 
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
+from anchor_tally.analysis.time.next_measurement import power_after
+from anchor_tally.analysis.time.study_model import EPOCH, StudyModelRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.study.edits.checks import StateValue
@@ -208,46 +209,54 @@ def test_rates_through_the_whole_request(design, capsys):
         print(
             f"\n| {design} | {shares} | {told['goal']:.0f} ({goals}) | {told['odd']:.1f} | {errors} |"
         )
-    assert told["value"] >= 91
-    assert told["change"] >= 91
+    assert told["value"] >= 90
+    assert told["change"] >= 90
     assert own <= 1.03 * min(beside)
     if design.get("pace") == (0, 0):
         assert told["real"] <= 5
-        assert told["worst"] <= 5
+        assert told["worst"] <= 7.5  # 5 % and what 160 clients leave open
     if not design:
         assert own <= 0.75 * min(beside)
 
 
 @pytest.mark.slow
-def test_mornings_that_are_asked_for_tell(capsys):
-    """A true change of 1 since four weeks before: after the mornings asked for, 80 % are real."""
-    rng, real = np.random.default_rng(5), []
+@pytest.mark.parametrize("ramp", [False, True])
+def test_power_of_more_mornings(ramp, capsys):
+    """Predicted and realised share of *real* after 14 mornings, of the true change of each client.
+
+    Clients change along straight lines, or all by 1 in four weeks (``ramp``) and stay there.
+    """
+    rng, rows, last, more = np.random.default_rng(5), [], 112, 14
     for _ in range(25):
-        lines, truth = squad(rng, gap=2, devices=2, weeks=16, pace=(0, 0), further=56, clients=8)
-        # everybody changes by 1 over the four weeks before the last day, and stays there
-        last = 16 * 7
-        moved = {d: -np.clip((d - last + 28) / 28, 0, 1) for d in range(last + 57)}
+        pace = (0, 0) if ramp else (0, 0.15)
+        lines, truth = squad(rng, gap=2, devices=2, weeks=16, pace=pace, further=more, clients=8)
+        moved = -np.clip((np.arange(last + more + 1) - last + 28) / 28, 0, 1) * ramp
         changed = []
         for d, line in lines:
             parts = line.split(",")
             parts[9] = f"{float(parts[9]) + moved[d]:.1f}"
             changed.append((d, ",".join(parts)))
         session = study_of([x for d, x in changed if d <= last])
+        later = study_of([x for _, x in changed])
+        snapshot = finish(session.wide_snapshot_steps((FAT,)))
+        m = finish(StudyModelRequest(snapshot, Lens()).run())
         since = (START + timedelta(days=last - 28)).toordinal()
-        for c in range(truth.shape[0]):
-            snapshot = finish(session.wide_snapshot_steps((FAT,)))
-            stated = replace(snapshot.catalogue, stated={(FAT, "margin"): 1.0})
-            asked = BestEstimateRequest(replace(snapshot, catalogue=stated), Lens(), f"C{c:02}")
-            more = finish(asked.run()).more
-            if more is None or more.mornings is None:
+        until = since + 28 + more
+        for c, level in enumerate(truth + moved):
+            r = ask(session, f"C{c:02}")
+            true, seen = level[last + more] - level[last - 28], r.change.change.value
+            if np.sign(true) != np.sign(seen):
                 continue
-            later = study_of([x for d, x in changed if d <= last + more.mornings])
-            until = (START + timedelta(days=last + more.mornings)).toordinal()
+            own = m.clients.index(r.client.id)
+            power, _ = power_after(m, own, since - EPOCH, abs(true), seen, more)
             fixed = frozenset((since, until))
-            r = ask(later, f"C{c:02}", since=since, until=until, fixed=fixed)
-            real.append(r.change.kind == "real")
-            later.close()
+            told = ask(later, f"C{c:02}", since=since, until=until, fixed=fixed)
+            rows.append((power, told.change.kind == "real"))
         session.close()
+        later.close()
+    predicted, real = np.mean(np.array(rows, dtype=float), axis=0)
     with capsys.disabled():
-        print(f"\nreal after the mornings asked for: {100 * np.mean(real):.0f} % of {len(real)}")
-    assert np.mean(real) >= 0.7
+        print(
+            f"\nramp {ramp}: power {100 * predicted:.0f} %, real {100 * real:.0f} % of {len(rows)}"
+        )
+    assert abs(predicted - real) < 0.12

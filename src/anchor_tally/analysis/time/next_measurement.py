@@ -20,6 +20,9 @@ POWER = 0.80
 SCAN_MINUTES, MORNING_MINUTES, REPEAT_MINUTES = 30.0, 5.0, 1.0
 
 
+_NOTHING = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
+
+
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """One measurement: half the 95 % interval a week from now with it, and its minutes."""
@@ -81,11 +84,10 @@ def next_measurement(
         week = item.kind == "device" and not item.equation
         days = last + np.arange(1, AHEAD + 1) if week else np.array([last + 1])
         options.append((item, setting, _again(m, place, days)))
-    none = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
     sds = sds_after(
         m.model,
         have,
-        [none, *(more for *_, more in options)],
+        [_NOTHING, *(more for *_, more in options)],
         np.array([last + AHEAD]),
         np.array([1.0]),
     )
@@ -129,40 +131,48 @@ def more_mornings(
     Given what is known now, the estimate after N mornings of a true change is normal: its variance
     is what the mornings take away. Power is the share in which it is real then.
     """
-    have, last = _sets_of(m, own), int(m.last[own])
-    used = [place for place in _recent(m, own) if m.model.tried[0].device[place] >= 0]
-    if not m.scanned:
-        used = _recent(m, own)
-    if not used:
+    if not _again_now(m, own):
         return None
-    true = np.copysign(size, change)
-
-    def tried(n: int) -> tuple[float, float]:
-        parts = [_again(m, place, last + np.arange(1, n + 1)) for place in used]
-        more = parts[0]
-        for part in parts[1:]:
-            more = more.joined(part)
-        none = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
-        days = np.array([since, last + n])
-        before, after = sds_after(m.model, have, [none, more], days, np.array([-1.0, 1.0]))
-        share = 1 - after**2 / before**2
-        mean, sd = change + share * (true - change), after * np.sqrt(max(share, 0.0))
-        limit = t_quantile(0.975, m.df) * after
-        power = normal_below((mean - limit) / sd if true > 0 else (-limit - mean) / sd)
-        return power, float(limit)
-
     low, high = 0, MOST_MORNINGS
-    power, half = tried(high)
+    power, half = power_after(m, own, since, size, change, high)
     if power < POWER:
         return MoreMornings(size, None, half)
     while high - low > 1:  # power grows with the mornings
         middle = (low + high) // 2
-        power, limit = tried(middle)
+        power, limit = power_after(m, own, since, size, change, middle)
         if power >= POWER:
             high, half = middle, limit
         else:
             low = middle
     return MoreMornings(size, high, half)
+
+
+def power_after(
+    m: StudyModel, own: int, since: int, size: float, change: float, mornings: int
+) -> tuple[float, float]:
+    """Power to tell a true change since a day, and half its 95 % interval, after more mornings.
+
+    Parameters are those of ``more_mornings``, and the number of mornings, one a day.
+    """
+    have, last = _sets_of(m, own), int(m.last[own])
+    parts = [_again(m, k, last + np.arange(1, mornings + 1)) for k in _again_now(m, own)]
+    more = parts[0]
+    for part in parts[1:]:
+        more = more.joined(part)
+    days = np.array([since, last + mornings])
+    before, after = sds_after(m.model, have, [_NOTHING, more], days, np.array([-1.0, 1.0]))
+    true = np.copysign(size, change)
+    share = 1 - after**2 / before**2
+    mean, sd = change + share * (true - change), after * np.sqrt(max(share, 0.0))
+    limit = t_quantile(0.975, m.df) * after
+    gap = float(mean - limit if true > 0 else -limit - mean)
+    return normal_below(gap / max(float(sd), 1e-12)), float(limit)
+
+
+def _again_now(m: StudyModel, own: int) -> list[int]:
+    """Sources of the last four weeks that mornings are read with."""
+    device = m.model.tried[0].device
+    return [k for k in _recent(m, own) if device[k] >= 0 or not m.scanned]
 
 
 def _sets_of(m: StudyModel, own: int) -> Sets:

@@ -369,7 +369,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
                 else ()
             ),
             words.place_words(r.place),
-            words.track_notes(r),
+            "" if self.combined else words.track_notes(r),
             *(["Entered: " + "; ".join(written)] if written else []),
             words.CAUTION,
         )
