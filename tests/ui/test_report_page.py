@@ -14,7 +14,7 @@ from PyQt6.QtPrintSupport import QPrinter
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from anchor_tally.cli.main import main
-from anchor_tally.figures.style import DARK
+from anchor_tally.figures.style import DARK, LIGHT
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.ui import saving
 from driving import shown
@@ -147,6 +147,17 @@ def test_a_figure_of_a_stage_is_saved_on_white(qtbot, window_on, demo, monkeypat
     assert "fill: #ffffff" in text
     assert DARK.surface not in text
     assert f"written to {tmp_path / 'd.svg'}" in window.said
+
+
+def test_the_ground_behind_pages_follows_the_theme(qtbot, report):
+    """Pages stay white; the ground is that of the theme that is switched to, there and back."""
+
+    def ground():
+        return report.view.viewport().grab().toImage().pixelColor(1, 1).name()
+
+    for dark, palette in ((True, DARK), (False, LIGHT)):
+        report.window().set_dark(dark)
+        qtbot.waitUntil(lambda palette=palette: ground() == palette.line, timeout=60_000)
 
 
 def test_pages_about_devices_and_clients(qtbot, report, tmp_path):
