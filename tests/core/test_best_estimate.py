@@ -6,14 +6,17 @@ from datetime import date, timedelta
 
 import numpy as np
 import pytest
-from scipy.stats import multivariate_normal, studentized_range
+from scipy.stats import multivariate_normal, norm, studentized_range
 from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
 
 from anchor_tally.analysis.pairs.comparator import CannotCompare
-from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
+from anchor_tally.analysis.time.best_estimate import BestEstimateRequest, fixed_days
 from anchor_tally.analysis.time.group_levels import GroupRequest
+from anchor_tally.analysis.time.next_measurement import TRIED, more_mornings, power_after
+from anchor_tally.analysis.time.study_model import StudyModelRequest
 from anchor_tally.app.demo import demo_session
 from anchor_tally.cli.main import main
+from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.scenario.squad import CLIENTS, WEEKS
@@ -301,6 +304,43 @@ def rates(n, seed, **design):
     return value.mean(), change.mean(), real.mean(), *errors
 
 
+def of_sources(o, numbers):
+    """Readings of some sources, which are numbered anew."""
+    at = np.isin(o.source, numbers)
+    columns = [getattr(o, k)[at] for k in ("client", "day", "source", "value", "size")]
+    columns[2] = np.searchsorted(numbers, columns[2])
+    return Observations(*columns)
+
+
+def test_spreads_of_much_data_are_those_it_was_drawn_with():
+    """40 clients, daily; the first device in another setting, 2 lower, from the middle on."""
+    rng = np.random.default_rng(1)
+    o, _ = squad(rng, clients=40, weeks=20, gap=1, correlation=0.6, scans=5)
+    late, own = (o.source == 1) & (o.day > 70), rng.normal(0, 1.0, 40)
+    o = replace(
+        o, source=np.where(late, 5, o.source), value=o.value + np.where(late, own[o.client] - 2, 0)
+    )
+    numbers = np.array([-1, 0, 1, 2, 3, 0])
+    sources = Sources(numbers, np.ones(6), numbers >= 0, 0.5, np.zeros(6))
+    s, gap = spreads_of(o, sources, np.where(numbers >= 0, 0.3, 0.0))
+    assert s.day[1:] == pytest.approx(0.8, abs=0.06)
+    assert 0.78 < s.day[0] < 0.92  # what is common to a setting is taken for its level
+    assert s.correlation == pytest.approx(0.6, abs=0.05)
+    assert s.morning == pytest.approx(0.4, abs=0.04)
+    assert gap == pytest.approx(1 / 7)
+    assert s.offset[1:5].mean() == pytest.approx(1.5, abs=0.2)
+    assert s.offset[5] == pytest.approx(np.hypot(1.5, 1.0), abs=0.35)
+    assert (s.repeat[0], s.repeat[1]) == (0.5, pytest.approx(0.3))
+    alone = Sources(np.array([-1, 0]), np.ones(2), np.array([False, True]), 0.5, np.zeros(2))
+    one, _ = spreads_of(of_sources(o, np.array([0, 2])), alone, np.array([0.0, 0.3]))
+    assert one.day == pytest.approx(np.hypot(0.8, 0.4), abs=0.05)  # mornings count as its own
+    assert one.morning == 0
+    wide = replace(alone, scale=2.0, step=np.array([0.0, 1.2]))
+    few, _ = spreads_of(of_sources(o, np.array([0, 2])), wide, np.array([0.0, 0.3]))
+    assert few.start_trend == pytest.approx(2 * one.start_trend)
+    assert few.repeat[1] == pytest.approx(np.hypot(0.3, 1.2 / np.sqrt(12)))
+
+
 def test_it_is_closer_than_the_previous_scan_and_says_how_close():
     """The main design: a quarter less error than the previous scan, and intervals that hold."""
     value, change, _, own, scan = rates(8, 1)
@@ -422,6 +462,36 @@ def test_all_clients_are_those_asked_one_by_one():
         finish(GroupRequest(snapshot, Lens("girth_waist")).run())
 
 
+def test_power_is_that_of_one_more_measurement_of_the_change():
+    """What N mornings add is a measurement of the change with an error of its own (scipy's normal)."""
+    session = study_of(lines_of(np.random.default_rng(8)))
+    snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+    m = finish(StudyModelRequest(snapshot, Lens()).run())
+    own, since, n = 2, int(m.last[2]) - 28, 9
+    mine = m.data.client == own
+    have = Sets(m.data.day[mine], m.data.source[mine], m.data.size[mine])
+    day = int(m.last[own]) + np.arange(1, n + 1)
+    more = Sets(np.tile(day, 2), np.repeat([1, 2], n), np.ones(2 * n, dtype=int))
+    days, g = np.array([since, day[-1]]), np.array([-1.0, 1.0])
+    none = Sets(*(np.empty(0, dtype=int) for _ in range(3)))
+    before, after = sds_after(m.model, have, [none, more], days, g)
+    error = 1 / np.sqrt(after**-2 - before**-2)
+    weight = before**2 / (before**2 + error**2)
+    for change, size in ((-0.4, 1.0), (0.3, 0.6)):
+        true, limit = np.copysign(size, change), t_quantile(0.975, m.df) * after
+        mean = change + weight * (true - change)
+        expected = norm.sf((limit - np.sign(true) * mean) / (weight * error))
+        power, half = power_after(m, own, since, size, change, n)
+        assert power == pytest.approx(expected, rel=1e-6)
+        assert half == pytest.approx(limit)
+    found = more_mornings(m, own, since, 1.2, -0.1)
+    assert power_after(m, own, since, 1.2, -0.1, found.mornings)[0] >= 0.8
+    fewer = [k for k in TRIED if k < found.mornings]
+    assert fewer
+    assert max(power_after(m, own, since, 1.2, -0.1, k)[0] for k in fewer) < 0.8
+    assert more_mornings(m, own, since, 0.05, -0.1).mornings is None
+
+
 def test_a_girth_needs_no_scan():
     """Two tapes and no scan: the one that is used most tells the level, and nothing is calibrated."""
     rng, lines = np.random.default_rng(2), []
@@ -450,6 +520,41 @@ def test_a_girth_needs_no_scan():
     assert finish(replace(request, goal=90.0).run()).goal.reached
     still = replace(request, goal=10.0)
     assert finish(still.run()).goal.earliest is None  # not within two years
+
+
+def test_dates_that_were_fixed_beforehand():
+    """Days of events of the client or of all, scans, first and last day; no others."""
+    session = study_of(lines_of(np.random.default_rng(9)))
+    client = session.catalogue().client_coded("C1")
+    noted = [
+        Event(0, client.id, None, "2026-02-04", "2026-02-11", "illness", ""),
+        Event(0, client.id + 1, None, "2026-02-18", "", "illness", ""),
+        Event(0, None, None, "2026-02-25T07:00", "", "phase", ""),
+        Event(0, None, 1, "2026-03-04", "", "battery", ""),
+    ]
+    days = fixed_days(noted, client)
+    told = ["2026-02-04", "2026-02-11", "2026-02-25"]
+    assert days == {date.fromisoformat(d).toordinal() for d in told}
+    snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+    request = BestEstimateRequest(snapshot, Lens(), "C1", fixed=days)
+
+    def change(since, until):
+        ends = (date.fromisoformat(d).toordinal() for d in (since, until))
+        return finish(
+            replace(request, **dict(zip(("since", "until"), ends, strict=True))).run()
+        ).change
+
+    plain = change("2026-02-04", "2026-03-02")  # an event and a scan
+    chosen = change("2026-02-05", "2026-03-02")
+    assert (plain.picked, chosen.picked) == (False, True)
+    half = [(c.change.interval.high - c.change.interval.low) / c.change.se for c in (plain, chosen)]
+    df = plain.change.df
+    assert half == pytest.approx(
+        [2 * t_quantile(0.975, df), 2 * largest_difference(0.95, 22 + 1, df)], rel=1e-6
+    )
+    assert plain.mornings == (1.0, 1.0)  # of the week of each date: a morning every two weeks
+    assert change("2025-11-01", "2026-03-02").kind == "not enough"
+    assert change("2025-12-20", "2026-03-02").kind != "not enough"
 
 
 def test_track_on_the_command_line(tmp_path, capsys):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..analysis.time.best_estimate import BestEstimateResult, Change, GoalDate, Odd
-from ..analysis.time.next_measurement import MOST_MORNINGS
+from ..analysis.time.next_measurement import TRIED
 from ..domain.metrics import Metric, is_fat, metric_of
 from ..stats.one_client import LIKELY, NOT_ENOUGH, REAL
 from .names import short_name
@@ -117,8 +117,8 @@ def more_words(r: BestEstimateResult) -> str:
     since = f"since {day_of(r.change.since)}"
     if x.mornings is None:
         text = (
-            f"{MOST_MORNINGS} more mornings would not show {true} {since} as real with 80 % power:"
-            f" the interval stays at {half}."
+            f"Up to {TRIED[-1]} more mornings would not show {true} {since} as real with 80 %"
+            f" power: the interval stays at {half} or wider."
         )
         return text + (" Another scan can narrow it." if r.scanned else "")
     return f"{count(x.mornings, 'more morning')} would show {true} {since} as real with 80 % power."

@@ -14,7 +14,7 @@ from ..people.cautions import cautions_of
 from .study_model import StudyModel
 
 AHEAD = 7  # days after the last reading for which the interval is told
-MOST_MORNINGS = 56
+TRIED = (1, 2, 3, 5, 7, 10, 14, 21, 28, 42, 56)  # numbers of further mornings
 POWER = 0.80
 # minutes of a scan, of a morning's reading and of each further repeat (assumed, as in the planner)
 SCAN_MINUTES, MORNING_MINUTES, REPEAT_MINUTES = 30.0, 5.0, 1.0
@@ -46,8 +46,8 @@ class NextMeasurement:
 class MoreMornings:
     """Mornings until a true change of ``size`` since the first day is real with 80 % power.
 
-    ``mornings`` is None where ``MOST_MORNINGS`` do not do; ``half`` is half the 95 % interval of
-    the change after ``mornings``, or after that many.
+    ``mornings`` is None where none of ``TRIED`` does; ``half`` is half the 95 % interval of the
+    change after ``mornings``, or the narrowest of them.
     """
 
     size: float
@@ -133,18 +133,13 @@ def more_mornings(
     """
     if not _again_now(m, own):
         return None
-    low, high = 0, MOST_MORNINGS
-    power, half = power_after(m, own, since, size, change, high)
-    if power < POWER:
-        return MoreMornings(size, None, half)
-    while high - low > 1:  # power grows with the mornings
-        middle = (low + high) // 2
-        power, limit = power_after(m, own, since, size, change, middle)
+    narrowest = np.inf
+    for mornings in TRIED:  # beyond some number the level wanders on and power falls again
+        power, half = power_after(m, own, since, size, change, mornings)
         if power >= POWER:
-            high, half = middle, limit
-        else:
-            low = middle
-    return MoreMornings(size, high, half)
+            return MoreMornings(size, mornings, half)
+        narrowest = min(narrowest, half)
+    return MoreMornings(size, None, float(narrowest))
 
 
 def power_after(

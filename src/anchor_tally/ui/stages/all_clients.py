@@ -66,7 +66,7 @@ class AllClients(QObject):
 
     def _refuse(self, text: str) -> None:
         self.button.setChecked(False)
-        self.refused.emit(text)
+        self.refused.emit(f"{text[:1].upper()}{text[1:].removesuffix('.')}.")
 
     def rows(self) -> tuple[ClientLevel, ...]:
         """Clients in the order that is chosen."""
