@@ -284,7 +284,7 @@ def agrees(n, a, k, spreads, studies, seed):
 def test_planner_and_analysis_agree(n, a, k):
     """Formula and simulation of the real analysis on the same design, few studies."""
     for spreads in SPREADS[:2]:
-        agrees(n, a, k, spreads, 40, n)
+        agrees(n, a, k, spreads, 25, n)
 
 
 @pytest.mark.slow
@@ -389,7 +389,7 @@ def test_orders_are_balanced(n):
 
 def test_drawn_studies_are_analysed_as_any_other(capsys, tmp_path):
     """A drift is found, a perfect device is not said to move, intervals hold; the seed repeats it."""
-    drifting = ["simulate", "--clients", "10", "--anchors", "4", "--studies", "3", "--json"]
+    drifting = ["simulate", "--clients", "10", "--anchors", "4", "--studies", "2", "--json"]
     assert main([*drifting, "--drift-per-week", "0.2"], CLOCK) == 0
     found = json.loads(capsys.readouterr().out)
     assert found["verdicts"]["drift"] == {"drifting": 1.0}
@@ -399,9 +399,9 @@ def test_drawn_studies_are_analysed_as_any_other(capsys, tmp_path):
     assert main([*drifting, "--slope", "0", "--change-sd", "0.3"], CLOCK) == 0
     stuck = json.loads(capsys.readouterr().out)
     assert stuck["verdicts"]["change"].get("too_little", 0) > 0.8
-    assert main(["simulate", "--studies", "8", "--json", "--seed", "7"], CLOCK) == 0
+    assert main(["simulate", "--studies", "5", "--json", "--seed", "7"], CLOCK) == 0
     steady = json.loads(capsys.readouterr().out)
-    assert main(["simulate", "--studies", "8", "--json", "--seed", "7"], CLOCK) == 0
+    assert main(["simulate", "--studies", "5", "--json", "--seed", "7"], CLOCK) == 0
     assert json.loads(capsys.readouterr().out) == steady
     assert steady["verdicts"]["drift"].get("steady", 0) > 0.5
     assert all(r["share"] > 0.8 for r in steady["coverage"].values())

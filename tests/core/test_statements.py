@@ -195,7 +195,7 @@ def test_verdict_on_three_devices(device, code):
 
 @pytest.mark.parametrize(
     ("design", "draws"),
-    [(1, 80), (5, 60), *(pytest.param(k, 200, marks=pytest.mark.slow) for k in (1, 4, 5))],
+    [(1, 50), (5, 40), *(pytest.param(k, 200, marks=pytest.mark.slow) for k in (1, 4, 5))],
 )
 def test_intervals_cover(design, draws):
     """Bias, limits, client offsets and new readings are covered about as often as said."""
@@ -223,7 +223,7 @@ def test_limits_are_not_too_long():
     assert repeated.high - repeated.low == pytest.approx(single.high - single.low, rel=0.15)
 
 
-@pytest.mark.parametrize("draws", [100, pytest.param(300, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("draws", [60, pytest.param(300, marks=pytest.mark.slow)])
 def test_trend_keeps_its_level(draws):
     """No proportional bias: the slopes on the reference find one in about 5 % of studies.
 
