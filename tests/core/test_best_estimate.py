@@ -32,7 +32,7 @@ from anchor_tally.stats.client_course import (
 from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
 from anchor_tally.study.edits.clients import PutClient
-from anchor_tally.wording.best_estimate import sentences
+from anchor_tally.wording.best_estimate import basis_words, sentences
 from anchor_tally.wording.group_levels import ordered, under
 from anchor_tally.wording.group_levels import row as line_of
 from answers import moving
@@ -341,6 +341,26 @@ def test_spreads_of_much_data_are_those_it_was_drawn_with():
     assert few.repeat[1] == pytest.approx(np.hypot(0.3, 1.2 / np.sqrt(12)))
 
 
+def test_offsets_of_few_clients_by_hand():
+    """Spread of device less slope times scan, less what noise adds, raised to its mean given the data."""
+    rng = np.random.default_rng(3)
+    scan, own = rng.uniform(15, 30, 7), rng.normal(0, 2.0, 7)
+    o = Observations(
+        np.repeat(np.arange(7), 2),
+        np.zeros(14, dtype=int),
+        np.tile([0, 1], 7),
+        np.column_stack([scan, 0.8 * scan + own]).ravel(),
+        np.tile([1, 2], 7),
+    )
+    numbers = np.array([-1, 0])
+    sources = Sources(numbers, np.array([1.0, 0.8]), numbers >= 0, 0.5, np.zeros(2))
+    s, _ = spreads_of(o, sources, np.array([0.0, 0.4]))
+    noise = s.day[0] ** 2 + 0.4**2 / 2 + (0.8 * 0.5) ** 2
+    expected = np.sqrt((own.var(ddof=1) - noise) * 6 / 4)
+    assert s.offset[1] == pytest.approx(expected)
+    assert (s.offset[0], s.morning) == (0.0, 0.0)
+
+
 def test_it_is_closer_than_the_previous_scan_and_says_how_close():
     """The main design: a quarter less error than the previous scan, and intervals that hold."""
     value, change, _, own, scan = rates(8, 1)
@@ -555,6 +575,20 @@ def test_dates_that_were_fixed_beforehand():
     assert plain.mornings == (1.0, 1.0)  # of the week of each date: a morning every two weeks
     assert change("2025-11-01", "2026-03-02").kind == "not enough"
     assert change("2025-12-20", "2026-03-02").kind != "not enough"
+
+
+def test_a_day_with_a_scan_alone_is_no_morning():
+    """Mornings are days with a device; scans are counted apart."""
+    lines = lines_of(np.random.default_rng(5))
+    plain = asked(study_of(lines))
+    scan = reading("C1", "2026-06-06T08:00", 19.0, name="Scan", kind="reference")
+    more = asked(study_of([*lines, scan]))
+    assert (more.scans, plain.scans) == (4, 3)
+    assert (more.mornings, plain.mornings) == (12, 12)
+    assert more.recent == plain.recent == 2
+    assert more.change.mornings[1] == plain.change.mornings[1] == 1.0
+    assert more.devices == plain.devices == 2
+    assert "From 4 scans, 2 other sources, 12 mornings." in basis_words(more)
 
 
 def test_track_on_the_command_line(tmp_path, capsys):
