@@ -89,6 +89,8 @@ class Spreads(FrozenArrays):
         SD of that error.
     correlation : float
         Correlation of day errors of one device one calendar day apart.
+    told_by : int
+        Without scans the source whose level is told: it has no bias. −1 with scans.
     """
 
     level: float
@@ -105,6 +107,7 @@ class Spreads(FrozenArrays):
     shares_morning: npt.NDArray[np.bool_]
     morning: float
     correlation: float
+    told_by: int = -1
 
     @property
     def sources(self) -> int:
@@ -120,7 +123,7 @@ class Spreads(FrozenArrays):
         """What multiplies biases (s) and drifts (d) in each reading, shape (n, s + d)."""
         out = np.zeros((source.size, self.sources + self.devices))
         at = np.flatnonzero(self.device[source] >= 0)
-        out[at, source[at]] = 1.0
+        out[at, source[at]] = source[at] != self.told_by
         out[at, self.sources + self.device[source[at]]] = weeks[at]
         return out
 

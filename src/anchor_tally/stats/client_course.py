@@ -18,7 +18,8 @@ from .best_estimate import WEEK, Common, Observations, Spreads
 from .estimate import Floats, FrozenArrays, Ints
 
 MOST_NAMED = 4  # stretches of readings that are named as disagreeing
-STRETCHES = (1, 2, 4)  # weeks of readings that are looked at together
+STRETCHES = (1, 7, 14, 28)  # days whose readings are looked at together
+MOST_STARTS = 120  # of such stretches, of each length
 
 
 @dataclass(frozen=True, eq=False)
@@ -218,10 +219,11 @@ def disagreements(
 
     Notes
     -----
-    The mean of a source's readings of one, two and four weeks is compared with its prediction from
-    all other readings, its own on other days among them (normalised innovation), by the likeliest
-    course. The largest is taken out and the rest looked at again, so that one odd source does not
-    make the others odd. P-values are times the number of stretches looked at (Bonferroni).
+    The mean of a source's readings of one day, one, two and four weeks is compared with its
+    prediction from all other readings, its own on other days among them (normalised innovation),
+    by the likeliest course. The largest is taken out and the rest looked at again, so that one odd
+    source does not make the others odd. P-values are times the number of stretches looked at
+    (Bonferroni).
     """
     own = np.flatnonzero(data.client == client)
     s, common = model.tried[model.likeliest], model.common[model.likeliest]
@@ -251,7 +253,7 @@ def _oddest(
     looked, size = 0, 0.0
     for k in np.unique(sets.source).tolist():
         at = np.flatnonzero(sets.source == k)
-        for inside in _stretches((sets.day[at] - sets.day[at].min()) // 7):
+        for inside in _stretches(sets.day[at]):
             there = at[inside]
             covariance = np.linalg.inv(precision[np.ix_(there, there)])
             gap = float((covariance @ rest[there]).mean())
@@ -269,10 +271,11 @@ def _oddest(
     return Disagreement(odd.source, odd.first, odd.last, odd.gap, p), out
 
 
-def _stretches(week: Ints) -> npt.NDArray[np.bool_]:
-    """Which readings lie in each stretch of one, two or four weeks, shape (stretches, n)."""
-    starts = np.unique(week)[:, None]
-    parts = [(week >= starts) & (week < starts + length) for length in STRETCHES]
+def _stretches(day: Ints) -> npt.NDArray[np.bool_]:
+    """Which readings lie in each stretch of days, shape (stretches, n)."""
+    starts = np.unique(day)
+    starts = starts[:: -(-starts.size // MOST_STARTS)][:, None]
+    parts = [(day >= starts) & (day < starts + length) for length in STRETCHES]
     return np.asarray(np.unique(np.concatenate(parts), axis=0))
 
 

@@ -33,7 +33,7 @@ class Sources:
 
     ``device`` numbers the devices from 0, −1 for scans; ``slope`` is what a source shows of a
     change of 1; ``step`` the step in which values are shown; ``scale`` what multiplies the SDs
-    assumed here, which are those of body fat in percentage points.
+    assumed here, which are those of body fat in percentage points; ``told_by`` as in ``Spreads``.
     """
 
     device: Ints
@@ -42,6 +42,7 @@ class Sources:
     scan_sd: float
     step: Floats
     scale: float = 1.0
+    told_by: int = -1
 
 
 def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Spreads, float]:
@@ -100,6 +101,7 @@ def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Sp
         shares_morning=sources.shares_morning,
         morning=morning,
         correlation=correlation,
+        told_by=sources.told_by,
     )
     return replace(empty, offset=_offsets(data, empty, OFFSET * sources.scale)), gap
 
@@ -249,14 +251,22 @@ def _morning(
 def _offsets(data: Observations, s: Spreads, assumed: float) -> Floats:
     """SDs of offsets between clients, from readings and scans of one day."""
     out = np.full(s.sources, assumed)
-    out[s.device < 0] = 0.0
+    tells = s.device < 0
+    if s.told_by >= 0:
+        tells[s.told_by] = True
+    out[tells] = 0.0
     width = int(data.day.max(initial=0)) + 1
     key = data.client * width + data.day
-    scan = s.device[data.source] < 0
+    scan = tells[data.source]
     days, at = np.unique(key[scan], return_inverse=True)
     mean = np.bincount(at, data.value[scan]) / np.bincount(at) if days.size else np.empty(0)
     number = np.bincount(at) if days.size else np.empty(0, dtype=np.int64)
-    for k in np.flatnonzero(s.device >= 0):
+    error = (
+        s.repeat**2 + np.where(s.device >= 0, s.day[s.device] ** 2, 0.0)
+        if s.devices
+        else s.repeat**2
+    )
+    for k in np.flatnonzero(~tells):
         own = np.flatnonzero(data.source == k)
         place = np.minimum(np.searchsorted(days, key[own]), max(days.size - 1, 0))
         there = days[place] == key[own] if days.size else np.zeros(own.size, dtype=bool)
@@ -272,7 +282,7 @@ def _offsets(data: Observations, s: Spreads, assumed: float) -> Floats:
             s.day[s.device[k]] ** 2
             + shared
             + float((s.repeat[k] ** 2 / data.size[own]).mean())
-            + float(((s.slope[k] * s.repeat[s.device < 0].max()) ** 2 / number[place]).mean())
+            + float((s.slope[k] ** 2 * error[tells].max() / number[place]).mean())
         )
         df = clients.size - 1
         between = float(each.var(ddof=1)) - noise * float((1 / n).mean())

@@ -240,7 +240,8 @@ class BestEstimateRequest:
         more = None
         if change.kind != REAL and until == last:
             more = more_mornings(m, own, since, self._size(), change.change.value)
-        recent = days[(sources > 0) & (days > last - 7 * WEEKS_BACK)]
+        read = (sources > 0) | (not m.scanned)
+        recent = days[read & (days > last - 7 * WEEKS_BACK)]
         spreads = m.model.tried[m.model.likeliest]
         odd, disagree = disagreements(data, m.model, own)
         notes = []
@@ -266,7 +267,7 @@ class BestEstimateRequest:
             disagree=disagree,
             scans=int(scans.size),
             devices=len({m.keys[k][0] for k in np.unique(sources) if k or not m.scanned}),
-            mornings=int(np.unique(days[(sources > 0) | (not m.scanned)]).size),
+            mornings=int(np.unique(days[read]).size),
             recent=int(np.unique(recent).size),
             independent=independent_mornings(recent, spreads.correlation),
             day=course_days[shown_at] + EPOCH,

@@ -120,12 +120,11 @@ class StudyModelRequest:
         s, metric = self.snapshot, self.lens.metric
         anchor, scanned = self._anchor()
         used, left_out, slopes, scan_sd = yield from self._sources(anchor, scanned)
-        data, clients, keys, first, rows, within = self._sets(anchor, used)
-        steady = _own_noise(data) if not scanned else None
-        if steady is not None:
-            scan_sd = steady[0]
+        told = [anchor, *used]
+        data, clients, keys, first, rows, within = self._sets(told, scanned)
         yield 0.5
-        sources = _described(s, keys, used, slopes, scan_sd, metric)
+        numbers = {i.id: k - scanned for k, i in enumerate(told)}
+        sources = _described(s, keys, numbers, slopes, scan_sd, metric)
         part = _part(data)
         spreads, gap = spreads_of(part, sources, within)
         last = np.zeros(int(part.client.max()) + 1, dtype=np.int64)
@@ -134,7 +133,7 @@ class StudyModelRequest:
         found = estimate_levels(part, spreads, gap, last, last, last, origin)
         yield 0.9
         held = np.unique(part.client[part.source == 0]).size
-        df = float(2 * max(held - 1, 1)) if scanned or steady is None else max(steady[1], FEW_DF)
+        df = float(2 * max(held - 1, 1)) if scanned else _own_df(data)
         return StudyModel(
             anchor=anchor,
             scanned=scanned,
@@ -195,17 +194,21 @@ class StudyModelRequest:
         return used, left_out, slopes, max(errors, default=reference_sd or 1.0)
 
     def _sets(
-        self, anchor: Instrument, used: list[Instrument]
+        self, told: list[Instrument], scanned: bool
     ) -> tuple[Observations, tuple[int, ...], tuple[tuple[int, int], ...], Ints, Ints, Floats]:
-        """Means of sets of repeats, clients, sources, the rows of each set, SDs of repeats."""
+        """Means of sets of repeats, clients, sources, the rows of each set, SDs of repeats.
+
+        A scan is one source in all its settings.
+        """
         c = self.snapshot.columns[self.lens.metric]
-        items = {anchor.id: 0} | {i.id: k for k, i in enumerate(used, start=1)}
+        items = {i.id: k for k, i in enumerate(told)}
         rows = np.flatnonzero((c.status == OK) & np.isin(c.instrument, list(items)))
         settings = int(c.setting.max(initial=0)) + 1
-        setting = np.where(c.instrument[rows] == anchor.id, 0, c.setting[rows])
+        is_scan = (c.instrument[rows] == told[0].id) & scanned
+        setting = np.where(is_scan, 0, c.setting[rows])
         place = np.array([items[i] for i in c.instrument[rows].tolist()], dtype=np.int64)
         found, source = np.unique(place * settings + setting, return_inverse=True)
-        ids = [anchor.id, *(i.id for i in used)]
+        ids = [i.id for i in told]
         keys = tuple((ids[int(k) // settings], int(k) % settings) for k in found)
         order = np.lexsort((c.visit[rows], source, c.day[rows], c.client[rows]))
         rows, source = rows[order], source[order]
@@ -275,10 +278,11 @@ def _slope(follows: Estimate | None) -> float:
     return float(np.clip(1 + known * (follows.value - 1), *SLOPE_ENDS))
 
 
-def _own_noise(data: Observations) -> tuple[float, float] | None:
-    """SD of the anchor from day to day where it is no scan, with its degrees of freedom."""
+def _own_df(data: Observations) -> float:
+    """Degrees of freedom of the anchor's SD from day to day where it is no scan."""
     own = np.flatnonzero(data.source == 0)
-    return day_to_day(data.value[own], data.client[own], data.day[own])
+    found = day_to_day(data.value[own], data.client[own], data.day[own])
+    return FEW_DF if found is None else max(found[1], FEW_DF)
 
 
 def _one_of_each(
@@ -306,21 +310,22 @@ def _one_of_each(
 def _described(
     s: Snapshot,
     keys: tuple[tuple[int, int], ...],
-    used: list[Instrument],
+    numbers: dict[int, int],
     slopes: dict[int, float],
     scan_sd: float,
     metric: str,
 ) -> Sources:
-    place = {i.id: k for k, i in enumerate(used)}
     items = [s.instruments[item] for item, _ in keys]
     impedance: list[bool] = [i.is_impedance and i.kind == "device" for i in items]
     known = metric_named(metric)
-    shares: npt.NDArray[np.bool_] = np.array(impedance) & np.array([i.id in place for i in items])
+    device = np.array([numbers[i.id] for i in items], dtype=np.int64)
+    shares: npt.NDArray[np.bool_] = np.array(impedance) & (device >= 0)
     return Sources(
-        np.array([place.get(i.id, -1) for i in items], dtype=np.int64),
+        device,
         np.array([slopes.get(i.id, 1.0) for i in items]),
         shares,
         scan_sd,
         np.zeros(len(keys)),
         SCALES.get(known.difference_unit, 1.0) if known is not None else 1.0,
+        told_by=0 if numbers[items[0].id] == 0 else -1,
     )
