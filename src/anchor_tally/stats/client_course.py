@@ -175,17 +175,17 @@ def sds_after(
     Returns
     -------
     ndarray, shape (f,)
-        SDs by the likeliest course, with biases and drifts known as well as now.
+        SDs by all courses, with biases and drifts known as well as now.
     """
     g, out = np.append(contrast, 0.0), []
-    s, common = model.tried[model.likeliest], model.common[model.likeliest]
     for more in further:
-        sets = own.joined(more)
-        v, k, prior = _covariances(sets, days, 0, s)
-        h = g @ k
-        w = _solved(v, h)
-        of = w @ s.regressors(sets.source, (sets.day - model.origin) / WEEK)
-        variance = float(g @ prior @ g - w @ h + of @ common.covariance @ of)
+        sets, variance = own.joined(more), 0.0
+        for share, s, common in zip(model.weight, model.tried, model.common, strict=True):
+            v, k, prior = _covariances(sets, days, 0, s)
+            h = g @ k
+            w = _solved(v, h)
+            of = w @ s.regressors(sets.source, (sets.day - model.origin) / WEEK)
+            variance += share * float(g @ prior @ g - w @ h + of @ common.covariance @ of)
         out.append(np.sqrt(max(variance, 0.0)))
     return np.array(out)
 
