@@ -31,7 +31,7 @@ def main() -> None:
     )  # fmt: skip
     last = np.full(CLIENTS, DAYS - 1)
     start = time.perf_counter()
-    common, _ = filter_clients(o, s, last - 28, last, last, 0)
+    ((common, _),) = filter_clients(o, [s], last - 28, last, last, 0)
     ours = time.perf_counter() - start
     week = 1 / 7
     walk = np.array([[week**3 / 3, week**2 / 2], [week**2 / 2, week]])

@@ -161,8 +161,8 @@ def _odd(x: Odd, m: Metric) -> str:
     size = f"{number(abs(x.gap), m.decimals)} {m.difference_unit}"
     side = "above" if x.gap > 0 else "below"
     return (
-        f"{source_words(x.name, x.setting)} disagrees with the other sources: {size} {side} them,"
-        f" {days} (p {p_value(x.p)}). Check these readings."
+        f"{source_words(x.name, x.setting)} disagrees with the other readings: {size} {side} what"
+        f" they tell, {days} (p {p_value(x.p)}). Check these readings."
     )
 
 
