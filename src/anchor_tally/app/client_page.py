@@ -10,14 +10,14 @@ from pathlib import Path
 from ..analysis.pairs.comparator import CannotCompare
 from ..analysis.people.cautions import fat_unseen
 from ..analysis.plan.schedule import ScheduleRequest
-from ..analysis.time.track import GIRTHS, TrackRequest
+from ..analysis.time.track import GIRTHS, TrackRequest, level_series
 from ..domain.calibrations import CalibrationRecord
 from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS
 from ..domain.snapshot import Snapshot
-from ..reports.client_summary import Followed, SummaryFindings, client_summary, level_series
+from ..reports.client_summary import Followed, SummaryFindings, client_summary
 from ..reports.document import Document
 from ..stats.estimate import Note
 from .reporting import write_report

@@ -159,14 +159,3 @@ def _draw_place(place: Placed, mark: Mark, axes: Any, family: str) -> None:
 def _draw(what: track_figure.TrackInfo, own: Mark, reference: Mark, axes: Any, family: str) -> None:
     track_figure.draw(axes, what, own, reference, PAPER, family)
     axes.set_xlabel("diamond: scan" if what.anchor_day.size else "", fontfamily=family, fontsize=9)
-
-
-def level_series(r: TrackResult) -> TrackSeries | None:
-    """The series that gives the level: corrected and responding first, then the longest."""
-
-    def rank(s: TrackSeries) -> tuple[bool, bool, float, int]:
-        known = bool(s.corrected[-1])
-        width = float(s.high[-1] - s.low[-1]) if known else 0.0
-        return known, s.counts and not s.instrument.equation, -width, s.day.size
-
-    return max((s for s in r.series if s.day.size), key=rank, default=None)

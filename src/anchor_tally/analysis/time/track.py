@@ -389,6 +389,17 @@ class TrackRequest:
         return None if np.isnan(age) else age
 
 
+def level_series(r: TrackResult) -> TrackSeries | None:
+    """The series that gives the level: corrected and responding first, then the longest."""
+
+    def rank(s: TrackSeries) -> tuple[bool, bool, float, int]:
+        known = bool(s.corrected[-1])
+        width = float(s.high[-1] - s.low[-1]) if known else 0.0
+        return known, s.counts and not s.instrument.equation, -width, s.day.size
+
+    return max((s for s in r.series if s.day.size), key=rank, default=None)
+
+
 def _why_silent(s: TrackSeries, since: int, until: int) -> str:
     """Why an instrument reports nothing about a change between two days."""
     a, b = around(s.day, since), around(s.day, until)
