@@ -153,7 +153,7 @@ def test_one_source_has_one_vote():
     silent = [line for line in lines if line.split(",")[6] != "reference"]
     snapshot = finish(study_of(silent).wide_snapshot_steps(BESIDE))
     r = finish(TrackRequest(snapshot, Lens(), "C0", instrument="Fir").run())
-    assert words.track_headline(r).startswith("C0, body fat: real change, −1.2 pp")  # and no level
+    assert words.track_headline(r).startswith("C0, body fat: real change, −1.")  # and no level
     assert words.alone_headline(r).startswith("C0, body fat, Fir alone: ")
     assert "level of Fir" in best_course.info(r, r.best).label
 

@@ -5,6 +5,7 @@ from PyQt6.QtCore import QSettings
 
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
+from anchor_tally.ui.page_preparation import PagePreparation
 
 
 class Window(MainWindow):
@@ -24,9 +25,15 @@ def qapp():
 
 
 @pytest.fixture
-def window_on(qtbot, tmp_path):
-    """Open a window on a session and wait for its first answer."""
+def window_on(qtbot, tmp_path, request, monkeypatch):
+    """Open a window on a session and wait for its first answer.
+
+    Pages are made when they are opened. With the mark ``prepared`` the window makes the others
+    beforehand and looks for findings, as it does for a user.
+    """
     opened = []
+    if request.node.get_closest_marker("prepared") is None:
+        monkeypatch.setattr(PagePreparation, "begin", lambda *_: None)
 
     def build(session):
         window = Window(

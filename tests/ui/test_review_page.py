@@ -1,5 +1,6 @@
 """Review, driven: the list, its pictures, decisions with reasons, and what is in the file afterwards."""
 
+import pytest
 from PyQt6.QtCore import Qt
 
 from anchor_tally.app.session import Session
@@ -7,6 +8,7 @@ from driving import kept, select, shown
 from places import typed
 
 
+@pytest.mark.prepared
 def test_findings_are_decided(qtbot, window_on, demo):
     """The review counts in the background.
 
@@ -67,6 +69,7 @@ def test_findings_are_decided(qtbot, window_on, demo):
     assert (window.shown, window.record.client.currentText()) == ("record", "Hake")
 
 
+@pytest.mark.prepared
 def test_a_new_slip_is_found_at_once(qtbot, window_on, tmp_path):
     """A study without faults says so.
 

@@ -237,6 +237,7 @@ def test_start_without_a_study(qtbot, window_on, tmp_path):
     window.close()
 
 
+@pytest.mark.prepared
 def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monkeypatch):
     """Twelve studies in one window: one window, the files closed, the pages and studies gone.
 
@@ -299,6 +300,7 @@ def drawn(window):
     return not window.preparation.waiting and not window.jobs.busy() and FigureView.all_drawn()
 
 
+@pytest.mark.prepared
 def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
     """Every page opens with 200 instruments and 1,160 clients: rows are bounded, tables draw what is seen."""
     session = Session.new(tmp_path / "s.tally", "t")
