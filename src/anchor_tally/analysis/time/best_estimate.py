@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 import numpy as np
@@ -282,10 +282,10 @@ class BestEstimateRequest:
         )
 
     def _size(self) -> float:
-        metric = metric_named(self.lens.metric)
-        margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
+        margin = margin_of(self.snapshot, self.lens.metric)
         if margin is not None:
             return margin
+        metric = metric_named(self.lens.metric)
         return 1.0 if metric is None else SIZES.get(metric.difference_unit, 1.0)
 
     def _change(
@@ -303,33 +303,21 @@ class BestEstimateRequest:
         known = {first, last, last - 7 * WEEKS_BACK, until - 7 * WEEKS_BACK, *scans.tolist()}
         known |= {d - EPOCH for d in self.fixed}
         picked = not {since, until} <= known
-        limits = [t_quantile(q, m.df) for q in (0.975, 0.9)]
+        limits = None
         if picked:  # any pair of weeks could have been chosen
             weeks = max(math.ceil((last - first) / 7), 1) + 1
-            limits = [largest_difference(q, weeks, m.df) for q in (0.95, 0.8)]
-        change = _estimate(value, sd, m.df, int(course.own.size))
-        if picked:
-            change = change.widened(limits[0])
-        size = abs(value) / max(sd, 1e-12)
-        kind = REAL if size > limits[0] else LIKELY if size > limits[1] else NOISE
+            limits = tuple(largest_difference(q, weeks, m.df) for q in (0.95, 0.8))
+        estimate = _estimate(value, sd, m.df, int(course.own.size))
+        days = (since + EPOCH, until + EPOCH)
+        change = judged(estimate, days, margin_of(self.snapshot, self.lens.metric), limits)
         mine = m.data.day[course.own]
         if any(np.abs(mine - d).min() > FAR for d in (since, until)):
-            kind = NOT_ENOUGH
+            change = replace(change, kind=NOT_ENOUGH)
         spreads = m.model.tried[m.model.likeliest]
         read = mine[m.data.source[course.own] > 0] if m.scanned else mine
         near = [read[np.abs(read - d) <= NEAR] for d in (since, until)]
         before, after = (independent_mornings(x, spreads.correlation) for x in near)
-        metric = metric_named(self.lens.metric)
-        margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
-        return Change(
-            change,
-            since + EPOCH,
-            until + EPOCH,
-            kind,
-            None if margin is None else beyond_margin(change, margin),
-            picked,
-            (before, after),
-        )
+        return replace(change, mornings=(before, after))
 
     def _named(self, m: StudyModel, place: int) -> tuple[str, str]:
         """Instrument and setting of a source."""
@@ -389,6 +377,37 @@ class BestEstimateRequest:
                 )
             )
         return tuple(out)
+
+
+def margin_of(snapshot: Snapshot, metric: str) -> float | None:
+    """The difference that matters in a metric; None where none is stated."""
+    found = metric_named(metric)
+    return None if found is None else snapshot.catalogue.margin(found)
+
+
+def judged(
+    estimate: Estimate,
+    days: tuple[int, int],
+    margin: float | None,
+    limits: tuple[float, ...] | None = None,
+) -> Change:
+    """A change between two days (ordinals) with its verdict.
+
+    ``limits`` are the multiples of its SE for *real* and *likely* where the days were chosen after
+    the course was seen; by default Student's t of the 95 and 80 % intervals.
+    """
+    if limits is not None:
+        estimate = estimate.widened(limits[0])
+    df = estimate.df if estimate.df is not None else math.inf
+    real, likely = limits or (t_quantile(0.975, df), t_quantile(0.9, df))
+    size = abs(estimate.value) / max(estimate.se or 0.0, 1e-12)
+    return Change(
+        estimate,
+        *days,
+        REAL if size > real else LIKELY if size > likely else NOISE,
+        None if margin is None else beyond_margin(estimate, margin),
+        limits is not None,
+    )
 
 
 def fixed_days(events: Iterable[Event], client: Client | None) -> frozenset[int]:

@@ -8,15 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...domain.lens import Lens
-from ...domain.metrics import is_fat, metric_named
+from ...domain.metrics import is_fat
 from ...domain.records import Client
 from ...domain.snapshot import Snapshot
-from ...stats.distributions import t_estimate, t_quantile
+from ...stats.distributions import t_estimate
 from ...stats.estimate import Estimate
-from ...stats.one_client import LIKELY, NOISE, REAL, beyond_margin
 from ...stats.source_spreads import levels_of
 from ..people.cautions import fat_unseen
-from .best_estimate import WEEKS_BACK, Change
+from .best_estimate import WEEKS_BACK, Change, judged, margin_of
 from .study_model import EPOCH, StudyModelRequest
 
 
@@ -76,9 +75,7 @@ class GroupRequest:
             at = m.data.source == 0
             np.maximum.at(scanned, m.data.client[at], m.data.day[at])
         count = np.bincount(m.data.client, minlength=last.size)
-        metric = metric_named(self.lens.metric)
-        margin = self.snapshot.catalogue.margin(metric) if metric is not None else None
-        limits = [t_quantile(q, m.df) for q in (0.975, 0.9)]
+        margin = margin_of(self.snapshot, self.lens.metric)
         rows = []
         for k, number in enumerate(m.clients):
             client = self.snapshot.clients[number]
@@ -94,15 +91,7 @@ class GroupRequest:
                 moved = t_estimate(
                     float(levels.change[k]), float(levels.change_sd[k]), m.df, n, "state-space"
                 )
-                size = abs(moved.value) / max(moved.se or 0.0, 1e-12)
-                change = Change(
-                    moved,
-                    int(since[k]) + EPOCH,
-                    int(last[k]) + EPOCH,
-                    REAL if size > limits[0] else LIKELY if size > limits[1] else NOISE,
-                    None if margin is None else beyond_margin(moved, margin),
-                    picked=False,
-                )
+                change = judged(moved, (int(since[k]) + EPOCH, int(last[k]) + EPOCH), margin)
             scan = None if scanned[k] < 0 else int(scanned[k]) + EPOCH
             rows.append(ClientLevel(client, value, change, int(last[k]) + EPOCH, scan))
         rows.sort(key=lambda r: r.client.code)

@@ -271,7 +271,7 @@ def _shows_one_value(c: Columns, item: Instrument) -> bool:
 
 
 def _slope(follows: Estimate | None) -> float:
-    """What a device shows of a change of 1, drawn towards 1 as far as it is uncertain."""
+    """What a device shows of a change of 1, shrunk towards 1 as far as it is uncertain."""
     if follows is None or follows.se is None:
         return 1.0
     known = SLOPES**2 / (SLOPES**2 + follows.se**2)
