@@ -512,6 +512,45 @@ def test_power_is_that_of_one_more_measurement_of_the_change():
     assert more_mornings(m, own, since, 0.05, -0.1).mornings is None
 
 
+def test_what_a_caution_forbids_is_not_measured_next():
+    """No impedance and no scan in pregnancy; the others are ranked by what they narrow."""
+    session = study_of(lines_of(np.random.default_rng(8)))
+    plain = asked(session).ahead
+    assert plain.candidates[0].name == "Scan"
+    assert {c.name: c.mornings for c in plain.candidates} == {"Scan": 0, "Fir": 7, "Elm": 7}
+    assert {c.name: c.minutes for c in plain.candidates} == {"Scan": 30, "Fir": 35, "Elm": 35}
+    halves = [c.half for c in plain.candidates]
+    assert halves == sorted(halves)
+    assert halves[-1] < plain.waiting
+    client = session.catalogue().client_coded("C1")
+    session.do(PutClient(replace(client, sex="female", cautions=frozenset({"pregnant"}))))
+    assert asked(session).ahead.candidates == ()
+
+
+def test_a_goal_lies_where_the_band_meets_it():
+    """A line that falls by 0.25 a week: the date by hand; none where it moves away."""
+    rng, lines = np.random.default_rng(4), []
+    for c in range(6):
+        for week in range(24):
+            at = date(2026, 1, 5) + timedelta(weeks=week)
+            level = 24 + c - 0.25 * week
+            lines.append(reading(f"C{c}", f"{at}T07:00", round(level + rng.normal(0, 0.4), 1)))
+            if week % 6 == 0:
+                scan = round(level + rng.normal(0, 0.2), 1)
+                lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
+    snapshot = finish(study_of(lines).wide_snapshot_steps(("body_fat_percent",)))
+    now = 24 + 2 - 0.25 * 23
+    near = finish(BestEstimateRequest(snapshot, Lens(), "C2", goal=now - 1.0).run())
+    assert near.trend.interval.high < 0
+    assert near.goal.earliest <= near.at + 28 <= near.goal.latest
+    assert near.at <= near.goal.earliest
+    assert near.goal.latest - near.goal.earliest < 100
+    behind = finish(BestEstimateRequest(snapshot, Lens(), "C2", goal=now + 3.0).run())
+    assert behind.goal.reached
+    far = finish(BestEstimateRequest(snapshot, Lens(), "C2", goal=1.5).run())
+    assert far.goal.earliest is None or far.goal.earliest > far.at + 300
+
+
 def test_a_girth_needs_no_scan():
     """Two tapes and no scan: the one that is used most tells the level, and nothing is calibrated."""
     rng, lines = np.random.default_rng(2), []
