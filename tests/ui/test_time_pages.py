@@ -421,6 +421,16 @@ def test_all_clients_stand_side_by_side(qtbot, window_on, demo):
     qtbot.waitUntil(lambda: page.headline.text().startswith("Cod, body fat"))
     assert not page.everyone.button.isChecked()
     assert page.names.isVisible()
+    cod = demo.catalogue().client_coded("Cod")
+    demo.do(PutClient(replace(cod, cautions=frozenset({"eating_disorder"}))))
+    qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=60_000)
+    with qtbot.waitSignal(page.everyone.changed, timeout=60_000):  # the others can be seen
+        page.everyone.button.click()
+    assert page.table.isVisible()
+    assert page.table.heads[1:3] == ["Now (%)", "Four weeks (pp)"]
+    assert page.table.text(2, 1) == "not shown"
+    shown(qtbot, page, page.everyone.button.click)
+    assert "no fat number is shown" in page.headline.text()
 
 
 def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):

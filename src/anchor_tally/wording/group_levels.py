@@ -12,7 +12,13 @@ from .best_estimate import KINDS
 from .numbers import MISSING, count, day_of, number, signed, span
 
 ORDERS = (("name", "by name"), ("scan", "by last scan"))
-HEADS = ("Client", "Now", "Four weeks", "Last scan")
+
+
+def heads(metric: str) -> tuple[str, str, str, str]:
+    """Heads of the table, with units."""
+    m = metric_of(metric)
+    now, change = (f" ({unit})" if unit else "" for unit in (m.symbol, m.difference_unit))
+    return "Client", f"Now{now}", f"Four weeks{change}", "Last scan"
 
 
 def ordered(rows: Sequence[ClientLevel], by: str) -> tuple[ClientLevel, ...]:

@@ -36,7 +36,7 @@ class SourceShare:
     """One source of a client's value: instrument and setting, days, and its share.
 
     ``share`` is its part of what all readings tell of the value; ``why`` it counts for nothing:
-    "" where it counts, else stuck, formula or same_inputs.
+    "" where it counts, else stuck, formula, same_inputs or no_scatter.
     """
 
     name: str

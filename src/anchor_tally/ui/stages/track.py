@@ -275,6 +275,14 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.table.setMinimumWidth(least)
         for part in (self.side, self.table):
             part.setMaximumWidth(most)
+        if alone and self.result is None:
+            self.ask()  # nothing may be shown of this client: the page says why again
+            return
+        if not alone:
+            self.spare.hide()
+            self.remedy.hide()
+            self.side.setVisible(not self.crowded)
+            self._figure().show()
         self.names.setVisible(alone and len(self.results) > 1)
         self.events.setVisible(alone and not self.session.read_only and self.result is not None)
         self.paint()
@@ -283,7 +291,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def _paint_group(self, r: GroupResult) -> None:
         self.headline.setText(group_words.headline(r))
         self.under.setText(group_words.under(r))
-        self.table.fill(self.everyone.lines(), group_words.HEADS)
+        self.table.fill(self.everyone.lines(), group_words.heads(r.metric))
         self.every.hide()
         self.cautions.hide()
         self.notes.setText(words.CAUTION)
@@ -376,11 +384,11 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         return "\n".join(x for x in parts if x)
 
     def paint(self) -> None:
-        r = self.result
-        if r is None:
-            return
         if self.everyone.found is not None:
             self._paint_group(self.everyone.found)
+            return
+        r = self.result
+        if r is None:
             return
         self.table.fill([], HEADS)
         if not self.results:  # scans only
