@@ -1,10 +1,12 @@
-"""Files of the calendar."""
+"""What the calendar gives to others: files, and days that were fixed beforehand."""
 
 from __future__ import annotations
 
+from collections.abc import Generator
+from dataclasses import replace
 from pathlib import Path
 
-from ..analysis.plan.schedule import Schedule
+from ..analysis.plan.schedule import Schedule, fixed_beforehand
 from ..exchange.writing import replacing
 from .session import Session
 
@@ -25,6 +27,17 @@ def write_calendar(session: Session, schedule: Schedule, path: str | Path) -> Pa
     with replacing(target) as part:
         part.write_bytes(content)
     return target
+
+
+def planned_steps(session: Session, code: str) -> Generator[float, None, frozenset[int]]:
+    """Planned days of a client that were fixed beforehand, as ordinals; yields as it goes."""
+    client = session.catalogue().client_coded(code)
+    days = sorted(v.start[:10] for v in session.visits_of(code)) if client is not None else []
+    if client is None or not days or not session.scheme().rules:
+        return frozenset()
+    asked = yield from session.schedule_steps(days[0], session.today())
+    found = yield from replace(asked, only=client.id).run()
+    return fixed_beforehand(found.days)
 
 
 def write_text(text: str, path: str | Path, suffix: str) -> Path:

@@ -238,7 +238,15 @@ class StudyCache:
             self._derived = derived
             there = self._columns[wanted].n or wanted in derived.columns
             columns = {wanted: base.columns[wanted]} if there else {}
-            self._snapshots[wanted] = with_derived(replace(base, columns=columns), derived)
+            inputs = {m: c for m, c in base.columns.items() if m in raw_metrics()}
+            known = replace(
+                base,
+                columns=columns,
+                inputs=inputs,
+                confirmed=self.confirmed(),
+                now=self.clock.now().timestamp(),
+            )
+            self._snapshots[wanted] = with_derived(known, derived)
         return self._snapshots[wanted]
 
     def wide_snapshot_steps(self, metrics: tuple[str, ...]) -> Generator[float, None, Snapshot]:
@@ -525,6 +533,10 @@ class StudyCache:
         """Decision and reason about findings of the review, by their key."""
         return read.decisions(self.connection())
 
+    def confirmed(self) -> frozenset[str]:
+        """Keys of findings that somebody has looked at and left as they are."""
+        return frozenset(k for k, (decision, _) in self.decisions().items() if decision == "keep")
+
     def material_steps(self) -> Generator[float, None, Material]:
         """Everything that the review looks at; yields as it goes."""
         metrics, now = tuple(self.metrics()), self.clock.now().timestamp()
@@ -630,6 +642,7 @@ PIECES: tuple[Piece, ...] = (
     _piece(("visits", "people", "instruments", "study"), "any", "_present", tables=("_stale",)),
     _piece(("instruments",), "any", "_series_known"),
     Piece(ANSWERS, "any", StudyCache._forget_answers),
+    _piece(("decisions",), "none", tables=("_snapshots",)),
     Piece(frozenset({"conditions", "protocol", "checks", "offers", "visits"}), "none", _count),
 )
-READ_EACH_TIME: frozenset[Fact] = frozenset({"attachments", "decisions"})
+READ_EACH_TIME: frozenset[Fact] = frozenset({"attachments"})

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 from ..analysis.offsets.calibrate import CalibrateRequest
 from ..analysis.time.track import TrackRequest
+from ..app.plan import planned_steps
 from ..app.session import Session
 from ..app.views import Ask, View
 from ..domain.errors import UserError
@@ -19,7 +20,7 @@ from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
 from ..exchange.track_json import track_json
 from ..stats.near_days import NEAR_DAYS
-from ..wording.best_estimate import left_out_words, sentences, share_lines
+from ..wording.best_estimate import left_out_words, next_lines, sentences, share_lines
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
 from ..wording.offsets import (
@@ -119,6 +120,9 @@ def track(args: argparse.Namespace) -> None:
     session = session_of(args)
     try:
         snapshot = finish(session.wide_snapshot_steps((args.metric,)))
+        planned = frozenset[int]()
+        if args.since or args.until:
+            planned = finish(planned_steps(session, args.client))
         since, until = (
             None if d is None else date.fromisoformat(d).toordinal()
             for d in (args.since, args.until)
@@ -129,6 +133,7 @@ def track(args: argparse.Namespace) -> None:
                 Lens(args.metric, args.reference),
                 args.client,
                 events=session.events(),
+                planned=planned,
                 since=since,
                 until=until,
                 whole=False,
@@ -150,6 +155,8 @@ def track(args: argparse.Namespace) -> None:
         print(text)
     for name, share, number_of_days in share_lines(result):
         print(f"{name:44} {share:>6}  {number_of_days} days")
+    for what, half, effort in next_lines(result):
+        print(f"{what:44} {half:>10}  {effort}")
     for text in (left_out_words(result), *map(sentence, result.notes)):
         if text:
             print(f"· {text}")

@@ -15,8 +15,9 @@ from .records import Client, Instrument, Setting
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
-# states of a reading in columns; simulated: of no real device, in a study that is not for practice
-OK, FAILED, EXCLUDED, SIMULATED = 0, 1, 2, 3
+# states of a reading in columns; simulated: of no real device, in a study that is not for practice;
+# held: a finding of the review about it waits for a decision, which only some results ask for
+OK, FAILED, EXCLUDED, SIMULATED, HELD = 0, 1, 2, 3, 4
 _EPOCH = date(1970, 1, 1).toordinal()
 
 
@@ -90,6 +91,7 @@ class Growing:
 
     def __init__(self, metric: str, expected: int = 0) -> None:
         self.metric, self.n, self.filling = metric, 0, False
+        self._given: Columns | None = None
         self._arrays = {
             k: np.empty(expected + expected // 16 + 64, dtype) for k, dtype in _DTYPES.items()
         }
@@ -120,11 +122,13 @@ class Growing:
         return out
 
     def columns(self) -> Columns:
-        """What is there now, read-only."""
-        views: dict[str, Any] = {name: array[: self.n] for name, array in self._arrays.items()}
-        for view in views.values():
-            view.setflags(write=False)
-        return Columns(metric=self.metric, **views)
+        """What is there now, read-only; the same object until something is added."""
+        if self._given is None or self._given.n != self.n:
+            views: dict[str, Any] = {name: array[: self.n] for name, array in self._arrays.items()}
+            for view in views.values():
+                view.setflags(write=False)
+            self._given = Columns(metric=self.metric, **views)
+        return self._given
 
 
 def empty(metric: str) -> Columns:
@@ -153,7 +157,9 @@ class Snapshot:
     A revision stands for one content.
 
     ``outside`` names, by the number of an equation's instrument, visits of people outside its
-    population; ``landmarks`` the sites that were taken at several landmarks for it.
+    population; ``landmarks`` the sites that were taken at several landmarks for it. ``inputs`` are
+    the stored readings that equations use, by metric. ``confirmed`` are keys of review findings
+    that somebody has looked at and left as they are; ``now`` is the moment of the look, in seconds.
     """
 
     revision: int
@@ -162,6 +168,9 @@ class Snapshot:
     columns: Mapping[str, Columns] = field(default_factory=dict)
     outside: Mapping[int, Ints] = field(default_factory=dict)
     landmarks: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
+    inputs: Mapping[str, Columns] = field(default_factory=dict)
+    confirmed: frozenset[str] = frozenset()
+    now: float = np.inf
 
     @property
     def clients(self) -> Mapping[int, Client]:

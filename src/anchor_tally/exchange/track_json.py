@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from ..analysis.time.best_estimate import Change, GoalDate
+from ..analysis.time.best_estimate_result import Change, GoalDate
 from ..analysis.time.track import TrackResult
 from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate
@@ -104,6 +104,8 @@ def track_json(track: TrackResult) -> dict[str, Any]:
                     "mornings": c.mornings or None,
                     "half_width": c.half,
                     "minutes": c.minutes,
+                    "cost": c.cost,
+                    "narrows_per_minute": c.narrows(r.ahead.waiting),
                 }
                 for c in r.ahead.candidates
             ],
@@ -118,6 +120,16 @@ def track_json(track: TrackResult) -> dict[str, Any]:
                 "p": x.p,
             }
             for x in r.odd
+        ],
+        "held_back": [
+            {
+                "instrument": x.name,
+                "setting": x.setting or None,
+                "day": _day(x.day),
+                "rule": x.rule,
+                "readings": len(x.readings),
+            }
+            for x in r.held
         ],
         "counts": {
             "scans": r.scans,

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ..analysis.time.best_estimate import BestEstimateResult, SourcePoints
+from ..analysis.time.best_estimate_result import BestEstimateResult, SourcePoints
 from ..analysis.time.track import TrackResult
 from ..domain.metrics import is_fat, metric_of
 from ..stats.estimate import Floats, FrozenArrays, Ints

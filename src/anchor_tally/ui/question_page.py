@@ -62,14 +62,14 @@ class QuestionPage(Page, Generic[A]):
         metrics = self.metrics()
         job = Job(
             self.words,
-            lambda: (
-                self.session.wide_snapshot_steps(metrics)
-                if metrics
-                else self.session.snapshot_steps(lens.metric)
-            ),
+            lambda: self.gather(metrics or (lens.metric,)),
             lambda snapshot: self.request(snapshot, lens),
         )
         self.jobs.start(self.owner, job, self.answer, self._failed)
+
+    def gather(self, metrics: tuple[str, ...]) -> Generator[float, None, Snapshot]:
+        """Read what the question needs, in this thread; yields as it goes."""
+        return self.session.wide_snapshot_steps(metrics)
 
     def _failed(self, text: str) -> None:
         if self.session.writing:

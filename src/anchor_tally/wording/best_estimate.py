@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from ..analysis.time.best_estimate import BestEstimateResult, Change, GoalDate, Odd
-from ..analysis.time.next_measurement import TRIED
+from ..analysis.review import RULE
+from ..analysis.time.best_estimate_result import BestEstimateResult, Change, GoalDate, Held, Odd
+from ..analysis.time.next_measurement import TRIED, Candidate
 from ..domain.metrics import Metric, is_fat, metric_of
 from ..stats.one_client import LIKELY, NOT_ENOUGH, REAL
 from .names import short_name
 from .numbers import ci, count, day_of, number, p_value, signed
 
+MOST_HELD = 4  # readings that wait, named one by one
 KINDS = {REAL: "real change", LIKELY: "probable change"}
 WHY = {
     "no_dates": "no readings near both dates",
@@ -124,8 +126,23 @@ def more_words(r: BestEstimateResult) -> str:
     return f"{count(x.mornings, 'more morning')} would show {true} {since} as real with 80 % power."
 
 
+def _candidate(c: Candidate, r: BestEstimateResult) -> str:
+    if c.name == r.anchor and r.scanned:
+        return "a scan"
+    name = source_words(c.name, c.setting)
+    return f"a week of mornings on {name}" if c.mornings else f"one measurement by {name}"
+
+
+def _effort(c: Candidate) -> str:
+    """Minutes of a measurement, and its price."""
+    return f"{c.minutes:.0f} min" + (f", {c.price}" if c.price else "")
+
+
 def next_words(r: BestEstimateResult) -> str:
-    """What to measure next: the measurement that narrows the interval most, and the next one."""
+    """What to measure next: the measurement that narrows the interval most, and the next one.
+
+    With minutes and price, and which narrows most per minute where that is another one.
+    """
     m, a = metric_of(r.metric), r.ahead
     helps = [c for c in a.candidates if c.half < 0.95 * a.waiting]
     if not helps:
@@ -134,20 +151,40 @@ def next_words(r: BestEstimateResult) -> str:
     def half(x: float) -> str:
         return f"±{number(x, m.decimals)} {m.difference_unit}"
 
-    def what(k: int) -> str:
-        c = helps[k]
-        name = source_words(c.name, c.setting)
-        if c.name == r.anchor and r.scanned:
-            return "a scan"
-        return f"a week of mornings on {name}" if c.mornings else f"one measurement by {name}"
-
+    first = helps[0]
     text = (
-        f"Next: {what(0)} narrows the interval in a week from {half(a.waiting)} to"
-        f" {half(helps[0].half)}"
+        f"Next: {_candidate(first, r)} narrows the interval in a week from {half(a.waiting)} to"
+        f" {half(first.half)} ({_effort(first)})"
     )
-    if len(helps) > 1:
-        text += f"; {what(1)} to {half(helps[1].half)}"
+    for c in helps[1:2]:
+        text += f"; {_candidate(c, r)} to {half(c.half)} ({_effort(c)})"
+    quick = max(helps, key=lambda c: c.narrows(a.waiting))
+    if quick is not first:
+        text += f". Most per minute: {_candidate(quick, r)}"
     return text + "."
+
+
+def next_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
+    """One row a measurement that can be taken next, the one that narrows most first."""
+    m = metric_of(r.metric)
+    return tuple(
+        (_upper(_candidate(c, r)), f"±{number(c.half, m.decimals)} {m.difference_unit}", _effort(c))
+        for c in r.ahead.candidates
+    )
+
+
+def held_words(r: BestEstimateResult) -> str:
+    """Readings that do not count until a finding is decided."""
+    said = [_held(x) for x in r.held[:MOST_HELD]]
+    more = len(r.held) - len(said)
+    if not said:
+        return ""
+    text = "; ".join(said) + (f"; {more} more" if more else "")
+    return f"Not counted until you decide in Review: {text}."
+
+
+def _held(x: Held) -> str:
+    return f"{source_words(x.name, x.setting)}, {day_of(x.day)} ({RULE[x.rule].name.lower()})"
 
 
 def odd_words(r: BestEstimateResult) -> str:
@@ -197,6 +234,7 @@ def sentences(r: BestEstimateResult) -> list[str]:
         margin_words(r),
         since_scan_words(r),
         odd_words(r),
+        held_words(r),
         more_words(r),
         next_words(r),
         goal_words(r.goal, r),
@@ -250,3 +288,13 @@ def weight_words(r: BestEstimateResult, most: int = 12) -> str:
             f"\n{len(r.weighed) - most} more sets have {100 * rest / whole:.0f} % of all weights."
         )
     return text
+
+
+def evidence_words(r: BestEstimateResult) -> str:
+    """The weights behind the value, then all that can be measured next."""
+    ahead = [f"{what}: {half}, {effort}" for what, half, effort in next_lines(r)]
+    if not ahead:
+        return weight_words(r)
+    half = f"±{number(r.ahead.waiting, metric_of(r.metric).decimals)}"
+    head = f"Half the 95 % interval in a week, {half} {metric_of(r.metric).difference_unit} without"
+    return "\n".join((weight_words(r), "", f"{head} another measurement:", *ahead))

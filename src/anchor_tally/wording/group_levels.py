@@ -11,6 +11,7 @@ from ..stats.one_client import LIKELY, REAL
 from .best_estimate import KINDS
 from .numbers import MISSING, count, day_of, number, signed, span
 
+MOST_NAMED = 6  # clients of whom readings wait
 ORDERS = (("name", "by name"), ("scan", "by last scan"))
 
 
@@ -52,6 +53,9 @@ def under(r: GroupResult) -> str:
         said.append(
             f"No fat number is shown of {count(hidden, 'client')} (history of disordered eating)."
         )
+    if r.waiting:
+        names = ", ".join(r.waiting[:MOST_NAMED]) + (" …" if len(r.waiting) > MOST_NAMED else "")
+        said.append(f"Readings of {names} do not count until you decide in Review.")
     return " ".join(said)
 
 

@@ -58,6 +58,7 @@ def all_sources_words(r: TrackResult) -> str:
         best.margin_words(b),
         best.since_scan_words(b),
         best.odd_words(b),
+        best.held_words(b),
         best.more_words(b),
         best.next_words(b),
         best.goal_words(b.goal, b),

@@ -22,6 +22,7 @@ from ..people.cautions import cautions_of, locks
 
 State = Literal["done", "due", "overdue", "missed", "planned"]
 WIDEST_DAYS = 10  # farthest a visit may lie from the planned day that it fulfils
+APART = 28  # days between planned days that each count as fixed beforehand
 Span = tuple[int, int]
 
 
@@ -177,7 +178,7 @@ class ScheduleRequest:
     kept : Schedule, optional
         The calendar before an edit that touched one client only.
     only : int
-        That client's number; 0 for all.
+        That client's number; 0 for all. Without ``kept`` the calendar is that of this client alone.
     """
 
     catalogue: Catalogue
@@ -209,7 +210,8 @@ class ScheduleRequest:
         made = dict(self.kept.clients) if self.kept is not None and self.only else {}
         clients = sorted(self.catalogue.clients.values(), key=lambda c: c.code)
         for k, client in enumerate(clients):
-            if client.id in made and client.id != self.only:
+            alone = self.kept is None or client.id in made
+            if self.only and client.id != self.only and alone:
                 continue
             spans = tuple(sorted((*for_all, *own[client.id])))
             plan = _Client(
@@ -233,7 +235,7 @@ class ScheduleRequest:
             made[client.id] = ClientDays(tuple(days), tuple(seen), spans, tuple(plan.left))
             if k % 20 == 19:
                 yield (k + 1) / len(clients)
-        found = _schedule(today, first, last, {c.id: made[c.id] for c in clients})
+        found = _schedule(today, first, last, {c.id: made[c.id] for c in clients if c.id in made})
         yield 1.0
         return found
 
@@ -453,3 +455,31 @@ def matched(planned: list[tuple[int, int]], taken: Iterable[int]) -> list[int | 
         if best is not None:
             out[best[1]] = t
     return out
+
+
+def fixed_beforehand(days: Iterable[PlannedDay]) -> frozenset[int]:
+    """Days that count as fixed before anything was measured.
+
+    Parameters
+    ----------
+    days : iterable of PlannedDay
+        The calendar of one client.
+
+    Returns
+    -------
+    frozenset of int
+        Of each series of a rule the days that begin it, or come at least four weeks after its
+        planned day before: as planned, as moved, and as measured. Days that lie closer offer so
+        many pairs that the largest change could be picked from them.
+    """
+    out: set[int] = set()
+    series: dict[tuple[int, str], list[PlannedDay]] = defaultdict(list)
+    for d in days:
+        series[d.rule, d.label].append(d)
+    for own in series.values():
+        before: int | None = None
+        for d in sorted(own, key=lambda d: d.due):
+            if before is None or d.due - before >= APART:
+                out |= {x for x in (d.due, d.day, d.done_on) if x is not None}
+            before = d.due
+    return frozenset(out)

@@ -84,14 +84,7 @@ class ReviewRequest:
         for k, test in enumerate(tests, start=1):
             found += test(self.material)
             yield k / len(tests)
-        apart = {i for f in found if f.rule == "repeats" for i in f.readings}
-        kept = [
-            f
-            for f in found
-            if f.rule not in ("at_odds", "slip")
-            or not apart & set(f.readings)
-            or len(f.readings) == 1
-        ]
+        kept = values.without_one_repeat(found)
         return ReviewResult(
             self.material,
             tuple(sorted(kept, key=lambda f: (SEVERITIES.index(f.severity), -f.weight))),

@@ -6,6 +6,8 @@ water.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from ...domain.metrics import Metric, metric_named, metric_of
@@ -172,6 +174,16 @@ def repeats_apart(m: Material) -> list[Finding]:
                     )
                 )
     return out
+
+
+def without_one_repeat(found: Sequence[Finding]) -> list[Finding]:
+    """Findings without those of sets whose mean is off because one repeat is, which is named."""
+    apart = {i for f in found if f.rule == "repeats" for i in f.readings}
+    return [
+        f
+        for f in found
+        if f.rule not in ("at_odds", "slip") or not apart & set(f.readings) or len(f.readings) == 1
+    ]
 
 
 def missing_repeats(m: Material) -> list[Finding]:

@@ -13,14 +13,24 @@ from ...domain.events import Event
 from ...domain.lens import Lens
 from ...domain.metrics import is_fat, metric_named
 from ...domain.records import Client
-from ...domain.snapshot import Floats, Ints, Snapshot
+from ...domain.snapshot import Columns, Ints, Snapshot
 from ...stats.client_course import Course, course_of, disagreements, independent_mornings
 from ...stats.distributions import largest_difference, t_estimate, t_quantile
-from ...stats.estimate import Estimate, FrozenArrays, Note, note
+from ...stats.estimate import Estimate, note
 from ...stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL, beyond_margin
 from ..pairs.comparator import CannotCompare
 from ..people.cautions import fat_unseen
-from .next_measurement import MoreMornings, NextMeasurement, more_mornings, next_measurement
+from .best_estimate_result import (
+    BestEstimateResult,
+    Change,
+    GoalDate,
+    Held,
+    Odd,
+    SourcePoints,
+    SourceShare,
+    Weighed,
+)
+from .next_measurement import more_mornings, next_measurement
 from .study_model import EPOCH, StudyModel, StudyModelRequest
 
 WEEKS_BACK = 4  # the change that is told unless other days are asked about
@@ -29,133 +39,6 @@ NEAR, FAR = 3, 28  # days around a date whose mornings count, and beyond which i
 FORECAST_WEEKS = 104  # ahead in which a goal is looked for
 # a true change that is asked about where the study states no margin, by unit (assumed)
 SIZES = {"pp": 1.0, "kg": 1.0, "cm": 2.0, "mm": 5.0}
-
-
-@dataclass(frozen=True, slots=True)
-class SourceShare:
-    """One source of a client's value: instrument and setting, days, and its share.
-
-    ``share`` is its part of what all readings tell of the value; ``why`` it counts for nothing:
-    "" where it counts, else stuck, formula, same_inputs or no_scatter.
-    """
-
-    name: str
-    setting: str
-    days: int
-    share: float
-    why: str
-
-
-@dataclass(frozen=True, eq=False)
-class SourcePoints(FrozenArrays):
-    """Readings of one source, ordinals and values (n,), less what it differs from the course."""
-
-    name: str
-    setting: str
-    scan: bool
-    day: Ints
-    value: Floats
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """A change between two days (ordinals) with its verdict.
-
-    ``kind`` is one of ``stats.one_client``: real, likely, noise, not enough. ``exceeds`` is the
-    probability that it is more than the margin. ``picked``: its interval allows for days that were
-    chosen after the course was seen. ``mornings`` are the independent ones near both days.
-    """
-
-    change: Estimate
-    since: int
-    until: int
-    kind: str
-    exceeds: float | None
-    picked: bool
-    mornings: tuple[float, float] = (0.0, 0.0)
-
-
-@dataclass(frozen=True, slots=True)
-class GoalDate:
-    """When a goal is reached: earliest and latest day (ordinals).
-
-    ``trend`` says whether a trend is shown; without one there is no date. ``latest`` is None where
-    it may be more than two years away, ``earliest`` too where it is not reached at this trend.
-    """
-
-    goal: float
-    trend: bool
-    reached: bool
-    earliest: int | None
-    latest: int | None
-
-
-@dataclass(frozen=True, slots=True)
-class Odd:
-    """Readings of a source that differ from the others beyond chance; days are ordinals."""
-
-    name: str
-    setting: str
-    first: int
-    last: int
-    gap: float
-    p: float
-
-
-@dataclass(frozen=True, slots=True)
-class Weighed:
-    """One set of repeats behind the value: its mean, its weight, and the stored readings.
-
-    ``weight`` is how much the value moves when the mean moves by 1; ``day`` is an ordinal.
-    """
-
-    name: str
-    setting: str
-    day: int
-    value: float
-    size: int
-    weight: float
-    readings: tuple[int, ...]
-
-
-@dataclass(frozen=True, eq=False)
-class BestEstimateResult(FrozenArrays):
-    """The level of one client from all sources.
-
-    ``day`` (q,) are ordinals of the course, ``level`` and ``half`` (q,) its values with half the
-    95 % interval. ``scanned``: levels are those of a scan. ``independent`` is the number of
-    independent mornings that tell as much as those of the last four weeks, ``disagree`` the
-    smallest p-value of a source against all others.
-    """
-
-    client: Client
-    metric: str
-    scanned: bool
-    anchor: str
-    value: Estimate
-    at: int
-    change: Change
-    since_scan: Change | None
-    trend: Estimate
-    goal: GoalDate | None
-    more: MoreMornings | None
-    ahead: NextMeasurement
-    odd: tuple[Odd, ...]
-    disagree: float | None
-    scans: int
-    devices: int
-    mornings: int
-    recent: int
-    independent: float
-    day: Ints
-    level: Floats
-    half: Floats
-    sources: tuple[SourceShare, ...]
-    points: tuple[SourcePoints, ...]
-    weighed: tuple[Weighed, ...]
-    scan_sd: float
-    correlation: float
-    notes: tuple[Note, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,6 +89,8 @@ class BestEstimateRequest:
             )
         m = yield from StudyModelRequest(self.snapshot, self.lens).run()
         if client.id not in m.clients:
+            if self._held(m, client):
+                raise CannotCompare(f"{client.code}: all readings wait for a decision in Review")
             raise CannotCompare(f"{client.code} has no readings of this metric")
         result = self._result(client, m, m.clients.index(client.id))
         yield 1.0
@@ -276,6 +161,7 @@ class BestEstimateRequest:
             sources=self._shares(m, course, mine),
             points=self._points(m, course, mine),
             weighed=self._weighed(m, course),
+            held=self._held(m, client),
             scan_sd=float(spreads.repeat[0]),
             correlation=spreads.correlation,
             notes=tuple(notes),
@@ -357,15 +243,7 @@ class BestEstimateRequest:
         for k in np.argsort(-np.abs(course.weight), kind="stable").tolist():
             at = int(course.own[k])
             rows = m.rows[int(m.first[at]) : int(m.first[at + 1])].tolist()
-            ids = [
-                i
-                for r in rows
-                for i in (
-                    column.parts[r]
-                    if column.parts and column.parts[r]
-                    else (int(column.reading[r]),)
-                )
-            ]
+            ids = dict.fromkeys(i for r in rows for i in _stored(column, r))
             out.append(
                 Weighed(
                     *self._named(m, int(data.source[at])),
@@ -373,10 +251,32 @@ class BestEstimateRequest:
                     float(data.value[at]),
                     int(data.size[at]),
                     float(course.weight[k]),
-                    tuple(dict.fromkeys(i for i in ids if i > 0)),
+                    tuple(ids),
                 )
             )
         return tuple(out)
+
+    def _held(self, m: StudyModel, client: Client) -> tuple[Held, ...]:
+        """Readings of a client that wait, by finding, source and day."""
+        c = self.snapshot.columns[self.lens.metric]
+        labels = {k: x.label for k, x in self.snapshot.settings.items()}
+        out = []
+        for f, found in m.waiting:
+            rows = np.array([r for r in found if c.client[r] == client.id], dtype=np.int64)
+            keys = sorted({(int(c.day[r]), int(c.instrument[r]), int(c.setting[r])) for r in rows})
+            for day, item, setting in keys:
+                own = rows[(c.day[rows] == day) & (c.instrument[rows] == item)]
+                own = own[c.setting[own] == setting]
+                ids = dict.fromkeys(i for r in own.tolist() for i in _stored(c, r))
+                name = self.snapshot.instruments[item].name
+                out.append(Held(name, labels.get(setting, ""), day + EPOCH, f.rule, tuple(ids)))
+        return tuple(dict.fromkeys(out))
+
+
+def _stored(c: Columns, row: int) -> tuple[int, ...]:
+    """Stored readings of a row: its own, or those that a value of an equation is made from."""
+    ids = c.parts[row] if c.parts and c.parts[row] else (int(c.reading[row]),)
+    return tuple(i for i in ids if i > 0)
 
 
 def margin_of(snapshot: Snapshot, metric: str) -> float | None:

@@ -15,7 +15,8 @@ from ...stats.distributions import t_estimate
 from ...stats.estimate import Estimate
 from ...stats.source_spreads import levels_of
 from ..people.cautions import fat_unseen
-from .best_estimate import WEEKS_BACK, Change, judged, margin_of
+from .best_estimate import WEEKS_BACK, judged, margin_of
+from .best_estimate_result import Change
 from .study_model import EPOCH, StudyModelRequest
 
 
@@ -35,12 +36,17 @@ class ClientLevel:
 
 @dataclass(frozen=True, slots=True)
 class GroupResult:
-    """The clients in the order of their codes; ``scanned``: levels are those of a scan."""
+    """The clients in the order of their codes.
+
+    ``scanned``: levels are those of a scan. ``waiting``: clients of whom readings wait until a
+    finding of the review is decided.
+    """
 
     metric: str
     anchor: str
     scanned: bool
     rows: tuple[ClientLevel, ...]
+    waiting: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,4 +102,8 @@ class GroupRequest:
             rows.append(ClientLevel(client, value, change, int(last[k]) + EPOCH, scan))
         rows.sort(key=lambda r: r.client.code)
         yield 1.0
-        return GroupResult(self.lens.metric, m.anchor.name, m.scanned, tuple(rows))
+        column = self.snapshot.columns[self.lens.metric]
+        held = {int(column.client[r]) for _, found in m.waiting for r in found}
+        codes = {self.snapshot.clients[k].code for k in held}
+        waiting = tuple(sorted(codes & {r.client.code for r in rows}))
+        return GroupResult(self.lens.metric, m.anchor.name, m.scanned, tuple(rows), waiting)

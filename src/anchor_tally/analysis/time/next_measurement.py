@@ -10,6 +10,7 @@ from ...domain.records import Client, Instrument
 from ...domain.snapshot import Ints, Snapshot
 from ...stats.client_course import Sets, sds_after
 from ...stats.distributions import normal_below, t_quantile
+from ..offsets.which_device import price_of
 from ..people.cautions import cautions_of
 from .study_model import StudyModel
 
@@ -25,13 +26,23 @@ _NOTHING = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """One measurement: half the 95 % interval a week from now with it, and its minutes."""
+    """One measurement: half the 95 % interval a week from now with it, and what it takes.
+
+    ``price`` is that of one scan as its card has it, ``cost`` the number in it; "" and None where
+    the card has none. A device costs nothing more once it is there.
+    """
 
     name: str
     setting: str
     mornings: int
     half: float
     minutes: float
+    price: str = ""
+    cost: float | None = None
+
+    def narrows(self, waiting: float) -> float:
+        """By how much the half-width falls per minute, from what it is without any."""
+        return (waiting - self.half) / self.minutes
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +111,8 @@ def next_measurement(
             int(more.day.size) if item.kind == "device" and not item.equation else 0,
             float(h),
             _minutes(item, more),
+            item.price if item.kind == "reference" else "",
+            price_of(item.price) if item.kind == "reference" else None,
         )
         for (item, setting, more), h in zip(options, half[1:], strict=True)
     ]

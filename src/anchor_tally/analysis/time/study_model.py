@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from weakref import WeakKeyDictionary
 
@@ -25,6 +25,8 @@ from ..pairs.comparator import CannotCompare, find_comparator, readers_of
 from ..pairs.drift_or_response import following
 from ..pairs.pairing import pair
 from ..pairs.reference_slopes import scan_error, shows_too_little
+from ..review.finding import Finding
+from ..review.held_back import held_back
 from .shared_inputs import FORMULA, NO_SCATTER, SAME_INPUTS, measured_inputs, sharing
 
 MOST_CLIENTS = 60  # that the model is made from; more would tell the same and take longer
@@ -61,6 +63,8 @@ class StudyModel(FrozenArrays):
         What all clients tell.
     df : float
         Degrees of freedom of the intervals.
+    waiting : tuple of (Finding, tuple of int)
+        Findings of the review that nobody has decided about, with the rows that wait for it.
     """
 
     anchor: Instrument
@@ -73,6 +77,7 @@ class StudyModel(FrozenArrays):
     left_out: tuple[tuple[str, str], ...]
     model: Model
     df: float
+    waiting: tuple[tuple[Finding, tuple[int, ...]], ...] = ()
 
     @property
     def last(self) -> Ints:
@@ -104,16 +109,20 @@ class StudyModelRequest:
 
     def run(self) -> Generator[float, None, StudyModel]:
         """Yield progress; return the model."""
-        s = self.snapshot
-        column = s.columns.get(self.lens.metric)
-        if column is None:
+        s, metric = self.snapshot, self.lens.metric
+        if metric not in s.columns:
             raise CannotCompare("there are no readings of this metric")
+        held = held_back(s, metric)
+        waiting = tuple(x for _, rows in held.findings for x in rows)
         key = (self.lens.reference, self.lens.window_hours)
-        kept = _KEPT.setdefault(column, {})
-        if key in kept and kept[key][0] is s.catalogue:
-            return kept[key][1]
-        made = yield from self._made()
-        kept[key] = (s.catalogue, made)
+        kept = _KEPT.setdefault(s.columns[metric], {})
+        if key in kept and kept[key][0] is s.catalogue and kept[key][1] == waiting:
+            return kept[key][2]
+        asked = self
+        if waiting:
+            asked = replace(self, snapshot=replace(s, columns={**s.columns, metric: held.columns}))
+        made = replace((yield from asked._made()), waiting=held.findings)
+        kept[key] = (s.catalogue, waiting, made)
         return made
 
     def _made(self) -> Generator[float, None, StudyModel]:
@@ -241,10 +250,10 @@ class StudyModelRequest:
 
 
 # with each column of readings, which never changes, and gone with it; what a catalogue says of
-# instruments is part of a model
-_KEPT: WeakKeyDictionary[Columns, dict[tuple[str | None, float], tuple[Catalogue, StudyModel]]] = (
-    WeakKeyDictionary()
-)
+# instruments is part of a model, and so is which rows wait
+_Key = tuple[str | None, float]
+_Kept = dict[_Key, tuple[Catalogue, tuple[int, ...], StudyModel]]
+_KEPT: WeakKeyDictionary[Columns, _Kept] = WeakKeyDictionary()
 
 
 def _part(data: Observations) -> Observations:

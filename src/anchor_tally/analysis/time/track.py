@@ -21,7 +21,8 @@ from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers_of
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
-from .best_estimate import WEEKS_BACK, BestEstimateRequest, BestEstimateResult, fixed_days
+from .best_estimate import WEEKS_BACK, BestEstimateRequest, fixed_days
+from .best_estimate_result import BestEstimateResult
 from .client_series import Days, TrackSeries, client_days, track_series
 
 MASS = "body_mass"
@@ -98,6 +99,8 @@ class TrackRequest:
         Numbers of those whose readings have changed since.
     events : tuple of Event
         Noted changes.
+    planned : frozenset of int
+        Ordinals of planned days that were fixed beforehand.
     instrument : str
         Name of the instrument shown; empty for the first.
     since, until : int, optional
@@ -123,6 +126,7 @@ class TrackRequest:
     records: tuple[CalibrationRecord, ...] = ()
     stale: frozenset[int] = frozenset()
     events: tuple[Event, ...] = ()
+    planned: frozenset[int] = frozenset()
     instrument: str = ""
     since: int | None = None
     until: int | None = None
@@ -166,13 +170,16 @@ class TrackRequest:
             raise CannotCompare(f"{client.code} has no readings of this metric")
         days = np.unique(np.concatenate([anchor_day, *(s.day for s in series)]))
         since, until = self._dates(int(days[0]), int(days[-1]))
-        best, apart = yield from self._best(self.lens.metric, since, until, self.goal)
+        fixed = fixed_days(self.events, client) | self.planned
+        asked = (since, until) if self.whole or self.since is not None else (None, self.until)
+        best, apart = yield from self._best(self.lens.metric, asked, fixed, self.goal)
         if best is not None:
             since, until = best.change.since, best.change.until
+            fixed = fixed if best.change.picked else fixed | {since, until}
         opinions = []
         for metric in GIRTHS:
             if metric != self.lens.metric and readers_of(self.snapshot, metric):
-                found_girth, _ = yield from self._best(metric, since, until, None)
+                found_girth, _ = yield from self._best(metric, (since, until), fixed)
                 opinions += [] if found_girth is None else [found_girth]
         result = self._result(
             client,
@@ -193,17 +200,22 @@ class TrackRequest:
         return min(since, until), max(since, until)
 
     def _best(
-        self, metric: str, since: int, until: int, goal: float | None
+        self,
+        metric: str,
+        dates: tuple[int | None, int | None],
+        fixed: frozenset[int],
+        goal: float | None = None,
     ) -> Generator[float, None, tuple[BestEstimateResult | None, str]]:
         """What all sources tell of the change, or why they cannot be combined."""
-        client = self.snapshot.catalogue.client_coded(self.client)
+        since, until = dates
+        one = since is not None and since == until  # the last four weeks then
         asked = BestEstimateRequest(
             self.snapshot,
             replace(self.lens, metric=metric) if metric == self.lens.metric else Lens(metric),
             self.client,
-            since if since < until else None,
-            until if since < until else None,
-            fixed_days(self.events, client),
+            None if one else since,
+            None if one else until,
+            fixed,
             goal,
             self.today,
         )

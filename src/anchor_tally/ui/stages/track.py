@@ -14,13 +14,14 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QPu
 
 from ...analysis.agreement.hydration import FAT, WATER
 from ...analysis.people.cautions import fat_unseen
-from ...analysis.time.best_estimate import BestEstimateResult
+from ...analysis.time.best_estimate_result import BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
 from ...analysis.time.group_levels import GroupResult
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.client_page import page_material_steps, write_page_steps
 from ...app.find import Found
 from ...app.jobs import Job
+from ...app.plan import planned_steps
 from ...domain.events import PERSON_EVENTS, Event
 from ...domain.lens import Lens
 from ...domain.metrics import is_fat
@@ -35,9 +36,9 @@ from ...wording import track as words
 from ...wording.best_estimate import (
     SHARE_HEADS,
     basis_words,
+    evidence_words,
     left_out_words,
     share_lines,
-    weight_words,
 )
 from ...wording.names import event_words, short_name
 from ...wording.statistics import Line
@@ -157,7 +158,13 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def _now(self) -> tuple[Any, ...]:
         if self.session.writing:
             return super()._now()
-        around = (self.session.events(), self.session.goals(), tuple(self.session.calibrations()))
+        around = (
+            self.session.events(),
+            self.session.goals(),
+            tuple(self.session.calibrations()),
+            self.session.scheme(),
+            self.session.confirmed(),
+        )
         return (
             *super()._now(),
             *around,
@@ -206,6 +213,12 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
                 "today": self.session.today(),
             }
         super().ask()
+
+    def gather(self, metrics: tuple[str, ...]) -> Generator[float, None, Snapshot]:
+        asking = self._asking
+        if asking.get("since") is not None or asking.get("until") is not None:
+            asking["planned"] = yield from planned_steps(self.session, asking["client"])
+        return (yield from super().gather(metrics))
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, TrackResult]:
         return TrackRequest(snapshot, lens, **self._asking).run()
@@ -518,14 +531,16 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
                 self.place.setVisible(not self.crowded and self.result.place is not None)
 
     def _open_day(self, ordinal: int) -> None:
-        if self.result is None or not self.results:
+        if self.result is None:
             return
         best = self.result.best
-        if best is not None and self.combined:
+        if best is not None and (self.combined or not self.results):
             at = min((x.day for x in best.weighed), key=lambda d: abs(d - ordinal))
             on_day = tuple(i for x in best.weighed if x.day == at for i in x.readings)
             title = f"{self.result.client.code}, {date.fromordinal(at).isoformat()}"
             self.evidence.emit(EvidenceFor(title, readings=tuple(dict.fromkeys(on_day))))
+            return
+        if not self.results:
             return
         s = self.results[self.chosen]
         near = int(abs(s.day - ordinal).argmin())
@@ -549,7 +564,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             ids = [i for x in r.best.weighed for i in x.readings]
             title = f"{r.client.code}: what the value is made of"
             return EvidenceFor(
-                title, readings=tuple(dict.fromkeys(ids)), formula=weight_words(r.best)
+                title, readings=tuple(dict.fromkeys(ids)), formula=evidence_words(r.best)
             )
         if r is not None:
             self._open_day(r.until)

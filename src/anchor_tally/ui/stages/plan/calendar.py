@@ -22,7 +22,8 @@ from PyQt6.QtWidgets import (
 from ....analysis.people.cautions import fat_unseen
 from ....analysis.plan.schedule import PlannedDay, Schedule, ordinal
 from ....analysis.plan.trial_conditions import scan_conditions
-from ....analysis.time.best_estimate import BestEstimateRequest, BestEstimateResult
+from ....analysis.time.best_estimate import BestEstimateRequest
+from ....analysis.time.best_estimate_result import BestEstimateResult
 from ....app.jobs import Job
 from ....app.plan import write_calendar
 from ....app.session import Session

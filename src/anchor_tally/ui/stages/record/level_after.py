@@ -8,7 +8,8 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ....analysis.agreement.hydration import FAT
 from ....analysis.people.cautions import fat_unseen
-from ....analysis.time.best_estimate import BestEstimateRequest, BestEstimateResult
+from ....analysis.time.best_estimate import BestEstimateRequest
+from ....analysis.time.best_estimate_result import BestEstimateResult
 from ....app.jobs import Job
 from ....app.session import Session
 from ....domain.lens import Lens

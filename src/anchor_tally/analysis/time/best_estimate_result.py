@@ -1,0 +1,149 @@
+"""What all sources tell of one client: value, change, dates, sources and what comes next."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ...domain.records import Client
+from ...domain.snapshot import Floats, Ints
+from ...stats.estimate import Estimate, FrozenArrays, Note
+from .next_measurement import MoreMornings, NextMeasurement
+
+
+@dataclass(frozen=True, slots=True)
+class SourceShare:
+    """One source of a client's value: instrument and setting, days, and its share.
+
+    ``share`` is its part of what all readings tell of the value; ``why`` it counts for nothing:
+    "" where it counts, else stuck, formula, same_inputs or no_scatter.
+    """
+
+    name: str
+    setting: str
+    days: int
+    share: float
+    why: str
+
+
+@dataclass(frozen=True, eq=False)
+class SourcePoints(FrozenArrays):
+    """Readings of one source, ordinals and values (n,), less what it differs from the course."""
+
+    name: str
+    setting: str
+    scan: bool
+    day: Ints
+    value: Floats
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A change between two days (ordinals) with its verdict.
+
+    ``kind`` is one of ``stats.one_client``: real, likely, noise, not enough. ``exceeds`` is the
+    probability that it is more than the margin. ``picked``: its interval allows for days that were
+    chosen after the course was seen. ``mornings`` are the independent ones near both days.
+    """
+
+    change: Estimate
+    since: int
+    until: int
+    kind: str
+    exceeds: float | None
+    picked: bool
+    mornings: tuple[float, float] = (0.0, 0.0)
+
+
+@dataclass(frozen=True, slots=True)
+class GoalDate:
+    """When a goal is reached: earliest and latest day (ordinals).
+
+    ``trend`` says whether a trend is shown; without one there is no date. ``latest`` is None where
+    it may be more than two years away, ``earliest`` too where it is not reached at this trend.
+    """
+
+    goal: float
+    trend: bool
+    reached: bool
+    earliest: int | None
+    latest: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Odd:
+    """Readings of a source that differ from the others beyond chance; days are ordinals."""
+
+    name: str
+    setting: str
+    first: int
+    last: int
+    gap: float
+    p: float
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """One set of repeats behind the value: its mean, its weight, and the stored readings.
+
+    ``weight`` is how much the value moves when the mean moves by 1; ``day`` is an ordinal.
+    """
+
+    name: str
+    setting: str
+    day: int
+    value: float
+    size: int
+    weight: float
+    readings: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """Readings that wait until a finding of the review is decided, of one day (ordinal)."""
+
+    name: str
+    setting: str
+    day: int
+    rule: str
+    readings: tuple[int, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class BestEstimateResult(FrozenArrays):
+    """The level of one client from all sources.
+
+    ``day`` (q,) are ordinals of the course, ``level`` and ``half`` (q,) its values with half the
+    95 % interval. ``scanned``: levels are those of a scan. ``independent`` is the number of
+    independent mornings that tell as much as those of the last four weeks, ``disagree`` the
+    smallest p-value of a source against all others. ``held`` are readings that do not count yet.
+    """
+
+    client: Client
+    metric: str
+    scanned: bool
+    anchor: str
+    value: Estimate
+    at: int
+    change: Change
+    since_scan: Change | None
+    trend: Estimate
+    goal: GoalDate | None
+    more: MoreMornings | None
+    ahead: NextMeasurement
+    odd: tuple[Odd, ...]
+    disagree: float | None
+    scans: int
+    devices: int
+    mornings: int
+    recent: int
+    independent: float
+    day: Ints
+    level: Floats
+    half: Floats
+    sources: tuple[SourceShare, ...]
+    points: tuple[SourcePoints, ...]
+    weighed: tuple[Weighed, ...]
+    held: tuple[Held, ...]
+    scan_sd: float
+    correlation: float
+    notes: tuple[Note, ...]
