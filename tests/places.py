@@ -3,7 +3,7 @@
 import tempfile
 import zipfile
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 
 from anchor_tally.analysis.offsets.adopt import record_of
@@ -65,6 +65,25 @@ def reading(
 ):
     """One line of a tidy CSV."""
     return f"{client},male,30,180,{at},{name},{kind},{setting},{metric},{value},{unit},{repeat},ok,"
+
+
+def squad_lines(rng, clients=6, noise=False):
+    """A squad with two devices as lines of a tidy CSV; one more device that shows noise alone."""
+    lines = []
+    for c in range(clients):
+        level, own = rng.normal(20, 4), rng.normal(0, 1.2, 2)
+        for week in range(0, 24, 2):
+            at = date(2026, 1, 5) + timedelta(weeks=week)
+            for k, name in enumerate(("Fir", "Elm")):
+                shown = level - 0.05 * week + own[k] + rng.normal(0, 0.7)
+                lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(shown, 1), name=name))
+            if noise:
+                shown = rng.normal(20, 8)
+                lines.append(reading(f"C{c}", f"{at}T07:09", round(abs(shown) + 3, 1), name="Dice"))
+            if week % 8 == 0:
+                scan = round(level - 0.05 * week + rng.normal(0, 0.4), 1)
+                lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
+    return lines
 
 
 def typed(client, at, instrument, kind, metric, *values, setting="", first=1, **where):

@@ -36,7 +36,7 @@ from anchor_tally.wording.best_estimate import basis_words, sentences
 from anchor_tally.wording.group_levels import ordered, under
 from anchor_tally.wording.group_levels import row as line_of
 from answers import moving
-from places import CLOCK, reading, study_of
+from places import CLOCK, reading, squad_lines, study_of
 
 SPREADS = Spreads(
     level=0.1,
@@ -410,25 +410,6 @@ def test_the_demo_has_its_truth():
     session.close()
 
 
-def lines_of(rng, clients=6, noise=False):
-    """A squad with two devices as lines of a tidy CSV; one more device that shows noise alone."""
-    lines = []
-    for c in range(clients):
-        level, own = rng.normal(20, 4), rng.normal(0, 1.2, 2)
-        for week in range(0, 24, 2):
-            at = date(2026, 1, 5) + timedelta(weeks=week)
-            for k, name in enumerate(("Fir", "Elm")):
-                shown = level - 0.05 * week + own[k] + rng.normal(0, 0.7)
-                lines.append(reading(f"C{c}", f"{at}T07:0{k}", round(shown, 1), name=name))
-            if noise:
-                shown = rng.normal(20, 8)
-                lines.append(reading(f"C{c}", f"{at}T07:09", round(abs(shown) + 3, 1), name="Dice"))
-            if week % 8 == 0:
-                scan = round(level - 0.05 * week + rng.normal(0, 0.4), 1)
-                lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
-    return lines
-
-
 def asked(session, code="C1"):
     """The best estimate of a client."""
     snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
@@ -437,7 +418,7 @@ def asked(session, code="C1"):
 
 def test_what_must_not_matter_does_not():
     """The order of entry changes nothing; a device of pure noise moves the value by little."""
-    lines = lines_of(np.random.default_rng(5))
+    lines = squad_lines(np.random.default_rng(5))
     plain = asked(study_of(lines))
     back = asked(study_of(lines[::-1]))
     assert back.value.value == pytest.approx(plain.value.value, abs=1e-9)
@@ -460,7 +441,7 @@ def test_what_must_not_matter_does_not():
 
 def test_all_clients_are_those_asked_one_by_one():
     """Value and change of each; no fat of a protected client; order by name or last scan."""
-    session = study_of(lines_of(np.random.default_rng(7), clients=4))
+    session = study_of(squad_lines(np.random.default_rng(7), clients=4))
     code = {"C2": frozenset({"eating_disorder"})}
     for name, cautions in code.items():
         client = session.catalogue().client_coded(name)
@@ -484,7 +465,7 @@ def test_all_clients_are_those_asked_one_by_one():
 
 def test_power_is_that_of_one_more_measurement_of_the_change():
     """What N mornings add is a measurement of the change with an error of its own (scipy's normal)."""
-    session = study_of(lines_of(np.random.default_rng(8)))
+    session = study_of(squad_lines(np.random.default_rng(8)))
     snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
     m = finish(StudyModelRequest(snapshot, Lens()).run())
     own, since, n = 2, int(m.last[2]) - 28, 9
@@ -514,7 +495,7 @@ def test_power_is_that_of_one_more_measurement_of_the_change():
 
 def test_what_a_caution_forbids_is_not_measured_next():
     """No impedance and no scan in pregnancy; the others are ranked by what they narrow."""
-    session = study_of(lines_of(np.random.default_rng(8)))
+    session = study_of(squad_lines(np.random.default_rng(8)))
     plain = asked(session).ahead
     assert plain.candidates[0].name == "Scan"
     assert {c.name: c.mornings for c in plain.candidates} == {"Scan": 0, "Fir": 7, "Elm": 7}
@@ -583,7 +564,7 @@ def test_a_girth_needs_no_scan():
 
 def test_dates_that_were_fixed_beforehand():
     """Days of events of the client or of all, scans, first and last day; no others."""
-    session = study_of(lines_of(np.random.default_rng(9)))
+    session = study_of(squad_lines(np.random.default_rng(9)))
     client = session.catalogue().client_coded("C1")
     noted = [
         Event(0, client.id, None, "2026-02-04", "2026-02-11", "illness", ""),
@@ -618,7 +599,7 @@ def test_dates_that_were_fixed_beforehand():
 
 def test_a_day_with_a_scan_alone_is_no_morning():
     """Mornings are days with a device; scans are counted apart."""
-    lines = lines_of(np.random.default_rng(5))
+    lines = squad_lines(np.random.default_rng(5))
     plain = asked(study_of(lines))
     scan = reading("C1", "2026-06-06T08:00", 19.0, name="Scan", kind="reference")
     more = asked(study_of([*lines, scan]))

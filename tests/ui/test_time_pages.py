@@ -2,6 +2,7 @@
 
 import json
 from dataclasses import replace
+from datetime import date
 
 import numpy as np
 import pytest
@@ -9,6 +10,7 @@ from pypdf import PdfReader
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
+from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
@@ -18,10 +20,11 @@ from anchor_tally.domain.units import Quantity
 from anchor_tally.figures.drift import positions
 from anchor_tally.study.edits.checks import AddCheckWeight
 from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.events import AddEvent
 from anchor_tally.study.edits.readings import ExcludeReading
 from driving import select, shown
-from places import CLOCK, adoption
+from places import CLOCK, adoption, reading, study_of
 
 
 def click_at(qtbot, figure, x, y=None, *, twice=False):
@@ -464,3 +467,42 @@ def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
     )
     shown(qtbot, page, page.refresh)
     assert not page.side.isVisible()
+
+
+def test_what_waits_is_decided_from_track(qtbot, window_on, demo):
+    """A button leads to Review; once the finding is decided the reading counts or is excluded."""
+    window = window_on(demo)
+    page = window.page("track")
+    shown(qtbot, page, lambda: window.go("track"))
+    shown(qtbot, page, lambda: page.follow("Auk"))
+    assert not page.decide.isVisible()
+    shown(qtbot, page, lambda: page.follow("Hake"))
+    assert "Not counted until you decide in Review: Alder," in page.under.text()
+    qtbot.mouseClick(page.decide, Qt.MouseButton.LeftButton)
+    assert window.shown == "review"
+    key = next(
+        f.key
+        for f in finish(ReviewRequest(finish(demo.material_steps())).run()).found
+        if f.severity == "stop"
+    )
+    demo.do(Decide(key, "keep", "it stood on the display"))
+    shown(qtbot, page, lambda: window.go("track"))
+    assert "Not counted" not in page.under.text()
+    assert not page.decide.isVisible()
+
+
+def test_scans_alone_open_their_days(qtbot, window_on):
+    """A double click on the course of a client without devices opens the scan of that day."""
+    lines = [
+        reading("Solo", f"2026-0{m}-02T08:00", 20 + m / 10, name="Scan", kind="reference")
+        for m in range(2, 8)
+    ]
+    window = window_on(study_of(lines))
+    page = window.page("track")
+    shown(qtbot, page, lambda: window.go("track"))
+    opened = []
+    page.evidence.connect(opened.append)
+    x = date(2026, 4, 3).toordinal() - date(1970, 1, 1).toordinal()
+    click_at(qtbot, page.figure, x, twice=True)
+    assert opened[0].name == "Solo, 2026-04-02"
+    assert len(opened[0].readings) == 1

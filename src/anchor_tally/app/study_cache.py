@@ -16,6 +16,7 @@ from ..analysis.pairs.computed_values import Derived, derive_steps, raw_metrics,
 from ..analysis.pairs.repeat_spread import LAST, usual_spread
 from ..analysis.plan.schedule import Measured, ScheduleRequest, ordinal
 from ..analysis.review.finding import Material
+from ..analysis.review.held_back import beside
 from ..domain.calibrations import CalibrationRecord
 from ..domain.catalogue import Catalogue
 from ..domain.clock import SYSTEM, Clock
@@ -118,7 +119,7 @@ class StudyCache:
         everything = bool(touched.facts & ANSWERS) or touches_raw(touched)
         for kept in (self._snapshots, self._revisions):
             for metric in list(kept):
-                if everything or metric in touched.metrics:
+                if everything or touched.metrics & ({metric} | beside(metric)):
                     del kept[metric]
 
     def _patched(self, metric: str, visit: int | None) -> bool:
@@ -216,7 +217,8 @@ class StudyCache:
         wanted = metric or self.lens.metric
         while wanted not in self._snapshots:
             start = self._revision
-            needed = (wanted, *sorted((raw_metrics() & set(self.metrics())) - {wanted}))
+            used = raw_metrics() | beside(wanted)
+            needed = (wanted, *sorted((used & set(self.metrics())) - {wanted}))
             for name in needed:
                 for _ in self._column_steps(name):
                     yield 0.3
@@ -238,7 +240,7 @@ class StudyCache:
             self._derived = derived
             there = self._columns[wanted].n or wanted in derived.columns
             columns = {wanted: base.columns[wanted]} if there else {}
-            inputs = {m: c for m, c in base.columns.items() if m in raw_metrics()}
+            inputs = {m: c for m, c in base.columns.items() if m in used}
             known = replace(
                 base,
                 columns=columns,

@@ -158,8 +158,9 @@ class Snapshot:
 
     ``outside`` names, by the number of an equation's instrument, visits of people outside its
     population; ``landmarks`` the sites that were taken at several landmarks for it. ``inputs`` are
-    the stored readings that equations use, by metric. ``confirmed`` are keys of review findings
-    that somebody has looked at and left as they are; ``now`` is the moment of the look, in seconds.
+    the stored readings that equations use or that these are compared with, by metric.
+    ``confirmed`` are keys of review findings that somebody has looked at and left as they are;
+    ``now`` is the moment of the look, in seconds.
     """
 
     revision: int

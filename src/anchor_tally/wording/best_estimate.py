@@ -144,13 +144,15 @@ def next_words(r: BestEstimateResult) -> str:
     With minutes and price, and which narrows most per minute where that is another one.
     """
     m, a = metric_of(r.metric), r.ahead
-    helps = [c for c in a.candidates if c.half < 0.95 * a.waiting]
-    if not helps:
-        return ""
 
     def half(x: float) -> str:
         return f"±{number(x, m.decimals)} {m.difference_unit}"
 
+    helps = [
+        c for c in a.candidates if c.half < 0.95 * a.waiting and half(c.half) != half(a.waiting)
+    ]
+    if not helps:
+        return ""
     first = helps[0]
     text = (
         f"Next: {_candidate(first, r)} narrows the interval in a week from {half(a.waiting)} to"
@@ -168,7 +170,11 @@ def next_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
     """One row a measurement that can be taken next, the one that narrows most first."""
     m = metric_of(r.metric)
     return tuple(
-        (_upper(_candidate(c, r)), f"±{number(c.half, m.decimals)} {m.difference_unit}", _effort(c))
+        (
+            _upper(_candidate(c, r)),
+            f"±{number(c.half, m.decimals + 1)} {m.difference_unit}",
+            _effort(c),
+        )
         for c in r.ahead.candidates
     )
 
@@ -295,6 +301,6 @@ def evidence_words(r: BestEstimateResult) -> str:
     ahead = [f"{what}: {half}, {effort}" for what, half, effort in next_lines(r)]
     if not ahead:
         return weight_words(r)
-    half = f"±{number(r.ahead.waiting, metric_of(r.metric).decimals)}"
+    half = f"±{number(r.ahead.waiting, metric_of(r.metric).decimals + 1)}"
     head = f"Half the 95 % interval in a week, {half} {metric_of(r.metric).difference_unit} without"
     return "\n".join((weight_words(r), "", f"{head} another measurement:", *ahead))

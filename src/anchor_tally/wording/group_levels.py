@@ -55,7 +55,7 @@ def under(r: GroupResult) -> str:
         )
     if r.waiting:
         names = ", ".join(r.waiting[:MOST_NAMED]) + (" …" if len(r.waiting) > MOST_NAMED else "")
-        said.append(f"Readings of {names} do not count until you decide in Review.")
+        said.append(f"Some readings do not count until you decide in Review ({names}).")
     return " ".join(said)
 
 

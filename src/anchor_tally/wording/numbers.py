@@ -26,10 +26,21 @@ def signed(value: float | None, decimals: int = 1) -> str:
 
 
 def span(interval: Interval | None, decimals: int = 1, *, sign: bool = False) -> str:
-    """An interval as "low to high"."""
+    """An interval as "low to high".
+
+    With signs it has more decimals where 0 lies outside it and an end would be rounded to 0.
+
+    Examples
+    --------
+    >>> span(Interval(-0.56, -0.04), sign=True), span(Interval(-0.56, 0.04), sign=True)
+    ('−0.56 to −0.04', '−0.6 to 0.0')
+    """
     if interval is None:
         return MISSING
     f = signed if sign else number
+    nearest = min(abs(interval.low), abs(interval.high))
+    if sign and interval.low * interval.high > 0 and f(nearest, decimals) == f(0.0, decimals):
+        decimals += 1
     return f"{f(interval.low, decimals)} to {f(interval.high, decimals)}"
 
 

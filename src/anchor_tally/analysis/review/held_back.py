@@ -31,13 +31,19 @@ class HeldBack:
     findings: tuple[tuple[Finding, tuple[int, ...]], ...]
 
 
+def beside(metric: str) -> frozenset[str]:
+    """Other metrics that a reading of this one is compared with."""
+    pairs = [{small, large} for small, large in LARGER.items()]
+    return frozenset().union(*(p - {metric} for p in pairs if metric in p))
+
+
 def held_back(snapshot: Snapshot, metric: str) -> HeldBack:
     """Hold back readings of a metric that a finding says not to use.
 
     Parameters
     ----------
     snapshot : Snapshot
-        The study with the columns of the metric and, for values of equations, their inputs.
+        The study with the columns of the metric, its ``inputs`` and what is ``beside`` it.
     metric : str
         The metric.
 
@@ -53,8 +59,8 @@ def held_back(snapshot: Snapshot, metric: str) -> HeldBack:
     """
     column = snapshot.columns[metric]
     stored = {metric: column}
-    if column.parts:
-        stored |= {k: c for k, c in snapshot.inputs.items() if k != metric}
+    near = snapshot.inputs if column.parts else beside(metric)
+    stored |= {k: c for k, c in snapshot.inputs.items() if k in near and k != metric}
     seen = replace(snapshot, columns=stored)
     found = [f for c in stored.values() for f in _of_one(seen, c)]
     material = Material(seen, now=snapshot.now)

@@ -120,6 +120,11 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.cautions = label("", "warn", wrap=True)
         self.column.insertWidget(3, self.cautions)
         self.cautions.hide()
+        self.decide = QPushButton("&Decide in Review")
+        self.decide.setToolTip("Readings of this client wait for a decision")
+        self.decide.clicked.connect(lambda: self.wanted.emit("review"))
+        self.decide.hide()
+        row.addWidget(self.decide)
         self._make_events()
 
     def _make_events(self) -> None:
@@ -307,6 +312,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.table.fill(self.everyone.lines(), group_words.heads(r.metric))
         self.every.hide()
         self.cautions.hide()
+        self.decide.setVisible(bool(r.waiting))
         self.notes.setText(words.CAUTION)
         if self.place is not None:
             self.place.hide()
@@ -321,6 +327,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.result = None
         super().no_answer(text)
         self.cautions.hide()
+        self.decide.hide()
         self.events.hide()
         if self.place is not None:
             self.place.hide()
@@ -414,6 +421,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self._paint_whole(r.best)
         said = words.all_sources_words(r) if self.combined else words.value_words(r)
         self.under.setText(said)
+        self.decide.setVisible(self.combined and r.best is not None and bool(r.best.held))
         caution = words.caution_words(r)
         self.cautions.setText(caution)
         self.cautions.setVisible(bool(caution))
