@@ -42,7 +42,7 @@ from anchor_tally.wording.sentences import pairs_sentence
 from anchor_tally.wording.statistics import rows
 from anchor_tally.wording.views import notes_words
 from anchor_tally.wording.which_device import job_words, which_device_lines
-from places import CLOCK, DATA, reading, study_of
+from places import AFTERWARDS, CLOCK, DATA, reading, study_of
 
 KEPT = DATA / "answers.json.gz"  # written by scripts/answers.py
 METRICS = (FAT, WATER, "body_mass", "girth_waist")
@@ -164,7 +164,7 @@ def plain(x):
 
 def study(*parts):
     """A study imported in these parts."""
-    session = Session(open_file.create_in_memory("x"), None)
+    session = Session(open_file.create_in_memory("x"), None, clock=AFTERWARDS)
     for part in parts:
         session.do(ImportReadings(tuple(part), "x"))
     return session

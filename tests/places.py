@@ -28,6 +28,7 @@ from anchor_tally.study.edits.readings import AddReadings, ExcludeReading, NewRe
 from anchor_tally.study.edits.visits import NoteVisit
 
 CLOCK = fixed("2026-08-27T07:00:00+00:00")  # the demo study begins on 2 March 2026 then
+AFTERWARDS = fixed("2029-06-01T07:00:00+00:00")  # nothing that is made up here lies ahead of it
 DATA = Path(__file__).parent / "data"
 
 
@@ -42,9 +43,9 @@ def parse_text(text):
     ]
 
 
-def study_of(lines):
+def study_of(lines, clock=AFTERWARDS):
     """A session with a tidy CSV given by its lines without the header."""
-    session = Session(open_file.create_in_memory("x"), None)
+    session = Session(open_file.create_in_memory("x"), None, clock=clock)
     rows, refused = parse_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
     assert not refused
     session.do(ImportReadings(tuple(rows), "x"))
@@ -139,7 +140,7 @@ def drawn_study(rng, device, clients=14, scans=3, repeats=3, between=5.0, within
                         k, "ok", "",
                     )
                 )  # fmt: skip
-    session = Session(open_file.create_in_memory("drawn"), None)
+    session = Session(open_file.create_in_memory("drawn"), None, clock=AFTERWARDS)
     session.do(ImportReadings(tuple(lines), "drawn"))
     snapshot = session.snapshot()
     session.close()
