@@ -191,6 +191,8 @@ DESIGNS = [
     {"stuck": True},
     {"tails": True},
     {"unscanned": 4},
+    {"wander": 0.1},
+    {"wander": 0.2},
     {"wander": 0.3},
     {"pace": (-0.45, 0.1)},
     {"gap": 2, "devices": 2, "weeks": 13},

@@ -13,7 +13,9 @@ from .best_estimate import WEEK, Common, Levels, Observations, Spreads, filter_c
 from .client_course import Model
 from .estimate import Floats, Ints
 
-LEVELS = (0.05, 0.1, 0.2, 0.3, 0.45)  # SD that a level gains in a week, tried by likelihood
+# SD that a level gains in a week, tried by likelihood. Less than the smallest cannot be told from
+# it by the readings of a squad, and took the interval of a change below its nominal coverage
+LEVELS = (0.1, 0.15, 0.2, 0.3, 0.45)
 TRENDS = (0.003, 0.015, 0.05)  # SD that a weekly trend gains in a week
 START_TREND = 0.15  # SD of a weekly trend (assumed): 95 % of people within 0.3 a week
 DRIFT = 0.02  # SD of a device's drift per week where scans do not tell (assumed)
@@ -87,7 +89,7 @@ def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Sp
     level = data.value[scans] if scans.any() else data.value
     spread = float(level.std()) if level.size > 2 else 0.0
     empty = Spreads(
-        level=LEVELS[1] * sources.scale,
+        level=LEVELS[0] * sources.scale,
         trend=TRENDS[1] * sources.scale,
         start=max(2 * spread, 8.0 * sources.scale),
         start_trend=START_TREND * sources.scale,
