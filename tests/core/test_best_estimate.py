@@ -28,6 +28,7 @@ from anchor_tally.stats.client_course import (
     disagreements,
     independent_mornings,
     sds_after,
+    sds_as_they_come,
 )
 from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
@@ -191,7 +192,20 @@ def test_what_further_readings_would_tell(seed):
     own = o.client == 1
     more = Sets(np.arange(126, 131), np.array([1, 1, 0, 2, 3]), np.array([1, 3, 1, 2, 1]))
     days, g = np.array([40, 130]), np.array([-1.0, 1.0])
-    (sd,) = sds_after(model, Sets(o.day[own], o.source[own], o.size[own]), [more], days, g)
+    have, none = Sets(o.day[own], o.source[own], o.size[own]), Sets(*np.empty((3, 0), dtype=int))
+    before, sd = sds_after(model, have, [none, more], days, g)
+    courses = (SPREADS, replace(SPREADS, level=0.4))
+    several = Model(courses, (common, common), np.array([0.3, 0.7]), 0)
+    taken, ends = np.array([0, 3, 5, 1]), np.array([130, 128, 130, 131])
+    asked_for = np.column_stack([np.full(4, 40), ends])
+    nested = sds_as_they_come(several, have, more, taken, asked_for, g)
+    for k in range(4):
+        some = Sets(more.day[: taken[k]], more.source[: taken[k]], more.size[: taken[k]])
+        alone = sds_after(several, have, [more, some], asked_for[k], g)[1]
+        assert nested[k] == pytest.approx(alone, rel=1e-9)
+    assert sds_as_they_come(model, have, more, np.zeros(1, dtype=int), days[None], g) == (
+        pytest.approx(before, rel=1e-9)
+    )
     parts = (np.full(5, 1), more.day, more.source, rng.normal(20, 3, 5), more.size)
     columns = zip((o.client, o.day, o.source, o.value, o.size), parts, strict=True)
     after = Observations(*(np.concatenate(pair) for pair in columns))
@@ -482,14 +496,17 @@ def test_power_is_that_of_one_more_measurement_of_the_change():
         true, limit = np.copysign(size, change), t_quantile(0.975, m.df) * after
         mean = change + weight * (true - change)
         expected = norm.sf((limit - np.sign(true) * mean) / (weight * error))
-        power, half = power_after(m, own, since, size, change, n)
+        (power,), (half,) = power_after(m, own, since, size, change, np.array([n]))
         assert power == pytest.approx(expected, rel=1e-6)
         assert half == pytest.approx(limit)
     found = more_mornings(m, own, since, 1.2, -0.1)
-    assert power_after(m, own, since, 1.2, -0.1, found.mornings)[0] >= 0.8
+    powers = dict(
+        zip(TRIED, power_after(m, own, since, 1.2, -0.1, np.array(TRIED))[0], strict=True)
+    )
+    assert powers[found.mornings] >= 0.8
     fewer = [k for k in TRIED if k < found.mornings]
     assert fewer
-    assert max(power_after(m, own, since, 1.2, -0.1, k)[0] for k in fewer) < 0.8
+    assert max(powers[k] for k in fewer) < 0.8
     assert more_mornings(m, own, since, 0.05, -0.1).mornings is None
 
 

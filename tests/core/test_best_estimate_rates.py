@@ -258,7 +258,8 @@ def test_power_of_more_mornings(ramp, capsys):
             if np.sign(true) != np.sign(seen):
                 continue
             own = m.clients.index(r.client.id)
-            power, _ = power_after(m, own, since - EPOCH, abs(true), seen, more)
+            asked = (m, own, since - EPOCH, abs(true), seen, np.array([more]))
+            power = float(power_after(*asked)[0][0])
             fixed = frozenset((since, until))
             told = ask(later, f"C{c:02}", since=since, until=until, fixed=fixed)
             rows.append((power, told.change.kind == "real"))

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy.linalg import cho_factor, cho_solve
+from scipy.linalg import cho_factor, cho_solve, solve_triangular
 from scipy.special import ndtr
 
 from .best_estimate import WEEK, Common, Observations, Spreads
@@ -177,17 +177,72 @@ def sds_after(
     ndarray, shape (f,)
         SDs by all courses, with biases and drifts known as well as now.
     """
-    g, out = np.append(contrast, 0.0), []
-    for more in further:
-        sets, variance = own.joined(more), 0.0
-        for share, s, common in zip(model.weight, model.tried, model.common, strict=True):
-            v, k, prior = _covariances(sets, days, 0, s)
-            h = g @ k
-            w = _solved(v, h)
-            of = w @ s.regressors(sets.source, (sets.day - model.origin) / WEEK)
-            variance += share * float(g @ prior @ g - w @ h + of @ common.covariance @ of)
-        out.append(np.sqrt(max(variance, 0.0)))
-    return np.array(out)
+    g, alternatives = np.append(contrast, 0.0), list(further)
+    every = own
+    for more in alternatives:
+        every = every.joined(more)
+    n, sizes = own.day.size, [more.day.size for more in alternatives]
+    first = n + np.cumsum([0, *sizes])
+    places = [
+        np.concatenate([np.arange(n), np.arange(start, start + size)])
+        for start, size in zip(first, sizes, strict=False)
+    ]
+    variance = np.zeros(len(alternatives))
+    for share, s, common in zip(model.weight, model.tried, model.common, strict=True):
+        v, k, prior = _covariances(every, days, 0, s)
+        x = s.regressors(every.source, (every.day - model.origin) / WEEK)
+        h, before = g @ k, float(g @ prior @ g)
+        for j, at in enumerate(places):
+            w = _solved(v[np.ix_(at, at)], h[at])
+            of = w @ x[at]
+            variance[j] += share * float(before - w @ h[at] + of @ common.covariance @ of)
+    return np.asarray(np.sqrt(np.maximum(variance, 0.0)))
+
+
+def sds_as_they_come(
+    model: Model, own: Sets, further: Sets, taken: Ints, days: Ints, contrast: Floats
+) -> Floats:
+    """SD of contrasts of levels after some, and more, of further sets of readings.
+
+    Parameters
+    ----------
+    model, own : Model, Sets
+        As in ``sds_after``.
+    further : Sets
+        What would be added, in the order in which it comes.
+    taken : ndarray of int, shape (f,)
+        How many of them are there.
+    days : ndarray of int, shape (f, q)
+        Days of the contrast after each number of them.
+    contrast : ndarray, shape (q,)
+        Weights of their levels.
+
+    Returns
+    -------
+    ndarray, shape (f,)
+        SDs by all courses, with biases and drifts known as well as now.
+
+    Notes
+    -----
+    The Cholesky factor of the first readings is the first part of that of all, so that one serves
+    every number of them.
+    """
+    asked, at = np.unique(days, return_inverse=True)
+    g = np.zeros((taken.size, asked.size + 1))
+    np.add.at(g, (np.arange(taken.size)[:, None], at.reshape(days.shape)), contrast)
+    sets, sizes = own.joined(further), own.day.size + taken
+    variance = np.zeros(taken.size)
+    for share, s, common in zip(model.weight, model.tried, model.common, strict=True):
+        v, k, prior = _covariances(sets, asked, 0, s)
+        x = s.regressors(sets.source, (sets.day - model.origin) / WEEK)
+        both = np.column_stack([(g @ k).T, x])
+        if both.size:
+            both = solve_triangular(np.linalg.cholesky(v), both, lower=True, check_finite=False)
+        told, of_common = both[:, : taken.size], both[:, taken.size :]
+        for j, size in enumerate(sizes.tolist()):
+            h, of = told[:size, j], told[:size, j] @ of_common[:size]
+            variance[j] += share * float(g[j] @ prior @ g[j] - h @ h + of @ common.covariance @ of)
+    return np.asarray(np.sqrt(np.maximum(variance, 0.0)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,11 +21,10 @@ from ...stats.within_clients import centred
 from ..agreement.hydration import FAT, WATER, HydrationRequest
 from ..offsets.record import correct_series, record_for
 from ..pairs.comparator import CannotCompare, find_comparator
-from ..pairs.drift_or_response import following
 from ..pairs.offset_drift import OffsetDrift
-from ..pairs.pairing import pair
 from ..pairs.reference_slopes import shows_too_little
 from ..pairs.series import rows_of_instrument, series_of
+from .device_slopes import device_slopes
 
 _EPOCH = date(1970, 1, 1).toordinal()
 
@@ -207,13 +206,8 @@ def _of_everyone(
         return None, None
     if reference.kind != "reference":
         return None, None
-    pairs = pair(
-        snapshot,
-        Lens(lens.metric, reference.name, setting=None, window_hours=lens.window_hours),
-        item,
-        reference,
-    )
-    return following(pairs, snapshot.catalogue.stated.get((lens.metric, "reference_sd")))
+    found = device_slopes(snapshot, lens, item, reference)
+    return found.follows, found.moved
 
 
 def _by_water(

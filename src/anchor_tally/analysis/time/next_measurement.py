@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...domain.records import Client, Instrument
-from ...domain.snapshot import Ints, Snapshot
-from ...stats.client_course import Sets, sds_after
+from ...domain.snapshot import Floats, Ints, Snapshot
+from ...stats.client_course import Sets, sds_after, sds_as_they_come
 from ...stats.distributions import normal_below, t_quantile
 from ..offsets.which_device import price_of
 from ..people.cautions import cautions_of
@@ -147,34 +147,45 @@ def more_mornings(
     if not _again_now(m, own):
         return None
     narrowest = np.inf
-    for mornings in TRIED:  # beyond some number the level wanders on and power falls again
-        power, half = power_after(m, own, since, size, change, mornings)
+    powers, halves = power_after(m, own, since, size, change, np.array(TRIED))
+    for mornings, power, half in zip(TRIED, powers, halves, strict=True):
+        # beyond some number the level wanders on and power falls again
         if power >= POWER:
-            return MoreMornings(size, mornings, half)
+            return MoreMornings(size, mornings, float(half))
         narrowest = min(narrowest, half)
     return MoreMornings(size, None, float(narrowest))
 
 
 def power_after(
-    m: StudyModel, own: int, since: int, size: float, change: float, mornings: int
-) -> tuple[float, float]:
+    m: StudyModel, own: int, since: int, size: float, change: float, mornings: Ints
+) -> tuple[Floats, Floats]:
     """Power to tell a true change since a day, and half its 95 % interval, after more mornings.
 
-    Parameters are those of ``more_mornings``, and the number of mornings, one a day.
+    Parameters are those of ``more_mornings``, and numbers of mornings (f,), one a day. Returns
+    two arrays (f,).
     """
     have, last = _sets_of(m, own), int(m.last[own])
-    parts = [_again(m, k, last + np.arange(1, mornings + 1)) for k in _again_now(m, own)]
-    more = parts[0]
-    for part in parts[1:]:
-        more = more.joined(part)
-    days = np.array([since, last + mornings])
-    before, after = sds_after(m.model, have, [_NOTHING, more], days, np.array([-1.0, 1.0]))
+    sources = np.array(_again_now(m, own))
+    coming = np.arange(1, int(mornings.max()) + 1)
+    repeats = [_repeats(m, k) for k in sources.tolist()]
+    further = Sets(
+        np.repeat(last + coming, sources.size),
+        np.tile(sources, coming.size),
+        np.tile(repeats, coming.size),
+    )
+    days = np.column_stack([np.full(mornings.size, since), last + mornings])
+    taken = np.concatenate([np.zeros_like(mornings), sources.size * mornings])
+    sds = sds_as_they_come(
+        m.model, have, further, taken, np.vstack([days, days]), np.array([-1.0, 1.0])
+    )
+    before, after = sds[: mornings.size], sds[mornings.size :]
     true = np.copysign(size, change)
     share = 1 - after**2 / before**2
-    mean, sd = change + share * (true - change), after * np.sqrt(max(share, 0.0))
+    mean, sd = change + share * (true - change), after * np.sqrt(np.maximum(share, 0.0))
     limit = t_quantile(0.975, m.df) * after
-    gap = float(mean - limit if true > 0 else -limit - mean)
-    return normal_below(gap / max(float(sd), 1e-12)), float(limit)
+    gap = mean - limit if true > 0 else -limit - mean
+    power = [normal_below(float(z)) for z in gap / np.maximum(sd, 1e-12)]
+    return np.array(power), limit
 
 
 def _again_now(m: StudyModel, own: int) -> list[int]:
@@ -190,8 +201,11 @@ def _sets_of(m: StudyModel, own: int) -> Sets:
 
 def _again(m: StudyModel, place: int, days: Ints) -> Sets:
     """A set of the usual number of repeats of a source on each of some days."""
-    size = max(int(np.median(m.data.size[m.data.source == place])), 1)
-    return Sets(days, np.full(days.size, place), np.full(days.size, size))
+    return Sets(days, np.full(days.size, place), np.full(days.size, _repeats(m, place)))
+
+
+def _repeats(m: StudyModel, place: int) -> int:
+    return max(int(np.median(m.data.size[m.data.source == place])), 1)
 
 
 def _recent(m: StudyModel, own: int) -> list[int]:

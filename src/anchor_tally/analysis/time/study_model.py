@@ -22,11 +22,10 @@ from ...stats.estimate import Estimate, FrozenArrays
 from ...stats.offsets import day_to_day
 from ...stats.source_spreads import Sources, estimate_levels, spreads_of
 from ..pairs.comparator import CannotCompare, find_comparator, readers_of
-from ..pairs.drift_or_response import following
-from ..pairs.pairing import pair
 from ..pairs.reference_slopes import scan_error, shows_too_little
 from ..review.finding import Finding
 from ..review.held_back import held_back
+from .device_slopes import device_slopes
 from .shared_inputs import FORMULA, NO_SCATTER, SAME_INPUTS, measured_inputs, sharing
 
 MOST_CLIENTS = 60  # that the model is made from; more would tell the same and take longer
@@ -177,7 +176,6 @@ class StudyModelRequest:
         """Instruments that count, why others do not, their slopes, and the error of one scan."""
         s, stated = self.snapshot, self.snapshot.catalogue.stated
         reference_sd = stated.get((self.lens.metric, "reference_sd"))
-        lens = Lens(self.lens.metric, anchor.name, window_hours=self.lens.window_hours)
         used: list[Instrument] = []
         left_out: dict[str, str] = {}
         slopes: dict[int, float] = {}
@@ -191,13 +189,12 @@ class StudyModelRequest:
                 left_out[item.name] = NO_SCATTER
                 continue
             if scanned:
-                pairs = pair(s, lens, item, anchor)
-                errors.append(scan_error(pairs, reference_sd).sd)
-                follows = following(pairs, reference_sd)[0] if pairs.n else None
-                if shows_too_little(follows):
+                found = device_slopes(s, self.lens, item, anchor)
+                errors.append(scan_error(found.pairs, reference_sd).sd)
+                if shows_too_little(found.follows):
                     left_out[item.name] = STUCK
                     continue
-                slopes[item.id] = _slope(follows)
+                slopes[item.id] = _slope(found.follows)
             used.append(item)
             yield 0.5 * (k + 1) / len(items)
         return used, left_out, slopes, max(errors, default=reference_sd or 1.0)
