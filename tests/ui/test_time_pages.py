@@ -304,9 +304,9 @@ def test_track_one_client(qtbot, window_on, demo):
     assert window.drawer.isVisible()
     window.drawer.hide()
     assert (page.result.since, page.result.until) == chosen  # looking does not move the dates
-    page.kind.setCurrentText("illness")
-    qtbot.keyClicks(page.remark, "flu")
-    shown(qtbot, page, lambda: qtbot.keyClick(page.remark, Qt.Key.Key_Return))
+    page.events.kind.setCurrentText("illness")
+    qtbot.keyClicks(page.events.remark, "flu")
+    shown(qtbot, page, lambda: qtbot.keyClick(page.events.remark, Qt.Key.Key_Return))
     qtbot.keyClicks(page.goal, "13,5")
     shown(qtbot, page, lambda: qtbot.keyClick(page.goal, Qt.Key.Key_Return))
     page.names.buttons[0].click()
@@ -317,7 +317,7 @@ def test_track_one_client(qtbot, window_on, demo):
     ]
     assert [g.value for g in file.goals()] == [13.5]
     file.close()
-    shown(qtbot, page, lambda: page.away.click())
+    shown(qtbot, page, lambda: page.events.away.click())
     assert not [e for e in demo.events() if e.kind == "illness"]
     page.figure.setFocus()
     shown(qtbot, page, lambda: qtbot.keyClick(page.figure, Qt.Key.Key_Escape))

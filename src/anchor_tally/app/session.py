@@ -20,10 +20,10 @@ from ..study.edits.imports import TakeStaged
 from ..study.import_preview import import_preview
 from ..study.one_writer import OneWriter
 from .importing import open_tidy
-from .study_cache import StudyCache
+from .study_queries import StudyQueries
 
 
-class Session(StudyCache):
+class Session(StudyQueries):
     """One open study. ``changed`` is called after every edit and change of lens."""
 
     def __init__(

@@ -22,7 +22,7 @@ from ...app.client_page import page_material_steps, write_page_steps
 from ...app.find import Found
 from ...app.jobs import Job
 from ...app.plan import planned_steps
-from ...domain.events import PERSON_EVENTS, Event
+from ...domain.events import Event
 from ...domain.lens import Lens
 from ...domain.metrics import is_fat
 from ...domain.records import Instrument
@@ -40,13 +40,14 @@ from ...wording.best_estimate import (
     left_out_words,
     share_lines,
 )
-from ...wording.names import event_words, short_name
+from ...wording.names import short_name
 from ...wording.statistics import Line
 from ..file_names import target_of
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
 from ..widgets import Flow, label, letters_wide, paired
 from .all_clients import AllClients
+from .client_events import ClientEvents
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -125,32 +126,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.decide.clicked.connect(lambda: self.wanted.emit("review"))
         self.decide.hide()
         row.addWidget(self.decide)
-        self._make_events()
-
-    def _make_events(self) -> None:
-        self.kind, self.remark, self.noted = QComboBox(), QLineEdit(), QComboBox()
-        for kind in PERSON_EVENTS:
-            self.kind.addItem(event_words(kind), kind)
-        self.remark.setPlaceholderText("event")
-        self.remark.setAccessibleName("Event between the two dates")
-        self.remark.returnPressed.connect(self._note)
-        letters_wide(self.noted, 18)
-        self.noted.setAccessibleName("Noted events")
-        note = QPushButton("&Note event")
-        note.clicked.connect(self._note)
-        self.away = QPushButton("Delete event")
-        self.away.clicked.connect(self._take_away)
-        row = Flow(6)
-        for part in (
-            paired("Event", self.kind, "Kind of event"),
-            self.remark,
-            note,
-            self.noted,
-            self.away,
-        ):
-            row.addWidget(part)
-        self.events = QWidget()
-        self.events.setLayout(row)
+        self.events = ClientEvents()
+        self.events.noted.connect(self._note)
+        self.events.deleted.connect(lambda number: self.edit(RemoveEvent(number)))
         self.column.addWidget(self.events)
 
     # asking
@@ -432,12 +410,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.water.setEnabled(r.water_offered)
         self.water.setCurrentIndex(max(self.water.findData(r.water), 0))
         self.events.setVisible(not self.session.read_only)
-        own = [e for e in r.events if e.client == r.client.id]
-        self.noted.clear()
-        for e in own:
-            self.noted.addItem(f"{e.starts} {event_words(e.kind)} {e.note}".strip(), e.id)
-        self.noted.setVisible(bool(own))
-        self.away.setVisible(bool(own))
+        self.events.show_events(e for e in r.events if e.client == r.client.id)
         self._paint_place()
 
     def _paint_whole(self, found: BestEstimateResult) -> None:
@@ -621,30 +594,14 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             return
         self.edit(SetGoal(self._person(), self.result.metric, value))
 
-    def _note(self) -> None:
-        if self.result is not None:
-            since, until = (
-                date.fromordinal(x).isoformat() for x in (self.result.since, self.result.until)
-            )
-            if self.edit(
-                AddEvent(
-                    Event(
-                        0,
-                        self._person(),
-                        None,
-                        since,
-                        until,
-                        self.kind.currentData(),
-                        self.remark.text(),
-                    )
-                )
-            ):
-                self.remark.clear()
-
-    def _take_away(self) -> None:
-        number = self.noted.currentData()
-        if number is not None:
-            self.edit(RemoveEvent(number))
+    def _note(self, kind: str, remark: str) -> None:
+        if self.result is None:
+            return
+        since, until = (
+            date.fromordinal(x).isoformat() for x in (self.result.since, self.result.until)
+        )
+        if self.edit(AddEvent(Event(0, self._person(), None, since, until, kind, remark))):
+            self.events.remark.clear()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is not None and event.key() == Qt.Key.Key_Escape and self.result is not None:
