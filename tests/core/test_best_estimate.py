@@ -437,6 +437,9 @@ def test_what_must_not_matter_does_not():
     back = asked(study_of(lines[::-1]))
     assert back.value.value == pytest.approx(plain.value.value, abs=1e-9)
     assert back.change.change.se == pytest.approx(plain.change.change.se, abs=1e-9)
+    zoned = [x.replace("T07:00", "T07:00+01:00").replace("T08:00", "T08:00+01:00") for x in lines]
+    there = asked(study_of(zoned))  # written in another zone, on the same days
+    assert there.value.value == pytest.approx(plain.value.value, abs=1e-9)
     rng = np.random.default_rng(6)
     more = [
         reading(
@@ -577,6 +580,24 @@ def test_a_girth_needs_no_scan():
     assert finish(replace(request, goal=90.0).run()).goal.reached
     still = replace(request, goal=10.0)
     assert finish(still.run()).goal.earliest is None  # not within two years
+
+
+def test_the_unit_of_entry_does_not_matter():
+    """A girth typed in inches is told as one typed in centimetres."""
+    more = {"name": "Tape", "kind": "method", "metric": "girth_waist"}
+    typed = {"cm": [], "in": []}
+    for c in range(3):
+        for week in range(12):
+            day = f"{date(2026, 1, 5) + timedelta(weeks=week)}T07:00"
+            inches = 31.0 + c + 0.25 * (week % 3)
+            typed["in"].append(reading(f"C{c}", day, inches, unit="in", **more))
+            typed["cm"].append(reading(f"C{c}", day, f"{2.54 * inches:.4f}", unit="cm", **more))
+    told = []
+    for lines in typed.values():
+        snapshot = finish(study_of(lines).wide_snapshot_steps(("girth_waist",)))
+        told.append(finish(BestEstimateRequest(snapshot, Lens("girth_waist"), "C1").run()))
+    assert told[0].value.value == pytest.approx(told[1].value.value, abs=1e-6)
+    assert told[0].change.change.se == pytest.approx(told[1].change.change.se, rel=1e-6)
 
 
 def test_dates_that_were_fixed_beforehand():
