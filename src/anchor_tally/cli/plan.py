@@ -11,7 +11,6 @@ from pathlib import Path
 from ..analysis.pairs.comparator import CannotCompare
 from ..analysis.plan.precision import (
     USUAL,
-    Costs,
     Precision,
     PrecisionRequest,
     Source,
@@ -19,6 +18,7 @@ from ..analysis.plan.precision import (
     StudySpreads,
 )
 from ..app.session import Session
+from ..domain.costs import Costs
 from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import metric_of

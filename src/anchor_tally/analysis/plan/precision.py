@@ -7,6 +7,7 @@ from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
+from ...domain.costs import USUAL, Costs
 from ...domain.lens import Lens
 from ...domain.metrics import metric_of
 from ...domain.scheme import SPACING_DAYS
@@ -37,19 +38,6 @@ from ..pairs.reference_slopes import scan_error
 USUAL = Spreads(client=2.5, scan=0.6, day=1.5, repeat=0.3)
 _Z = normal_quantile(0.975)
 MOST_TRIED = 60  # clients, scans, mornings or repeats tried to reach a wanted half-width
-
-
-@dataclass(frozen=True, slots=True)
-class Costs:
-    """Minutes and money of one scan, of one morning and of one more repeat.
-
-    ``money`` is of one scan, in any currency.
-    """
-
-    scan_minutes: float = 30.0
-    morning_minutes: float = 5.0
-    repeat_minutes: float = 1.0
-    money: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +88,9 @@ class Precision:
 
     ``interval`` names what is planned for: bias, limits, offset or reading. ``equivalence`` is
     the power to show the bias inside the margin, ``drift`` that to show ``drift_per_week`` with
-    scans in ``weeks``; ``real_change`` the smallest real change by mornings.
+    scans in ``weeks``, both from 0 to 1; ``real_change`` the smallest real change by mornings.
+    ``wanted``, ``margin`` and ``real_change`` are in the unit of the metric's differences,
+    ``drift_per_week`` in that unit a week.
     """
 
     spreads: Spreads
@@ -271,7 +261,7 @@ class PrecisionRequest:
     wanted: float | None = None
     margin: float | None = None
     drift_per_week: float = 0.1
-    costs: Costs = Costs()
+    costs: Costs = USUAL
 
     def run(self) -> Generator[float, None, Precision]:
         """Yield progress; return the plan."""

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ...domain.costs import USUAL
 from ...domain.records import Client, Instrument
 from ...domain.snapshot import Floats, Ints, Snapshot
 from ...stats.client_course import Sets, sds_after, sds_as_they_come
@@ -17,8 +18,6 @@ from .study_model import StudyModel
 AHEAD = 7  # days after the last reading for which the interval is told
 TRIED = (1, 2, 3, 5, 7, 10, 14, 21, 28, 42, 56)  # numbers of further mornings
 POWER = 0.80
-# minutes of a scan, of a morning's reading and of each further repeat (assumed, as in the planner)
-SCAN_MINUTES, MORNING_MINUTES, REPEAT_MINUTES = 30.0, 5.0, 1.0
 
 
 _NOTHING = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
@@ -233,5 +232,5 @@ def _sources_now(snapshot: Snapshot, m: StudyModel, own: int) -> list[tuple[int,
 
 def _minutes(item: Instrument, more: Sets) -> float:
     if item.kind == "reference":
-        return SCAN_MINUTES
-    return float((MORNING_MINUTES + REPEAT_MINUTES * (more.size - 1)).sum())
+        return USUAL.scan_minutes
+    return float((USUAL.morning_minutes + USUAL.repeat_minutes * (more.size - 1)).sum())

@@ -21,7 +21,6 @@ from PyQt6.QtWidgets import (
 
 from ....analysis.plan.precision import (
     USUAL,
-    Costs,
     Curve,
     CurveRequest,
     Precision,
@@ -33,6 +32,7 @@ from ....analysis.plan.precision import (
 )
 from ....app.jobs import Job
 from ....app.session import Session
+from ....domain.costs import Costs
 from ....domain.lens import Lens
 from ....domain.metrics import metric_of
 from ....figures.style import Palette
