@@ -18,4 +18,4 @@ class Costs:
     money: float = 0.0
 
 
-USUAL = Costs()
+USUAL_COSTS = Costs()

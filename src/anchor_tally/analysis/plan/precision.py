@@ -7,7 +7,7 @@ from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
-from ...domain.costs import USUAL, Costs
+from ...domain.costs import USUAL_COSTS, Costs
 from ...domain.lens import Lens
 from ...domain.metrics import metric_of
 from ...domain.scheme import SPACING_DAYS
@@ -261,7 +261,7 @@ class PrecisionRequest:
     wanted: float | None = None
     margin: float | None = None
     drift_per_week: float = 0.1
-    costs: Costs = USUAL
+    costs: Costs = USUAL_COSTS
 
     def run(self) -> Generator[float, None, Precision]:
         """Yield progress; return the plan."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...domain.costs import USUAL
+from ...domain.costs import USUAL_COSTS
 from ...domain.records import Client, Instrument
 from ...domain.snapshot import Floats, Ints, Snapshot
 from ...stats.client_course import Sets, sds_after, sds_as_they_come
@@ -232,5 +232,5 @@ def _sources_now(snapshot: Snapshot, m: StudyModel, own: int) -> list[tuple[int,
 
 def _minutes(item: Instrument, more: Sets) -> float:
     if item.kind == "reference":
-        return USUAL.scan_minutes
-    return float((USUAL.morning_minutes + USUAL.repeat_minutes * (more.size - 1)).sum())
+        return USUAL_COSTS.scan_minutes
+    return float((USUAL_COSTS.morning_minutes + USUAL_COSTS.repeat_minutes * (more.size - 1)).sum())
