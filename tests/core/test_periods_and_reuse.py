@@ -17,6 +17,7 @@ from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study.edits.calibrations import WithdrawCalibration
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import AddHeight, PutClient
+from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.events import AddEvent, RemoveEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import PutInstrument
@@ -323,6 +324,8 @@ def kept_pieces(session):
         "values": session.snapshot().columns["body_fat_percent"].value.tolist(),
         "visits": session.snapshot().visits.age_years.tolist(),
         "cautions": [sorted(c.cautions) for c in session.snapshot().catalogue.clients.values()],
+        "confirmed": sorted(session.snapshot().confirmed),
+        "planned": session.scheme(),
         "prices": [i.price for i in session.snapshot().catalogue.instruments.values()],
     }
 
@@ -343,6 +346,7 @@ def test_what_is_kept_is_what_is_in_the_file(demo):
         NoteVisit("Cod", "2026-03-02T06:40", (("fasted", "no"),), notes="late"),
         adoption(demo, "Alder"),
         ExcludeReading(reading, "slipped"),
+        Decide("conditions|3|17|0||", "keep", "came unfasted, on purpose"),
         typed("Cod", "2026-08-26T06:30", "Alder", "device", "body_fat_percent", "21"),
         AddEvent(Event(0, None, item.id, "2026-07-01", "", "battery", "")),
         SetGoal(1, "body_fat_percent", 14.0),
