@@ -12,7 +12,12 @@ from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest, fixed_days
 from anchor_tally.analysis.time.group_levels import GroupRequest
-from anchor_tally.analysis.time.next_measurement import TRIED, more_mornings, power_after
+from anchor_tally.analysis.time.next_measurement import (
+    TRIED,
+    MoreMornings,
+    more_mornings,
+    power_after,
+)
 from anchor_tally.analysis.time.study_model import StudyModelRequest
 from anchor_tally.app.demo import demo_session
 from anchor_tally.cli.main import main
@@ -33,7 +38,7 @@ from anchor_tally.stats.client_course import (
 from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
 from anchor_tally.study.edits.clients import PutClient
-from anchor_tally.wording.best_estimate import basis_words, sentences
+from anchor_tally.wording.best_estimate import basis_words, more_words, sentences
 from anchor_tally.wording.group_levels import ordered, under
 from anchor_tally.wording.group_levels import row as line_of
 from answers import moving
@@ -511,6 +516,12 @@ def test_power_is_that_of_one_more_measurement_of_the_change():
     assert fewer
     assert max(powers[k] for k in fewer) < 0.8
     assert more_mornings(m, own, since, 0.05, -0.1).mornings is None
+    r = finish(BestEstimateRequest(snapshot, Lens(), "C2").run())
+    half = (r.change.change.interval.high - r.change.change.interval.low) / 2
+    wide = MoreMornings(half + abs(r.change.change.value) + 0.1, 3, 0.5)
+    assert more_words(replace(r, more=wide)).startswith(f"A change of {wide.size:.1f} pp or more")
+    near = replace(wide, size=wide.size - 0.2)
+    assert more_words(replace(r, more=near)).startswith("3 more mornings would show")
 
 
 def test_what_a_caution_forbids_is_not_measured_next():

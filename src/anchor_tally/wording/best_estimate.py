@@ -110,11 +110,17 @@ def since_scan_words(r: BestEstimateResult) -> str:
 
 
 def more_words(r: BestEstimateResult) -> str:
-    """How many more mornings would tell a change, or what limits them."""
-    x, m = r.more, metric_of(r.metric)
+    """How many more mornings would tell a change, or what limits them.
+
+    Where the interval lies within a change of that size already, that it does.
+    """
+    x, m, i = r.more, metric_of(r.metric), r.change.change.interval
     if x is None:
         return ""
-    true = f"a true change of {number(x.size, m.decimals)} {m.difference_unit}"
+    size = f"{number(x.size, m.decimals)} {m.difference_unit}"
+    if i is not None and -x.size < i.low and i.high < x.size:
+        return f"A change of {size} or more since {day_of(r.change.since)} is ruled out (95 %)."
+    true = f"a true change of {size}"
     half = f"±{number(x.half, m.decimals)} {m.difference_unit}"
     since = f"since {day_of(r.change.since)}"
     if x.mornings is None:
