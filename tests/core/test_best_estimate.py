@@ -3,6 +3,7 @@
 import json
 from dataclasses import replace
 from datetime import date, timedelta
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -10,7 +11,8 @@ from scipy.stats import multivariate_normal, norm, studentized_range
 from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
 
 from anchor_tally.analysis.pairs.comparator import CannotCompare
-from anchor_tally.analysis.time.best_estimate import BestEstimateRequest, fixed_days
+from anchor_tally.analysis.time import next_measurement, study_model
+from anchor_tally.analysis.time.best_estimate import SIZES, BestEstimateRequest, fixed_days
 from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.analysis.time.next_measurement import (
     TRIED,
@@ -25,6 +27,7 @@ from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.scenario.squad import CLIENTS, WEEKS
+from anchor_tally.stats import source_spreads
 from anchor_tally.stats.best_estimate import Observations, Spreads, filter_clients
 from anchor_tally.stats.client_course import (
     Model,
@@ -38,7 +41,7 @@ from anchor_tally.stats.client_course import (
 from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
 from anchor_tally.study.edits.clients import PutClient
-from anchor_tally.wording.best_estimate import basis_words, more_words, sentences
+from anchor_tally.wording.best_estimate import basis_words, margin_words, more_words, sentences
 from anchor_tally.wording.group_levels import ordered, under
 from anchor_tally.wording.group_levels import row as line_of
 from answers import moving
@@ -690,3 +693,45 @@ def test_track_on_the_command_line(tmp_path, capsys):
     assert main(["track", str(tmp_path / "n.tally"), "--client", "C1", *early], CLOCK) == 0
     told = json.loads(capsys.readouterr().out)
     assert (told["estimate"], told["verdict"], told["dates"]) == (None, "not_enough", "picked")
+
+
+def test_what_is_assumed_stands_in_the_documents():
+    """Every number that no reading gives is the one that docs/methods names."""
+    text = (Path(__file__).parents[2] / "docs" / "methods.md").read_text()
+    tried = ", ".join(map(str, TRIED[:-1])) + f" and {TRIED[-1]}"
+    scales = (study_model.SCALES[k] for k in ("kg", "cm", "mm"))
+    sizes = [f"{SIZES[k]:g}" for k in ("pp", "kg", "cm", "mm")]
+    shrunk, trend = study_model.SLOPES, source_spreads.START_TREND
+    courses = len(source_spreads.LEVELS) * len(source_spreads.TRENDS)
+    costs = next_measurement.USUAL_COSTS
+    for words in (
+        f"fewest of {tried} with the devices",
+        f"({sizes[0]} pp or kg, {sizes[2]} cm, {sizes[3]} mm without one)",
+        f"is real with {100 * next_measurement.POWER:.0f} % power",
+        "times {:g}, {:g} and {:g} (assumed)".format(*scales),
+        f"(SD of slopes between devices {shrunk:g}, assumed)",
+        f"the trend is 0 ± {trend:g} a week (SD, assumed)",
+        f"0 ± {source_spreads.DRIFT:g} a week (SD, assumed)",
+        f"{source_spreads.OFFSET:g} below four clients (assumed)",
+        f"{courses} combinations of how much",
+        f"at least {source_spreads.LEVELS[0]:g} a week (assumed)",
+        f"at most {study_model.MOST_CLIENTS} clients",
+        f"Minutes: {costs.scan_minutes:g} a scan, {costs.morning_minutes:g} a morning,"
+        f" {costs.repeat_minutes:g} each",
+    ):
+        assert words in text, words
+    assert sizes[0] == sizes[1]
+    assert source_spreads.LEAST_CLIENTS == 4
+
+
+def test_probabilities_of_the_margin_are_rounded_down_to_words():
+    """Below 1 % is said as such; a change that is not shown has no such probability."""
+    r = asked(study_of(squad_lines(np.random.default_rng(5))))
+
+    def said(p, kind="real"):
+        return margin_words(replace(r, change=replace(r.change, exceeds=p, kind=kind)))
+
+    assert said(0.0099) == "Probability that it is more than the margin: below 1 %."
+    assert said(0.0101) == "Probability that it is more than the margin: 1 %."
+    assert said(0.456, "likely") == "Probability that it is more than the margin: 46 %."
+    assert said(0.456, "within noise") == said(None) == ""
