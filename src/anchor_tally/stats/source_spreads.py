@@ -13,9 +13,10 @@ from .best_estimate import WEEK, Common, Levels, Observations, Spreads, filter_c
 from .client_course import Model
 from .estimate import Floats, Ints
 
-# SD that a level gains in a week, tried by likelihood. Less than the smallest cannot be told from
-# it by the readings of a squad, and took the interval of a change below its nominal coverage
-LEVELS = (0.1, 0.15, 0.2, 0.3, 0.45)
+# SD that a level gains in a week, tried by likelihood. The readings of a squad cannot tell less
+# than the smallest (assumed) from it; with smaller ones the interval of a change covers too little
+# where a level wanders by 0.1 to 0.3 a week
+LEVELS = (0.15, 0.2, 0.27, 0.36, 0.5)
 TRENDS = (0.003, 0.015, 0.05)  # SD that a weekly trend gains in a week
 START_TREND = 0.15  # SD of a weekly trend (assumed): 95 % of people within 0.3 a week
 DRIFT = 0.02  # SD of a device's drift per week where scans do not tell (assumed)
