@@ -15,7 +15,7 @@ test:                ## every check; pytest's closing line comes last
 	.venv/bin/lint-imports
 	$(PY) -m pytest -n 2 --dist worksteal
 
-slow:                ## Monte-Carlo coverage of the intervals (minutes)
+slow:                ## rates by simulation and attacks at full size (hours)
 	@scripts/setup.sh dev
 	$(PY) -m pytest -m slow
 
