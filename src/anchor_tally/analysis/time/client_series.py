@@ -24,7 +24,6 @@ from ..pairs.comparator import CannotCompare, find_comparator
 from ..pairs.offset_drift import OffsetDrift
 from ..pairs.reference_slopes import shows_too_little
 from ..pairs.series import rows_of_instrument, series_of
-from ..review.held_back import settled
 from .device_slopes import device_slopes
 
 _EPOCH = date(1970, 1, 1).toordinal()
@@ -207,7 +206,7 @@ def _of_everyone(
         return None, None
     if reference.kind != "reference":
         return None, None
-    found = device_slopes(settled(snapshot, lens.metric), lens, item, reference)
+    found = device_slopes(snapshot, lens, item, reference)
     return found.follows, found.moved
 
 
