@@ -16,10 +16,8 @@ from .scans import scans_at_odds
 from .values import LARGER, at_odds, repeats_apart, sites_in_order, without_one_repeat
 from .visits import dated_ahead
 
-# what was found in columns that have not changed since, while the catalogue is the same; and the
-# columns without certain rows, so that what is computed from them can be kept as well
+# what was found in columns that have not changed since, while the catalogue is the same
 _KNOWN: WeakKeyDictionary[Columns, tuple[Catalogue, tuple[Finding, ...]]] = WeakKeyDictionary()
-_WITHOUT: WeakKeyDictionary[Columns, tuple[tuple[int, ...], Columns]] = WeakKeyDictionary()
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,24 +76,13 @@ def held_back(snapshot: Snapshot, metric: str) -> HeldBack:
     return HeldBack(_without(column, [r for _, rows in out for r in rows]), tuple(out))
 
 
-def settled(snapshot: Snapshot, metric: str) -> Snapshot:
-    """The study without the readings of a metric that wait."""
-    held = held_back(snapshot, metric).columns
-    if held is snapshot.columns[metric]:
-        return snapshot
-    return replace(snapshot, columns={**snapshot.columns, metric: held})
-
-
 def _without(c: Columns, rows: list[int]) -> Columns:
     if not rows:
         return c
-    known, key = _WITHOUT.get(c), tuple(sorted(set(rows)))
-    if known is None or known[0] != key:
-        state = c.status.copy()
-        state[list(key)] = HELD
-        state.setflags(write=False)
-        known = _WITHOUT[c] = key, replace(c, status=state)
-    return known[1]
+    state = c.status.copy()
+    state[rows] = HELD
+    state.setflags(write=False)
+    return replace(c, status=state)
 
 
 def _of_one(s: Snapshot, c: Columns) -> tuple[Finding, ...]:

@@ -24,7 +24,7 @@ from ...stats.source_spreads import Sources, estimate_levels, spreads_of
 from ..pairs.comparator import CannotCompare, find_comparator, readers_of
 from ..pairs.reference_slopes import scan_error, shows_too_little
 from ..review.finding import Finding
-from ..review.held_back import held_back, settled
+from ..review.held_back import held_back
 from .device_slopes import device_slopes
 from .shared_inputs import FORMULA, NO_SCATTER, SAME_INPUTS, measured_inputs, sharing
 
@@ -117,7 +117,9 @@ class StudyModelRequest:
         kept = _KEPT.setdefault(s.columns[metric], {})
         if key in kept and kept[key][0] is s.catalogue and kept[key][1] == waiting:
             return kept[key][2]
-        asked = replace(self, snapshot=settled(s, metric))
+        asked = self
+        if waiting:
+            asked = replace(self, snapshot=replace(s, columns={**s.columns, metric: held.columns}))
         made = replace((yield from asked._made()), waiting=held.findings)
         kept[key] = (s.catalogue, waiting, made)
         return made
