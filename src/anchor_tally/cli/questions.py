@@ -20,7 +20,7 @@ from ..domain.steps import finish
 from ..exchange.results_json import calibrate_json
 from ..exchange.track_json import track_json
 from ..stats.near_days import NEAR_DAYS
-from ..wording.best_estimate import left_out_words, next_lines, sentences, share_lines
+from ..wording.best_estimate import left_out_words, next_head, next_lines, sentences, share_lines
 from ..wording.notes import sentence
 from ..wording.numbers import count, signed, span
 from ..wording.offsets import (
@@ -155,7 +155,10 @@ def track(args: argparse.Namespace) -> None:
         print(text)
     for name, share, number_of_days in share_lines(result):
         print(f"{name:44} {share:>6}  {number_of_days} days")
-    for what, half, effort in next_lines(result):
+    ahead = next_lines(result)
+    if ahead:
+        print(next_head(result))
+    for what, half, effort in ahead:
         print(f"{what:44} {half:>10}  {effort}")
     for text in (left_out_words(result), *map(sentence, result.notes)):
         if text:

@@ -172,6 +172,13 @@ def next_words(r: BestEstimateResult) -> str:
     return text + "."
 
 
+def next_head(r: BestEstimateResult) -> str:
+    """What the rows of ``next_lines`` tell."""
+    m = metric_of(r.metric)
+    half = f"±{number(r.ahead.waiting, m.decimals + 1)} {m.difference_unit}"
+    return f"Half the 95 % interval in a week, {half} without another measurement:"
+
+
 def next_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
     """One row a measurement that can be taken next, the one that narrows most first."""
     m = metric_of(r.metric)
@@ -307,6 +314,4 @@ def evidence_words(r: BestEstimateResult) -> str:
     ahead = [f"{what}: {half}, {effort}" for what, half, effort in next_lines(r)]
     if not ahead:
         return weight_words(r)
-    half = f"±{number(r.ahead.waiting, metric_of(r.metric).decimals + 1)}"
-    head = f"Half the 95 % interval in a week, {half} {metric_of(r.metric).difference_unit} without"
-    return "\n".join((weight_words(r), "", f"{head} another measurement:", *ahead))
+    return "\n".join((weight_words(r), "", next_head(r), *ahead))
