@@ -153,6 +153,7 @@ def track(args: argparse.Namespace) -> None:
         return
     for text in sentences(result):
         print(text)
+    print("Part of each source in the value:")
     for name, share, number_of_days in share_lines(result):
         print(f"{name:44} {share:>6}  {number_of_days} days")
     ahead = next_lines(result)
