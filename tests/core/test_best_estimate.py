@@ -43,7 +43,13 @@ from anchor_tally.stats.client_course import (
 from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_of
 from anchor_tally.study.edits.clients import PutClient
-from anchor_tally.wording.best_estimate import basis_words, margin_words, more_words, sentences
+from anchor_tally.wording.best_estimate import (
+    basis_words,
+    margin_words,
+    more_words,
+    sentences,
+    weight_words,
+)
 from anchor_tally.wording.group_levels import ordered, under
 from anchor_tally.wording.group_levels import row as line_of
 from answers import moving
@@ -648,7 +654,10 @@ def test_dates_that_were_fixed_beforehand():
     )
     assert plain.mornings == (1.0, 1.0)  # of the week of each date: a morning every two weeks
     assert change("2025-11-01", "2026-03-02").kind == "not enough"
-    assert change("2025-12-20", "2026-03-02").kind != "not enough"
+    assert change("2025-12-08", "2026-03-02").kind != "not enough"  # four weeks from a reading
+    assert change("2025-12-07", "2026-03-02").kind == "not enough"
+    near = change("2026-02-19", "2026-03-09")  # three days before a reading, a week after one
+    assert near.mornings == (1.0, 0.0)
 
 
 def test_a_day_with_a_scan_alone_is_no_morning():
@@ -745,6 +754,28 @@ def test_each_weight_opens_the_readings_of_its_set():
         assert np.mean([o.value for o in own]) == pytest.approx(x.value)
         assert len(own) == x.size
     assert {x.size for x in r.weighed if x.name == "Fir"} == {2}
+    heaviest = max(r.weighed, key=lambda x: abs(x.weight))
+    text = weight_words(r, 5)
+    assert f"{heaviest.value:.1f} %, weight +{100 * heaviest.weight:.1f} %" in text
+    sizes = sorted((abs(x.weight) for x in r.weighed), reverse=True)
+    rest = 100 * sum(sizes[5:]) / sum(sizes)
+    assert text.endswith(f"{len(sizes) - 5} more sets have {rest:.0f} % of all weights.")
+    for p in r.points:  # readings of a device lie about the course
+        gap = p.value - np.interp(p.day, r.day, r.level)
+        assert p.scan or gap.mean() == pytest.approx(0, abs=1e-3)
+
+
+def test_a_device_that_shows_one_value_every_day_tells_nothing():
+    """From three days beside each client's first on; with one day less it may be chance."""
+    for days, why in ((3, ""), (4, "no_scatter")):
+        lines = squad_lines(np.random.default_rng(5), clients=2)
+        for k in range(days):
+            stuck = {"name": "Memo", "unit": "percent"}
+            lines.append(reading("C1", f"2026-02-{k + 3:02}T09:00", 21.0, **stuck))
+            if k == 0:
+                lines.append(reading("C0", "2026-02-03T09:00", 18.0, **stuck))
+        found = {x.name: x.why for x in asked(study_of(lines)).sources}
+        assert found["Memo"] == why, days
 
 
 def test_the_device_that_gives_the_level_of_a_page():
