@@ -489,6 +489,8 @@ def test_all_clients_are_those_asked_one_by_one():
         assert row.value.value == pytest.approx(alone.value.value, abs=1e-6)
         assert row.change.change.se == pytest.approx(alone.change.change.se, abs=1e-6)
         assert row.change.kind == alone.change.kind
+        assert row.last == alone.at
+        assert date.fromordinal(row.last_scan).isoformat() == "2026-04-27"
     assert "No fat number is shown of 1 client" in under(group)
     assert [x.client.code for x in ordered(group.rows, "name")] == ["C0", "C1", "C2", "C3"]
     assert line_of(group.rows[2], group.metric)[1:3] == ("not shown", "not shown")
@@ -672,6 +674,10 @@ def test_a_day_with_a_scan_alone_is_no_morning():
     assert more.change.mornings[1] == plain.change.mornings[1] == 1.0
     assert more.devices == plain.devices == 2
     assert "From 4 scans, 2 other sources, 12 mornings." in basis_words(more)
+    unscanned = [x for x in lines if "C2" not in x or "Scan" not in x]
+    told = [asked(study_of(unscanned), code).notes for code in ("C1", "C2")]
+    assert [[n.code for n in x] for x in told] == [[], ["no_scan_of_client"]]
+    assert asked(study_of([x for x in lines if "Scan" not in x])).notes == ()
 
 
 def test_track_on_the_command_line(tmp_path, capsys):
