@@ -10,7 +10,9 @@ from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.plan.schedule import ordinal
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.held_back import held_back
+from anchor_tally.analysis.time import device_slopes as device_slopes_module
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
+from anchor_tally.analysis.time.device_slopes import device_slopes
 from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.app.plan import planned_steps
 from anchor_tally.cli.main import main
@@ -19,6 +21,7 @@ from anchor_tally.domain.scheme import SchemeRule
 from anchor_tally.domain.snapshot import HELD
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
+from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.instruments import PutInstrument
@@ -215,3 +218,29 @@ def test_the_effort_of_what_comes_next():
     client = session.catalogue().client_coded("C1")
     session.do(PutClient(replace(client, sex="female", cautions=frozenset({"pregnant"}))))
     assert next_words(estimate(session)) == ""
+
+
+def test_slopes_of_a_device_are_kept_as_long_as_its_readings_are():
+    """After an edit of one device what is told of each is what another session computes anew."""
+    lines = squad_lines(np.random.default_rng(5))
+    session = study_of(lines)
+    estimate(session)
+
+    def told(of):
+        snapshot = finish(of.wide_snapshot_steps((FAT,)))
+        scan = snapshot.instrument_named("Scan")
+        return [
+            device_slopes(snapshot, Lens(), snapshot.instrument_named(x), scan)
+            for x in ("Fir", "Elm")
+        ]
+
+    before = told(session)
+    row = next(r for r in session.readings() if r.instrument == "Elm")
+    session.do(ExcludeReading(row.id, "drawn"))
+    after = told(session)
+    assert after[0] is before[0]
+    assert after[1] != before[1]
+    device_slopes_module._KNOWN.clear()
+    assert told(session) == after
+    session.do(StateValue(FAT, "reference_sd", 0.2))
+    assert told(session)[0] != after[0]

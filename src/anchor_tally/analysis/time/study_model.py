@@ -22,7 +22,7 @@ from ...stats.estimate import Estimate, FrozenArrays
 from ...stats.offsets import day_to_day
 from ...stats.source_spreads import Sources, estimate_levels, spreads_of
 from ..pairs.comparator import CannotCompare, find_comparator, readers_of
-from ..pairs.reference_slopes import scan_error, shows_too_little
+from ..pairs.reference_slopes import shows_too_little
 from ..review.finding import Finding
 from ..review.held_back import held_back
 from .device_slopes import device_slopes
@@ -190,7 +190,7 @@ class StudyModelRequest:
                 continue
             if scanned:
                 found = device_slopes(s, self.lens, item, anchor)
-                errors.append(scan_error(found.pairs, reference_sd).sd)
+                errors.append(found.scan_sd)
                 if shows_too_little(found.follows):
                     left_out[item.name] = STUCK
                     continue
