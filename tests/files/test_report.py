@@ -197,6 +197,10 @@ def test_a_client_takes_home_what_is_known():
     )
     ends = f"{signed(v.change.interval.low)} to {signed(v.change.interval.high)}"
     assert row[2] == f"{signed(v.change.value)} percentage points (95 % interval {ends})"
+    what = page.sections[0].blocks[1].figure.shown  # the course that the table tells
+    assert (what.goal, what.events) == (None, ())
+    assert what.level[-1] == pytest.approx(level.value)
+    assert what.level[-1] + what.half[-1] == pytest.approx(level.interval.high)
     html = as_html(page)
     for hidden in ("Zoe", "private", "12.3 %", "goal", "Alder", "athlete"):
         assert hidden not in html

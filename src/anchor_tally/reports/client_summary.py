@@ -9,10 +9,12 @@ from typing import Any
 
 from ..analysis.people.fat_ranges import Placed
 from ..analysis.plan.schedule import Schedule
+from ..analysis.time.best_estimate_result import BestEstimateResult
 from ..analysis.time.client_series import TrackSeries
 from ..analysis.time.track import TrackResult
 from ..domain.catalogue import Catalogue
 from ..domain.metrics import is_fat, metric_of
+from ..figures import best_course
 from ..figures import track as track_figure
 from ..figures.paper import PAPER, PaperFigure
 from ..figures.style import Mark, marks_of
@@ -81,7 +83,9 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
     found: list[Block] = [
         TableBlock("What was found", ("Measure", "Latest", "Change", "Between", "Meaning"), rows, 9)
     ]
-    if main.series is not None and main.series.day.size:
+    if main.result.best is not None and main.result.best.scans:
+        found.append(_course(f, main.result, main.result.best))
+    elif main.series is not None and main.series.day.size:
         found.append(_figure(f, main))
     place = main.result.place if f.ranges else None
     if place is not None and main.series is not None:
@@ -103,6 +107,32 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
         paper,
         contents=False,
     )
+
+
+def _course(f: SummaryFindings, r: TrackResult, best: BestEstimateResult) -> FigureBlock:
+    """The level that the table gives, by day."""
+    bare = replace(r, goal=None, events=())  # no goal and no remark on a client's page
+    what = best_course.info(bare, replace(best, goal=None))
+    items = (*f.catalogue.instruments.values(), *(s.instrument for s in r.series))
+    mark_of, m = marks_of(f.catalogue.instruments.values(), PAPER), metric_of(r.metric)
+    return FigureBlock(
+        f"{m.label} by day, from scans and all devices. Band: 95 % interval. Diamonds: scans. Open"
+        " marks: readings, less what their device differs by.",
+        f"{m.label}: {words.level_words(r, None)}; change: {words.change_words(r)}",
+        PaperFigure(
+            partial(_draw_course, what, {i.name: mark_of(i) for i in items}),
+            "summary-course",
+            what,
+            height=66,
+            margins=(16.0, 6.0, 13.0, 3.0),
+        ),
+    )
+
+
+def _draw_course(
+    what: best_course.BestCourseInfo, marks: Mapping[str, Mark], axes: Any, family: str
+) -> None:
+    best_course.draw(axes, what, marks, PAPER, family)
 
 
 def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
