@@ -678,6 +678,9 @@ def test_a_day_with_a_scan_alone_is_no_morning():
     told = [asked(study_of(unscanned), code).notes for code in ("C1", "C2")]
     assert [[n.code for n in x] for x in told] == [[], ["no_scan_of_client"]]
     assert asked(study_of([x for x in lines if "Scan" not in x])).notes == ()
+    scans_alone = asked(study_of([x for x in lines if "Scan" in x]))
+    assert scans_alone.scan_sd == pytest.approx(np.sqrt(0.3 * 1.0))  # as beside devices
+    assert scans_alone.scan_sd == pytest.approx(plain.scan_sd)
 
 
 def test_track_on_the_command_line(tmp_path, capsys):

@@ -27,7 +27,7 @@ from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.instruments import PutInstrument
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
 from anchor_tally.study.edits.scheme import AddRules
-from anchor_tally.wording.best_estimate import held_words, next_lines, next_words
+from anchor_tally.wording.best_estimate import held_words, next_head, next_lines, next_words
 from anchor_tally.wording.group_levels import under
 from places import reading, squad_lines, study_of
 
@@ -209,6 +209,9 @@ def test_the_effort_of_what_comes_next():
     assert {(c.price, c.cost) for c in r.ahead.candidates[1:]} == {("", None)}
     assert first.narrows(r.ahead.waiting) == pytest.approx((r.ahead.waiting - first.half) / 30)
     assert f"to ±{first.half:.1f} pp (30 min, 95 EUR)" in next_words(r)
+    assert next_head(r) == (
+        f"Half the 95 % interval in a week, ±{r.ahead.waiting:.2f} pp without another measurement:"
+    )
     assert next_lines(r)[0] == ("A scan", f"±{first.half:.2f} pp", "30 min, 95 EUR")
     best = max(r.ahead.candidates, key=lambda c: c.narrows(r.ahead.waiting))
     assert ("Most per minute" in next_words(r)) == (best is not first)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator
 from dataclasses import dataclass, replace
 from datetime import date
@@ -14,6 +15,7 @@ from ...domain.catalogue import Catalogue
 from ...domain.lens import Lens
 from ...domain.metrics import metric_named
 from ...domain.records import Instrument
+from ...domain.scan_precision import assumed_sd
 from ...domain.snapshot import OK, Columns, Floats, Ints, Snapshot
 from ...methods.registry import EQUATIONS
 from ...stats.best_estimate import Observations
@@ -197,7 +199,8 @@ class StudyModelRequest:
                 slopes[item.id] = _slope(found.follows)
             used.append(item)
             yield 0.5 * (k + 1) / len(items)
-        return used, left_out, slopes, max(errors, default=reference_sd or 1.0)
+        alone = reference_sd or _usual_scan_sd(s.columns[self.lens.metric], anchor)
+        return used, left_out, slopes, max(errors, default=alone)
 
     def _sets(
         self, told: list[Instrument], scanned: bool
@@ -274,6 +277,12 @@ def _shows_one_value(c: Columns, item: Instrument) -> bool:
     first[at[::-1]] = rows[::-1]
     days = np.unique(np.stack([c.client[rows], c.day[rows]]), axis=1).shape[1]
     return days >= clients.size + LEAST_DAYS and bool((c.value[rows] == c.value[first[at]]).all())
+
+
+def _usual_scan_sd(c: Columns, anchor: Instrument) -> float:
+    """SD of one scan where no device is paired with any: the middle of the usual range."""
+    shown = c.value[(c.status == OK) & (c.instrument == anchor.id)]
+    return math.sqrt(math.prod(assumed_sd(c.metric, float(shown.mean()) if shown.size else 0.0)))
 
 
 def _slope(follows: Estimate | None) -> float:
