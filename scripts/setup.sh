@@ -27,7 +27,9 @@ lock=requirements.lock
 mark() { echo ".venv/.ready-$1-$(cat "requirements$1.lock" pyproject.toml | sha256sum | cut -c1-16)"; }
 if [ ! -f "$(mark -dev)" ] && { [ "$lock" != requirements.lock ] || [ ! -f "$(mark "")" ]; }; then
   [ -x .venv/bin/python ] || "${PYTHON:-python3}" -m venv .venv
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock"
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes --no-compile -r "$lock"
+  # bytecode on all cores, and none of the packages' own tests: pip compiles one file after the other
+  .venv/bin/python -m compileall -q -j 0 -x '/tests?/' .venv/lib/python3*/site-packages
   .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
   rm -f .venv/.ready-*
   suffix=${lock#requirements}
