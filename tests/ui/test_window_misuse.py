@@ -239,7 +239,7 @@ def test_start_without_a_study(qtbot, window_on, tmp_path):
 
 @pytest.mark.prepared
 def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monkeypatch):
-    """Twelve studies in one window: one window, the files closed, the pages and studies gone.
+    """Six studies in one window: one window, the files closed, the pages and studies gone.
 
     Demo folders go with their study.
     """
@@ -255,7 +255,7 @@ def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monke
         lambda: window.preparation.settled, timeout=30_000
     )  # all that is there then is frozen
     files = len(os.listdir("/proc/self/fd"))
-    for k in range(12):
+    for k in range(6):
         window.go("plan")
         pages += window.pages.values()
         sessions.append(weakref.ref(window.session))
