@@ -12,8 +12,10 @@ from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.held_back import held_back
 from anchor_tally.analysis.time import device_slopes as device_slopes_module
 from anchor_tally.analysis.time.best_estimate import BestEstimateRequest
+from anchor_tally.analysis.time.best_estimate_result import Odd
 from anchor_tally.analysis.time.device_slopes import device_slopes
 from anchor_tally.analysis.time.group_levels import GroupRequest
+from anchor_tally.analysis.time.study_model import EPOCH
 from anchor_tally.app.plan import planned_steps
 from anchor_tally.cli.main import main
 from anchor_tally.domain.lens import Lens
@@ -27,7 +29,13 @@ from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.instruments import PutInstrument
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
 from anchor_tally.study.edits.scheme import AddRules
-from anchor_tally.wording.best_estimate import held_words, next_head, next_lines, next_words
+from anchor_tally.wording.best_estimate import (
+    bench_words,
+    held_words,
+    next_head,
+    next_lines,
+    next_words,
+)
 from anchor_tally.wording.group_levels import under
 from places import reading, squad_lines, study_of
 
@@ -74,6 +82,15 @@ def test_a_mistyped_reading_waits_until_it_is_decided(tmp_path, capsys):
     assert "Some readings do not count until you decide in Review (C1)." in under(group)
     mine = next(r for r in group.rows if r.client.code == "C1")
     assert mine.value.value == pytest.approx(waiting.value.value, abs=1e-6)
+    assert "this visit included" in bench_words(waiting)  # the visit is not the newest one
+    newest = replace(waiting, held=(replace(waiting.held[0], day=waiting.at),))
+    assert "this visit included" not in bench_words(newest)
+    assert bench_words(newest).endswith("(possible typing error).")
+    odd = Odd("Elm", "", waiting.at - 3, waiting.at, 3.0, 0.001)
+    assert "Elm disagrees with the other readings: 3.0 pp above" in bench_words(
+        replace(waiting, odd=(odd,))
+    )
+    assert "disagrees" not in bench_words(replace(waiting, odd=(replace(odd, last=odd.first),)))
     session.do(Decide(finding.key, "again", "when they come next"))
     assert estimate(session).held == waiting.held
     session.do(Decide(finding.key, "keep", "it was so on the display"))
@@ -135,8 +152,9 @@ def test_what_waits_is_what_the_review_says_not_to_use():
     snapshot = finish(session.wide_snapshot_steps((FAT,)))
     before = datetime(2026, 6, 1).timestamp()  # the last weeks are ahead of that day
     ahead = held_back(replace(snapshot, now=before), FAT)
-    late = {int(d) for d in ahead.columns.day[ahead.columns.status == HELD]}
-    assert min(late - {x.day for x in held}) > 0
+    late = {int(d) + EPOCH for d in ahead.columns.day[ahead.columns.status == HELD]}
+    own = {int(d) + EPOCH for d in snapshot.columns[FAT].day}
+    assert late == {d for d in own if d > ordinal("2026-06-02")} | {x.day for x in held}
     assert {f.rule for f, _ in ahead.findings} == {"repeats", "ahead"}
     assert (snapshot.columns[FAT].status != HELD).all()
 
@@ -224,7 +242,7 @@ def test_the_effort_of_what_comes_next():
 
 
 def test_slopes_of_a_device_are_kept_as_long_as_its_readings_are():
-    """After an edit of one device what is told of each is what another session computes anew."""
+    """After an edit of one device what is kept of each is what is computed anew."""
     lines = squad_lines(np.random.default_rng(5))
     session = study_of(lines)
     estimate(session)

@@ -16,7 +16,7 @@ from .records import Client, Instrument, Setting
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 # states of a reading in columns; simulated: of no real device, in a study that is not for practice;
-# held: a finding of the review about it waits for a decision, which only some results ask for
+# held: a finding of the review about it waits for a decision; only the best estimate sets it
 OK, FAILED, EXCLUDED, SIMULATED, HELD = 0, 1, 2, 3, 4
 _EPOCH = date(1970, 1, 1).toordinal()
 
@@ -160,7 +160,7 @@ class Snapshot:
     population; ``landmarks`` the sites that were taken at several landmarks for it. ``inputs`` are
     the stored readings that equations use or that these are compared with, by metric.
     ``confirmed`` are keys of review findings that somebody has looked at and left as they are;
-    ``now`` is the moment of the look, in seconds.
+    ``now`` is the moment at which the study was read, in seconds.
     """
 
     revision: int

@@ -262,12 +262,20 @@ def sentences(r: BestEstimateResult) -> list[str]:
 
 
 def bench_words(r: BestEstimateResult) -> str:
-    """The value once the readings of a visit are in; "" without a scan."""
+    """The value once the readings of a visit are in; "" without a scan.
+
+    Readings of the visit that wait are named: they are not in the value. So are those that disagree
+    with all others: they are in it.
+    """
     if not r.scanned:
         return ""
     m = metric_of(r.metric)
     value = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
-    return f"{r.client.code} from all sources, this visit included: {value} on {day_of(r.at)}."
+    waits = any(x.day >= r.at for x in r.held)
+    included = "" if waits else ", this visit included"
+    said = [f"{r.client.code} from all sources{included}: {value} on {day_of(r.at)}."]
+    said += [_odd(x, m) for x in r.odd if x.last >= r.at]
+    return " ".join([*said, held_words(r)] if waits else said)
 
 
 SHARE_HEADS = ("Source", "Part of the value", "Days")

@@ -50,7 +50,7 @@ def held_back(snapshot: Snapshot, metric: str) -> HeldBack:
     Returns
     -------
     HeldBack
-        The very columns of the snapshot where nothing waits.
+        The metric without these readings; the same columns object where nothing waits.
 
     Notes
     -----
