@@ -158,8 +158,8 @@ class MainWindow(Wayfinding):
         self.jobs.running.connect(self.footer.run)
         self.jobs.quiet.connect(self.footer.rest)
         self.lens = LensBar(session)
-        self.dress(self.lens)
         self.frame.put_lens(self.lens)
+        self.dress(self.lens)
         self.put_case(session.case)
         session.changed.append(self.refresh)
         self.watch.watch(session)
@@ -216,7 +216,6 @@ class MainWindow(Wayfinding):
         for widget in gone:
             if widget is not None:
                 widget.hide()
-                widget.setParent(None)
                 widget.deleteLater()
         session, self.session = self.session, None
         if session.path is not None and not is_demo(session.path):
@@ -261,8 +260,8 @@ class MainWindow(Wayfinding):
             self._drawer = Drawer(self.session)
             self._drawer.message.connect(self.say)
             self._drawer.toggled.connect(self._drawer_toggled)
-            self.dress(self._drawer)
             self.frame.put_drawer(self._drawer)
+            self.dress(self._drawer)
         return self._drawer
 
     def page(self, key: str) -> Page:
@@ -292,8 +291,8 @@ class MainWindow(Wayfinding):
             page.opened.connect(self.open_found)
             page.counted.connect(self._reviewed)
             self.pages[key] = page
-            self.dress(page)
             self.stack.addWidget(page)
+            self.dress(page)
         return self.pages[key]
 
     def _hand_over(self, page: Page) -> None:

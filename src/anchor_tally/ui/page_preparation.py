@@ -39,17 +39,14 @@ class PagePreparation(QObject):
         return self._idle.isActive()
 
     def begin(self, jobs: Jobs) -> None:
-        """The first answer stands: prepare the rest."""
+        """The first answer stands: prepare the rest once it is drawn."""
         self.jobs = jobs
-        if self._importing is None:
-            self._importing = threading.Thread(target=import_pages, name="pages", daemon=True)
-            self._importing.start()
         if not self._idle.isActive():
             self._idle.start()
 
     def again(self) -> None:
         """The study has changed: what was prepared from it is looked at again."""
-        if self._importing is not None:
+        if self.jobs is not None:
             self._idle.start()
 
     def stop(self) -> None:
@@ -71,9 +68,14 @@ class PagePreparation(QObject):
         return FigureView.all_drawn()
 
     def _turn(self) -> None:
-        if self.jobs is None or self._importing is None:
+        if self.jobs is None:
             self._idle.stop()
-        elif not self._importing.is_alive() and not self.jobs.busy() and self.drawn():
+        elif self.jobs.busy() or not self.drawn():
+            return
+        elif self._importing is None:  # beside the first picture it would double its time
+            self._importing = threading.Thread(target=import_pages, name="pages", daemon=True)
+            self._importing.start()
+        elif not self._importing.is_alive():
             missing = [key for key in PAGES if key not in self.made()]
             if missing:
                 page = self.make(missing[0])
