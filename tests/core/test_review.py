@@ -313,7 +313,7 @@ def test_mass_comes_from_the_same_client_before():
     ("plant", "rule", "words"),
     [
         (_slip, "slip", "176.4 kg, usually about 80.1: pounds for kilograms?"),
-        (_at_odds, "at_odds", "36.3 %, usually about 19.2 for this client and device."),
+        (_at_odds, "at_odds", "36.3 %, usually about 19.3 for this client and device."),
         (_repeats, "repeats", "29.1 % differs from the other repeats (19.2 and 19.2)."),
         (_region, "region_mix", "include the head and others do not"),
         (_water, "water", "points above the client's recent mean"),

@@ -102,14 +102,23 @@ class _Sums(FrozenArrays):
         out.setflags(write=False)
         return out
 
+    @cached_property
+    def starts(self) -> Ints:
+        """First occasion of each client (C,); those of one client follow each other."""
+        out = np.searchsorted(self.client_of, np.arange(self.clients))
+        out.setflags(write=False)
+        return out
+
+    @cached_property
+    def columns(self) -> Floats:
+        """The occasion means by column, (q, M)."""
+        out = np.ascontiguousarray(self.means.T)
+        out.setflags(write=False)
+        return out
+
     def per_client(self, values: Floats) -> Floats:
         """Sum (M,) or (M, q) over the occasions of each client."""
-        if values.ndim == 1:
-            return np.asarray(
-                np.bincount(self.client_of, values, minlength=self.clients), dtype=float
-            )
-        columns = [np.bincount(self.client_of, v, minlength=self.clients) for v in values.T]
-        return np.asarray(np.stack(columns, axis=1), dtype=float)
+        return np.asarray(np.add.reduceat(values, self.starts, axis=0))
 
     def weights(self, theta: Floats) -> tuple[Floats, Floats, Floats]:
         """Occasion weights w, client sums W and client weights 1/(s_c² + 1/W) at ``theta``."""
@@ -131,6 +140,27 @@ class _Sums(FrozenArrays):
         return np.asarray(out + self.within / theta[2] if theta[2] > 0 else out, dtype=float)
 
 
+def _cross(shares: Floats, m: Floats, n: Floats) -> Floats:
+    """Weighted cross products over clients, made symmetric.
+
+    ``shares`` (K, C) or (C,) are the weights, ``m`` and ``n`` have shape (q, C); (K, q, q).
+    """
+    q = len(m)
+    out = (shares @ (m[:, None] * n).reshape(q * q, -1).T).reshape(-1, q, q)
+    return np.asarray(out if m is n else (out + out.transpose(0, 2, 1)) / 2)
+
+
+def _products(m: Floats, n: Floats) -> Floats:
+    """Products of rows 1 and 1, 1 and 2, 2 and 2 of two (2, k) arrays, (3,)."""
+    found = m @ n.T
+    return np.array([found[0, 0], (found[0, 1] + found[1, 0]) / 2, found[1, 1]])
+
+
+def _symmetric(upper: Floats) -> Floats:
+    """A symmetric (2, 2) matrix from its upper triangle (3,)."""
+    return np.array([[upper[0], upper[1]], [upper[1], upper[2]]])
+
+
 def _group_sums(z: Floats, client: Ints, occasion: Ints, p: int) -> tuple[_Sums, Ints]:
     clients, c = np.unique(client, return_inverse=True)
     key = c.astype(np.int64) * (int(occasion.max()) - int(occasion.min()) + 1) + (
@@ -145,6 +175,22 @@ def _group_sums(z: Floats, client: Ints, occasion: Ints, p: int) -> tuple[_Sums,
     return _Sums(means, sizes, client_of, clients.size, resid.T @ resid, len(z), p), clients
 
 
+@dataclass(frozen=True, slots=True)
+class _Criterion:
+    """The profiled criterion at two ratios, with its first and second derivatives.
+
+    It is a determinant part plus df·log of the residual sum of squares; ``rss1``, ``rss2`` and
+    ``det2`` are the derivatives of each.
+    """
+
+    value: float
+    first: Floats
+    second: Floats
+    rss1: Floats
+    rss2: Floats
+    det2: Floats
+
+
 class _Profile:
     """Profiled REML criterion of the variance ratios (client, occasion).
 
@@ -154,70 +200,63 @@ class _Profile:
     def __init__(self, sums: _Sums, free: tuple[bool, bool]) -> None:
         self.s, self.free = sums, free
 
-    def evaluate(
-        self, g: Floats
-    ) -> tuple[float, Floats, Floats, tuple[Floats, list[Floats], list[Floats]]]:
+    def evaluate(self, g: Floats) -> _Criterion:
         s, p = self.s, self.s.p
-        q = s.means.shape[1]
-        gc, go = g
-        v = go + 1 / s.sizes
-        w = 1 / v
-        powers = [w, w * w, w * w * w]
-        big = [s.per_client(x) for x in powers]
-        t = [s.per_client(x[:, None] * s.means) for x in powers]
+        gc, go = float(g[0]), float(g[1])
+        w = 1 / (go + 1 / s.sizes)
+        powers = np.array([w, w * w, w * w * w])
+        # sums over the occasions of each client: of the powers of w, and of those times the means
+        big = np.add.reduceat(powers, s.starts, axis=1)
+        t0, t1, t2 = np.add.reduceat(powers[:, None, :] * s.columns, s.starts, axis=2)
         a = 1 + gc * big[0]
-
-        def cross(k: Floats, m: Floats, n: Floats) -> Floats:
-            out = (m * k[:, None]).T @ n
-            return (out + out.T) / 2
-
         c = gc / a
-        full = s.within + (powers[0] @ s.products).reshape(q, q) - cross(c, t[0], t[0])
-        # first derivatives: dw = -w², dW = W2·(-1), dT = -T2, dc/dW = -c², dc/dgc = 1/a²
-        d_c = -cross(1 / a**2, t[0], t[0])
-        d_o = (
-            -(powers[1] @ s.products).reshape(q, q)
-            - cross(c * c * big[1], t[0], t[0])
-            + 2 * cross(c, t[1], t[0])
-        )
-        d_cc = cross(2 * big[0] / a**3, t[0], t[0])
-        d_co = 2 * cross(1 / a**2, t[1], t[0]) - cross(2 * gc * big[1] / a**3, t[0], t[0])
+        square = 1 / (a * a)
+        cube = 2 * square / a
         c1 = c * c * big[1]
-        c2 = 2 * c**3 * big[1] ** 2 - 2 * c * c * big[2]
-        d_oo = (
-            2 * (powers[2] @ s.products).reshape(q, q)
-            - cross(c2, t[0], t[0])
-            + 4 * cross(c1, t[1], t[0])
-            - 2 * cross(c, t[1], t[1])
-            - 4 * cross(c, t[2], t[0])
-        )
-        first, second = [d_c, d_o], [d_cc, d_co, d_oo]
-        logdet = float(np.log(s.sizes * v).sum() + np.log(a).sum())
-        ld1 = np.array([(big[0] / a).sum(), w.sum() - (gc * big[1] / a).sum()])
-        ld2 = np.array(
+        c2 = 2 * c * (c1 * big[1] - c * big[2])
+        whole = (powers @ s.products).reshape(3, p + 1, p + 1)
+        shares = np.array([c, square, c1, cube * big[0], cube * gc * big[1], c2])
+        beside = _cross(shares, t0, t0)
+        across = _cross(shares[:3], t1, t0)
+        full = s.within + whole[0] - beside[0]
+        # first derivatives: dw = -w², dW = W2·(-1), dT = -T2, dc/dW = -c², dc/dgc = 1/a²
+        first = np.array([-beside[1], 2 * across[0] - whole[1] - beside[2]])
+        second = np.array(
             [
-                [-((big[0] / a) ** 2).sum(), -(big[1] / a**2).sum()],
-                [
-                    -(big[1] / a**2).sum(),
-                    -powers[1].sum() + (2 * gc * big[2] / a).sum() - ((gc * big[1] / a) ** 2).sum(),
-                ],
+                beside[3],
+                2 * across[1] - beside[4],
+                2 * (whole[2] - _cross(c, t1, t1)[0] - 2 * _cross(c, t2, t0)[0] + 2 * across[2])
+                - beside[5],
             ]
         )
+        inverse = np.linalg.inv(full[:p, :p])
+        b = np.ones(p + 1)
+        b[:p] = -inverse @ full[:p, p]  # the residual sum of squares is b'·full·b
+        moved = first @ b
+        rss, rss1 = float(b @ full @ b), moved @ b
+        if rss == 0:
+            raise np.linalg.LinAlgError("no residual is left")
+        rss2 = (second @ b) @ b - 2 * _products(moved[:, :p] @ inverse, moved[:, :p])
+        # the logarithms of two determinants: of the covariance, and of that of the fixed effects
+        share = inverse @ first[:, :p, :p]
+        u, v = big[0] / a, c * big[1]
+        sums, both = powers.sum(axis=1), float(big[1] @ square)
+        det1 = np.trace(share, axis1=1, axis2=2) + np.array([u.sum(), sums[0] - v.sum()])
+        det2 = (
+            np.trace(inverse @ second[:, :p, :p], axis1=1, axis2=2)
+            - _products(share.reshape(2, -1), share.transpose(0, 2, 1).reshape(2, -1))
+            - (u @ u, both, sums[1] - 2 * (c @ big[2]) + v @ v)
+        )
+        logdet = np.log(a).sum() - np.log(w / s.sizes).sum()
         df = s.n - p
-        f, f1, f2 = logdet, ld1.copy(), ld2.copy()
-        for size, factor in ((p, 1 - df), (q, df)):
-            block = full[:size, :size]
-            inverse = np.linalg.inv(block)
-            f += factor * float(np.linalg.slogdet(block)[1])
-            parts = [inverse @ m[:size, :size] for m in first]
-            f1 += factor * np.array([np.trace(m) for m in parts])
-            h = np.empty((2, 2))
-            for (i, j), m in zip(((0, 0), (0, 1), (1, 1)), second, strict=True):
-                h[i, j] = h[j, i] = np.trace(inverse @ m[:size, :size]) - np.sum(
-                    parts[i] * parts[j].T
-                )
-            f2 += factor * h
-        return f, f1, f2, (full, first, second)
+        return _Criterion(
+            float(logdet + np.linalg.slogdet(full[:p, :p])[1]) + df * math.log(abs(rss)),
+            det1 + df * rss1 / rss,
+            _symmetric(det2 + df * (rss2 / rss - _products(rss1[:, None], rss1[:, None]) / rss**2)),
+            rss1,
+            _symmetric(rss2),
+            _symmetric(det2),
+        )
 
     def minimise(self, start: Floats) -> tuple[Floats, float]:
         """Newton steps on the SD ratios.
@@ -226,48 +265,48 @@ class _Profile:
         """
         free = np.array(self.free)
         ratio = np.where(free, np.sqrt(np.maximum(start, 1e-8)), 0.0)
-        f, f1, f2, _ = self.evaluate(ratio**2)
+        at = self.evaluate(ratio**2)
         for _ in range(100):
-            gradient = 2 * ratio * f1 * free
-            hessian = 4 * np.outer(ratio, ratio) * f2 + np.diag(2 * f1)
+            gradient = 2 * ratio * at.first * free
+            hessian = 4 * np.outer(ratio, ratio) * at.second + np.diag(2 * at.first)
             hessian[~free] = hessian[:, ~free] = 0
             hessian[np.diag_indices(2)] += ~free
             values, vectors = np.linalg.eigh(hessian)
             step = -vectors @ ((vectors.T @ gradient) / np.maximum(np.abs(values), 1e-9))
             limit = 2.0 * (1 + np.abs(ratio)).max()
-            if abs(float(gradient @ step)) < 1e-13 * (1 + abs(f)) and values.min() > -1e-9:
+            if abs(float(gradient @ step)) < 1e-13 * (1 + abs(at.value)) and values.min() > -1e-9:
                 break  # the Newton decrement is below the noise of the criterion
             length = float(np.abs(step).max())
             step *= min(1.0, limit / length) if length > 0 else 1.0
             scale = 1.0
             while scale > 1e-10:
                 trial = np.abs(ratio + scale * step)
-                f_new, f1_new, f2_new, _ = self.evaluate(trial**2)
-                if f_new <= f + 1e-12 * abs(f):
+                new = self.evaluate(trial**2)
+                if new.value <= at.value + 1e-12 * abs(at.value):
                     break
                 scale /= 2
             else:
                 break
             moved = float(np.abs(trial - ratio).max())
-            ratio, f, f1, f2 = trial, f_new, f1_new, f2_new
+            ratio, at = trial, new
             # a ratio that has run into zero while the criterion still falls there is pushed off the
             # false zero
-            stuck = free & (ratio < 1e-5) & (f1 < -1e-8)
+            stuck = free & (ratio < 1e-5) & (at.first < -1e-8)
             if stuck.any():
                 ratio = np.where(stuck, 1e-2, ratio)
-                f, f1, f2, _ = self.evaluate(ratio**2)
+                at = self.evaluate(ratio**2)
                 continue
             if moved <= 1e-10 * (1 + float(ratio.max())):
                 break
         # on the boundary: exactly zero
-        g = ratio**2
+        g, f = ratio**2, at.value
         for k in range(2):
             if free[k] and 0 < g[k] < 1e-6:
                 at_zero = g.copy()
                 at_zero[k] = 0.0
-                f_zero, f1_zero, _, _ = self.evaluate(at_zero)
-                if f_zero <= f + 1e-9 and f1_zero[k] >= 0:
-                    g, f = at_zero, f_zero
+                zero = self.evaluate(at_zero)
+                if zero.value <= f + 1e-9 and zero.first[k] >= 0:
+                    g, f = at_zero, zero.value
         return g, f
 
 
@@ -516,31 +555,10 @@ def _theta_covariance(state: _State, sums: _Sums, theta: Floats) -> Floats:
     residual = theta[residual_slot]
     if residual <= 0:
         return np.zeros((3, 3))
-    _, _, f2, (full, first, second) = profile.evaluate(g)
-    p = sums.p
-    s_inv, ratio = np.linalg.inv(full[:p, :p]), g
-    b = np.r_[-s_inv @ full[:p, p], 1.0]  # RSS = b' Q b at the optimum of beta
-    r1 = np.array([b @ m @ b for m in first])
-    dbeta = [-s_inv @ (m @ b)[:p] for m in first]
-    r2 = np.empty((2, 2))
-    l2 = np.empty((2, 2))
-    for (i, j), m in zip(((0, 0), (0, 1), (1, 1)), second, strict=True):
-        r2[i, j] = r2[j, i] = b @ m @ b - 2 * dbeta[i] @ full[:p, :p] @ dbeta[j]
-        l2[i, j] = l2[j, i] = np.trace(s_inv @ m[:p, :p]) - np.sum(
-            (s_inv @ first[i][:p, :p]) * (s_inv @ first[j][:p, :p]).T
-        )
-    # log-determinant part: recover from the profile Hessian
-    q_inv = np.linalg.inv(full)
-    k2 = np.empty((2, 2))
-    for (i, j), m in zip(((0, 0), (0, 1), (1, 1)), second, strict=True):
-        k2[i, j] = k2[j, i] = np.trace(q_inv @ m) - np.sum(
-            (q_inv @ first[i]) * (q_inv @ first[j]).T
-        )
-    df = sums.n - p
-    logdet2 = f2 - (1 - df) * l2 - df * k2
+    at, ratio, df = profile.evaluate(g), g, sums.n - sums.p
     h = np.empty((3, 3))
-    h[:2, :2] = logdet2 + l2 + r2 / residual
-    h[2, :2] = h[:2, 2] = -r1 / residual
+    h[:2, :2] = at.det2 + at.rss2 / residual
+    h[2, :2] = h[:2, 2] = -at.rss1 / residual
     h[2, 2] = df
     active = [k for k in range(2) if free[k] and ratio[k] > 0] + [2]
     sub = h[np.ix_(active, active)]

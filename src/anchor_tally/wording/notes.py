@@ -5,7 +5,7 @@ from __future__ import annotations
 from string import Formatter
 
 from ..stats.estimate import Fact, Note
-from .numbers import day_words, p_value
+from .numbers import day_words, number, p_value, signed
 
 NOTES = {
     # pairs and agreement
@@ -85,7 +85,7 @@ NOTES = {
     "review_slip": "{value:.{decimals}f} {unit}, usually about {expected:.{decimals}f}: {slip}?",
     "review_at_odds": "{value:.{decimals}f} {unit}, usually about {expected:.{decimals}f} for this client and device.",
     "review_scan": "Scan {value:.1f} {unit}: {devices:|device shows|devices show} it {gap:abs.1f} {difference} too {gap:high|low}, compared with the client's other scans.",
-    "review_client_offset": "Differs from the scan by {mean:+.1f} {unit}, from the other clients' scans by {others:+.1f} {unit} on average.",
+    "review_client_offset": "Mean difference from the scan {mean:+.1f} {unit}; {others:+.1f} {unit} in the other clients.",
     "review_repeats": "{value:.{decimals}f} {unit} differs from the other repeats ({others:.{decimals}f| and }).",
     "review_missing_repeats": "{short} of {visits} sets have fewer than the {planned} planned repeats.",
     "review_failures": "{share:.0f} % of {n} readings failed.",
@@ -189,7 +189,11 @@ class _Facts(Formatter):
             value, spec = abs(value), spec.removeprefix("abs")
         if spec == "p":
             return p_value(value)
-        text = format(value, spec).replace("-", "−")
+        if spec.endswith("f"):  # ".1f" or, for a difference, "+.1f"
+            show = signed if spec.startswith("+") else number
+            text = show(float(value), int(spec.lstrip("+").strip(".f")))
+        else:
+            text = format(value, spec).replace("-", "−")
         return f"{text} {words[0] if text == '1' else words[1]}" if words else text
 
 

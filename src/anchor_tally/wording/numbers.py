@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
+from decimal import ROUND_HALF_UP, Decimal
 
 from ..stats.estimate import Interval
 
@@ -10,10 +11,22 @@ MISSING = "–"
 
 
 def number(value: float | None, decimals: int = 1) -> str:
-    """A value with fixed decimals and a real minus sign; an en dash when there is none."""
+    """A value with fixed decimals and a real minus sign; an en dash when there is none.
+
+    A half is rounded away from zero, as a spreadsheet does. The mean of readings shown to 0.1 often
+    ends on a half, and the last bits of its sum must not decide.
+
+    Examples
+    --------
+    >>> number(1.25 - 1e-15), number(-0.15 + 1e-15), number(-0.04), number(None)
+    ('1.3', '−0.2', '0.0', '–')
+    """
     if value is None:
         return MISSING
-    text = f"{value:.{decimals}f}"
+    if not abs(value) < 1e12:  # no measurement; such a number has no digits to spare
+        return f"{value:.{decimals}f}".replace("-", "−")
+    whole = Decimal(repr(round(float(value), decimals + 8)))
+    text = f"{whole.quantize(Decimal(1).scaleb(-decimals), ROUND_HALF_UP):f}"
     if float(text) == 0:
         text = text.lstrip("-")
     return text.replace("-", "−")
