@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ..analysis.entry.entry_rows import LastVisit, cells_of
 from ..analysis.entry.row_answers import free_repeat
+from ..analysis.people.cautions import Caution, cautions_of, locks, scan_cautions
 from ..analysis.plan.orders import order_at
 from ..domain.errors import UserError
+from ..domain.records import Client, Instrument
 from ..domain.repeats import Rule
 from ..study.edits.readings import AddReadings, NewReading
+from ..wording.bench import caution_words
+from ..wording.notes import sentence
 from .session import Session
 
 
@@ -51,6 +55,36 @@ def last_visit(session: Session, client: str, visit: int | None) -> LastVisit:
     return LastVisit(
         tuple(r for r in session.readings(visit=before.id) if r.status == "ok" and not r.simulated)
     )
+
+
+def cautions_at(
+    session: Session, client: Client, day: str, station: str, instruments: Iterable[Instrument]
+) -> tuple[list[str], Mapping[str, Caution]]:
+    """What is to be told of a client at a station, and what must not be used there.
+
+    Parameters
+    ----------
+    session : Session
+        The open study.
+    client : Client
+        The person of the visit.
+    day : str
+        ISO day of the visit; "" where it is not known, then today counts.
+    station : str
+        Key of the station.
+    instruments : iterable of Instrument
+        Those that the station may show.
+
+    Returns
+    -------
+    tuple
+        Sentences, and by the name of an instrument the caution that forbids it.
+    """
+    texts = [caution_words(c) for c in cautions_of(client, day)]
+    if station == "scan":
+        scans = session.scan_days(client.code)
+        texts += [sentence(n) for n in scan_cautions(client, scans, day or session.today())]
+    return texts, locks(client, instruments)
 
 
 def device_order(session: Session, client: str, visit: int | None) -> tuple[str, ...]:

@@ -5,26 +5,21 @@ from __future__ import annotations
 import time
 from collections.abc import Generator, Sequence
 from datetime import date
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton, QWidget
 
 from ...analysis.agreement.hydration import FAT, WATER
-from ...analysis.people.cautions import fat_unseen
 from ...analysis.time.best_estimate_result import BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
 from ...analysis.time.group_levels import GroupResult
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
-from ...app.client_page import page_material_steps, write_page_steps
 from ...app.find import Found
-from ...app.jobs import Job
 from ...app.plan import planned_steps
 from ...domain.events import Event
 from ...domain.lens import Lens
-from ...domain.metrics import is_fat
 from ...domain.records import Instrument
 from ...domain.snapshot import Snapshot
 from ...figures import best_course
@@ -42,12 +37,12 @@ from ...wording.best_estimate import (
 )
 from ...wording.names import short_name
 from ...wording.statistics import Line
-from ..file_names import target_of
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
 from ..widgets import Flow, label, letters_wide, paired
 from .all_clients import AllClients
 from .client_events import ClientEvents
+from .client_page_button import ClientPageButton
 
 if TYPE_CHECKING:
     from ..canvas import FigureView
@@ -100,9 +95,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.from_.editingFinished.connect(self._dates_typed)
         self.to.editingFinished.connect(self._dates_typed)
         self.goal.editingFinished.connect(self._set_goal)
-        self.page_button = QPushButton("&Page for the client…")
-        self.page_button.setToolTip("One page to hand over, with or without body fat; no goals")
-        self.page_button.clicked.connect(self._ask_page)
+        self.page_button = ClientPageButton(self.session, self.jobs)
+        self.page_button.told.connect(self.message)
+        self.client.currentTextChanged.connect(lambda code: setattr(self.page_button, "code", code))
         row = Flow(6)
         for part in (
             paired("&Client", self.client, "Client"),
@@ -205,40 +200,6 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def request(self, snapshot: Snapshot, lens: Lens) -> Generator[float, None, TrackResult]:
         return TrackRequest(snapshot, lens, **self._asking).run()
-
-    def _ask_page(self) -> None:
-        """Choose where the page of the client goes, and whether it gives body fat."""
-        code = self.client.currentText()
-        client = self.session.catalogue().client_coded(code)
-        if client is None or self.session.writing:
-            return
-        kinds = {f"Without body fat (*{s})": (False, s) for s in (".pdf", ".html")}
-        if not fat_unseen(client):
-            with_fat = {f"With body fat (*{s})": (True, s) for s in (".pdf", ".html")}
-            first = is_fat(self.session.lens.metric)
-            kinds = with_fat | kinds if first else kinds | with_fat
-        path, kind = QFileDialog.getSaveFileName(
-            self, f"Page for {code}", f"{code}.pdf", ";;".join(kinds)
-        )
-        if path:
-            fat, suffix = kinds[kind]
-            target, refused = target_of(path, suffix, (".pdf", ".html"))
-            if refused:
-                self.message.emit(refused, True)
-            else:
-                self._write_page(code, target, fat=fat)
-
-    def _write_page(self, code: str, path: Path, *, fat: bool) -> None:
-        def written(target: Path) -> None:
-            self.message.emit(f"Page for {code} written to {target}.", False)
-
-        job = Job(
-            f"Writing {path.name}",
-            lambda: page_material_steps(self.session, code, fat=fat),
-            lambda material: write_page_steps(material, path),
-        )
-        assert self.jobs is not None
-        self.jobs.start("client page", job, written, lambda text: self.message.emit(text, True))
 
     def take_client(self, code: str) -> None:
         self.in_hand = code  # chosen when the list of clients is filled

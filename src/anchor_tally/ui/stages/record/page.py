@@ -20,8 +20,8 @@ from ....analysis.entry.assessor import errors_of
 from ....analysis.entry.entry_rows import device_rows, may_be_said
 from ....analysis.entry.field_method import station_results
 from ....analysis.pairs.computed_values import visit_inputs
-from ....analysis.people.cautions import Caution, cautions_of, fat_unseen, locks, scan_cautions
-from ....app.bench import Place, Standing, device_order, last_visit
+from ....analysis.people.cautions import Caution, fat_unseen
+from ....app.bench import Place, Standing, cautions_at, device_order, last_visit
 from ....app.find import Found
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
@@ -35,13 +35,11 @@ from ....study.edits.visits import NoteVisit
 from ....wording.bench import (
     NOT_A_DIAGNOSIS,
     bench_headline,
-    caution_words,
     error_words,
     more_rows_words,
     order_words,
     unknown_client_words,
 )
-from ....wording.notes import sentence
 from ...pages import Page, Surroundings
 from ...widgets import label
 from .adder import Adder
@@ -460,18 +458,14 @@ class RecordStage(Page):
         names = {i.name for i in there}
         there += [Instrument(0, name, kind) for name, kind, _ in self.added if name not in names]
         if self.station in STATION:
-            there += [Instrument(0, self.head.name, STATION[self.station].kind, electrodes="none")]
-        found = locks(client, there)
-        texts = [caution_words(c) for c in (cautions_of(client, self.day()) if client else ())]
-        if self.station == "impedance" and client:
-            forbidding = next((c for c in cautions_of(client) if c.forbids == "impedance"), None)
-            if forbidding is not None:
-                found[self.head.name] = forbidding
-        if self.station == "scan" and client:
-            day = self.day() or self.session.now().isoformat()
-            texts += [
-                sentence(n) for n in scan_cautions(client, self.session.scan_days(client.code), day)
-            ]
+            electrodes = "hand and foot" if self.station == "impedance" else "none"
+            kind = STATION[self.station].kind
+            there.append(Instrument(0, self.head.name, kind, electrodes=electrodes))
+        texts, found = (
+            cautions_at(self.session, client, self.day(), self.station, there)
+            if client
+            else ([], {})
+        )
         self.caution.setText("⚠ " + "  ".join(texts))
         self.caution.setVisible(bool(texts))
         return found
@@ -591,16 +585,9 @@ class RecordStage(Page):
     def show_found(self, found: Found) -> None:
         self.client.setEditText(found.client or found.key)
         self.bar.choose_client()
-        at = next(
-            (
-                k
-                for k in range(1, self.visits.count())
-                if str(self.visits.itemData(k).id) == found.key
-            ),
-            0,
-        )
-        if found.kind == "visit" and at:
-            self.visits.setCurrentIndex(at)
+        visits = [str(self.visits.itemData(k).id) for k in range(1, self.visits.count())]
+        if found.kind == "visit" and found.key in visits:
+            self.visits.setCurrentIndex(1 + visits.index(found.key))
             self.bar.choose_visit()
 
     def leave(self) -> None:
