@@ -26,7 +26,7 @@ from anchor_tally.study.edits.protocol import AskCondition
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading, PutBackReading
 from anchor_tally.study.edits.visits import NoteVisit
 from anchor_tally.wording.notes import sentence
-from places import adoption, parse_text, reading, typed
+from places import adoption, parse_text, reading, study_of, typed
 
 
 def under(session, name="Alder"):
@@ -149,6 +149,29 @@ def test_kept_answers_are_those_computed_anew(demo):
         (r.pooled.offset, r.digest) for r in anew
     ]
     assert [r.pooled is k.pooled for r, k in zip(ours, kept, strict=True)].count(False) == 1
+
+
+def test_a_kept_answer_names_the_readings_that_its_values_are_made_of():
+    """Two scales show one mass: without one of them the values of equations stay, their readings do not."""
+    lines = []
+    for day in (1, 8, 15):
+        at = f"2026-03-{day:02}"
+        for name in ("Fir", "Elm"):
+            lines.append(
+                reading("A", f"{at}T07:00", 80.0, name=name, metric="body_mass", unit="kg")
+            )
+        lines.append(reading("A", f"{at}T08:00", 20.0 + day, name="Scan", kind="reference"))
+    s = study_of(lines)
+    before = finish(LadderRequest(s.snapshot(), s.lens).run())
+    first = next(r for r in s.readings() if r.metric == "body_mass")
+    s.do(ExcludeReading(first.id, "test"))
+    after = finish(LadderRequest(s.snapshot(), s.lens, kept=before).run())
+    old, new = (
+        next(r.pairs for r in found if r.pairs.instrument.equation) for found in (before, after)
+    )
+    assert old.x.tolist() == new.x.tolist()
+    assert first.id in old.parts[0]
+    assert new.parts[0] == tuple(i for i in old.parts[0] if i != first.id)
 
 
 def test_settings_that_differ_are_told_whole(demo):

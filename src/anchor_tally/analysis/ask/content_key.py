@@ -59,4 +59,6 @@ def content_key(
     rows = np.flatnonzero(np.isin(c.instrument, numbers))
     # by the language's own keyed hash, 64 bits a column: it holds within one run, and is six times
     # as fast as a digest
-    return (repr(told), *(hash(getattr(c, name)[rows].tobytes()) for name in _READ))
+    # a value of an equation may be the same though the readings behind it are others
+    parts = hash(c.parts) if any(i.equation for i in there) else 0
+    return (repr(told), parts, *(hash(getattr(c, name)[rows].tobytes()) for name in _READ))

@@ -229,7 +229,11 @@ class DriftRequest:
             if reference.id == CONSENSUS.id
             else []
         )
-        key = content_key(self.snapshot, lens, (item, reference, *devices), item.name, *own)
+        # when a setting began is seen in the readings of all metrics that are there
+        changes = changes_of(self.snapshot, item, self.events)
+        key = content_key(
+            self.snapshot, lens, (item, reference, *devices), item.name, *own, changes
+        )
         before = next((r for r in self.kept if r.key == key), None)
         if before is not None:
             return replace(before, asked=Asked(self.snapshot.revision, self.lens))
