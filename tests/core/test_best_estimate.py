@@ -700,6 +700,9 @@ def test_track_on_the_command_line(tmp_path, capsys):
     assert {x["instrument"] for x in told["sources"] if x["votes"]} == {"Elm", "Fir", "Oak"}
     assert 0 < told["effective_mornings"]["to"] <= 2
     assert told["verdict"] in ("real", "probable", "none_shown")
+    assert main([*given, "--from", "2026-02-09", "--to", "2026-03-30", "--json"], CLOCK) == 0
+    apart = json.loads(capsys.readouterr().out)["effective_mornings"]
+    assert apart["from"] == 0 < apart["to"]  # the nearest reading is a week off
     assert main([*given, "--from", "2026-02-02", "--to", "2026-03-30"], CLOCK) == 0
     said = capsys.readouterr().out
     assert "2 Feb 2026 to 30 Mar 2026" in said

@@ -2,6 +2,8 @@
 
 import math
 from dataclasses import replace
+from datetime import date
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -18,6 +20,7 @@ from anchor_tally.domain.repeats import Rule
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import iso_moment
 from anchor_tally.exchange.guessing import _guess_column
+from anchor_tally.figures import track as track_figure
 from anchor_tally.stats.change import smallest_change
 from anchor_tally.stats.difference_forms import without_reference_error
 from anchor_tally.stats.distributions import t_estimate
@@ -149,6 +152,39 @@ def test_further_steps_and_single_devices_in_words(demo):
 def test_values_that_are_asked_about(metric, text, others, asked):
     """Outside the range of people, or further from the other repeats than 2 points and 8 % (common practice)."""
     assert (doubt(text, METRICS[metric], others=others) is not None) == asked
+
+
+@pytest.mark.parametrize(
+    ("metric", "text", "last", "instead"),
+    [
+        ("girth_hip", "149", 104.0, ""),
+        ("girth_waist", "68.4", 86.2, "86.4"),
+        ("girth_waist", "804", 80.0, "80.4"),
+        ("body_mass", "17.2", 71.0, "71.2"),
+        ("body_mass", "62.4", 82.0, "82.4"),
+        ("skinfold_thigh", "2.4", 23.0, "2.4 cm"),
+        ("skinfold_biceps", "23.4", 2.3, ""),  # a point that was typed is not moved
+    ],
+)
+def test_what_was_meant_is_offered(metric, text, last, instead):
+    """Swapped digits, a lost point, a first digit two off, another unit: what comes nearest to the last visit is offered."""
+    found = doubt(text, METRICS[metric], last=last)
+    assert found is not None
+    assert found.instead == instead
+
+
+def test_a_change_of_setting_is_drawn_at_its_first_reading(demo):
+    """The line stands on the day of the first reading under the new setting, with its name."""
+    r = finish(TrackRequest(demo.snapshot(), demo.lens, "Auk", instrument="Birch").run())
+    labels = {k: s.label for k, s in demo.catalogue().settings.items()}
+    known = [
+        (date.fromisoformat(x.taken_at[:10]).toordinal(), x.setting)
+        for x in demo.readings()
+        if (x.client, x.instrument, x.metric) == ("Auk", "Birch", r.metric)
+    ]
+    first = [b for a, b in pairwise(sorted(known)) if a[1] != b[1]]
+    assert len(first) == 1
+    assert list(track_figure.info(r, labels).changes) == first
 
 
 def test_baselines_without_a_device_by_hand():
