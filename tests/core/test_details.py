@@ -16,14 +16,17 @@ from anchor_tally.analysis.entry.field_method import evaluate, line, sensitivity
 from anchor_tally.analysis.offsets.versions import versions
 from anchor_tally.analysis.pairs.offset_drift import movement
 from anchor_tally.analysis.plan.precision import PrecisionRequest
+from anchor_tally.analysis.plan.schedule import PlannedDay, ordinal
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.review.values import slip_of
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
+from anchor_tally.app.sheets import sheets_of
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.records import StationChoice
 from anchor_tally.domain.scan_precision import assumed_sd
 from anchor_tally.domain.steps import finish
 from anchor_tally.figures import difference, ladder, views
@@ -35,7 +38,9 @@ from anchor_tally.stats.steps import find_steps
 from anchor_tally.stats.time_slope import moments_apart, rounds_needed
 from anchor_tally.stats.variance_grid import occasion_means
 from anchor_tally.study import open_file, read_columns
+from anchor_tally.study.edits.protocol import PutStation
 from anchor_tally.study.edits.visits import NoteVisit
+from anchor_tally.wording import statistics
 from anchor_tally.wording import views as words
 from anchor_tally.wording.evidence import pair_words
 from places import CLOCK, adoption, reading, study_of, typed
@@ -396,6 +401,39 @@ def test_a_line_of_changes_is_drawn_where_a_slope_is_shown(demo):
     assert views.quadrants(replace(r, follows=slope(0.02, 0.5))).slope is not None
     assert views.quadrants(replace(r, follows=slope(-0.02, 0.5))).slope is None
     assert views.quadrants(replace(r, follows=None)).slope is None
+
+
+def test_decimals_of_each_statistic(demo):
+    """The bias, its limits and the margin have the decimals of readings, p-values three, everything else two."""
+    r = finish(CompareRequest(demo.snapshot(), demo.lens, "Alder").run())
+    lines = [x for _, x in statistics.rows(r, all_of_them=True)]
+    assert len(lines) > 30
+    for x in lines:
+        wanted = 3 if x.name.startswith("  p") else 2
+        if x.name.startswith(("Bias", "Upper", "Lower", "Margin")):
+            wanted = 1
+        shown = [y.partition(".")[2] for y in (x.value, *x.interval.split(" to ")) if y]
+        assert {len(y) for y in shown} == {wanted}, x
+
+
+def test_cells_on_a_sheet(demo):
+    """As many as on the bench: what is read once has room for a second, folds for a third that may be asked for.
+
+    Where the mean of two counts, no third one is asked for.
+    """
+    client, day = demo.catalogue().client_coded("Cod").id, ordinal("2026-08-31")
+
+    def cells(key):
+        planned = PlannedDay(client, 0, key, "", day, day, "due")
+        (sheet,) = sheets_of(demo, [planned], named=False)
+        return {row.metric: row.cells for row in sheet.stations[0].rows}
+
+    assert set(cells("scan").values()) == {2}
+    assert cells("devices")["Body fat"] == 3
+    assert cells("girths")["Waist girth"] == 3
+    demo.do(PutStation(StationChoice("girths", (), "", "", 2, "mean")))
+    assert cells("girths")["Waist girth"] == 2
+    assert (cells("underwater")["Mass in water"], cells("underwater")["Residual volume"]) == (3, 2)
 
 
 def test_slopes_of_equal_points():

@@ -1,5 +1,6 @@
 """The calendar and the planner, driven by keys and mouse: what is seen, and what is in the file."""
 
+import re
 from dataclasses import replace
 
 import vobject
@@ -281,7 +282,8 @@ def test_sheets_for_the_bench(qtbot, window_on, demo, tmp_path, monkeypatch):
     second = " ".join(pdf.pages[1].extract_text().split())
     places = [second.index(name) for name in ("Alder", "Birch", "Cedar", "Dogwood")]
     assert places == sorted(places)
-    assert "repeats ±" in second
+    usual = 2.77 * demo.usual_spread("Alder", "body_fat_percent", None)
+    assert re.search(rf"repeats ± {usual:.1f}(?!\d)", second)  # with the decimals of the metric
 
 
 def test_a_drawn_study_is_opened_with_its_truth_sealed(qtbot, window_on, demo):

@@ -104,7 +104,11 @@ def _station(session: Session, client: Client, key: str) -> SheetStation:
             continue
         single = m in station.once or station.kind == "reference"
         rule = (
-            Rule(1) if single else Rule(choice.repeats if choice is not None else station.repeats)
+            Rule(1)
+            if single
+            else Rule(choice.repeats, choice.counts)
+            if choice is not None
+            else Rule(station.repeats)
         )
         rows.append(_row(session, client, EntryRow(name, station.kind, m, rule)))
     return SheetStation(station.label, station.reminder, tuple(rows))

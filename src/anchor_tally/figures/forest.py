@@ -13,7 +13,7 @@ import numpy as np
 from ..analysis.offsets.calibrate import CalibrateResult
 from ..domain.metrics import metric_of
 from ..stats.estimate import Interval
-from ..wording.numbers import count
+from ..wording.numbers import count, number
 from ..wording.statistics import BASELINE_WORDS, MODEL_LABELS
 from .style import Mark, Palette, minus, prepare, rows
 
@@ -196,7 +196,7 @@ def errors(r: CalibrateResult) -> ErrorInfo:
         return ErrorInfo((), label)
     bars = []
     for x in cv.models:
-        inside = "" if x.covered is None else f" · coverage {100 * x.covered.value:.0f} %"
+        inside = "" if x.covered is None else f" · coverage {number(100 * x.covered.value, 0)} %"
         bars.append(
             ErrorBar(MODEL_LABELS[x.model], x.rmse, inside, device=True, advised=x.model == r.model)
         )
@@ -244,7 +244,7 @@ def draw_errors(axes: Any, what: ErrorInfo, mark: Mark, palette: Palette, family
         axes.text(
             b.rmse + most * 0.02,
             -k,
-            f"{b.rmse:.2f}{strong}{b.said}",
+            f"{number(b.rmse, 2)}{strong}{b.said}",
             va="center",
             color=palette.ink,
             fontsize=8.5,

@@ -265,7 +265,7 @@ def method_words(x: MethodLine, reading_sd: float | None = None) -> tuple[str, s
     )
     published = "" if x.see.startswith("not a prediction") else f"standard error {x.see}"
     caution = sentence(x.caution) if x.caution is not None else ""
-    return value, " · ".join(filter(None, (caution, said, error, memory, published)))
+    return value, " · ".join(filter(None, (caution, said, error, published, memory)))
 
 
 def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:

@@ -76,7 +76,7 @@ def margin_words(r: BestEstimateResult) -> str:
     c = r.change
     if c.exceeds is None or c.kind not in KINDS:
         return ""
-    share = "below 1" if c.exceeds < 0.01 else f"{100 * c.exceeds:.0f}"
+    share = "below 1" if c.exceeds < 0.01 else number(100 * c.exceeds, 0)
     return f"Probability that it is more than the margin: {share} %."
 
 
@@ -141,7 +141,7 @@ def _candidate(c: Candidate, r: BestEstimateResult) -> str:
 
 def _effort(c: Candidate) -> str:
     """Minutes of a measurement, and its price."""
-    return f"{c.minutes:.0f} min" + (f", {c.price}" if c.price else "")
+    return f"{number(c.minutes, 0)} min" + (f", {c.price}" if c.price else "")
 
 
 def next_words(r: BestEstimateResult) -> str:
@@ -284,7 +284,7 @@ SHARE_HEADS = ("Source", "Part of the value", "Days")
 def share_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
     """One row a source that counts: name and setting, its part in the value, days."""
     return tuple(
-        (source_words(x.name, x.setting), f"{100 * x.share:.0f} %", f"{x.days}")
+        (source_words(x.name, x.setting), f"{number(100 * x.share, 0)} %", f"{x.days}")
         for x in r.sources
         if not x.why
     )
@@ -312,7 +312,8 @@ def weight_words(r: BestEstimateResult, most: int = 12) -> str:
     )
     if len(r.weighed) > most and whole:
         text += (
-            f"\n{len(r.weighed) - most} more sets have {100 * rest / whole:.0f} % of all weights."
+            f"\n{len(r.weighed) - most} more sets have {number(100 * rest / whole, 0)} % of all"
+            " weights."
         )
     return text
 

@@ -196,11 +196,11 @@ def would_show_words(w: WouldShow, metric: str) -> str:
     verb = "loss" if w.change < 0 else "gain"
     what = f"a {verb} of {number(abs(w.change))} {unit} in {number(w.weeks, 0)} weeks"
     if w.single >= 0.8:
-        head = f"Two mornings show {what} in {100 * w.single:.0f} %."
+        head = f"Two mornings show {what} in {number(100 * w.single, 0)} %."
     else:
-        wrong = f" and the wrong sign in {100 * w.wrong_single:.0f} %"
-        head = f"Two mornings show {what} in only {100 * w.single:.0f} %{wrong}."
-    means = f"Two 7-day means show it in {100 * w.week:.0f} %."
+        wrong = f" and the wrong sign in {number(100 * w.wrong_single, 0)} %"
+        head = f"Two mornings show {what} in only {number(100 * w.single, 0)} %{wrong}."
+    means = f"Two 7-day means show it in {number(100 * w.week, 0)} %."
     if w.mornings is None:
         return f"{head} {means} Four weeks of mornings at each date are too few for 80 %."
     return f"{head} {means} {_enough(w.mornings)} at each date for 80 %."
@@ -242,12 +242,12 @@ def power_words(p: Precision, metric: str) -> list[str]:
     if p.equivalence is not None and p.margin is not None:
         out.append(
             f"An unbiased device would be shown within ±{number(p.margin)} {unit} in"
-            f" {100 * p.equivalence:.0f} %."
+            f" {number(100 * p.equivalence, 0)} %."
         )
     if p.design.scans > 1:
         drift = number(p.drift_per_week, 2)
         out.append(
-            f"A drift of {drift} {unit} a week would be found in {100 * p.drift:.0f} %"
+            f"A drift of {drift} {unit} a week would be found in {number(100 * p.drift, 0)} %"
             " (scans 12 weeks apart)."
         )
     change = dict(p.real_change)
@@ -269,8 +269,8 @@ def option_rows(p: Precision, metric: str) -> list[tuple[str, ...]]:
                 f"{o.count} more {o.what[:-1] if o.count == 1 else o.what}",
                 width,
                 f"{o.more.scans}",
-                f"{o.more.minutes / 60:.1f}",
-                f"{o.more.cost:.0f}" if o.more.cost else MISSING,
+                number(o.more.minutes / 60, 1),
+                number(o.more.cost, 0) if o.more.cost else MISSING,
             )
         )
     return rows

@@ -52,8 +52,8 @@ def simulation_headline(s: Simulated) -> str:
 
 
 def _share(r: Rate) -> str:
-    error = f" ± {100 * r.error:.1f}" if r.n > 1 and r.error == r.error else ""
-    return f"{100 * r.share:.1f}{error} %"
+    error = f" ± {number(100 * r.error, 1)}" if r.n > 1 and r.error == r.error else ""
+    return f"{number(100 * r.share, 1)}{error} %"
 
 
 def coverage_rows(s: Simulated) -> list[tuple[str, ...]]:
@@ -78,7 +78,7 @@ def coverage_rows(s: Simulated) -> list[tuple[str, ...]]:
 def verdict_rows(s: Simulated) -> list[tuple[str, ...]]:
     """Question, verdict, and its share of the drawn studies."""
     return [
-        (VERDICTS[name], answer_words(word), f"{100 * share:.0f} %")
+        (VERDICTS[name], answer_words(word), f"{number(100 * share, 0)} %")
         for name, found in s.verdicts.items()
         for word, share in sorted(found.items(), key=lambda x: -x[1])
     ]

@@ -39,7 +39,7 @@ def truth_words(t: Truth) -> str:
         (t.dropouts, "of the visits are missed"),
     ):
         if share:
-            out.append(f"{100 * share:.0f} % {words}.")
+            out.append(f"{number(100 * share, 0)} % {words}.")
     return " ".join(out)
 
 

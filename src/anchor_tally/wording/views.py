@@ -22,7 +22,7 @@ from ..domain.metrics import metric_of
 from ..stats.estimate import Estimate, Interval, Note
 from .names import short_name
 from .notes import sentence
-from .numbers import MISSING, ci, count, number, signed, span
+from .numbers import MISSING, ci, count, number, p_value, signed, span
 from .sentences import scan_word
 from .statistics import Line
 
@@ -154,9 +154,9 @@ def change_lines(r: ChangeResult) -> list[Line]:
         ):
             shown = span(interval, k, sign=True)
             lines.append(Line(f"{name} limit ({unit})", signed(value, k), shown, main=True))
-    agree = MISSING if share is None else f"{100 * share.value:.0f} %"
+    agree = MISSING if share is None else f"{number(100 * share.value, 0)} %"
     ends = (
-        f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %"
+        f"{number(100 * share.interval.low, 0)} to {number(100 * share.interval.high, 0)} %"
         if share is not None and share.interval
         else ""
     )
@@ -216,7 +216,7 @@ def hydration_lines(r: HydrationResult) -> list[Line]:
         Line("Visits with both", str(r.n), ""),
     ]
     if r.share is not None:
-        varies = f"varies by {100 * r.share[1]:.2f} %"
+        varies = f"varies by {number(100 * r.share[1], 2)} %"
         lines.append(Line("Water / fat-free mass", number(r.share[0], 3), varies))
     return lines
 
@@ -278,7 +278,7 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
             Line(
                 f"{c.instrument}: {top} is computed from {bottom}: ×",
                 number(c.ratio, 3),
-                f"varies by {100 * c.spread:.2f} %",
+                f"varies by {number(100 * c.spread, 2)} %",
                 main=True,
             )
         )
@@ -350,9 +350,9 @@ def agreement_lines(r: CompareResult) -> list[Line]:
             )
         )
     for bound, share in f.near:
-        said = MISSING if share is None else f"{100 * share.value:.0f} %"
+        said = MISSING if share is None else f"{number(100 * share.value, 0)} %"
         ends = (
-            f"{100 * share.interval.low:.0f} to {100 * share.interval.high:.0f} %"
+            f"{number(100 * share.interval.low, 0)} to {number(100 * share.interval.high, 0)} %"
             if share is not None and share.interval
             else ""
         )
@@ -376,7 +376,7 @@ def agreement_lines(r: CompareResult) -> list[Line]:
             Line(
                 "Shapiro–Wilk (client means)",
                 f"W {number(f.normality[0], 3)}",
-                f"p {f.normality[1]:.3f}",
+                f"p {p_value(f.normality[1])}",
             )
         )
     return lines

@@ -52,7 +52,7 @@ def job_words(r: WhichDeviceResult, job: str) -> str:
     week = next((c.week for c in r.cards if c.instrument.name == choice.name), None)
     if job == "daily" and week is not None:
         size += f" for one reading, {number(week.value, k)} {unit} for 7-day means"
-    best = "" if choice.sure is None else f", best in {100 * choice.sure:.0f} % of resamples"
+    best = "" if choice.sure is None else f", best in {number(100 * choice.sure, 0)} % of resamples"
     if choice.clear:
         said = f"{short_name(choice.name)}: {size}{best}."
     elif choice.close:
@@ -109,7 +109,7 @@ def which_device_lines(r: WhichDeviceResult) -> list[tuple[str, ...]]:
                 _cell(c.follows, 2),
                 _cell(c.daily.error, k),
                 _cell(c.week, k),
-                f"{100 * c.failed:.0f} %",
+                f"{number(100 * c.failed, 0)} %",
                 number(c.price, 0),
             )
         )

@@ -105,7 +105,8 @@ class Guide(QWidget):
             rows.append((f"{short_name(x.label)}\n{said}" if said else short_name(x.label), value))
         self.results.setVisible(bool(rows))
         self.results.fill(
-            rows, tips=[f"{x.label}. {x.source}. Standard error {x.see}." for x in shown]
+            rows,
+            tips=[f"{x.label}. {x.source} ({x.certainty}). Standard error {x.see}." for x in shown],
         )
         self.fold.setVisible(bool(folded))
         self.fold.setText(
