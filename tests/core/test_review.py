@@ -143,6 +143,8 @@ def test_nothing_found_where_nothing_is(n):
         (176.4, 80.0, "body_mass", "pounds for kilograms"),
         (36.3, 80.0, "body_mass", "kilograms for pounds"),
         (31.5, 80.0, "girth_waist", "inches for centimetres"),
+        (203.0, 80.0, "girth_waist", "centimetres for inches"),
+        (192.0, 19.2, "sum_skinfolds", "a lost decimal point"),
         (91.2, 19.4, "body_fat_percent", "swapped digits"),
         (1.9, 19.2, "body_fat_percent", "a decimal point too many"),
         (25.0, 19.2, "body_fat_percent", ""),

@@ -50,6 +50,18 @@ def entry_row(window, metric):
     return next(x for x in window.record.entry_rows if x.metric == metric)
 
 
+def test_methods_take_the_mean_of_repeats_unrounded(qtbot, window):
+    """12 and 12.5 mm are shown as 12.3 and computed as 12.25 at both stations."""
+    record = window.record
+    record.go_station("skinfolds")
+    cells = entry_row(window, "skinfold_triceps").cells
+    for cell, text in zip(cells, ("12", "12.5"), strict=False):
+        enter(qtbot, cell, text)
+    assert entry_row(window, "skinfold_triceps").meaning.text() == "mean 12.3"
+    record.go_station("methods")
+    assert record.methods.fields["skinfold_triceps"].text() == "12.25"
+
+
 def test_impedance_at_several_frequencies(qtbot, window):
     """Ohms at 50 kHz feed the equations while they are typed.
 

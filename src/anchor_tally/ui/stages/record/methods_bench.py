@@ -46,6 +46,11 @@ ALL = "Every input"
 VECTOR_POSITION = "impedance_vector_position"
 
 
+def decimals_of(value: float, least: int) -> int:
+    """Decimals that a field needs: one more where the mean of two readings ends on a half."""
+    return least if abs(value - round(value, least)) < 1e-9 else least + 1
+
+
 class MethodsBench(QWidget):
     """Inputs on the left, equations in the middle, one equation opened up on the right.
 
@@ -169,7 +174,7 @@ class MethodsBench(QWidget):
                 text = (
                     ("male" if value == 1 else "female")
                     if key == "sex"
-                    else f"{value:.{max(m.decimals, 1) if m else 1}f}"
+                    else number(value, decimals_of(value, max(m.decimals, 1) if m else 1))
                 )
                 self.fields[key].setText(text)
         self.table.choose(0)
