@@ -17,7 +17,7 @@ from ...stats.time_slope import summary_slopes
 from ..pairs.offset_drift import WEEK
 from ..pairs.series import Series, rows_of_instrument, series_of
 
-_LEAST_DEVICES, _LEAST_TALLIES = 3, 5
+_LEAST_DEVICES = 3
 
 
 def slope_beside_others(
@@ -51,7 +51,7 @@ def slope_beside_others(
         for i in devices
     ]
     own = all_.pop(devices.index(item))
-    if own.n < _LEAST_TALLIES or not any(part.n for part in all_):
+    if not own.n or not any(part.n for part in all_):
         return None
     order = _order_of_visits([own, *all_])
     cuts = _cuts([own, *all_], order)
