@@ -17,7 +17,7 @@ test:                ## every check; pytest's closing line comes last
 
 slow:                ## rates by simulation and attacks at full size (hours)
 	@scripts/setup.sh dev
-	$(PY) -m pytest -m slow
+	$(PY) -m pytest -m slow -n 2 --dist worksteal -rP --durations=30
 
 bench:               ## speed beside a reference in the same run
 	@scripts/setup.sh dev

@@ -72,7 +72,7 @@ def kill_while(code, path, longest):
 
 
 @pytest.mark.parametrize("what", ["edits", "creation", "upgrade", "package", "export"])
-def test_killed_500_times(tmp_path, capsys, what):
+def test_killed_500_times(tmp_path, what):
     """Whenever a process is killed, the study opens: whole, or not there at all, with nothing of others left behind."""
     failures = []
     kept = Session.open(DATA / f"study_schema_{open_file.SCHEMA_VERSION}.tally", read_only=True)
@@ -111,8 +111,7 @@ def test_killed_500_times(tmp_path, capsys, what):
         if what != "edits":
             for left in tmp_path.glob(f"{path.name}*"):
                 left.unlink()
-    with capsys.disabled():
-        print(f"\n{KILLS} kills during {what}: {len(failures)} studies that do not open")
+    print(f"\n{KILLS} kills during {what}: {len(failures)} studies that do not open")
     assert failures == []
 
 
@@ -211,7 +210,7 @@ def take_in(path, study):
         study.drop(finish(study.stage(rows)))
 
 
-def test_10_000_fuzzed_files(tmp_path, capsys, monkeypatch):
+def test_10_000_fuzzed_files(tmp_path, monkeypatch):
     """Tables, workbooks and packages with flipped, cut and odd bytes: read, or refused in one short sentence, within 5 s."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
     folder = tmp_path / "seeds"
@@ -240,11 +239,10 @@ def test_10_000_fuzzed_files(tmp_path, capsys, monkeypatch):
             faults.append(f"{k} {source.name}: {type(error).__name__} {error}")
         slow += time.monotonic() - start > 5
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
-    with capsys.disabled():
-        print(
-            f"\n{count} fuzzed files: {len(faults)} faults, {slow} above 5 s, {refused} refused,"
-            f" {memory} MB at most"
-        )
+    print(
+        f"\n{count} fuzzed files: {len(faults)} faults, {slow} above 5 s, {refused} refused,"
+        f" {memory} MB at most"
+    )
     assert faults[:5] == []
     assert slow == 0
     assert memory < 500

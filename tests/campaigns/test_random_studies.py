@@ -191,7 +191,7 @@ def followed(session, _snapshot, lens, rng):
         drawn(track.draw, track.info(r, {}), MARK, REFERENCE)
 
 
-def test_random_studies(capsys):
+def test_random_studies():
     """COUNT odd studies; what cannot be answered is refused in a sentence."""
     faults, refused, said = [], 0, 0
     for k in range(COUNT):
@@ -215,11 +215,7 @@ def test_random_studies(capsys):
                 session.close()
             except Exception:  # noqa: BLE001  (counted)
                 faults.append(f"{k} {traceback.format_exc(limit=-3)}")
-    with capsys.disabled():
-        print(
-            f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)}"
-            " faults"
-        )
+    print(f"\n{COUNT} odd studies: {said} texts, {refused} questions refused, {len(faults)} faults")
     assert faults[:3] == []
 
 
@@ -245,7 +241,7 @@ def answered(session, name):
         return str(error)
 
 
-def test_a_table_read_back_gives_the_same_answers(tmp_path, capsys):
+def test_a_table_read_back_gives_the_same_answers(tmp_path):
     """Random studies and edits, written as CSV and read back: compare says the same, or the loss was stated."""
     changed = lossy = 0
     for k in range(COUNT // 3):
@@ -279,9 +275,8 @@ def test_a_table_read_back_gives_the_same_answers(tmp_path, capsys):
             changed += bool(differ) and not not_in_table(session)
             again.close()
         session.close()
-    with capsys.disabled():
-        print(
-            f"\n{COUNT // 3} studies read back: {changed} with other answers, {lossy} more where"
-            " the loss was stated"
-        )
+    print(
+        f"\n{COUNT // 3} studies read back: {changed} with other answers, {lossy} more where"
+        " the loss was stated"
+    )
     assert changed == 0

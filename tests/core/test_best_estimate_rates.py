@@ -209,15 +209,14 @@ DESIGNS = [
 
 @pytest.mark.slow
 @pytest.mark.parametrize("design", DESIGNS)
-def test_rates_through_the_whole_request(design, capsys):
+def test_rates_through_the_whole_request(design):
     """20 squads a design; prints a line of the table in methods."""
     told, own, beside, goals = rates(20, 3, **design)
-    with capsys.disabled():
-        shares = " | ".join(f"{told[k]:.1f}" for k in ("value", "change", "real", "worst"))
-        errors = " | ".join(f"{x:.2f}" for x in (own, *beside))
-        print(
-            f"\n| {design} | {shares} | {told['goal']:.0f} ({goals}) | {told['odd']:.1f} | {errors} |"
-        )
+    shares = " | ".join(f"{told[k]:.1f}" for k in ("value", "change", "real", "worst"))
+    errors = " | ".join(f"{x:.2f}" for x in (own, *beside))
+    print(
+        f"\n| {design} | {shares} | {told['goal']:.0f} ({goals}) | {told['odd']:.1f} | {errors} |"
+    )
     assert told["change"] >= 90
     if beside:
         assert told["value"] >= 90
@@ -231,7 +230,7 @@ def test_rates_through_the_whole_request(design, capsys):
 
 @pytest.mark.slow
 @pytest.mark.parametrize("ramp", [False, True])
-def test_power_of_more_mornings(ramp, capsys):
+def test_power_of_more_mornings(ramp):
     """Predicted and realised share of *real* after 14 mornings, of the true change of each client.
 
     Clients change along straight lines, or all by 1 in four weeks (``ramp``) and stay there.
@@ -266,8 +265,5 @@ def test_power_of_more_mornings(ramp, capsys):
         session.close()
         later.close()
     predicted, real = np.mean(np.array(rows, dtype=float), axis=0)
-    with capsys.disabled():
-        print(
-            f"\nramp {ramp}: power {100 * predicted:.0f} %, real {100 * real:.0f} % of {len(rows)}"
-        )
+    print(f"\nramp {ramp}: power {100 * predicted:.0f} %, real {100 * real:.0f} % of {len(rows)}")
     assert abs(predicted - real) < 0.12

@@ -46,13 +46,12 @@ def held(interval, truth):
     return interval.low <= truth <= interval.high
 
 
-def row(capsys, claim, design, n, *found):
+def row(claim, design, n, *found):
     """Print a row of the table: shares in percent with their Monte-Carlo error."""
-    with capsys.disabled():
-        error = 100 * math.sqrt(0.05 * 0.95 / n)
-        print(
-            f"\n| {claim} | {design} | {' | '.join(f'{100 * x:.1f}' for x in found)} | ± {error:.1f} |"
-        )
+    error = 100 * math.sqrt(0.05 * 0.95 / n)
+    print(
+        f"\n| {claim} | {design} | {' | '.join(f'{100 * x:.1f}' for x in found)} | ± {error:.1f} |"
+    )
 
 
 @pytest.mark.parametrize("n", [4, pytest.param(300, marks=pytest.mark.slow)])

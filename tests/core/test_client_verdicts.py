@@ -106,12 +106,11 @@ def test_changes_told_are_changes():
 
 @pytest.mark.slow
 @pytest.mark.parametrize("design", [{}, {"shared": 1.0}, {"moved": 0.04}])
-def test_rates_of_verdicts(design, capsys):
+def test_rates_of_verdicts(design):
     """200 squads a design; prints a line of the table in methods."""
     r = rates(200, 4, **design)
-    with capsys.disabled():
-        row = (r.false, r.found, r.held, r.alone, r.odd)
-        print(f"\n| {design} | {' | '.join(f'{x:.1f}' for x in row)} |")
+    row = (r.false, r.found, r.held, r.alone, r.odd)
+    print(f"\n| {design} | {' | '.join(f'{x:.1f}' for x in row)} |")
     assert r.false <= 6
     assert r.odd <= 3 or design.get("moved")
     assert r.held >= 94
@@ -223,14 +222,13 @@ def told_to_refer(rng, n, days, weekly, rho, sd=0.5):
 
 
 @pytest.mark.parametrize("n", [30, pytest.param(1000, marks=pytest.mark.slow)])
-def test_nobody_is_referred_for_a_stable_mass(n, capsys):
+def test_nobody_is_referred_for_a_stable_mass(n):
     """Four weighings in 14 days of a stable mass: at most 1 %; a fall of 1.5 % a week over four weeks is found in 90 %."""
     rng = np.random.default_rng(20)
     for rho in (0.0, 0.5):
         refer, either = told_to_refer(rng, n, (0, 4, 9, 14), 0.0, rho, sd=1.0)
         fall, seen = told_to_refer(rng, n, tuple(range(0, 29, 2)), 1.5, rho)
-        with capsys.disabled():
-            print(f"\n| {rho} | {refer:.1f} | {either:.1f} | {fall:.1f} | {seen:.1f} |")
+        print(f"\n| {rho} | {refer:.1f} | {either:.1f} | {fall:.1f} | {seen:.1f} |")
         assert refer <= max(1.0, 100 / n)  # one of 30
         assert fall >= (90 if n > 100 else 80)  # 3 of 30 are within chance
         assert seen >= 99

@@ -293,7 +293,23 @@ def test_planner_and_analysis_agree(n, a, k):
 def test_planner_and_analysis_agree_everywhere(n, a, k):
     """The grid of 8 to 60 clients, 1 to 4 scans, 1 to 5 repeats, three sets of components."""
     for spreads in SPREADS:
-        agrees(n, a, k, spreads, 300, 100 * n + 10 * a + k)
+        agrees(n, a, k, spreads, 150, 100 * n + 10 * a + k)
+
+
+@pytest.mark.parametrize("design", [Design(12, 3, 1, 3), Design(8, 2, 4, 2), Design(20, 1, 1, 3)])
+def test_half_widths_have_the_unit_of_the_spreads(design):
+    """All spreads times 7 give all half-widths times 7, and more clients none that is wider."""
+    spreads = Spreads(1.4, 0.6, 1.1, 0.7)
+    small = expected(spreads, design)
+    large = expected(Spreads(*(7 * getattr(spreads, k) for k in spreads.__slots__)), design)
+    more = expected(spreads, replace(design, clients=4 * design.clients))
+    for name in ("bias", "limits", "offset", "reading"):
+        width = getattr(small, name)
+        if width is None:
+            assert design.scans == 1
+            continue
+        assert getattr(large, name) == pytest.approx(7 * width, rel=1e-3)
+        assert getattr(more, name) < 1.01 * width
 
 
 def test_published_error_of_a_limit():

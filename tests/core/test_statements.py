@@ -574,11 +574,10 @@ def test_the_demo_says_what_was_planted_and_nothing_else(demo):
 
 @pytest.mark.slow
 @pytest.mark.parametrize(("shape", "sds", "drop"), DESIGNS)
-def test_coverage_at_all_designs(shape, sds, drop, capsys):
-    """4,000 draws a design; prints a line of the table."""
-    found = coverage(shape, sds, drop, 4000)
-    with capsys.disabled():
-        print(f"\n| {shape} | {sds} | {drop} |", " | ".join(map(str, found)), "|")
+def test_coverage_at_all_designs(shape, sds, drop):
+    """2,000 draws a design; prints a line of the table."""
+    found = coverage(shape, sds, drop, 2000)
+    print(f"\n| {shape} | {sds} | {drop} |", " | ".join(map(str, found)), "|")
     assert (found[[0, 1]] >= 93).all()
     assert (found[2:] >= 92.5).all()
 
@@ -593,16 +592,11 @@ def test_coverage_at_all_designs(shape, sds, drop, capsys):
         ((60, 4, 2), (1, 1, 1), 0.6),
     ],
 )
-def test_trend_at_all_designs(shape, sds, reference_sd, capsys):
-    """4,000 draws without trend and with slopes of −0.3 and +0.2; prints lines of the table."""
+def test_trend_at_all_designs(shape, sds, reference_sd):
+    """2,000 draws without trend, 800 with slopes of −0.3 and +0.2; prints lines of the table."""
     for slope in (0.0, -0.3, 0.2):
-        found = trends(shape, sds, reference_sd, slope, 4000 if slope == 0 else 1500)
-        with capsys.disabled():
-            print(
-                f"\n| {shape} | {sds} | {reference_sd} | {slope} |",
-                " | ".join(map(str, found)),
-                "|",
-            )
+        found = trends(shape, sds, reference_sd, slope, 2000 if slope == 0 else 800)
+        print(f"\n| {shape} | {sds} | {reference_sd} | {slope} |", " | ".join(map(str, found)), "|")
         kept = [1, 3] if shape[1] > 1 else [1]
         assert ((found[kept] >= 93) & (found[kept] <= 97)).all()
         if slope == 0:
@@ -610,13 +604,12 @@ def test_trend_at_all_designs(shape, sds, reference_sd, capsys):
 
 
 @pytest.mark.slow
-def test_verdicts_at_length(capsys):
+def test_verdicts_at_length():
     """200 studies a device; prints the rates."""
     for device, code in ((stuck, "level_only"), (follows, "level_and_change"), (noisy, "none")):
         for within in (0.6, 1.2):
             _, rates = verdicts(device, 200, within=within)
-            with capsys.disabled():
-                print(f"\n| {device.__name__} | {within} | {rates} |")
+            print(f"\n| {device.__name__} | {within} | {rates} |")
             assert rates.get(code, 0) >= 180
 
 
@@ -773,11 +766,10 @@ def test_corrected_readings_hold_new_scans():
 @pytest.mark.parametrize(
     "design", [{}, {"clients": 8}, {"own": 0.3}, {"bias": 0.0, "own": 0.0}, {"drift": 0.04}]
 )
-def test_held_out_scans(design, capsys):
+def test_held_out_scans(design):
     """500 studies a design; prints a line of the table in methods."""
     shares, models = held_out(500, 9, **design)
-    with capsys.disabled():
-        print(f"\n| {design} | {shares} |", {m: models.count(m) for m in sorted(set(models))})
+    print(f"\n| {design} | {shares} |", {m: models.count(m) for m in sorted(set(models))})
     assert all(0.935 <= v <= 0.985 for v in shares.values())
     if design.get("bias") == 0.0:
         assert models.count("none") >= 450

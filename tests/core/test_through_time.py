@@ -282,15 +282,14 @@ def test_alarms_are_as_rare_as_they_claim():
 @pytest.mark.parametrize(
     "design", [(14, 3, 3), (8, 3, 3), (8, 2, 1), (14, 4, 2), (60, 3, 1), (3, 4, 3)]
 )
-def test_level_and_coverage_of_drift(design, capsys):
+def test_level_and_coverage_of_drift(design):
     """2,000 studies a design; prints a line of the table in methods."""
     alarm, _, held, mean = rates(2000, *design, seed=11)
     found = rates(500, *design, seed=12, slope=0.15)
-    with capsys.disabled():
-        print(
-            f"\n| {design} | {100 * alarm:.1f} | {100 * held:.1f} | {mean:+.4f} |"
-            f" {100 * found[0]:.0f} | {100 * found[1]:.0f} |"
-        )
+    print(
+        f"\n| {design} | {100 * alarm:.1f} | {100 * held:.1f} | {mean:+.4f} |"
+        f" {100 * found[0]:.0f} | {100 * found[1]:.0f} |"
+    )
     assert alarm <= 0.062
     assert 0.935 <= held <= 0.97
 
@@ -487,11 +486,10 @@ def test_line_serves_new_clients():
 
 
 @pytest.mark.slow
-def test_line_coverage(capsys):
+def test_line_coverage():
     """1,000 studies."""
     inside, slope = held_by_line(1000, 4)
-    with capsys.disabled():
-        print(f"\nline: {100 * inside:.1f} % of new scans inside, mean slope {slope:.3f} (0.8)")
+    print(f"\nline: {100 * inside:.1f} % of new scans inside, mean slope {slope:.3f} (0.8)")
     assert 0.94 <= inside <= 0.965
 
 
@@ -646,17 +644,16 @@ def test_other_devices_are_fair_witnesses():
 
 @pytest.mark.slow
 @pytest.mark.parametrize("design", [{}, {"setting": False}, {"drift": 0.08}])
-def test_level_beside_other_devices(design, capsys):
+def test_level_beside_other_devices(design):
     """200 squads; prints a line of the table in methods."""
     found = witnesses(200, 6, **design)
-    with capsys.disabled():
-        print(
-            f"\n| {design} |",
-            " | ".join(
-                f"{100 * f[0]:.1f}, {f[1]:+.3f}, {100 * f[2]:.1f}" for _, f in sorted(found.items())
-            ),
-            "|",
-        )
+    print(
+        f"\n| {design} |",
+        " | ".join(
+            f"{100 * f[0]:.1f}, {f[1]:+.3f}, {100 * f[2]:.1f}" for _, f in sorted(found.items())
+        ),
+        "|",
+    )
     assert all(
         f[0] <= 0.09 for name, f in found.items() if name != "Oak" or not design.get("drift")
     )

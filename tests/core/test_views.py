@@ -591,11 +591,10 @@ def share_covered(n, draws, seed):
     ("n", "draws"),
     [(40, 60), *(pytest.param(n, 4000, marks=pytest.mark.slow) for n in (24, 40, 120))],
 )
-def test_coverage_of_the_other_intervals(n, draws, capsys):
+def test_coverage_of_the_other_intervals(n, draws):
     """Prints a line of the table in the methods."""
     held = share_covered(n, draws, 3)
-    with capsys.disabled():
-        print(f"\n| {n} | {' | '.join(map(str, held.values()))} |")
+    print(f"\n| {n} | {' | '.join(map(str, held.values()))} |")
     slack = 100 * 3 * math.sqrt(0.05 * 0.95 / draws)
     assert all(94 - slack <= k <= 97 + slack for k in held.values()), held
 
