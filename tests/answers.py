@@ -8,17 +8,23 @@ from datetime import datetime, timedelta
 
 import numpy as np
 
+from anchor_tally.analysis.agreement.claims import Claim
 from anchor_tally.analysis.agreement.evidence import explain
 from anchor_tally.analysis.agreement.hydration import FAT, WATER
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
+from anchor_tally.analysis.plan.precision import PrecisionRequest, SpreadsRequest
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.app.documents import KINDS, Choice, document_steps
 from anchor_tally.app.session import Session
+from anchor_tally.app.sheets import sheets_of
 from anchor_tally.app.views import DRIFT, VIEWS, Ask
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.calendar_file import as_csv
 from anchor_tally.exchange.results_json import calibrate_json
+from anchor_tally.exchange.track_json import track_json
 from anchor_tally.figures import (
     best_course,
     difference,
@@ -32,9 +38,11 @@ from anchor_tally.figures import drift as drift_figure
 from anchor_tally.figures import track as track_figure
 from anchor_tally.figures import views as view_figures
 from anchor_tally.scenario.squad import CLIENTS, squad_rows
+from anchor_tally.stats.planning import Design
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.wording import offsets, review
+from anchor_tally.wording import plan as plan_words
 from anchor_tally.wording import track as track_words
 from anchor_tally.wording.board import board
 from anchor_tally.wording.drift import between_words, drift_advice, side_words
@@ -42,7 +50,7 @@ from anchor_tally.wording.sentences import pairs_sentence
 from anchor_tally.wording.statistics import rows
 from anchor_tally.wording.views import notes_words
 from anchor_tally.wording.which_device import job_words, which_device_lines
-from places import AFTERWARDS, CLOCK, DATA, reading, study_of
+from places import AFTERWARDS, CLOCK, DATA, adoption, reading, study_of
 
 KEPT = DATA / "answers.json.gz"  # written by scripts/answers.py
 METRICS = (FAT, WATER, "body_mass", "girth_waist")
@@ -137,11 +145,41 @@ def pictures(found, courses, findings, material, codes):
     yield [review.advice_words(f) for f in findings]
 
 
+def pages(session):
+    """What stands on the pages of every document, in the calendar, on sheets and in the JSON of a client."""
+    session.do(adoption(session, "Cedar"))
+    out, claim = {}, Claim(correlation=0.95, repeatability=0.99)
+    for kind in KINDS:
+        subject = {"device": "Cedar", "client": "Auk"}.get(kind.about, "")
+        out[kind.key] = finish(
+            document_steps(session, kind.key, Choice(Lens(), subject, claim=claim))
+        )
+    wide = finish(session.wide_snapshot_steps(METRICS))
+    schedule = finish(finish(session.schedule_steps("2026-08-10", "2026-10-31")).run())
+    items, near = session.catalogue(), [d for d in schedule.days if d.client <= 2]
+    out["calendar"] = [plan_words.plan_headline(schedule, items), as_csv(schedule, items)]
+    out["sheets"] = sheets_of(session, near, named=False)
+    for code, kind in (("Auk", "Birch"), ("Cod", "")):
+        found = finish(TrackRequest(wide, Lens(), code, instrument=kind, today="2026-08-27").run())
+        labels = {k: x.label for k, x in items.settings.items()}
+        out[code] = [track_json(found), track_figure.info(found, labels)]
+    found = finish(SpreadsRequest(wide, Lens(), "Alder").run())
+    asked = PrecisionRequest(found.spreads, found.sources, Design(12, 3, 1, 3), margin=2.0)
+    words = (plan_words.precision_headline, plan_words.option_sentences, plan_words.power_words)
+    precision = finish(asked.run())
+    out["precision"] = [precision, *(w(precision, FAT) for w in words)]
+    return json.loads(re.sub(r"[0-9a-f]{16,}", "-", json.dumps(plain(out))))
+
+
 def plain(x):
     """A result as lists, words and numbers; of a long array its length, sum, ends and middle."""
     if dataclasses.is_dataclass(x) and not isinstance(x, type):
         fields = [f.name for f in dataclasses.fields(x)]
-        return {k: plain(getattr(x, k)) for k in fields if k not in ("id", "reading", "readings")}
+        return {
+            k: plain(getattr(x, k))
+            for k in fields
+            if k not in ("id", "reading", "readings", "paint")
+        }
     if isinstance(x, np.ndarray):
         if x.dtype.kind not in "biuf":
             return [str(v) for v in x.tolist()]

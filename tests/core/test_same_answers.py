@@ -8,7 +8,7 @@ import pytest
 
 from anchor_tally.scenario.squad import CLIENTS
 from anchor_tally.study.edits.readings import ExcludeReading
-from answers import STUDIES, kept, said, squad, study
+from answers import STUDIES, kept, pages, said, squad, study
 
 
 def the_same(a, b, where=""):
@@ -62,6 +62,11 @@ def test_answers_are_those_that_were_kept(name, plain):
     """
     now = plain[1] if name == "squad" else said(STUDIES[name]())
     the_same(kept()[name], now)
+
+
+def test_pages_are_those_that_were_kept(demo):
+    """The same of what documents, calendar, sheets and the planner show of the demo study."""
+    the_same(kept()["pages"], pages(demo))
 
 
 def test_order_of_entry(plain):
