@@ -58,6 +58,16 @@ def test_help_and_equations_load_no_scipy():
         assert done.stdout.strip() == "[]", call
 
 
+def test_the_frame_is_painted_before_anything_heavy_is_imported():
+    """The window's own modules bring neither NumPy, SciPy nor matplotlib: the first paint does not wait for them."""
+    code = (
+        "import sys, anchor_tally.ui.application\n"
+        "print([m for m in ('numpy', 'scipy', 'matplotlib', 'sqlite3') if m in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
 def test_every_view_has_its_page():
     """One table of views: each has a page under its key, an answer, and commands that print one JSON each."""
     assert [v.key for v in VIEWS] == [k for k in PAGES if k in VIEW]

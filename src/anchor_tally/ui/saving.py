@@ -13,7 +13,6 @@ from ..domain.errors import UserError
 from ..exchange import result_table
 from ..exchange.result_table import ResultTable
 from ..exchange.writing import replacing
-from ..figures.numbers import HEADS, numbers_behind
 from ..figures.paper import DOUBLE_MM, SINGLE_MM, Form, PaperFigure
 from .file_names import target_of
 
@@ -99,6 +98,8 @@ def save_figure(widget: QWidget, name: str, figure_at: Callable[[float], PaperFi
         return
     target, kind = asked
     if kind == NUMBERS:
+        from ..figures.numbers import HEADS, numbers_behind  # NumPy: not before the first paint
+
         table = ResultTable(name, HEADS, numbers_behind(figure_at(DOUBLE_MM).shown))
         _save(widget, target, lambda: result_table.write(table, target), "Numbers of the figure")
         return
