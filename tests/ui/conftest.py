@@ -28,6 +28,7 @@ def qapp():
 def window_on(qtbot, tmp_path, request, monkeypatch):
     """Open a window on a session and wait for its first answer.
 
+    A study opens on Compare, or on ``at`` as one that was left there, which saves the comparison.
     Pages are made when they are opened. With the mark ``prepared`` the window makes the others
     beforehand and looks for findings, as it does for a user.
     """
@@ -35,10 +36,12 @@ def window_on(qtbot, tmp_path, request, monkeypatch):
     if request.node.get_closest_marker("prepared") is None:
         monkeypatch.setattr(PagePreparation, "begin", lambda *_: None)
 
-    def build(session):
-        window = Window(
-            session, settings=QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
-        )
+    def build(session, at=""):
+        settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+        with pytest.MonkeyPatch.context() as patch:
+            if at:
+                patch.setattr(MainWindow, "_first_page", lambda *_: at)
+            window = Window(session, settings=settings)
         qtbot.addWidget(window)
         opened.append(window)
         window.show()

@@ -639,7 +639,7 @@ def test_sets_of_sites_follow_the_client_and_can_be_changed(scale):
 
 def test_the_bench_tells_the_level_from_all_sources(qtbot, window_on, demo):
     """After a reading is in, the value from all sources with this visit; nothing while values are hidden."""
-    window = window_on(demo)
+    window = window_on(demo, at="record")
     window.go("record")
     record = window.record
     demo.do(typed("Auk", "2026-08-20T07:00", "Alder", "device", "body_fat_percent", "16.4", "16.2"))

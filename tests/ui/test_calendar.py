@@ -33,7 +33,7 @@ def in_file(window):
 
 def test_a_day_is_moved_measured_and_done(qtbot, window_on, demo):
     """By keys: to a planned day, a day later, undo, left out, the bench; the visit makes it done."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     plan = window.plan
     shown(qtbot, plan, lambda: window.go("plan"))
     tab = plan.tab("calendar")
@@ -80,7 +80,7 @@ def test_a_day_is_moved_measured_and_done(qtbot, window_on, demo):
 
 def test_the_calendar_says_what_narrows_most(qtbot, window_on, demo):
     """Of the client under the mark: the figures of the best estimate; nothing of a protected client."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     tab = window.plan.tab("calendar")
     shown(qtbot, window.plan, lambda: window.go("plan"))
     tab.view.setFocus()
@@ -102,7 +102,7 @@ def test_the_calendar_says_what_narrows_most(qtbot, window_on, demo):
 
 def test_a_day_is_dragged(qtbot, window_on, demo):
     """The mouse takes a planned day three days on; into a journey it does not go."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     plan = window.plan
     shown(qtbot, plan, lambda: window.go("plan"))
     tab = plan.tab("calendar")
@@ -175,7 +175,7 @@ def test_a_scheme_from_an_empty_study(qtbot, window_on, tmp_path, monkeypatch):
 
 def test_the_planner_follows_its_levers(qtbot, window_on, demo):
     """More scans narrow the interval; a wanted half-width says what reaches it; bad input is said."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     plan = window.plan
     shown(qtbot, plan, lambda: window.go("plan"))
     shown(qtbot, plan, lambda: plan.go("precision"))
@@ -199,7 +199,7 @@ def test_the_planner_follows_its_levers(qtbot, window_on, demo):
 
 def test_the_order_of_devices_changes_from_visit_to_visit(qtbot, window_on, demo):
     """A balanced study shows another order at the next visit, and the old one at an old visit."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     shown(qtbot, window.plan, lambda: window.go("plan"))
     window.plan.go("protocol")
     box = window.plan.tab("protocol").balanced
@@ -225,7 +225,7 @@ def test_the_order_of_devices_changes_from_visit_to_visit(qtbot, window_on, demo
 
 def test_a_training_case_is_solved(qtbot, window_on, demo):
     """A case opens from Plan; its answer is judged in any stage; another study ends it."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     shown(qtbot, window.plan, lambda: window.go("plan"))
     window.plan.go("training")
     tab = window.plan.tab("training")
@@ -259,7 +259,7 @@ def test_sheets_for_the_bench(qtbot, window_on, demo, tmp_path, monkeypatch):
     """A page a client, in the order of the bench, codes only unless names are asked for."""
     auk = demo.catalogue().client_coded("Auk")
     demo.do(PutClient(replace(auk, name="Zoe <b>Example</b>", cautions=frozenset({"implant"}))))
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     shown(qtbot, window.plan, lambda: window.go("plan"))
     tab = window.plan.tab("calendar")
     tab.view.choose(next(d for d in tab.schedule.days if iso(d.day) == "2026-08-31"))
@@ -288,7 +288,7 @@ def test_sheets_for_the_bench(qtbot, window_on, demo, tmp_path, monkeypatch):
 
 def test_a_drawn_study_is_opened_with_its_truth_sealed(qtbot, window_on, demo):
     """The simulator's answer, and one of its studies in the window; the truth is told when asked."""
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     shown(qtbot, window.plan, lambda: window.go("plan"))
     plan = window.plan
     plan.go("simulator")

@@ -450,7 +450,7 @@ def test_stated_values_reach_results(qtbot, window_on, demo):
 
     What is no number is refused and undone.
     """
-    window = window_on(demo)
+    window = window_on(demo, at="plan")
     window.go("plan")
     window.plan.go("stated")
     tab = window.plan.tab("stated")

@@ -24,7 +24,7 @@ from places import CLOCK, adoption
 @pytest.fixture
 def report(qtbot, window_on, demo):
     """The window with its Report stage open."""
-    window = window_on(demo)
+    window = window_on(demo, at="report")
     page = window.page("report")
     shown(qtbot, page, lambda: window.go("report"))
     return page
@@ -137,7 +137,7 @@ def test_a_figure_and_a_table_leave_in_every_form(qtbot, report, monkeypatch, tm
 
 def test_a_figure_of_a_stage_is_saved_on_white(qtbot, window_on, demo, monkeypatch, tmp_path):
     """Ctrl+S in a figure of the dark theme writes it in the colours of paper."""
-    window = window_on(demo)
+    window = window_on(demo, at="drift")
     window.set_dark(True)
     shown(qtbot, window.page("drift"), lambda: window.go("drift"))
     figure = window.page("drift").figure

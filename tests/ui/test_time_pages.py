@@ -171,7 +171,7 @@ def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, dem
 
 def test_a_low_window_keeps_every_name_legible(qtbot, window_on, demo):
     """1024×700: no text of the forest lies over another, what stands behind the advice can be scrolled, the card is whole."""
-    window = window_on(demo)
+    window = window_on(demo, at="calibrate")
     page = window.calibrate
     shown(qtbot, page, lambda: window.go("calibrate"))
     window.resize(1024, 700)
@@ -196,7 +196,7 @@ def test_forest_board_versions_and_certificate(qtbot, window_on, demo, capsys):
 
     The certificate; advice needs a reason.
     """
-    window = window_on(demo)
+    window = window_on(demo, at="calibrate")
     page = window.calibrate
     shown(qtbot, page, lambda: window.go("calibrate"))
     assert page.info.trees[0].client == "Merle"  # the planted odd client stands on top
@@ -262,7 +262,7 @@ def test_provisional_against_a_field_method(qtbot, window_on, demo):
 
 def test_track_one_client(qtbot, window_on, demo):
     """The verdict between dates chosen in the picture, a corrected series, a goal, an event over the dates, another client."""
-    window = window_on(demo)
+    window = window_on(demo, at="calibrate")
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     qtbot.mouseClick(window.calibrate.adopt, Qt.MouseButton.LeftButton)
     page = window.page("track")
@@ -363,7 +363,7 @@ def test_second_window_follows_one_client(qtbot, window_on, demo):
 def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_path, monkeypatch):
     """A history of disordered eating: no fat number, at once; girths can be followed."""
     auk = demo.catalogue().client_coded("Auk")
-    window = window_on(demo)
+    window = window_on(demo, at="track")
     page = window.page("track")
     shown(qtbot, page, lambda: window.go("track"))
     assert "body fat" in page.headline.text()
@@ -410,7 +410,7 @@ def test_pages_of_an_empty_study(qtbot, window_on, tmp_path, key, missing):
 
 def test_all_clients_stand_side_by_side(qtbot, window_on, demo):
     """The button shows every client; Enter on a row follows that client."""
-    window = window_on(demo)
+    window = window_on(demo, at="track")
     page = window.page("track")
     shown(qtbot, page, lambda: window.go("track"))
     with qtbot.waitSignal(page.everyone.changed, timeout=60_000):
@@ -438,7 +438,7 @@ def test_all_clients_stand_side_by_side(qtbot, window_on, demo):
 
 def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
     """The value of the command is on the page; a protected client has none, and no girth has one."""
-    window = window_on(demo)
+    window = window_on(demo, at="track")
     page = window.page("track")
     shown(qtbot, page, lambda: window.go("track"))
     if page.client.currentText() != "Auk":
@@ -471,7 +471,7 @@ def test_track_tells_the_value_from_all_sources(qtbot, window_on, demo):
 
 def test_what_waits_is_decided_from_track(qtbot, window_on, demo):
     """A button leads to Review; once the finding is decided the reading counts or is excluded."""
-    window = window_on(demo)
+    window = window_on(demo, at="track")
     page = window.page("track")
     shown(qtbot, page, lambda: window.go("track"))
     shown(qtbot, page, lambda: page.follow("Auk"))

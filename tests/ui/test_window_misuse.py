@@ -122,7 +122,7 @@ def test_adopting_waits_for_the_answer(qtbot, window_on, demo):
 
     Then what is seen is what is adopted.
     """
-    window = window_on(demo)
+    window = window_on(demo, at="calibrate")
     shown(qtbot, window.calibrate, lambda: window.go("calibrate"))
     page = window.calibrate
     old = page.results[0]
