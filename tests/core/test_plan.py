@@ -351,6 +351,8 @@ def test_means_of_mornings_and_chances():
     assert smallest_real_change(s, 1, 1) == pytest.approx(1.96 * np.sqrt(2 * 5), rel=1e-4)
     shown, wrong = chance_to_see(1.959964, 1.0)
     assert (shown, wrong) == (pytest.approx(0.5, abs=1e-4), pytest.approx(0.025, abs=1e-4))
+    assert [chance_to_see(x, 0.0) for x in (0.0, 0.5)] == [(0.0, 0.0), (1.0, 0.0)]
+    assert chance_to_see(0.01, 0.01)[0] == pytest.approx(stats.norm.cdf(1 - 1.959964), abs=1e-6)
     enough = mornings_to_see(2.0, s, 3)
     error = [np.sqrt(2) * mean_of_mornings(s, m, 3) for m in (enough - 1, enough)]
     assert chance_to_see(2.0, error[0])[0] < 0.8 <= chance_to_see(2.0, error[1])[0]

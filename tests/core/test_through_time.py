@@ -149,6 +149,8 @@ def test_summary_slopes_and_a_straight_line():
     own = [np.polyfit(np.arange(8.0), y[client == c], 1)[0] for c in range(6)]
     assert ours.value == pytest.approx(np.mean(own))
     assert p == pytest.approx(stats.ttest_1samp(own, 0).pvalue)
+    days, same = summary_slopes(y, client, weeks / 7)  # eight days in the place of eight weeks
+    assert (days.value, same) == pytest.approx((7 * ours.value, p))
     e, p = straight_line(y[:8], np.arange(8.0))
     theirs = stats.linregress(np.arange(8.0), y[:8])
     assert (e.value, p) == pytest.approx((theirs.slope, theirs.pvalue))

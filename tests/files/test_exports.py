@@ -153,6 +153,20 @@ def test_no_free_text_leaves_by_default(tmp_path, capsys):
     assert main(["import", str(tmp_path / "out.csv"), "--into", str(tmp_path / "table.tally")]) == 0
 
 
+def test_what_has_no_end_yet_stays_so(tmp_path):
+    """A rule and an event without an end come back from a data package as they were."""
+    session = filled(tmp_path / "open")
+    session.do(AddEvent(Event(0, 1, None, "2026-03-04", "", "illness", "")))
+    session.do(AddRules((SchemeRule(0, None, "devices", "weekdays", (0, 3)),)))
+    export(session, tmp_path / "out.zip", full=True)
+    assert main(["import", str(tmp_path / "out.zip"), "--into", str(tmp_path / "a.tally")]) == 0
+    again = Session.open(tmp_path / "a.tally")
+    (event,), (rule,) = again.events(), again.scheme().rules
+    assert (event.starts[:10], event.ends, event.kind) == ("2026-03-04", "", "illness")
+    assert (rule.starts, rule.ends, rule.days) == ("", "", (0, 3))
+    again.close()
+
+
 @pytest.mark.parametrize("suffix", ["csv", "xlsx", "zip"])
 def test_stopped_export_leaves_nothing(demo, tmp_path, suffix):
     """Closing the writing half-way leaves no file and no part of one.
