@@ -18,6 +18,7 @@ from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.repeats import Rule
 from anchor_tally.domain.steps import finish
+from anchor_tally.domain.units import ValueRefused, parse_difference
 from anchor_tally.exchange.dates import iso_moment
 from anchor_tally.exchange.guessing import _guess_column
 from anchor_tally.figures import track as track_figure
@@ -25,6 +26,7 @@ from anchor_tally.stats.change import smallest_change
 from anchor_tally.stats.difference_forms import without_reference_error
 from anchor_tally.stats.distributions import t_estimate
 from anchor_tally.stats.estimate import Estimate, Interval
+from anchor_tally.stats.limits import single_trend
 from anchor_tally.stats.offsets import pooled_from_single
 from anchor_tally.stats.one_client import rate_of
 from anchor_tally.stats.pair_slopes import passing_bablok
@@ -185,6 +187,24 @@ def test_a_change_of_setting_is_drawn_at_its_first_reading(demo):
     first = [b for a, b in pairwise(sorted(known)) if a[1] != b[1]]
     assert len(first) == 1
     assert list(track_figure.info(r, labels).changes) == first
+
+
+def test_a_slope_without_scatter():
+    """Differences exactly on a line, and all alike: p is 0 and 1, whatever the error of the slope."""
+    x = np.array([10.0, 15.0, 20.0, 30.0])
+    for slope, p in ((0.5, 0.0), (1.0, 0.0), (0.0, 1.0)):
+        found = single_trend(2.0 + slope * x, x)
+        assert (found.slope.value, found.p) == (pytest.approx(slope, abs=1e-12), p)
+
+
+@pytest.mark.parametrize(("text", "value"), [("0.005", 0.005), ("2 pp", 2.0), ("0", None)])
+def test_differences_that_are_typed(text, value):
+    """Any difference above 0 is taken, with its unit or without."""
+    if value is None:
+        with pytest.raises(ValueRefused, match="above 0"):
+            parse_difference(text, METRICS["body_fat_percent"])
+    else:
+        assert parse_difference(text, METRICS["body_fat_percent"]) == value
 
 
 def test_baselines_without_a_device_by_hand():
