@@ -32,6 +32,10 @@ class ClientPageButton(QPushButton):
         self.setToolTip("One page to hand over, with or without body fat; no goals")
         self.clicked.connect(self._ask)
 
+    def follow(self, code: str) -> None:
+        """Take the client whose page is written."""
+        self.code = code
+
     def _ask(self) -> None:
         client = self.session.catalogue().client_coded(self.code)
         if client is None or self.session.writing:

@@ -97,7 +97,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         self.goal.editingFinished.connect(self._set_goal)
         self.page_button = ClientPageButton(self.session, self.jobs)
         self.page_button.told.connect(self.message)
-        self.client.currentTextChanged.connect(lambda code: setattr(self.page_button, "code", code))
+        self.client.currentTextChanged.connect(self.page_button.follow)
         row = Flow(6)
         for part in (
             paired("&Client", self.client, "Client"),
