@@ -59,7 +59,12 @@ def test_methods_take_the_mean_of_repeats_unrounded(qtbot, window):
         enter(qtbot, cell, text)
     assert entry_row(window, "skinfold_triceps").meaning.text() == "mean 12.3"
     record.go_station("methods")
-    assert record.methods.fields["skinfold_triceps"].text() == "12.25"
+    fields = record.methods.fields
+    assert fields["skinfold_triceps"].text() == "12.25"
+    window.resize(1024, 700)
+    for field in (fields["sex"], fields["height"], fields["skinfold_triceps"]):
+        qtbot.waitUntil(lambda field=field: field.width() > 20)
+        assert field.fontMetrics().horizontalAdvance(field.text()) < field.width() - 12
 
 
 def test_impedance_at_several_frequencies(qtbot, window):

@@ -45,6 +45,8 @@ _UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
 ALL = "Every input"
 VECTOR_POSITION = "impedance_vector_position"
 
+FIELD = 64  # pixels for a value such as 175.4 or "female"
+
 
 def decimals_of(value: float, least: int) -> int:
     """Decimals that a field needs: one more where the mean of two readings ends on a half."""
@@ -116,9 +118,7 @@ class MethodsBench(QWidget):
         self.title = label("", "title", wrap=True)
         self.about = label("", wrap=True)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.errors = Table(
-            ["Reading error of", "changes the result by"], "Effect of a reading error"
-        )
+        self.errors = Table(["Reading error of", "changes it by"], "Effect of a reading error")
         self.right = right = QVBoxLayout()
         right.addWidget(self.title)
         right.addWidget(self.about)
@@ -139,6 +139,7 @@ class MethodsBench(QWidget):
             words = input_words(key)
             field.setAccessibleName(words[0].upper() + words[1:])
             field.setPlaceholderText(unit)
+            field.setMinimumWidth(FIELD)  # else a narrow window shows the end of a value only
             field.textChanged.connect(self._follow)
             field.returnPressed.connect(self._next)
             tag = label(words[0].upper() + words[1:], "faint")
