@@ -41,7 +41,7 @@ if TYPE_CHECKING:
     from ...canvas import FigureView
 
 _PERSON = ("sex", "age_years", "height", "body_mass")
-_UNITS = {"sex": "male, female", "age_years": "years", "height": "cm"}
+_UNITS = {"sex": "m or f", "age_years": "years", "height": "cm"}
 ALL = "Every input"
 VECTOR_POSITION = "impedance_vector_position"
 
