@@ -48,6 +48,7 @@ from anchor_tally.wording.best_estimate import (
     margin_words,
     more_words,
     sentences,
+    share_lines,
     weight_words,
 )
 from anchor_tally.wording.group_levels import ordered, under
@@ -674,6 +675,8 @@ def test_a_day_with_a_scan_alone_is_no_morning():
     assert more.change.mornings[1] == plain.change.mornings[1] == 1.0
     assert more.devices == plain.devices == 2
     assert "From 4 scans, 2 other sources, 12 mornings." in basis_words(more)
+    parts = [float(x[1].removesuffix(" %")) for x in share_lines(more)]
+    assert parts == [pytest.approx(100 * x.share, abs=0.5) for x in more.sources if not x.why]
     unscanned = [x for x in lines if "C2" not in x or "Scan" not in x]
     told = [asked(study_of(unscanned), code).notes for code in ("C1", "C2")]
     assert [[n.code for n in x] for x in told] == [[], ["no_scan_of_client"]]

@@ -503,3 +503,10 @@ def test_conditions_of_the_scan_are_those_of_the_trial():
     assert said_[0].startswith("Usual visits are at about 10:30, scans at about 07:00")
     assert said_[1].startswith("Fasted: not kept at 5 of 5 usual visits")
     assert len(said_) == 2
+    # one, and two, of three scans after breakfast as well
+    rows = [Measured(1, DEVICES, 700000 + k, k, 7.0) for k in range(1, 6)]
+    rows += [Measured(1, SCAN, 700010 + k, 9 + k, 7.0) for k in range(3)]
+    for late, notes in ((1, 1), (2, 0)):
+        at_scans = {9 + k: {"fasted": "no" if k < late else "yes"} for k in range(3)}
+        usual = {k: {"fasted": "no"} for k in range(1, 6)}
+        assert len(scan_conditions(rows, usual | at_scans, fasted)) == notes
