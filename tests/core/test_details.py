@@ -28,6 +28,7 @@ from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
 from anchor_tally.domain.records import StationChoice
 from anchor_tally.domain.scan_precision import assumed_sd
+from anchor_tally.domain.scheme import PRESETS
 from anchor_tally.domain.steps import finish
 from anchor_tally.figures import difference, ladder, views
 from anchor_tally.methods.registry import EQUATIONS
@@ -434,6 +435,28 @@ def test_cells_on_a_sheet(demo):
     demo.do(PutStation(StationChoice("girths", (), "", "", 2, "mean")))
     assert cells("girths")["Waist girth"] == 2
     assert (cells("underwater")["Mass in water"], cells("underwater")["Residual volume"]) == (3, 2)
+
+
+def test_presets_plan_what_their_words_say():
+    """A Monday in January: weeks, first and last days and scans of each preset, counted by hand."""
+    rules = {p.key: p.rules("2026-01-05") for p in PRESETS}
+
+    def spans(key, station="devices"):
+        return [(r.starts, r.ends) for r in rules[key] if r.station == station and r.starts]
+
+    assert spans("two_weeks") == [("2026-01-05", "2026-01-11"), ("2026-02-02", "2026-02-08")]
+    assert spans("one_scan") == [("2026-01-05", "2026-03-29")]  # twelve weeks
+    assert [r.days for r in rules["one_scan"]] == [(0, 3), ("2026-02-16",), (-1, 0, 1)]
+    assert spans("contest", "scan") == [("2026-01-05", "2026-06-22")]
+    assert [(r.days, r.most) for r in rules["research"]] == [
+        ((42,), 3),
+        (("2026-01-05", "2026-03-30"), None),
+    ]
+    assert spans("research") == [("2026-01-05", "2026-03-30")]
+    assert [r.days for r in rules["dry_and_loaded"]] == [("2026-01-05",), ("2026-01-06",)]
+    assert {r.days for r in rules["retest"]} == {(24,)}
+    assert rules["yearly"][0].days == (364,)
+    assert rules["yearly"][0].spread
 
 
 def test_slopes_of_equal_points():
