@@ -11,6 +11,7 @@ import pytest
 from scipy.stats import multivariate_normal, norm, studentized_range
 from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
 
+from anchor_tally.analysis.agreement import redundancy
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.time import next_measurement, study_model
 from anchor_tally.analysis.time.best_estimate import SIZES, BestEstimateRequest, fixed_days
@@ -746,6 +747,11 @@ def test_what_is_assumed_stands_in_the_documents():
         f" {costs.repeat_minutes:g} each",
     ):
         assert words in text, words
+    alike = (
+        f"alike from {redundancy.AS_ONE:g} with the interval above {redundancy.SURELY:g}; a ratio"
+        f" constant within {100 * redundancy.COMPUTED:g} %"
+    )
+    assert alike in text
     assert sizes[0] == sizes[1]
     assert "of one day, one, two or four weeks" in text
     assert client_course.STRETCHES == (1, 7, 14, 28)

@@ -23,6 +23,7 @@ from anchor_tally.exchange.dates import iso_moment
 from anchor_tally.exchange.guessing import _guess_column
 from anchor_tally.figures import track as track_figure
 from anchor_tally.stats.change import smallest_change
+from anchor_tally.stats.derived import is_derived
 from anchor_tally.stats.difference_forms import without_reference_error
 from anchor_tally.stats.distributions import t_estimate
 from anchor_tally.stats.estimate import Estimate, Interval
@@ -187,6 +188,19 @@ def test_a_change_of_setting_is_drawn_at_its_first_reading(demo):
     first = [b for a, b in pairwise(sorted(known)) if a[1] != b[1]]
     assert len(first) == 1
     assert list(track_figure.info(r, labels).changes) == first
+
+
+def test_three_visits_show_that_a_value_is_computed():
+    """Fat that is 100 − water/0.732 of each reading: found from three visits of a client on, not from two."""
+    rng = np.random.default_rng(4)
+    water = np.round(rng.uniform(45, 65, 24), 1)
+    fat, week = np.round(100 - water / 0.732, 1), np.tile(np.arange(3.0), 8)
+    client = np.repeat(np.arange(8), 3)
+    assert is_derived(fat, (water,), client, week) is True
+    two = week < 2
+    assert is_derived(fat[two], (water[two],), client[two], week[two]) is None
+    other = fat + rng.normal(0, 2, 24).round(1)
+    assert is_derived(other, (water,), client, week) is False
 
 
 def test_a_slope_without_scatter():

@@ -459,6 +459,8 @@ def test_essential_fat_is_looked_for_everywhere():
     lines = {x.id: x for x in side_by_side(thin)}
     assert lines["jackson_pollock_1978_3"].value < 5
     assert "essential fat" in method_words(lines["jackson_pollock_1978_3"])[1]
+    said = method_words(lines["jackson_pollock_1978_3"], 0.5)[1]
+    assert "± 1.0 from reading error alone (95 %)" in said  # 1.96 times 0.5
     typed = {
         "sex": "male",
         "age_years": "20",
