@@ -165,6 +165,7 @@ def test_values_that_are_asked_about(metric, text, others, asked):
         ("girth_waist", "804", 80.0, "80.4"),
         ("body_mass", "17.2", 71.0, "71.2"),
         ("body_mass", "62.4", 82.0, "82.4"),
+        ("body_mass", "182.4", 128.0, "128.4"),
         ("skinfold_thigh", "2.4", 23.0, "2.4 cm"),
         ("skinfold_biceps", "23.4", 2.3, ""),  # a point that was typed is not moved
     ],
