@@ -58,7 +58,7 @@ def row(claim, design, n, *found):
 @pytest.mark.parametrize(
     ("within", "day", "scan"), [(0.7, 0.3, 0.5), (0.7, 1.2, 0.5), (2.0, 0.8, 0.6), (1.2, 0.5, 0.8)]
 )
-def test_a_perfect_device_is_never_said_not_to_respond(n, within, day, scan, capsys):
+def test_a_perfect_device_is_never_said_not_to_respond(n, within, day, scan):
     """The scan's error is neither stated nor measured: the slope's interval holds 1, and no view says *too little*."""
     rng = np.random.default_rng(3)
     little = inside = given = level_only = 0
@@ -73,7 +73,7 @@ def test_a_perfect_device_is_never_said_not_to_respond(n, within, day, scan, cap
             inside += held(r.follows.interval, 1)
     if n > 100:
         design = f"14 × 3 × 3, SD within {within}, day {day}, scan {scan} not stated"
-        row(capsys, "too little, slope held", design, n, little / n, inside / max(given, 1))
+        row("too little, slope held", design, n, little / n, inside / max(given, 1))
     assert little <= max(0.01 * n, 0)
     assert level_only == little
     assert inside >= 0.93 * given - 1
@@ -123,7 +123,7 @@ def test_day_to_day_is_of_neighbouring_days(apart, n):
 
 
 @pytest.mark.parametrize("n", [12, pytest.param(300, marks=pytest.mark.slow)])
-def test_lines_and_shares_of_repeats(n, capsys):
+def test_lines_and_shares_of_repeats(n):
     """Repeats of linear studies: *may not be linear* is rare; Theil–Sen and shares cover; no percentile limits."""
     rng = np.random.default_rng(6)
     odd = sen = share = 0
@@ -137,14 +137,14 @@ def test_lines_and_shares_of_repeats(n, capsys):
         share += held(found.interval, p)
         assert forms.percentiles is None
     if n > 100:
-        row(capsys, "not linear, Theil–Sen, share", "14 × 3 × 3", n, odd / n, sen / n, share / n)
+        row("not linear, Theil–Sen, share", "14 × 3 × 3", n, odd / n, sen / n, share / n)
     assert odd <= max(1, 0.06 * n)
     assert min(sen, share) >= 0.92 * n - 1
 
 
 @pytest.mark.parametrize("n", [80, pytest.param(1000, marks=pytest.mark.slow)])
 @pytest.mark.parametrize(("tail", "least"), [("normal", 0.92), ("t4", 0.86)])
-def test_spreads_of_change_and_repeats(n, tail, least, capsys):
+def test_spreads_of_change_and_repeats(n, tail, least):
     """14 clients, 3 scans, 3 repeats: bias, SD and correlation of changes, SD of repeats and ICC are covered, and not in all."""
     rng, hits = np.random.default_rng(7), np.zeros(5)
     c, o = 14, 3
@@ -180,7 +180,7 @@ def test_spreads_of_change_and_repeats(n, tail, least, capsys):
         ]
     share = hits / n
     if n > 500:
-        row(capsys, "bias, SD, r of changes; SD of repeats, ICC", f"14 × 3 × 3, {tail}", n, *share)
+        row("bias, SD, r of changes; SD of repeats, ICC", f"14 × 3 × 3, {tail}", n, *share)
     assert share.min() >= least - 2 * math.sqrt(0.05 * 0.95 / n), share
     assert share[0] <= 0.98  # 99.5 % when a client's changes counted as independent
 
@@ -239,7 +239,7 @@ def paired(rng, kind, *, loss=0.0, alike=0.0, noise=0.0, slope=-0.8, repeats=1):
         ({"kind": "measured", "noise": 0.4, "repeats": 3}, False, -0.8),
     ],
 )
-def test_fat_and_water(n, design, derived, truth, capsys):
+def test_fat_and_water(n, design, derived, truth):
     """Measured water is never said to come from fat, computed water always; the slope holds the truth through alike days and noise."""
     rng = np.random.default_rng(8)
     found = [finish(HydrationRequest(paired(rng, **design), Lens()).run())[0] for _ in range(n)]
@@ -249,7 +249,7 @@ def test_fat_and_water(n, design, derived, truth, capsys):
         return
     inside = sum(held(r.slope.slope.interval, truth) for r in found)
     if n > 100:
-        row(capsys, "computed, slope held", str(design), n, circular / n, inside / n)
+        row("computed, slope held", str(design), n, circular / n, inside / n)
     assert inside >= 0.92 * n - 1
     assert np.mean([r.slope.slope.value for r in found]) == pytest.approx(truth, abs=0.08)
 
@@ -351,7 +351,7 @@ def lost_together(rng, shown=1.0, per_week=-0.2, drift=0.0, step=0.0):
 
 
 @pytest.mark.parametrize("n", [3, pytest.param(200, marks=pytest.mark.slow)])
-def test_clients_who_change_together_are_no_drift(n, capsys):
+def test_clients_who_change_together_are_no_drift(n):
     """A stable device that shows 80 % of a loss neither drifts nor steps, in Drift as in Calibrate; a true drift is found."""
     rng, told = np.random.default_rng(12), {}
     for design, most, least in (
@@ -369,7 +369,7 @@ def test_clients_who_change_together_are_no_drift(n, capsys):
         assert calibrate <= (most + 0.1) * n + 1, told
     if n > 100:
         for design, shares in told.items():
-            row(capsys, "drift or step: Drift, Calibrate", design, n, *shares)
+            row("drift or step: Drift, Calibrate", design, n, *shares)
 
 
 @pytest.mark.slow
