@@ -1,5 +1,6 @@
 """Readings that wait for a decision in Review do not count in the best estimate, wherever it is told."""
 
+import csv
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 
@@ -16,6 +17,8 @@ from anchor_tally.analysis.time.best_estimate_result import Odd
 from anchor_tally.analysis.time.device_slopes import device_slopes
 from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.analysis.time.study_model import EPOCH
+from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.app.client_page import summary_steps
 from anchor_tally.app.plan import planned_steps
 from anchor_tally.cli.main import main
 from anchor_tally.domain.lens import Lens
@@ -23,6 +26,7 @@ from anchor_tally.domain.scheme import SchemeRule
 from anchor_tally.domain.snapshot import HELD
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
+from anchor_tally.reports.render import as_html
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
@@ -37,6 +41,8 @@ from anchor_tally.wording.best_estimate import (
     next_words,
 )
 from anchor_tally.wording.group_levels import under
+from anchor_tally.wording.numbers import day_of
+from anchor_tally.wording.summary import waiting_words
 from places import reading, squad_lines, study_of
 
 FAT = "body_fat_percent"
@@ -110,6 +116,33 @@ def test_a_mistyped_reading_waits_until_it_is_decided(tmp_path, capsys):
     path.write_text("\n".join([",".join(HEADER), *map(",".join, text)]) + "\n")
     assert main(["track", str(path), "--client", "C1"]) == 0
     assert "Not counted until you decide in Review: Fir," in capsys.readouterr().out
+    assert main(["export", str(path), "-o", str(tmp_path / "out.csv"), "--estimates"]) == 0
+    rows = list(csv.DictReader((tmp_path / "out.csv").read_text().splitlines()))
+    waits = "some readings do not count until you decide in Review"
+    notes = {r["client"]: r["note"] for r in rows if r["kind"] == "estimate"}
+    assert {c for c, note in notes.items() if waits in note} == {"C1"} < set(notes)
+
+
+def test_the_client_page_names_days_that_do_not_count():
+    """One sentence a measure, with up to four days; none where all measurements count."""
+    session = study_of(squad_lines(np.random.default_rng(5)))
+    said = "are still being checked and do not count yet."
+    assert said not in as_html(finish(summary_steps(session, "C1"))[0])
+    mistyped(session)
+    [held] = estimate(session).held
+    page = as_html(finish(summary_steps(session, "C1"))[0])
+    assert f"Body fat: measurements of {day_of(held.day)} {said}" in page
+    records, today = tuple(session.calibrations()), session.today()
+    asked = TrackRequest(session.snapshot(), Lens(), "C1", records, today=today)
+    r = finish(asked.run())
+    days = [replace(held, day=held.day + k) for k in range(5)]
+    told = [
+        waiting_words(replace(r, best=replace(r.best, held=tuple(days[:n])))) for n in (3, 4, 5)
+    ]
+    a, b, c, d = (day_of(x.day) for x in days[:4])
+    assert f"of {a}, {b} and {c} are" in told[0]
+    assert f"of {a}, {b}, {c} and {d} are" in told[1]
+    assert "of 5 days are" in told[2]
 
 
 def test_what_waits_is_what_the_review_says_not_to_use():

@@ -224,6 +224,7 @@ def _estimates(m: ExportMaterial) -> Generator[float, None, tuple[readings_csv.E
             r.value.value,
             r.value.interval.low,
             r.value.interval.high,
+            r.client.code in group.waiting,
         )
         for r in group.rows
         if r.value is not None and r.value.interval is not None

@@ -348,7 +348,10 @@ def _row(cell: dict[str, str], line: int, conditions: list[str]) -> ImportRow | 
 
 @dataclass(frozen=True, slots=True)
 class EstimateRow:
-    """A computed level of a client on a day (ISO), with its 95 % interval; never read back."""
+    """A computed level of a client on a day (ISO), with its 95 % interval; never read back.
+
+    ``waiting``: readings of the client do not count until a finding of the review is decided.
+    """
 
     client: str
     sex: str
@@ -357,6 +360,7 @@ class EstimateRow:
     value: float
     low: float
     high: float
+    waiting: bool = False
 
 
 def write_steps(
@@ -420,6 +424,8 @@ def write(
         found = metric_of(e.metric)
         k = found.decimals + 1
         ends = f"95 % CI {e.low:.{k}f} to {e.high:.{k}f}"
+        if e.waiting:
+            ends += "; some readings do not count until you decide in Review"
         yield line(
             [
                 guarded(e.client),

@@ -91,6 +91,7 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
     if place is not None and main.series is not None:
         found.append(_ranges(f, place, main.series))
     told = [words.variation_words(x.result, x.series, f.unit(x)) for x in f.followed[:2]]
+    told += [words.waiting_words(x.result) for x in f.followed]
     told.append(words.next_date_words(f.schedule, client.id))
     found += [Paragraph(t) for t in told if t]
     asked = [words.ASK_FIRST] if any(x.result.cautions for x in f.followed) else []

@@ -30,6 +30,7 @@ ASK_FIRST = (
     "Talk to the person who measured you and to licensed health staff before you change anything"
     " because of these numbers."
 )
+MOST_NAMED = 4  # days that are named one by one
 PRECEDENCE = "Local rules and licensed practice take precedence over this page."
 
 
@@ -138,6 +139,20 @@ def variation_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> st
         f"{m.label}: without any change in the body, 95 of 100 pairs of mornings differ by at most"
         f" {u.number(s.noise.between_days, m.decimals)} {_difference_unit(m, u)}."
     )
+
+
+def waiting_words(r: TrackResult) -> str:
+    """That measurements do not count yet, with their days; empty where all of them count."""
+    held = () if r.best is None else r.best.held
+    days = [day_of(d) for d in sorted({x.day for x in held})]
+    if not days:
+        return ""
+    m = metric_of(r.metric)
+    if len(days) > MOST_NAMED:
+        told = f"{len(days)} days"
+    else:
+        told = " and ".join([", ".join(days[:-1]), days[-1]] if len(days) > 1 else days)
+    return f"{m.label}: measurements of {told} are still being checked and do not count yet."
 
 
 def next_date_words(s: Schedule, client: int) -> str:
