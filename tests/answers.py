@@ -2,11 +2,16 @@
 
 import dataclasses
 import gzip
+import io
 import json
 import re
+import zipfile
+from contextlib import redirect_stderr, redirect_stdout
 from datetime import datetime, timedelta
+from pathlib import Path
 
 import numpy as np
+from openpyxl import load_workbook
 
 from anchor_tally.analysis.agreement.claims import Claim
 from anchor_tally.analysis.agreement.evidence import explain
@@ -15,14 +20,17 @@ from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.analysis.plan.precision import PrecisionRequest, SpreadsRequest
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.app.demo import demo_session
 from anchor_tally.app.documents import KINDS, Choice, document_steps
 from anchor_tally.app.session import Session
 from anchor_tally.app.sheets import sheets_of
 from anchor_tally.app.views import DRIFT, VIEWS, Ask
+from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.calendar_file import as_csv
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.results_json import calibrate_json
 from anchor_tally.exchange.track_json import track_json
 from anchor_tally.figures import (
@@ -75,7 +83,7 @@ def said(session, today="2026-09-01"):
         out[view.key] = {
             getattr(i, "name", str(k)): {
                 "headline": answer.headline(r),
-                "lines": {x.name: [x.value, x.interval] for x in answer.lines(r)},
+                "lines": {x.name: [x.value, x.interval, x.main] for x in answer.lines(r)},
                 "json": answer.as_json(r) if answer.as_json else {},
                 "notes": notes_words(r.notes) if hasattr(r, "notes") else "",
             }
@@ -250,6 +258,117 @@ STUDIES = {
     "no scan": lambda: moving(4, 2, scan=False),
     "one": lambda: moving(1, 1),
 }
+
+
+LENS = "--client Auk --client Brill --client Cod --client Dory --from 2026-03-02 --to 2026-08-20"
+WIDER = "--window-hours 48 --around --setting athlete --reference-sd 0.5"
+COMMANDS = (
+    "compare --demo --instrument Alder",
+    f"compare --demo --instrument Birch --json {WIDER}",
+    f"compare STUDY --instrument Cedar --json {LENS}",
+    "compare STUDY --instrument Alder --sex female",
+    "compare STUDY --instrument Nobody",
+    "repeatability --demo --instrument Birch --near-days 2",
+    "repeatability STUDY --instrument Dogwood --json --near-days 3",
+    f"change STUDY --instrument Cedar {LENS}",
+    "change STUDY --instrument Birch --json --sex male",
+    "hydration STUDY --instrument Birch",
+    "hydration STUDY --instrument Alder --json",
+    "drift STUDY --instrument Dogwood",
+    f"drift STUDY --instrument Birch --json {WIDER}",
+    f"calibrate STUDY --instrument Cedar {LENS}",
+    "calibrate STUDY --instrument Alder --json --client-sd 1.5",
+    "plan STUDY --instrument Cedar --half-width 1 --scan-cost 60 --interval reading",
+    "plan STUDY --json --clients 20 --scans 4 --mornings 2 --repeats 1 --interval limits",
+    "plan --demo --days-ahead 30 --interval bias --ics c.ics --csv c.csv",
+    "simulate --studies 4 --seed 3 --clients 6 --scans 2 --repeats 2 --bias 1 --json",
+    "simulate STUDY --instrument Birch --studies 3 --drift-per-week 0.1 --step 2 --step-week 6",
+    "certificate STUDY --instrument Cedar",
+    "certificate STUDY --instrument Cedar --full -o c.json",
+    "certificate STUDY --instrument Cedar -o c.html --paper Letter",
+    "verify STUDY c.json",
+    "verify STUDY nothing.json",
+    "report STUDY -o r.html --paper Letter --window-hours 12 --around --client Auk --client Brill",
+    "report STUDY -o never.html --client Nobody",
+    "summary STUDY --client Auk -o s.html --without-fat --name",
+    "summary STUDY --client Cod -o s.html --ranges",
+    "track STUDY --client Auk --from 2026-04-01 --to 2026-08-01",
+    "track --demo --client Dory --metric girth_waist --json",
+    "page card STUDY --instrument Cedar -o p.html",
+    "page card STUDY -o p.html",
+    "page devices STUDY -o p.html --client Auk --client Cod",
+    "page methods STUDY --client Auk -o p.html",
+    "page methods STUDY -o p.html",
+    "page devices STUDY -o never.html --client Auk --client Nobody",
+    "page paper STUDY -o p.html --window-hours 48",
+    "page claims STUDY --instrument Birch --correlation 0.9 --repeatability 0.3 -o p.html",
+    "export STUDY -o e.csv --estimates",
+    "export --demo -o e.xlsx",
+    "export STUDY -o e.zip",
+    "export STUDY -o f.zip --full",
+    "import e.csv --into n.tally",
+    "import e.csv --into n.tally --skip-refused",
+    "import f.zip --into o.tally",
+    "import odd.csv --into p.tally --out-of-range-as-failed",
+    "method bmi_deurenberg_1991 sex=male age_years=30 height=180cm body_mass=80kg",
+    "method bmi_deurenberg_1991 sex=male",
+    "method jackson_pollock_1978_3 sex=male age_years=30 height=70in body_mass=180lb skinfold_chest=12"
+    " skinfold_abdominal=20 skinfold_thigh=15 density_equation=brozek_1963 --json",
+    "methods",
+    "methods --json",
+)
+NEVER_THE_SAME = r"[0-9a-f]{16,}|<style.*?</style>|<svg.*?</svg>|<[^>]*>|data:[^\"')]*"
+
+
+def commands(folder):
+    """What each command says, its exit code, and what is in the file it writes."""
+    session = demo_session(folder, clock=CLOCK)
+    session.do(adoption(session, "Cedar"))
+    session.close()
+    odd = ["Auk,male,30,180,2026-08-20T07:00,Alder,method,,body_fat_percent,200,percent,1,ok,"]
+    (folder / "odd.csv").write_text("\n".join([",".join(HEADER), *odd]) + "\n")
+    return {line: _command(line, folder, session.path) for line in COMMANDS}
+
+
+def _command(line, folder, study):
+    """One call: exit code, what it prints, what it has written."""
+    argv = [str(study) if x == "STUDY" else x for x in line.split()]
+    argv = [str(folder / x) if re.search(r"^[a-z]+\.[a-z]+$", x) else x for x in argv]
+    out, err = io.StringIO(), io.StringIO()
+    with redirect_stdout(out), redirect_stderr(err):
+        try:
+            code = main(argv, CLOCK)
+        except SystemExit as stop:
+            code = stop.code
+    said = out.getvalue()
+    answer = json.loads(said) if said.startswith(("{", "[")) else _words(said, folder)
+    files = [p for x in argv if (p := Path(x)).parent == folder and p.is_file() and p != study]
+    return plain(
+        [code, answer, _words(err.getvalue(), folder), [_written(p, folder) for p in files]]
+    )
+
+
+def _words(text, folder):
+    """A text without places and fingerprints."""
+    text = re.sub(NEVER_THE_SAME, "-", text.replace(str(folder), "-"), flags=re.DOTALL)
+    return text.splitlines()
+
+
+def _written(path, folder):
+    """What is in a file: the first lines of each table."""
+    if path.suffix == ".xlsx":
+        book = load_workbook(path, read_only=True)
+        return {s.title: [list(r) for r in s.iter_rows(max_row=12, values_only=True)] for s in book}
+    if path.suffix == ".zip":
+        with zipfile.ZipFile(path) as z:
+            names = sorted(z.namelist())
+            return {n: _words(z.read(n).decode(), folder)[:12] for n in names}
+    if path.suffix == ".tally":
+        other = Session.open(path, read_only=True)
+        told = [len(other.readings()), [c.code for c in other.catalogue().clients.values()]]
+        other.close()
+        return told
+    return _words(path.read_text(), folder)[: 4000 if path.suffix == ".html" else 40]
 
 
 def kept():

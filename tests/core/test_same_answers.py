@@ -8,7 +8,7 @@ import pytest
 
 from anchor_tally.scenario.squad import CLIENTS
 from anchor_tally.study.edits.readings import ExcludeReading
-from answers import STUDIES, kept, pages, said, squad, study
+from answers import STUDIES, commands, kept, pages, said, squad, study
 
 
 def the_same(a, b, where=""):
@@ -67,6 +67,11 @@ def test_answers_are_those_that_were_kept(name, plain):
 def test_pages_are_those_that_were_kept(demo):
     """The same of what documents, calendar, sheets and the planner show of the demo study."""
     the_same(kept()["pages"], pages(demo))
+
+
+def test_commands_say_what_was_kept(tmp_path):
+    """What each command prints and writes, and its exit code."""
+    the_same(kept()["commands"], commands(tmp_path))
 
 
 def test_order_of_entry(plain):

@@ -33,7 +33,7 @@ from ..wording.offsets import (
 from ..wording.sentences import pairs_sentence
 from ..wording.statistics import rows
 from ..wording.views import notes_words
-from .studies import session_of
+from .studies import lens_of, session_of
 
 Result = TypeVar("Result")
 
@@ -49,10 +49,7 @@ def _asked(
     """
     session = session_of(args)
     try:
-        clients = _clients(args, session)
-        lens = Lens(
-            args.metric, args.reference, clients, args.setting, args.window_hours, args.around
-        )
+        lens = lens_of(args, session, args.client or (), args.sex or "")
         snapshot = (
             finish(session.wide_snapshot_steps(metrics))
             if metrics
@@ -65,23 +62,6 @@ def _asked(
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
         session.close()
-
-
-def _clients(args: argparse.Namespace, session: Session) -> frozenset[str] | None:
-    """The clients that the filters of a call leave; None for all."""
-    items = session.catalogue()
-    unknown = [code for code in args.client or () if items.client_coded(code) is None]
-    if unknown:
-        raise UserError(f'no client has the code "{unknown[0][:40]}"')
-    if not args.client and not args.sex:
-        return None
-    wanted = args.client or [c.code for c in items.clients.values()]
-    kept = [c.code for c in items.clients.values() if c.code in wanted]
-    if args.sex:
-        kept = [code for code in kept if (c := items.client_coded(code)) and c.sex == args.sex]
-    if not kept:
-        raise UserError("no client is left by the filters")
-    return frozenset(kept)
 
 
 def ask(args: argparse.Namespace, view: View[Any]) -> None:

@@ -10,26 +10,25 @@ from ..app.client_page import summary_steps
 from ..app.documents import Choice, document_steps
 from ..app.reporting import report_steps, write_report
 from ..domain.errors import UserError
-from ..domain.lens import Lens
 from ..domain.steps import finish
 from ..wording.notes import sentence
-from .studies import session_of
+from .studies import lens_of, session_of
 
 
 def report(args: argparse.Namespace) -> None:
     """Write the report of a study; codes only."""
     session = session_of(args)
     try:
-        clients = frozenset(args.client) if args.client else None
-        lens = Lens(
-            args.metric, args.reference, clients, args.setting, args.window_hours, args.around
-        )
+        lens = lens_of(args, session, args.client or ())
         document = finish(report_steps(session, lens, args.paper))
     except UserError as error:
         raise UserError(f"{args.file or 'demo'}: {error}") from error
     finally:
         session.close()
     print(f"written: {write_report(document, args.output)}")
+
+
+_NEEDED = {"card": "a device: --instrument", "methods": "a client: --client"}
 
 
 def page(args: argparse.Namespace) -> None:
@@ -39,10 +38,9 @@ def page(args: argparse.Namespace) -> None:
     if args.page == "methods":
         subject = (args.client or [""])[0]
     try:
-        clients = frozenset(args.client) if args.client and args.page != "methods" else None
-        lens = Lens(
-            args.metric, args.reference, clients, args.setting, args.window_hours, args.around
-        )
+        if not subject and args.page in _NEEDED:
+            raise UserError(f"the page {args.page} needs {_NEEDED[args.page]}")
+        lens = lens_of(args, session, () if args.page == "methods" else args.client or ())
         claim = Claim(args.correlation, args.repeatability)
         choice = Choice(lens, subject, args.paper, claim=claim)
         document = finish(document_steps(session, args.page, choice))
