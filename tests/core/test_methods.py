@@ -1,6 +1,7 @@
 """Equations against worked values; the fixed ids and inputs; limits of use."""
 
 import json
+import re
 
 import numpy as np
 import pytest
@@ -358,6 +359,16 @@ def test_command_line(capsys):
     ):
         assert main(["method", *bad]) == 2
         assert capsys.readouterr().err.count("\n") == 1
+
+
+def test_published_errors_are_those_of_the_words():
+    """The standard error as a number is the one that stands in the words beside the equation."""
+    with_numbers = [e for e in EQUATIONS.values() if e.standard_error]
+    assert len(with_numbers) > 20
+    for e in with_numbers:
+        for metric, value in e.standard_error:
+            said = [float(x) for x in re.findall(r"\d+(?:\.\d+)?", e.see)]
+            assert value in said, (e.id, metric)
 
 
 def test_limits_of_use():

@@ -22,7 +22,7 @@ def the_same(a, b, where=""):
             sorted(x, key=lambda r: json.dumps({**r, "reading": 0}, sort_keys=True)) for x in (a, b)
         )
         a, b = ([{**r, "reading": 0} for r in x] for x in (a, b))
-    if where.endswith("/clients") and isinstance(a, list):
+    if where.endswith("/clients") and isinstance(a, list) and all(isinstance(x, dict) for x in a):
         a, b = (sorted(x, key=lambda r: r["client"]) for x in (a, b))
     if isinstance(a, dict):
         assert a.keys() == b.keys(), where

@@ -292,6 +292,8 @@ def test_forms_of_closeness():
         np.array([1, 25 - mean.mean()]) @ (first.params + 2.4565 * second.params).to_numpy(),
         rel=1e-3,
     )
+    of_means = stats.linregress(mean, np.abs(first.resid))  # one pair a client: those are the means
+    assert found.widens_p == pytest.approx(of_means.pvalue, rel=1e-6)
     share = wilson(17, 40)
     assert (share.interval.low, share.interval.high) == pytest.approx(
         proportion_confint(17, 40, method="wilson"), rel=1e-9
