@@ -7,12 +7,14 @@ import json
 import re
 import zipfile
 from contextlib import redirect_stderr, redirect_stdout
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
 import numpy as np
 from openpyxl import load_workbook
 
+from anchor_tally.analysis.agreement.agreement import LadderRequest
 from anchor_tally.analysis.agreement.claims import Claim
 from anchor_tally.analysis.agreement.evidence import explain
 from anchor_tally.analysis.agreement.hydration import FAT, WATER
@@ -27,8 +29,10 @@ from anchor_tally.app.sheets import sheets_of
 from anchor_tally.app.views import DRIFT, VIEWS, Ask
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
+from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.calendar_file import as_csv
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.exchange.results_json import calibrate_json
@@ -48,7 +52,11 @@ from anchor_tally.figures import views as view_figures
 from anchor_tally.scenario.squad import CLIENTS, squad_rows
 from anchor_tally.stats.planning import Design
 from anchor_tally.study import open_file
+from anchor_tally.study.edits.checks import AddCheckWeight, StateValue
+from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.readings import ExcludeReading
 from anchor_tally.wording import offsets, review
 from anchor_tally.wording import plan as plan_words
 from anchor_tally.wording import track as track_words
@@ -74,8 +82,11 @@ def said(session, today="2026-09-01"):
     out, found = {}, {}
     for view in (*VIEWS, DRIFT):
         answer = view.answer()
+        asked = Ask(
+            wide, lens, events=tuple(session.events()), weights=tuple(session.check_weights())
+        )
         try:
-            found[view.key] = finish(answer.ask(Ask(wide, lens)))
+            found[view.key] = finish(answer.ask(asked))
         except UserError as error:
             out[view.key], found[view.key] = str(error), ()
             continue
@@ -101,6 +112,11 @@ def said(session, today="2026-09-01"):
             **calibrate_json(r),
         }
     out["score"] = [which_device_lines(r) for r in found["score"]]
+    out["others"] = [
+        [r.pairs.instrument.name, plain(rows(r, all_of_them=True))]
+        for metric in METRICS[1:]
+        for r in _others(wide, Lens(metric))
+    ]
     material = finish(session.material_steps())
     findings = finish(ReviewRequest(material).run()).found
     out["review"] = [review.finding_row(f, material) for f in findings]
@@ -120,6 +136,14 @@ def said(session, today="2026-09-01"):
         ]
     out["pictures"] = plain(pictures(found, courses, findings, material, codes))
     return json.loads(re.sub(r'"(digest|sources)": ("[^"]*"|\[[^]]*\])', '"-": 0', json.dumps(out)))
+
+
+def _others(wide, lens):
+    """The comparisons of another metric, against a device where no scan has it."""
+    try:
+        return finish(LadderRequest(wide, replace(lens, reference="Ash")).run())
+    except UserError:
+        return ()
 
 
 def pictures(found, courses, findings, material, codes):
@@ -251,7 +275,62 @@ def moving(clients=8, scans=5, scan=True):
     return study_of(lines)
 
 
+def mixed():
+    """Five clients with something of everything.
+
+    A device that reads in proportion and one that computes fat from its water, two scans an hour
+    apart, settings, regions, events, cautions, a goal, check weights, excluded and failed readings.
+    """
+    rng, lines, start = np.random.default_rng(21), [], datetime(2026, 1, 6, 6, 30)
+    for c, code in enumerate("ABCDE"):
+        level, mass = 15 + 5.0 * c, 62 + 7.0 * c
+        for k in range(24):
+            at, water = start + timedelta(days=7 * k + (k % 3), minutes=11 * c), rng.normal(0, 0.8)
+            true = level + (0.04 + 0.02 * c) * k + rng.normal(0, 0.5)
+            stamp, shown = (
+                at.isoformat(timespec="minutes"),
+                round(1.2 * true + rng.normal(0, 0.4), 1),
+            )
+            setting = "athlete" if k > 14 else "standard"
+            lines.append(reading(code, stamp, shown, setting=setting))
+            wet = round(100 - (true - water) * 1.1 - 22, 1)
+            found = [(FAT, round(true - water - 2, 1)), (WATER, wet)]
+            found += [("body_mass", round(mass - 0.05 * k + 0.2 * water, 1))]
+            for metric, value in found:
+                unit = "kg" if metric == "body_mass" else "percent"
+                given = {"name": "Ash", "metric": metric, "unit": unit}
+                lines += [reading(code, stamp, value + 0.1 * r, repeat=r, **given) for r in (1, 2)]
+            waist = f"{round((70 + level - 0.1 * k) / 2.54, 2)}"
+            tape = {"name": "Tape", "kind": "method", "metric": "girth_waist", "unit": "in"}
+            lines.append(reading(code, stamp, waist, **tape))
+            for hour in (1, 2) if k % 8 == 0 else (26,) if k % 8 == 5 else ():
+                later = (at + timedelta(hours=hour)).isoformat(timespec="minutes")
+                scan = {"name": "Scan", "kind": "reference"}
+                lines.append(reading(code, later, round(true + rng.normal(0, 0.5), 1), **scan))
+    lines.append(
+        "E,male,30,180,2026-07-01T06:30,Ash,device,,body_fat_percent,,percent,1,failed,wet"
+    )
+    session = study_of(lines)
+    clients = session.catalogue().clients
+    item = session.catalogue().instrument_named("Ash").id
+    for number, caution in ((1, "eating_disorder"), (2, "implant"), (3, "cutting_weight")):
+        told = {"sex": "female", "birth": "2009-03", "last_scan": "2026-05-01", "scans_before": 3}
+        session.do(PutClient(replace(clients[number], cautions=frozenset({caution}), **told)))
+    for number in (3, 40, 90):
+        session.do(ExcludeReading(session.readings()[number].id, "restless"))
+    session.do(SetGoal(4, FAT, 28.0))
+    session.do(AddEvent(Event(0, 4, None, "2026-02-02", "2026-02-20", "illness", "a cold")))
+    session.do(AddEvent(Event(0, None, item, "2026-04-01", "", "firmware", "")))
+    session.do(StateValue(FAT, "margin", 2.0))
+    for day, shown in (("2026-01-06", 20.0), ("2026-03-03", 20.1), ("2026-05-05", 20.2)):
+        weights = Quantity(20.0, "20", "kg"), Quantity(shown, str(shown), "kg")
+        session.do(AddCheckWeight(item, day, *weights))
+    session.do(adoption(session, "Ash"))
+    return session
+
+
 STUDIES = {
+    "mixed": mixed,
     "squad": lambda: study(squad()),
     "moving": moving,
     "few": lambda: moving(3, 2),
@@ -317,7 +396,7 @@ COMMANDS = (
     "methods",
     "methods --json",
 )
-NEVER_THE_SAME = r"[0-9a-f]{16,}|<style.*?</style>|<svg.*?</svg>|<[^>]*>|data:[^\"')]*"
+NEVER_THE_SAME = r"[0-9a-f]{16,}|[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}|<style.*?</style>|<svg.*?</svg>|<[^>]*>|data:[^\"')]*"
 
 
 def commands(folder):
