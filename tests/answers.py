@@ -396,7 +396,11 @@ COMMANDS = (
     "methods",
     "methods --json",
 )
-NEVER_THE_SAME = r"[0-9a-f]{16,}|[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}|<style.*?</style>|<svg.*?</svg>|<[^>]*>|data:[^\"')]*"
+NEVER_THE_SAME = (
+    r"[0-9a-f]{16,}|[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}"  # fingerprints
+    r"|\"created(?:_at)?\": \"[^\"]*\""  # the demo study is kept between starts
+    r"|<style.*?</style>|<svg.*?</svg>|<[^>]*>|data:[^\"')]*"
+)
 
 
 def commands(folder):

@@ -57,7 +57,7 @@ class Session(StudyQueries):
         a place that cannot be written.
         """
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
-            session = cls(open_file.create_in_memory(path.stem), None, clock=clock)
+            session = cls(open_file.create_in_memory(path.stem, clock=clock), None, clock=clock)
             staged = finish(session.stage(open_tidy(path).rows))
             refuse_if_bad(str(path), staged)
             finish(session.take(staged, path.name))
@@ -78,7 +78,7 @@ class Session(StudyQueries):
     @classmethod
     def new(cls, path: Path, title: str, *, clock: Clock = SYSTEM) -> Session:
         """Create a study file."""
-        conn = open_file.create(path, title)
+        conn = open_file.create(path, title, clock=clock)
         writer = OneWriter.of(path)
         if writer is None:
             conn.close()

@@ -17,7 +17,7 @@ from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 
-from ..domain.clock import SYSTEM
+from ..domain.clock import SYSTEM, Clock
 from ..domain.instants import system_zone
 from ..domain.metrics import METRICS, metric_named
 from ..domain.part_files import begin_part, part_of, sweep_parts
@@ -140,7 +140,7 @@ def _empty_schema() -> bytes:
     return pages
 
 
-def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection:
+def _fill(conn: sqlite3.Connection, title: str, zone: str, clock: Clock) -> sqlite3.Connection:
     schema = in_memory()
     schema.deserialize(_empty_schema())
     schema.backup(conn)
@@ -149,7 +149,7 @@ def _fill(conn: sqlite3.Connection, title: str, zone: str) -> sqlite3.Connection
     with transaction(conn):
         conn.execute(
             "INSERT INTO study (id, uid, title, created_at, zone) VALUES (1, ?, ?, ?, ?)",
-            (str(uuid.uuid4()), title, SYSTEM.stamp(), zone),
+            (str(uuid.uuid4()), title, clock.stamp(), zone),
         )
     return conn
 
@@ -160,6 +160,7 @@ def create(
     title: str,
     zone: str | None = None,
     fill: Callable[[sqlite3.Connection], object] | None = None,
+    clock: Clock = SYSTEM,
 ) -> sqlite3.Connection:
     """Create a new study, readable by its owner only.
 
@@ -176,6 +177,8 @@ def create(
         IANA name of its time zone; by default that of the machine.
     fill : callable, optional
         Puts its content into the empty study before it has its place.
+    clock : Clock, optional
+        Tells when the study is made.
 
     Raises
     ------
@@ -190,7 +193,7 @@ def create(
         begin_part(path)
         conn = connect(part, read_only=False)
         try:
-            _fill(conn, title, zone or system_zone())
+            _fill(conn, title, zone or system_zone(), clock)
             if fill is not None:
                 fill(conn)
         finally:
@@ -239,9 +242,11 @@ def _put_in_place(part: Path, path: Path) -> None:
         os.close(folder)
 
 
-def create_in_memory(title: str, zone: str | None = None) -> sqlite3.Connection:
+def create_in_memory(
+    title: str, zone: str | None = None, clock: Clock = SYSTEM
+) -> sqlite3.Connection:
     """A study that lives only while it is open, for a CSV looked at without a study file."""
-    return _taught(_fill(in_memory(), title, zone or system_zone()))
+    return _taught(_fill(in_memory(), title, zone or system_zone(), clock))
 
 
 # studies that are there
