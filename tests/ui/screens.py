@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QApplication,
     QComboBox,
+    QHeaderView,
     QLabel,
     QLineEdit,
     QPlainTextEdit,
@@ -70,7 +71,11 @@ def seen(widget):
     """One line a visible widget, in their order: kind, text, state, name and tip."""
     lines = []
     for w in widget.findChildren(QWidget):
-        if not w.isVisible() or NOT_HERE & {w.accessibleName(), w.parentWidget().accessibleName()}:
+        if (
+            isinstance(w, QHeaderView)
+            or not w.isVisible()
+            or NOT_HERE & {w.accessibleName(), w.parentWidget().accessibleName()}
+        ):
             continue
         told = []
         if isinstance(w, QAbstractButton):
@@ -108,7 +113,8 @@ def deeds(page):
         if button.isVisible() and button.isEnabled() and button.isCheckable():
             yield f"{button.text()} {button.accessibleName()}", button.click
     for view in page.findChildren(QAbstractItemView):
-        if view.isVisible() and view.model() is not None and not isinstance(view, QTreeWidget):
+        other = isinstance(view, (QTreeWidget, QHeaderView))
+        if view.isVisible() and view.model() is not None and not other:
             for r in range(min(view.model().rowCount(), MOST_CHOICES)):
                 yield (
                     f"{view.accessibleName()} row {r}",
