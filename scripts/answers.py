@@ -1,6 +1,6 @@
-"""Write anew what the tests keep of the program's answers: python scripts/answers.py.
+"""Write anew what the tests keep of the program's answers: ``python scripts/answers.py``.
 
-Look at the difference first: each change must be meant.
+Each difference from what was kept is printed; with ``--show`` nothing is written.
 """
 
 import gzip
@@ -21,7 +21,7 @@ from anchor_tally.app.demo import demo_session
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
 from anchor_tally.ui.page_preparation import PagePreparation
-from answers import KEPT, STUDIES, commands, pages, said
+from answers import KEPT, STUDIES, commands, kept, pages, said
 from places import CLOCK
 from screens import WALKS, walked
 
@@ -45,6 +45,18 @@ def screens():
     return out
 
 
+def changes(before, now, where=""):
+    """Each difference of two answers, with its place."""
+    if isinstance(before, dict) and isinstance(now, dict):
+        for key in sorted(before.keys() | now.keys()):
+            yield from changes(before.get(key), now.get(key), f"{where}/{key}")
+    elif isinstance(before, list) and isinstance(now, list) and len(before) == len(now):
+        for k, (a, b) in enumerate(zip(before, now, strict=True)):
+            yield from changes(a, b, f"{where}/{k}")
+    elif before != now:
+        yield f"{where}\n  was {str(before)[:300]}\n  is  {str(now)[:300]}"
+
+
 if __name__ == "__main__":
     answers = {name: said(make()) for name, make in STUDIES.items()}
     with tempfile.TemporaryDirectory() as folder:
@@ -52,4 +64,7 @@ if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as folder:
         answers["commands"] = commands(Path(folder))
     answers["screens"] = screens()
-    KEPT.write_bytes(gzip.compress(json.dumps(answers).encode(), mtime=0))
+    answers = json.loads(json.dumps(answers))
+    print("\n".join(changes(kept(), answers)))
+    if "--show" not in sys.argv:
+        KEPT.write_bytes(gzip.compress(json.dumps(answers).encode(), mtime=0))
