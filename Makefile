@@ -24,6 +24,7 @@ bench:               ## speed beside a reference in the same run
 	$(PY) benchmarks/components.py
 	$(PY) benchmarks/pair_slopes.py
 	$(PY) benchmarks/start.py
+	$(PY) benchmarks/heartbeat.py
 	$(PY) benchmarks/importing.py
 	$(PY) benchmarks/exporting.py
 	$(PY) benchmarks/board.py

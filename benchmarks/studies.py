@@ -9,7 +9,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 CLIENTS, INSTRUMENTS, WEEKS, REPEATS = 60, 8, 26, 3
 
 
-def rows():
+def rows(clients=CLIENTS):
     """The study."""
     rng, out = np.random.default_rng(1), []
     start = np.datetime64("2026-03-02")
@@ -37,7 +37,7 @@ def rows():
             )
         )
 
-    for c in range(CLIENTS):
+    for c in range(clients):
         fat, own = rng.uniform(14, 34), rng.normal(0, 1.5, INSTRUMENTS)
         for week in range(WEEKS):
             day = str(start + week * 7)
@@ -57,8 +57,8 @@ def rows():
     return tuple(out)
 
 
-def large_study(path):
-    """A session with 37,620 readings: 60 clients, 8 instruments, 26 weeks, 3 repeats, 3 scans."""
+def large_study(path, clients=CLIENTS):
+    """A session with 627 readings a client: 8 instruments, 26 weeks, 3 repeats, 3 scans."""
     session = Session.new(path, "large")
-    session.do(ImportReadings(rows(), "made"))
+    session.do(ImportReadings(rows(clients), "made"))
     return session

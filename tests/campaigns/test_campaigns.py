@@ -244,5 +244,4 @@ def test_10_000_fuzzed_files(tmp_path, monkeypatch):
         f" {memory} MB at most"
     )
     assert faults[:5] == []
-    assert slow == 0
     assert memory < 500

@@ -6,7 +6,6 @@ import signal
 import sqlite3
 import subprocess
 import sys
-import time
 import zipfile
 from dataclasses import replace
 from pathlib import Path
@@ -379,14 +378,15 @@ def odd_workbook(path, kind):
                 f.write(bytes(1 << 20))
 
 
-@pytest.mark.parametrize("kind", ["cut", "list", "xml", "bomb"])
-def test_odd_workbooks(tmp_path, kind):
-    """One short sentence, soon; the file is not left open."""
+@pytest.mark.parametrize(
+    ("kind", "said"),
+    [("cut", "broken"), ("list", "unclosed"), ("xml", "mismatched"), ("bomb", "more than is read")],
+)
+def test_odd_workbooks(tmp_path, kind, said):
+    """One short sentence; what would fill the memory is not unpacked; the file is not left open."""
     odd_workbook(tmp_path / "w.xlsx", kind)
-    start = time.monotonic()
-    with pytest.raises(UserError) as told:
+    with pytest.raises(UserError, match=said) as told:
         list(open_table(tmp_path / "w.xlsx").rows())
-    assert time.monotonic() - start < 5
     assert len(str(told.value).removeprefix(str(tmp_path))) < 250
     assert "\n" not in str(told.value)
     still_open = [f.resolve() for f in Path("/proc/self/fd").iterdir() if f.exists()]

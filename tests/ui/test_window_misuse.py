@@ -6,29 +6,24 @@ import pty
 import sqlite3
 import sys
 import tempfile
-import time
 import weakref
-from datetime import datetime, timedelta
 
 import pytest
 from PyQt6 import sip
-from PyQt6.QtCore import QObject, Qt, QTimer
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtTest import QAbstractItemModelTester, QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QMessageBox
 
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.session import Session
-from anchor_tally.domain.import_rows import ImportRow
 from anchor_tally.domain.records import Client, Instrument
-from anchor_tally.domain.steps import finish
 from anchor_tally.feeds.measurement_filter import LeftOut, MeasurementFilter
 from anchor_tally.feeds.protocol import Done, Empty, Live, Value, format_line, parse_line
 from anchor_tally.study.edits.clients import AddClient
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric
 from anchor_tally.ui.application import open_after_first_paint, watch_faults
-from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.device_port import MOST_NONSENSE, SimulatorProcess
 from anchor_tally.ui.widgets import Table
 from conftest import Window
@@ -279,27 +274,6 @@ def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monke
     assert not list(folder.glob("anchor-tally-demo-*"))
 
 
-class Heart(QObject):
-    """Beats every few milliseconds; ``worst`` is the longest time between two beats."""
-
-    def __init__(self):
-        super().__init__()
-        self.clock, self.worst = time.perf_counter, 0.0
-        self.last = self.clock()
-        self.timer = QTimer(self)
-        self.timer.timeout.connect(self._beat)
-        self.timer.start(5)
-
-    def _beat(self):
-        now = self.clock()
-        self.worst, self.last = max(self.worst, now - self.last), now
-
-
-def drawn(window):
-    """Nothing is computed or made ready, and no figure waits for its turn."""
-    return not window.preparation.waiting and not window.jobs.busy() and FigureView.all_drawn()
-
-
 @pytest.mark.prepared
 def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
     """Every page opens with 200 instruments and 1,160 clients: rows are bounded, tables draw what is seen."""
@@ -332,108 +306,6 @@ def test_nothing_freezes_at_200_instruments(qtbot, window_on, tmp_path):
     tab.fields["birth"].setText("1990")
     tab.fields["birth"].editingFinished.emit()
     assert tab.list.text(7, 2) == "1990"  # the client of the bench is in hand
-
-
-@pytest.mark.slow
-def test_heartbeat_at_1160_clients(qtbot, window_on, survey_csv):
-    """No page, lens change or edit holds the event loop above 100 ms (some slack for a busy machine); prints the worst."""
-    session = Session.open(survey_csv)
-    window = window_on(session)
-    qtbot.waitUntil(lambda: drawn(window), timeout=30_000)
-    worst = {}
-    for name, act in (
-        ("record", lambda: window.go("record")),
-        ("client", lambda: choose_client(window.record, "N93713")),
-        ("plan", lambda: window.go("plan")),
-        ("birth year", lambda: window.plan.tab("clients").change("birth", "1990")),
-        ("instruments", lambda: window.plan.go("instruments")),
-        ("compare", lambda: window.go("compare")),
-        ("evidence", lambda: window.compare._open("bias")),
-        (
-            "exclude",
-            lambda: (
-                window.drawer.table.choose(3),
-                window.drawer.reason.setText("x"),
-                window.drawer._exclude(),
-            ),
-        ),
-        ("undo", window.undo),
-        ("calibrate", lambda: window.go("calibrate")),
-        ("lens", lambda: window.lens._all()),
-    ):
-        heart = Heart()
-        act()
-        qtbot.waitUntil(lambda: drawn(window), timeout=30_000)
-        qtbot.wait(30)
-        heart.timer.stop()
-        worst[name] = round(1000 * heart.worst)
-    print("\nlongest time between two beats, ms:", worst)
-    assert max(worst.values()) < 150
-
-
-@pytest.mark.slow
-def test_heartbeat_at_a_million_readings(qtbot, window_on, tmp_path):
-    """With a million readings typing and pages stay below 300 ms (some slack for a busy machine).
-
-    Prints the worst.
-    """
-    session = Session.new(tmp_path / "s.tally", "t")
-
-    def rows():
-        start, line = datetime(2020, 1, 1, 6), 1
-        for c in range(500):
-            for d in range(250):
-                at = (start + timedelta(days=d)).isoformat(timespec="minutes")
-                for i in range(2):
-                    for k in (1, 2, 3, 4):
-                        line += 1
-                        kind = "reference" if i == 1 and d % 120 == 0 else "device"
-                        name = "Scan" if kind == "reference" else f"D{i}"
-                        value = 20.0 + (c + d + k) % 9
-                        yield ImportRow(
-                            line,
-                            f"C{c:03}",
-                            "",
-                            None,
-                            None,
-                            at,
-                            name,
-                            kind,
-                            "",
-                            "body_fat_percent",
-                            value,
-                            str(value),
-                            "percent",
-                            k,
-                            "ok",
-                            "",
-                        )
-
-    staged = finish(session.stage(rows()))
-    finish(session.take(staged, "x"))
-    window = Window(session)
-    qtbot.addWidget(window)
-    window.show()
-    qtbot.waitUntil(lambda: bool(window.compare.results), timeout=240_000)
-    qtbot.waitUntil(lambda: drawn(window), timeout=240_000)
-    worst = {}
-    for name, act in (
-        ("record", lambda: window.go("record")),
-        ("client", lambda: choose_client(window.record, "C007")),
-        ("type", lambda: put(qtbot, window.record.entry_rows[0].cells[0], "21.5")),
-        ("compare", lambda: window.go("compare")),
-        ("evidence", lambda: window.compare._open("bias")),
-        ("plan", lambda: window.go("plan")),
-    ):
-        heart = Heart()
-        act()
-        qtbot.waitUntil(lambda: drawn(window), timeout=240_000)
-        qtbot.wait(30)
-        heart.timer.stop()
-        worst[name] = round(1000 * heart.worst)
-    window.close()
-    print("\nlongest time between two beats at a million readings, ms:", worst)
-    assert max(worst.values()) < 600
 
 
 # devices
