@@ -18,9 +18,16 @@ from anchor_tally.analysis.agreement.agreement import LadderRequest
 from anchor_tally.analysis.agreement.claims import Claim
 from anchor_tally.analysis.agreement.evidence import explain
 from anchor_tally.analysis.agreement.hydration import FAT, WATER
+from anchor_tally.analysis.entry.field_method import line, sensitivity
 from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
-from anchor_tally.analysis.plan.precision import PrecisionRequest, SpreadsRequest
+from anchor_tally.analysis.plan.precision import (
+    CurveRequest,
+    PrecisionRequest,
+    SpreadsRequest,
+    would_show,
+)
 from anchor_tally.analysis.review import ReviewRequest
+from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.app.demo import demo_session
 from anchor_tally.app.documents import KINDS, Choice, document_steps
@@ -31,6 +38,7 @@ from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.metrics import METRICS as METRIC
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.calendar_file import as_csv
@@ -47,8 +55,11 @@ from anchor_tally.figures import (
     which_device,
 )
 from anchor_tally.figures import drift as drift_figure
+from anchor_tally.figures import group_levels as group_figure
+from anchor_tally.figures import precision as precision_figure
 from anchor_tally.figures import track as track_figure
 from anchor_tally.figures import views as view_figures
+from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.scenario.squad import CLIENTS, squad_rows
 from anchor_tally.stats.planning import Design
 from anchor_tally.study import open_file
@@ -57,6 +68,8 @@ from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import ExcludeReading
+from anchor_tally.wording import bench as bench_words
+from anchor_tally.wording import group_levels as group_words
 from anchor_tally.wording import offsets, review
 from anchor_tally.wording import plan as plan_words
 from anchor_tally.wording import track as track_words
@@ -200,7 +213,40 @@ def pages(session):
     words = (plan_words.precision_headline, plan_words.option_sentences, plan_words.power_words)
     precision = finish(asked.run())
     out["precision"] = [precision, *(w(precision, FAT) for w in words)]
+    curves = [
+        finish(CurveRequest(found.spreads, Design(12, 3, 1, 3), what, 1.5).run())
+        for what in ("bias", "limits", "offset", "reading")
+    ]
+    out["curves"] = [[c, precision_figure.info(c, FAT)] for c in curves]
+    chance = [would_show(found.spreads, x, 12, 24.0, 3) for x in (-3.0, 0.4)]
+    out["chances"] = [[w, plan_words.would_show_words(w, FAT)] for w in chance]
+    group = finish(GroupRequest(wide, Lens()).run())
+    out["group"] = [group_words.headline(group), group_words.under(group)]
+    out["group"] += [group_words.row(r, FAT) for r in group_words.ordered(group.rows, "scan")]
+    out["group"].append(group_figure.info(group.rows, FAT))
+    out["equations"] = [_equations(*person) for person in PERSONS]
     return json.loads(re.sub(r"[0-9a-f]{16,}", "-", json.dumps(plain(out))))
+
+
+# sex (1 male), age, height, mass, and how thick folds and how large girths are
+PERSONS = ((1.0, 25, 180, 80, 1.0), (0.0, 40, 165, 62, 1.4), (1.0, 14, 160, 48, 0.7))
+
+
+def _equations(sex, age, height, mass, size):
+    """What each equation gives for a person, with what a reading error does."""
+    given = {"sex": sex, "age_years": age, "height": height, "body_mass": mass}
+    for key in {k for e in EQUATIONS.values() for k in e.all_inputs} - given.keys():
+        m = METRIC.get(key)
+        usual = {"skinfold": 12.0, "girth": 60.0, "resistance": 500.0, "reactance": 55.0}
+        start = usual.get(key.split("_")[0], 1.0 if m is None else 0.7 * m.low + 0.3 * m.high)
+        named = {"girth_neck": 37.0, "girth_hip": 98.0}.get(key, start)
+        given[key] = named * size * (1 + len(key) / 300)  # left and right differ
+    out = {}
+    for key, e in EQUATIONS.items():
+        found = line(e, given)
+        told = [bench_words.sensitivity_words(s, found.metric) for s in sensitivity(e, given)]
+        out[key] = [found, bench_words.method_words(found, 0.4), told]
+    return out
 
 
 def plain(x):

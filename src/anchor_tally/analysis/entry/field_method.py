@@ -108,7 +108,7 @@ class Sensitivity:
 
 # one step of a reading, by kind of input: one millimetre, one centimetre, what a tired hand misses
 # by
-_STEPS: tuple[tuple[str, float, str], ...] = (
+STEPS: tuple[tuple[str, float, str], ...] = (
     ("skinfold_", 1.0, "mm"),
     ("sum_skinfolds", 1.0, "mm"),
     ("girth_", 1.0, "cm"),
@@ -123,6 +123,7 @@ _STEPS: tuple[tuple[str, float, str], ...] = (
     ("mass_in_water", 0.1, "kg"),
     ("water_temperature", 1.0, "degC"),
     ("total_body_water", 1.0, "kg"),
+    ("appendicular_lean_mass", 1.0, "kg"),
     ("bone_mineral_content", 0.1, "kg"),
     ("fat_mass_", 0.1, "kg"),
     ("lean_soft_tissue", 0.1, "kg"),
@@ -338,9 +339,7 @@ def sensitivity(
         other = equation.women if full.get("sex") == MALE else equation.men
         own = equation.men if full.get("sex") == MALE else equation.women
         keys = [k for k in keys if k not in other or k in own]
-    steps = [
-        next((size, unit) for start, size, unit in _STEPS if k.startswith(start)) for k in keys
-    ]
+    steps = [next((size, unit) for start, size, unit in STEPS if k.startswith(start)) for k in keys]
     base = np.array([full.get(k, np.nan) for k in keys])
     shifted = (
         np.vstack([base, base + np.diag([size for size, _ in steps])]) if keys else np.empty((1, 0))
