@@ -225,6 +225,10 @@ def pages(session):
     out["group"] += [group_words.row(r, FAT) for r in group_words.ordered(group.rows, "scan")]
     out["group"].append(group_figure.info(group.rows, FAT))
     out["equations"] = [_equations(*person) for person in PERSONS]
+    out["populations"] = {
+        k: {f.name: getattr(e, f.name) for f in dataclasses.fields(e) if f.name != "function"}
+        for k, e in EQUATIONS.items()
+    }
     return json.loads(re.sub(r"[0-9a-f]{16,}", "-", json.dumps(plain(out))))
 
 

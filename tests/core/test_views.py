@@ -130,6 +130,18 @@ def test_lines_of_all_pairs(seed, n, decimals, unit, all_pairs):
     )
 
 
+def test_slopes_where_most_pairs_are_tied():
+    """Ties in both values narrow the interval: against scipy at sizes where that changes the rank."""
+    rng = np.random.default_rng(4)
+    for n in (60, 150, 300):
+        x = rng.integers(0, 3, n).astype(float)
+        y = np.round(x + rng.normal(0, 1, n), 1)
+        other, s = stats.theilslopes(y, x, 0.95), theil_sen(x, y)
+        assert (s.value, s.interval.low, s.interval.high) == pytest.approx(
+            (other[0], other[2], other[3]), rel=1e-9
+        )
+
+
 @given(st.lists(st.integers(0, 30), min_size=1, max_size=60))
 def test_inversions(values):
     """Pairs out of order, counted bit by bit and one by one."""
