@@ -385,6 +385,7 @@ STUDIES = {
     "moving": moving,
     "few": lambda: moving(3, 2),
     "no scan": lambda: moving(4, 2, scan=False),
+    "two": lambda: moving(2, 3),
     "one": lambda: moving(1, 1),
 }
 
