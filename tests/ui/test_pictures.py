@@ -8,8 +8,9 @@ from matplotlib.figure import Figure
 from matplotlib.transforms import Bbox
 
 from anchor_tally.app.views import VIEWS
+from anchor_tally.figures import precision, which_device
 from anchor_tally.figures.forms import FORMS
-from anchor_tally.figures.style import LIGHT, empty
+from anchor_tally.figures.style import LIGHT, empty, mark_of, use_fonts
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.text_renderer import TextRenderer
 from driving import shown
@@ -66,6 +67,20 @@ def test_a_picture_is_the_same_whatever_was_drawn_before(qtbot, window_on, demo,
             assert np.array_equal(pixels(again), alone), name
         checked.append(name)
     assert len(checked) >= 14
+
+
+def test_devices_without_any_error_are_drawn():
+    """All errors are 0, as of values that were copied: the axis still has a length."""
+    axes = Figure().add_subplot()
+    copied = (which_device.Dot(0.0, 0.0, 0.0, None),)
+    what = which_device.JobInfo(("Fir",), (copied,), (False,), (True,), {}, "error")
+    which_device.draw(axes, what, (mark_of(0, LIGHT),), LIGHT, use_fonts(), named=True)
+    assert axes.get_xlim() == (0.0, 1.0)
+    axes = Figure().add_subplot()
+    line = ("1 repeat", (0.0, 0.0))
+    plan = precision.PrecisionInfo((1, 2), (line,), 0.0, None, "half-width")
+    precision.draw(axes, plan, LIGHT, use_fonts())
+    assert axes.get_ylim() == (0.0, 1.0)
 
 
 def test_kept_texts_look_as_set_anew():

@@ -67,7 +67,7 @@ def draw(axes: Any, what: PrecisionInfo, palette: Palette, family: str) -> None:
             *what.chosen, marker="o", ms=9, color=palette.accent, mec=palette.surface, zorder=3
         )
     if ends:
-        axes.set_ylim(0, 1.12 * max([*ends, what.wanted or 0.0]))
+        axes.set_ylim(0, 1.12 * max([*ends, what.wanted or 0.0]) or 1.0)
         legend = axes.legend(loc="upper right", frameon=False, prop={"family": family, "size": 9})
         for text in legend.get_texts():
             text.set_color(palette.ink)

@@ -105,7 +105,7 @@ def draw(
         return
     axes.set_axis_on()
     # an interval of few clients may be far wider than all dots: it is cut at the edge
-    top = min(max([*ends, *points]), 2.2 * max(points)) * 1.12
+    top = min(max([*ends, *points]), 2.2 * max(points)) * 1.12 or 1.0  # all without any error
     for name, at in what.baselines.items():
         axes.axvline(at, color=palette.band, lw=7, zorder=1)
         axes.text(
