@@ -387,6 +387,7 @@ STUDIES = {
     "no scan": lambda: moving(4, 2, scan=False),
     "two": lambda: moving(2, 3),
     "one": lambda: moving(1, 1),
+    "one, four scans": lambda: moving(1, 4),
 }
 
 

@@ -46,6 +46,7 @@ from anchor_tally.stats.source_spreads import Sources, estimate_levels, spreads_
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.best_estimate import (
     basis_words,
+    left_out_words,
     margin_words,
     more_words,
     sentences,
@@ -797,6 +798,29 @@ def test_a_device_that_shows_one_value_every_day_tells_nothing():
                 lines.append(reading("C0", "2026-02-03T09:00", 18.0, **stuck))
         found = {x.name: x.why for x in asked(study_of(lines)).sources}
         assert found["Memo"] == why, days
+
+
+@pytest.mark.parametrize("scanned", [True, False])
+def test_a_copy_of_a_device_counts_once(scanned):
+    """Readings shown again under another name, a constant apart, change nothing, with a scan or without.
+
+    Up to seven days beside the first of each client may be chance.
+    """
+    lines = squad_lines(np.random.default_rng(5), clients=3)
+    if not scanned:
+        lines = [x for x in lines if "reference" not in x]
+    fir = [x.split(",") for x in lines if ",Fir," in x]
+    parts = [(x[0], x[4].replace(":00", ":09"), f"{float(x[9]) + 2:.1f}") for x in fir]
+    alone = asked(study_of(lines))
+    for used, why in ((3 + 7, ""), (3 + 8, "copy"), (len(parts), "copy")):
+        some = sorted(parts, key=lambda x: x[1])[:used]  # the first days of all clients
+        again = [reading(*x, name="Echo") for x in some]
+        found = asked(study_of(lines + again))
+        assert {x.name: x.why for x in found.sources}["Echo"] == why, used
+        if why:
+            assert found.value.value == pytest.approx(alone.value.value, abs=1e-6)
+            assert found.value.se == pytest.approx(alone.value.se, abs=1e-6)
+    assert "Echo (repeats the readings of another device)" in left_out_words(found)
 
 
 def test_the_device_that_gives_the_level_of_a_page():

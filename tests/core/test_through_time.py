@@ -737,6 +737,9 @@ def test_track_tells_stuck_from_following_and_drifting(demo):
     assert apart < 0.8 * pooled
     early = finish(TrackRequest(wide, Lens(), "Auk", since=date(2025, 1, 1).toordinal()).run())
     assert {d.why for d in early.devices} == {"no_dates", "stuck"}
+    far = date(2028, 1, 1).toordinal()
+    late = finish(TrackRequest(wide, Lens(), "Auk", until=far).run())
+    assert {d.why for d in late.devices} == {"no_dates", "stuck"}
     assert {n for n, w in why.items() if w == "stuck"} == {
         n for n in why if n.startswith("BMI equation")
     }

@@ -17,6 +17,7 @@ from anchor_tally.app.exporting import export
 from anchor_tally.app.reporting import report_steps
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
+from anchor_tally.domain.calibrations import LineRecord
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
@@ -257,6 +258,10 @@ def test_a_certificate_is_a_page(tmp_path, capsys):
     ):
         assert says in action_words(replace(record, clients={}, pooled=pooled))
     assert "correct nobody else" in action_words(replace(record, pooled=None))
+    line = LineRecord(24.0, 1.5, 1.25, 0.0, 0.0, 0.0, 2.0)
+    said = action_words(replace(record, clients={}, line=line))
+    assert said == "Alder: reference = 24.0 + (reading − 25.5) / 1.25."
+    assert pytest.approx(line.reference(31.0)) == 24.0 + (31.0 - 25.5) / 1.25
 
 
 def test_a_client_page_in_inches_with_ranges(tmp_path):

@@ -421,7 +421,9 @@ def test_odd_values_are_asked_about_before_they_are_kept(scale):
     assert told() == []
     press(scale, Qt.Key.Key_C)
     assert told() == [("body_mass", "68.4", "kg")]
-    assert scale.focusWidget() is entry_rows["body_fat_percent"].cells[0]  # the next one, as by Enter
+    assert (
+        scale.focusWidget() is entry_rows["body_fat_percent"].cells[0]
+    )  # the next one, as by Enter
     entry_rows["body_fat_percent"].cells[0].setFocus()
     type_and_enter("68.4")
     assert "looks like the body mass" in record.grid.asked.text()

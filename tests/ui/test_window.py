@@ -7,9 +7,10 @@ import subprocess
 import sys
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QSettings, Qt
 from PyQt6.QtWidgets import (
     QAbstractButton,
     QApplication,
@@ -24,6 +25,7 @@ from PyQt6.QtWidgets import (
 from anchor_tally.app.actions import ACTIONS
 from anchor_tally.app.exporting import export
 from anchor_tally.app.session import Session
+from anchor_tally.ui.application import wants_dark
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.find_box import FindBox
 from anchor_tally.ui.sheets import About, KeySheet
@@ -132,6 +134,21 @@ def test_from_file_to_corrected_reading(qtbot, window_on, demo, tmp_path):
     other.close()
     window.close()
     session.close()
+
+
+def test_the_first_window_is_as_dark_as_the_desktop(tmp_path):
+    """What was chosen in the window goes before."""
+    settings = QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat)
+
+    def dark(scheme):  # the offscreen platform has no scheme of its own
+        hints = scheme and SimpleNamespace(colorScheme=lambda: scheme)
+        return wants_dark(SimpleNamespace(styleHints=lambda: hints), settings)
+
+    assert dark(Qt.ColorScheme.Dark)
+    assert not dark(Qt.ColorScheme.Light)
+    assert not dark(None)
+    settings.setValue("dark", True)
+    assert dark(Qt.ColorScheme.Light)
 
 
 def test_keyboard_lens_and_dark(qtbot, window_on, demo):

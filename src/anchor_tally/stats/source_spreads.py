@@ -158,6 +158,8 @@ def _day_errors(data: Observations, device: Ints, devices: int) -> tuple[Floats,
         if df < LEAST_PAIRS / 2:
             continue
         variance = float(r @ r) / df
+        if variance <= 1e-18 * (1.0 + float(d[at] @ d[at]) / at.size):
+            continue  # they differ by a straight line, exactly: that tells nothing of their errors
         found.append((a, b, variance, df))
         for h in range(1, MOST_LAG + 1):
             key, later = client[at] * 10**7 + day[at], client[at] * 10**7 + day[at] + h

@@ -94,14 +94,19 @@ def open_after_first_paint(window: MainWindow, argv: Sequence[str]) -> None:
     QTimer.singleShot(PATIENCE_MS, attach)
 
 
+def wants_dark(app: QApplication, settings: QSettings) -> bool:
+    """Whether the window is dark: as it was left, at first as the desktop is."""
+    hints = app.styleHints()
+    follows = hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark
+    return bool(settings.value("dark", follows, type=bool))
+
+
 def main(argv: Sequence[str]) -> int:
     """Open the window; return the exit code."""
     logging.basicConfig(level=logging.WARNING)
     app = make_application(["anchor-tally", *argv])
     settings = QSettings("anchor-tally", "anchor-tally")
-    hints = app.styleHints()
-    follows = hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark
-    window = MainWindow(dark=bool(settings.value("dark", follows, type=bool)), settings=settings)
+    window = MainWindow(dark=wants_dark(app, settings), settings=settings)
     watch_faults(window)
     open_after_first_paint(window, argv)
     window.show()

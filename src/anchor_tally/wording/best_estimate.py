@@ -20,6 +20,7 @@ WHY = {
     "formula": "from height, mass, age and sex only",
     "same_inputs": "same measurements as another method",
     "no_scatter": "shows one value every day",
+    "copy": "repeats the readings of another device",
 }
 
 

@@ -27,6 +27,7 @@ from ..pairs.comparator import CannotCompare, find_comparator, readers_of
 from ..pairs.reference_slopes import shows_too_little
 from ..review.finding import Finding
 from ..review.held_back import held_back
+from .copies import COPY, copies
 from .device_slopes import device_slopes
 from .shared_inputs import FORMULA, NO_SCATTER, SAME_INPUTS, measured_inputs, sharing
 
@@ -185,8 +186,13 @@ class StudyModelRequest:
         items = [
             i for i in readers_of(s, self.lens.metric) if i.kind != "reference" and i is not anchor
         ]
-        for k, item in enumerate(_one_of_each(items, self.lens.metric, left_out)):
+        own = _one_of_each(items, self.lens.metric, left_out)
+        again = copies(s.columns[self.lens.metric], [*([] if scanned else [anchor]), *own])
+        for k, item in enumerate(own):
             slopes[item.id] = 1.0
+            if item.id in again:
+                left_out[item.name] = COPY
+                continue
             if _shows_one_value(s.columns[self.lens.metric], item):
                 left_out[item.name] = NO_SCATTER
                 continue
