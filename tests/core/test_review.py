@@ -7,6 +7,7 @@ from collections import Counter
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.agreement.exclusions import ExclusionsRequest
@@ -38,7 +39,7 @@ from anchor_tally.wording.review import (
     review_headline,
     sensitivity_words,
 )
-from places import CLOCK, typed
+from places import CLOCK, reading, study_of, typed
 
 
 def reviewed(session):
@@ -459,3 +460,20 @@ def test_a_new_device_of_a_new_person_is_looked_through():
     assert [f.rule for f in found] == ["mass_balance"]
     assert "A, Fir, body mass, 2 Mar 2026: " in doubt_words(found, ahead.material, str)
     session.close()
+
+
+@pytest.mark.parametrize("share", [0.97, 1.03])
+def test_a_client_unlike_the_others_by_hand(share):
+    """The seventh offset lies just within, and just beyond, the t distribution's bound with five degrees of freedom."""
+    others = np.array([1.0, 2.0, 3.0, 1.5, 2.5, 2.0]) / 10  # small beside the margin
+    bound = stats.t.ppf(1 - 0.0002 / 2, others.size - 1) * others.std(ddof=1)
+    odd = others.mean() + share * bound * np.sqrt(1 + 1 / others.size)
+    lines = []
+    for c, offset in enumerate([*others, odd]):
+        for month in (1, 4):
+            scan = 20 + c + 0.3 * month
+            at = f"2026-{month:02}-05"
+            lines.append(reading(f"C{c}", f"{at}T07:00", f"{scan + offset:.3f}"))
+            lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
+    found = [f for f in reviewed(study_of(lines)).found if f.rule == "client_offset"]
+    assert [f.client for f in found] == ([7] if share > 1 else [])
