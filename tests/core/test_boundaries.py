@@ -34,7 +34,7 @@ from anchor_tally.stats.pair_slopes import passing_bablok
 from anchor_tally.stats.repeatability import display_step
 from anchor_tally.stats.time_slope import TimeSlope
 from anchor_tally.stats.trend import reference_error
-from anchor_tally.stats.within_clients import detrended_slope
+from anchor_tally.stats.within_clients import detrended, detrended_slope
 from anchor_tally.wording import drift as drift_words
 from anchor_tally.wording.track import track_lines
 from places import reading, study_of
@@ -61,6 +61,11 @@ def test_fewest_values_of_a_statistic():
     client, time = np.repeat([0, 1], 4), np.tile(np.arange(4.0), 2)
     assert detrended_slope(x, y, client, time).slope.df == 3
     assert detrended_slope(x[:7], y[:7], client[:7], time[:7]) is None
+    spread = detrended(x, client, time)
+    whole = float(spread @ spread) / (8 - 2 * 2)
+    for share, told in ((0.74, True), (0.76, False)):  # of the spread of x that is error
+        found = detrended_slope(x, y, client, time, error=share * whole)
+        assert (found is not None) is told
     assert passing_bablok(x[:4], x[:4] + 0.1) is not None
     assert passing_bablok(x[:3], x[:3] + 0.1) is None
     bias = t_estimate(1.0, 0.5, 1, 2, "")

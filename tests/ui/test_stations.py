@@ -92,6 +92,10 @@ def test_impedance_at_several_frequencies(qtbot, window):
     enter(qtbot, entry_row(window, "reactance_250khz").cells[0], "45,5 ohm")
     kept = {r.metric: (r.value, r.setting) for r in window.session.readings()}
     assert kept["reactance_250khz"] == (45.5, "right hand to foot")
+    record.head.frequency.setCurrentIndex(record.head.frequency.findData(0))  # five segments
+    segments = [x.metric for x in record.entry_rows if x.metric.count("_") > 1]
+    assert len(segments) == 2 * 5  # at 50 and 250 kHz
+    assert all(m.startswith("resistance_") and m.endswith(("50khz", "250khz")) for m in segments)
 
 
 def test_underwater_and_by_eye(qtbot, window):
