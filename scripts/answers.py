@@ -21,7 +21,7 @@ from anchor_tally.app.demo import demo_session
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
 from anchor_tally.ui.page_preparation import PagePreparation
-from answers import KEPT, STUDIES, commands, kept, pages, said
+from answers import KEPT, ODD, STUDIES, commands, kept, odd, pages, said
 from places import CLOCK
 from screens import WALKS, walked
 
@@ -59,6 +59,7 @@ def changes(before, now, where=""):
 
 if __name__ == "__main__":
     answers = {name: said(make()) for name, make in STUDIES.items()}
+    answers["odd"] = {seed: odd(seed) for seed in ODD}
     with tempfile.TemporaryDirectory() as folder:
         answers["pages"] = pages(demo_session(Path(folder), clock=CLOCK))
     with tempfile.TemporaryDirectory() as folder:

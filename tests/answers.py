@@ -4,6 +4,7 @@ import dataclasses
 import gzip
 import io
 import json
+import random
 import re
 import zipfile
 from contextlib import redirect_stderr, redirect_stdout
@@ -79,6 +80,7 @@ from anchor_tally.wording.sentences import pairs_sentence
 from anchor_tally.wording.statistics import rows
 from anchor_tally.wording.views import notes_words
 from anchor_tally.wording.which_device import job_words, which_device_lines
+from odd_studies import odd_study
 from places import AFTERWARDS, CLOCK, DATA, adoption, reading, study_of
 
 KEPT = DATA / "answers.json.gz"  # written by scripts/answers.py
@@ -86,12 +88,12 @@ METRICS = (FAT, WATER, "body_mass", "girth_waist")
 JOBS = ("level", "change", "daily")
 
 
-def said(session, today="2026-09-01"):
+def said(session, today="2026-09-01", lens=None):
     """Everything that is said of a study, without the numbers of its readings and the fingerprints made of them.
 
     ``pictures`` is what the figures show; it depends on the order of entry.
     """
-    wide, lens = finish(session.wide_snapshot_steps(METRICS)), Lens()
+    wide, lens = finish(session.wide_snapshot_steps(METRICS)), lens or Lens()
     out, found = {}, {}
     for view in (*VIEWS, DRIFT):
         answer = view.answer()
@@ -377,6 +379,15 @@ def mixed():
         session.do(AddCheckWeight(item, day, *weights))
     session.do(adoption(session, "Ash"))
     return session
+
+
+ODD = (*range(24), 49, 53, 54)  # seeds; the last ones are told what few others are
+LENSES = (Lens(), Lens(setting="b"), Lens(reference="Elm"), Lens(reference="Consensus"))
+
+
+def odd(seed):
+    """What is said of a study that is drawn at random."""
+    return said(odd_study(random.Random(seed)), lens=LENSES[seed % len(LENSES)])
 
 
 STUDIES = {

@@ -8,7 +8,7 @@ import pytest
 
 from anchor_tally.scenario.squad import CLIENTS
 from anchor_tally.study.edits.readings import ExcludeReading
-from answers import STUDIES, commands, kept, pages, said, squad, study
+from answers import ODD, STUDIES, commands, kept, odd, pages, said, squad, study
 
 
 def the_same(a, b, where=""):
@@ -62,6 +62,12 @@ def test_answers_are_those_that_were_kept(name, plain):
     """
     now = plain[1] if name == "squad" else said(STUDIES[name]())
     the_same(kept()[name], now)
+
+
+@pytest.mark.parametrize("seed", ODD)
+def test_answers_of_odd_studies_are_those_that_were_kept(seed):
+    """The same of little studies with ties, gaps, constants and settings."""
+    the_same(kept()["odd"][f"{seed}"], odd(seed))
 
 
 def test_pages_are_those_that_were_kept(demo):
