@@ -381,7 +381,9 @@ def mixed():
     return session
 
 
-ODD = (*range(24), 49, 53, 54)  # seeds; the last ones are told what few others are
+# seeds; the last ones are told what few others are. In 6, 14 and 17 a variance is all but 0, and the
+# slope of the trend differs from processor to processor
+ODD = (*(k for k in range(24) if k not in (6, 14, 17)), 49, 53, 54)
 LENSES = (Lens(), Lens(setting="b"), Lens(reference="Elm"), Lens(reference="Consensus"))
 
 
@@ -495,6 +497,7 @@ def _command(line, folder, study):
 
 def _words(text, folder):
     """A text without places and fingerprints."""
+    text = re.sub(r"\d+\.\d{7,}(?:e-?\d+)?", lambda x: f"{float(x[0]):.5g}", text)  # by processor
     text = re.sub(NEVER_THE_SAME, "-", text.replace(str(folder), "-"), flags=re.DOTALL)
     return text.splitlines()
 
