@@ -41,7 +41,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import AddInstrument, StartSetting
 from anchor_tally.study.edits.readings import CorrectReading
 from anchor_tally.study.edits.visits import MoveVisit
-from places import DATA, adoption, filled, parse_text, typed
+from places import DATA, adoption, filled, parse_text, reading, study_of, typed
 
 HEAD = ",".join(HEADER) + "\n"
 
@@ -82,6 +82,15 @@ def test_visits_follow_the_moment(session):
     assert session._conn.execute("SELECT count(*) FROM visit_change").fetchone() == (1,)
     session.undo()
     assert [v.id for v in session.visits_of("A")][1] == third.id
+
+
+def test_a_visit_moved_to_a_day_keeps_its_clock():
+    """Between a day and a moment whole days are shifted: no reading gets a time that nobody noted."""
+    session = study_of([reading("A", "2026-03-02T07:00", 20.0), reading("A", "2026-03-09", 21.0)])
+    number = {r.taken_at: r.visit for r in session.readings()}
+    session.do(MoveVisit(number["2026-03-02T07:00"], "2026-03-05", "A"))
+    session.do(MoveVisit(number["2026-03-09"], "2026-03-12T08:00", "A"))
+    assert [r.taken_at for r in session.readings()] == ["2026-03-05T07:00", "2026-03-12"]
 
 
 def test_an_event_lasts_whole_days(session):

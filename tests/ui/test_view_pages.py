@@ -11,7 +11,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.domain.steps import finish
 from anchor_tally.figures import forms, views
 from driving import shown
-from places import typed
+from places import reading, study_of, typed
 
 
 def open_view(qtbot, window, key):
@@ -117,6 +117,27 @@ def test_other_forms_of_closeness(qtbot, window_on, demo):
     assert any(t.startswith("Passing–Bablok 1.") for t in said)
     page.choose_form("difference")
     assert page.table.text(0, 0) == "Bias (pp)"
+
+
+def test_percentiles_are_for_single_pairs(qtbot, window_on):
+    """A device read once beside each client's scan has them; one with repeats goes back to the difference plot."""
+    lines = []
+    for c in range(12):
+        for repeat in (1, 2) if c % 2 else (1,):
+            shown_value = 20 + c + 0.3 * repeat
+            lines.append(
+                reading(f"C{c:02}", "2026-01-05T07:00", shown_value, name="Elm", repeat=repeat)
+            )
+        lines.append(reading(f"C{c:02}", "2026-01-05T07:05", 20.5 + c + 0.1 * (c % 5)))
+        lines.append(reading(f"C{c:02}", "2026-01-05T08:00", 20 + c, name="Scan", kind="reference"))
+    page = window_on(study_of(lines)).compare
+    designs = {r.pairs.instrument.name: k for k, r in enumerate(page.results)}
+    page.choose(designs["Fir"])
+    with qtbot.waitSignal(page.formed):
+        page.choose_form("percentiles")
+    assert (page.form, page.form_buttons["percentiles"].isVisible()) == ("percentiles", True)
+    page.choose(designs["Elm"])
+    assert (page.form, page.form_buttons["percentiles"].isVisible()) == ("difference", False)
 
 
 def test_look_alikes_circular_water_and_nothing_to_show(qtbot, window_on, tmp_path):
