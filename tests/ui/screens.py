@@ -1,6 +1,7 @@
 """What stands on every page of the window, as text: the walk that opens them, and what is seen."""
 
 import re
+from collections import Counter
 
 from PyQt6.QtCore import QEventLoop, Qt, QTimer
 from PyQt6.QtTest import QTest
@@ -67,6 +68,17 @@ def cells(view):
     return rows
 
 
+def drawn(axes):
+    """What axes hold: kinds of lines, counts of the rest, and every text."""
+    legend = axes.get_legend()
+    texts = [*axes.texts, *(legend.get_texts() if legend else ())]
+    lines = sorted(f"{x.get_linestyle()}{x.get_marker()}{x.get_linewidth():g}" for x in axes.lines)
+    found = [f"{k}× {x}" for x, k in Counter(lines).items()]
+    found += [f"{len(axes.patches)} patches", f"{len(axes.collections)} collections"]
+    found += [axes.get_xlabel(), axes.get_ylabel(), *(t.get_text() for t in texts)]
+    return " | ".join(x for x in found if x)
+
+
 def seen(widget):
     """One line a visible widget, in their order: kind, text, state, name and tip."""
     lines = []
@@ -91,7 +103,7 @@ def seen(widget):
         elif isinstance(w, QAbstractItemView):
             told = cells(w)
         elif isinstance(w, FigureView):
-            told = [w.accessibleDescription()]
+            told = [w.accessibleDescription(), *(drawn(a) for a in w.figure.axes)]
         told += [w.accessibleName(), w.toolTip(), "" if w.isEnabled() else "not enabled"]
         told = [x for x in told if x]
         if told:
