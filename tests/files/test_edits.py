@@ -309,3 +309,10 @@ def test_age_and_height_are_carried():
     assert v.height_cm[:3].tolist() == [170, 170, 180]
     assert np.isnan([v.age_years[3], v.height_cm[3]]).all()
     session.close()
+
+
+def test_what_was_typed_in_words():
+    """One reading is named without its value; several are counted."""
+    row = ("A", "2026-03-02", "Fir", "device", "body_fat_percent")
+    assert typed(*row, "20").words == "add body fat of A, Fir"
+    assert typed(*row, "20", "21").words == "add 2 readings of A"
