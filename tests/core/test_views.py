@@ -493,6 +493,9 @@ def test_two_mornings_dry_and_loaded():
     assert r.per_kg.interval.high - r.per_kg.value == pytest.approx(stats.t.ppf(0.975, 3) * sd / 2)
     assert "−0.6 pp per kg" in hydration_test_result_words(r)
     assert "too narrow" in hydration_test_result_words(r)
+    for low, high, affects in ((0.2, 0.9, True), (-0.9, -0.1, True), (-0.1, 0.4, False)):
+        said = replace(r, per_kg=replace(r.per_kg, interval=Interval(low, high)))
+        assert ("affects this device" in hydration_test_result_words(said)) is affects
     for pair, why in (
         ((1, 3), "more than 7 days"),
         ((1, 1), "needs two visits"),
