@@ -22,14 +22,12 @@ from anchor_tally.app.session import Session
 from anchor_tally.ui.canvas import FigureView
 from places import CLOCK
 
-WIDE = (
-    "Summer mornings\n"
-    "Athlete;Date;Time;Alder fat (%) 1;Alder fat (%) 2;Birch fat (%);Weight (lb);Waist"
-    " (in);fasted;Remark\n"
-    "Auk;14/09/2026;06:30;18,4;18,9;15,2;181,2;32,5;yes;\n"
-    "Brill;14/09/2026;06:40;27,4;;23,2;150;30;no;late\n"
-    "Cod;31/09/2026;06:50;19,4;;16,2;176;33;yes;\n"
-)
+WIDE = """Winter evenings
+Code;Day;Clock;Birch fat (%) 1;Birch fat (%) 2;Mass (kg);Hip (cm);voided;Note
+Auk;2.11.2026;19:30;18,9;19,3;81,0;98;no;after rowing
+Ling;2.11.2026;19:45;24,1;;66,4;101;yes;
+Knot;31.11.2026;20:00;21,0;20,8;73,9;99;yes;
+"""
 # comes after a pause in typing; the machine's own
 NOT_HERE = {"Level from all sources", "Port of the device"}
 MOST_ROWS = 12  # of a table
