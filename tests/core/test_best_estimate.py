@@ -821,6 +821,12 @@ def test_a_copy_of_a_device_counts_once(scanned):
             assert found.value.value == pytest.approx(alone.value.value, abs=1e-6)
             assert found.value.se == pytest.approx(alone.value.se, abs=1e-6)
     assert "Echo (repeats the readings of another device)" in left_out_words(found)
+    for more, why in ((3, "copy"), (4, "")):  # days that Echo has alone would be lost with it
+        own = [
+            reading("C1", f"2026-07-{k + 1:02}T07:09", 20 + k % 3, name="Echo") for k in range(more)
+        ]
+        found = asked(study_of([*lines, *(reading(*x, name="Echo") for x in parts[6:]), *own]))
+        assert {x.name: x.why for x in found.sources}["Echo"] == why, more
 
 
 def test_the_device_that_gives_the_level_of_a_page():

@@ -1,7 +1,9 @@
 """The program on other days than today: the demo study, adopting and expiry follow the clock."""
 
+import json
 import re
 import time
+import zipfile
 from datetime import date, timedelta
 from zoneinfo import ZoneInfo
 
@@ -9,7 +11,9 @@ import pytest
 
 from anchor_tally.analysis.offsets.versions import versions
 from anchor_tally.app.demo import demo_session
+from anchor_tally.app.exporting import export
 from anchor_tally.app.marks import stage_marks
+from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.clock import Clock, fixed
 from anchor_tally.domain.metrics import HEIGHT
@@ -95,3 +99,14 @@ def test_now_is_in_the_zone_of_the_study(tmp_path, berlin):
     session.do(AddHeight(client, session.today(), parse_quantity("180", HEIGHT)))
     assert session.catalogue().heights[client][-1].day == "2027-03-28"
     session.close()
+
+
+@pytest.mark.parametrize("day", DAYS)
+def test_a_study_is_made_when_its_clock_says_so(day, tmp_path):
+    """The moment stands in the package that leaves the file."""
+    clock = fixed(day)
+    session = Session.new(tmp_path / "s.tally", "t", clock=clock)
+    export(session, tmp_path / "s.zip", full=True)
+    session.close()
+    with zipfile.ZipFile(tmp_path / "s.zip") as z:
+        assert json.loads(z.read("datapackage.json"))["created"] == clock.stamp()

@@ -143,6 +143,8 @@ def test_the_client_page_names_days_that_do_not_count():
     assert f"of {a}, {b} and {c} are" in told[0]
     assert f"of {a}, {b}, {c} and {d} are" in told[1]
     assert "of 5 days are" in told[2]
+    unscanned = replace(r, best=replace(r.best, scans=0))  # its level is a mean of one device
+    assert waiting_words(unscanned).endswith("and do not count in the change yet.")
 
 
 def test_what_waits_is_what_the_review_says_not_to_use():

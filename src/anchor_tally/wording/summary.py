@@ -71,9 +71,9 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
     """The newest value: corrected with its interval, else the last scan, else a mean of 7 days."""
     m = metric_of(r.metric)
     u = shown_in(m, unit)
-    b = r.best
-    if b is not None and b.scans and b.value.interval is not None:
-        i, k = b.value.interval, m.decimals
+    b, i = r.best, _from_all(r)
+    if b is not None and i is not None:
+        k = m.decimals
         ends = f"{u.number(i.low, k)} to {u.number(i.high, k)}"
         value = f"{u.number(b.value.value, k)} {u.symbol} (95 % interval {ends})"
         return f"{value}, {day_of(b.at)}, from scans and all devices"
@@ -92,6 +92,11 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
     if is_fat(r.metric):
         return "not given: not yet corrected against a scan"
     return f"{u.number(float(s.week.mean[-1]), k)} {u.symbol}, mean of 7 days to {at}"
+
+
+def _from_all(r: TrackResult) -> Interval | None:
+    """The interval of the level from all sources; None where another level is told."""
+    return r.best.value.interval if r.best is not None and r.best.scans else None
 
 
 def change_words(r: TrackResult, unit: str = "") -> str:
@@ -142,17 +147,20 @@ def variation_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> st
 
 
 def waiting_words(r: TrackResult) -> str:
-    """That measurements do not count yet, with their days; empty where all of them count."""
-    held = () if r.best is None else r.best.held
-    days = [day_of(d) for d in sorted({x.day for x in held})]
-    if not days:
+    """That measurements do not count yet, with their days; empty where all of them count.
+
+    A mean of seven days of one device counts them: then the change alone is named.
+    """
+    if r.best is None or not r.best.held:
         return ""
+    days = [day_of(d) for d in sorted({x.day for x in r.best.held})]
     m = metric_of(r.metric)
     if len(days) > MOST_NAMED:
         told = f"{len(days)} days"
     else:
         told = " and ".join([", ".join(days[:-1]), days[-1]] if len(days) > 1 else days)
-    return f"{m.label}: measurements of {told} are still being checked and do not count yet."
+    where = "yet" if _from_all(r) is not None else "in the change yet"
+    return f"{m.label}: measurements of {told} are still being checked and do not count {where}."
 
 
 def next_date_words(s: Schedule, client: int) -> str:

@@ -11,13 +11,17 @@ from ...domain.snapshot import OK, Columns, Floats, Ints
 
 COPY = "copy"
 LEAST_SHARED = 8  # days beyond one a client on which both were read
+MOST_ALONE = 0.1  # share of a copy's days on which it alone was read: those are lost with it
 
 
-def copies(c: Columns, items: Sequence[Instrument]) -> frozenset[int]:
+def copies(
+    c: Columns, items: Sequence[Instrument], anchor: Instrument | None = None
+) -> frozenset[int]:
     """Return the numbers of devices that tell nothing beside another one.
 
     Two devices that err independently never differ by exactly the same on several days. Of a
-    device and its copies the one with the most readings is kept.
+    device and its copies the one with the most days is kept. A device that was also read on many
+    other days is no copy.
 
     Parameters
     ----------
@@ -25,6 +29,8 @@ def copies(c: Columns, items: Sequence[Instrument]) -> frozenset[int]:
         Readings of one metric.
     items : sequence of Instrument
         Devices that would be combined.
+    anchor : Instrument, optional
+        A device that is kept in any case.
 
     Returns
     -------
@@ -32,12 +38,14 @@ def copies(c: Columns, items: Sequence[Instrument]) -> frozenset[int]:
         Numbers of instruments.
     """
     means = {i.id: _daily(c, i.id) for i in items}
-    order = sorted(means, key=lambda k: -means[k][0].size)
-    kept: list[int] = []
-    for k in order:
-        if not any(_repeats(means[k], means[other]) for other in kept):
-            kept.append(k)
-    return frozenset(order) - frozenset(kept)
+    kept = [] if anchor is None else [_daily(c, anchor.id)]
+    out = []
+    for k in sorted(means, key=lambda k: -means[k][0].size):
+        if any(_repeats(means[k], other) for other in kept):
+            out.append(k)
+        else:
+            kept.append(means[k])
+    return frozenset(out)
 
 
 def _daily(c: Columns, instrument: int) -> tuple[Ints, Ints, Floats]:
@@ -50,9 +58,9 @@ def _daily(c: Columns, instrument: int) -> tuple[Ints, Ints, Floats]:
 
 
 def _repeats(a: tuple[Ints, Ints, Floats], b: tuple[Ints, Ints, Floats]) -> bool:
-    """Whether two devices differ by the same on all days of each client."""
+    """Whether the first device differs from the other by the same on all days of each client."""
     _, x, y = np.intersect1d(a[0], b[0], assume_unique=True, return_indices=True)
-    if not x.size:
+    if not x.size or x.size < (1 - MOST_ALONE) * a[0].size:
         return False
     d = a[2][x] - b[2][y]
     clients, first, k = np.unique(a[1][x], return_index=True, return_inverse=True)

@@ -187,14 +187,14 @@ class StudyModelRequest:
             i for i in readers_of(s, self.lens.metric) if i.kind != "reference" and i is not anchor
         ]
         own = _one_of_each(items, self.lens.metric, left_out)
-        again = copies(s.columns[self.lens.metric], [*([] if scanned else [anchor]), *own])
+        again = copies(s.columns[self.lens.metric], own, None if scanned else anchor)
         for k, item in enumerate(own):
             slopes[item.id] = 1.0
-            if item.id in again:
-                left_out[item.name] = COPY
-                continue
             if _shows_one_value(s.columns[self.lens.metric], item):
                 left_out[item.name] = NO_SCATTER
+                continue
+            if item.id in again:
+                left_out[item.name] = COPY
                 continue
             if scanned:
                 found = device_slopes(s, self.lens, item, anchor)
