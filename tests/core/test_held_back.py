@@ -43,6 +43,7 @@ from anchor_tally.wording.best_estimate import (
 from anchor_tally.wording.group_levels import under
 from anchor_tally.wording.numbers import day_of
 from anchor_tally.wording.summary import waiting_words
+from anchor_tally.wording.track import alone_words, value_words
 from places import reading, squad_lines, study_of
 
 FAT = "body_fat_percent"
@@ -78,7 +79,7 @@ def test_a_mistyped_reading_waits_until_it_is_decided(tmp_path, capsys):
     [finding] = slips(session)
     assert [(x.name, x.rule, x.readings) for x in waiting.held] == [("Fir", "slip", (number,))]
     day = date.fromordinal(waiting.held[0].day)
-    assert held_words(waiting) == (
+    assert held_words(waiting.held) == (
         "Not counted until you decide in Review: Fir,"
         f" {day.day} {day:%b} {day.year} (possible typing error)."
     )
@@ -136,15 +137,42 @@ def test_the_client_page_names_days_that_do_not_count():
     asked = TrackRequest(session.snapshot(), Lens(), "C1", records, today=today)
     r = finish(asked.run())
     days = [replace(held, day=held.day + k) for k in range(5)]
-    told = [
-        waiting_words(replace(r, best=replace(r.best, held=tuple(days[:n])))) for n in (3, 4, 5)
-    ]
+    told = [waiting_words(replace(r, held=tuple(days[:n]))) for n in (3, 4, 5)]
     a, b, c, d = (day_of(x.day) for x in days[:4])
     assert f"of {a}, {b} and {c} are" in told[0]
     assert f"of {a}, {b}, {c} and {d} are" in told[1]
     assert "of 5 days are" in told[2]
-    unscanned = replace(r, best=replace(r.best, scans=0))  # its level is a mean of one device
-    assert waiting_words(unscanned).endswith("and do not count in the change yet.")
+
+
+def test_one_device_alone_does_not_count_what_waits():
+    """Its days, means, noise and scans are those of a study without the reading; Drift keeps its slopes."""
+    session = study_of(squad_lines(np.random.default_rng(5)))
+
+    def track(code="C1"):
+        snapshot = finish(session.wide_snapshot_steps((FAT, "body_mass")))
+        return finish(TrackRequest(snapshot, Lens(), code, instrument="Fir").run())
+
+    def told(r):
+        s = r.named("Fir")
+        return s.day.tolist(), s.value.tolist(), s.week.mean.tolist(), s.noise, r.change
+
+    before = track()
+    number = mistyped(session)
+    waiting = track()
+    [held] = waiting.held
+    assert (held.name, held.readings) == ("Fir", (number,))
+    assert held.day in set(before.named("Fir").day) - set(waiting.named("Fir").day)
+    assert "Not counted until you decide in Review: Fir," in alone_words(waiting)
+    assert alone_words(before) == value_words(before) != ""
+    session.do(ExcludeReading(number, "mistyped"))
+    excluded = track()
+    assert (excluded.held, *told(excluded)) == ((), *told(waiting))
+    session.undo()
+    finding = slips(session)[0]
+    session.do(Decide(finding.key, "keep", "it was so on the display"))
+    counted = track()
+    assert counted.held == ()
+    assert held.day in counted.named("Fir").day
 
 
 def test_what_waits_is_what_the_review_says_not_to_use():
@@ -219,6 +247,8 @@ def test_a_client_of_whom_everything_waits_has_no_value():
     session = study_of(lines)
     with pytest.raises(CannotCompare, match="X: all readings wait for a decision in Review"):
         estimate(session, "X")
+    with pytest.raises(CannotCompare, match="X: all readings wait for a decision in Review"):
+        finish(TrackRequest(session.snapshot(), Lens(), "X").run())
     assert estimate(session).held == ()
 
 

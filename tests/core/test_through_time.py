@@ -32,6 +32,7 @@ from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.control_chart import LAMBDA, control_chart, limit_of
 from anchor_tally.stats.estimate import Interval
 from anchor_tally.stats.one_client import Noise, noise_of, rate_of, verdict, week_means
+from anchor_tally.stats.repeated import repeated_trend
 from anchor_tally.stats.steps import _deviances, find_steps
 from anchor_tally.stats.time_slope import (
     robust_slope,
@@ -806,3 +807,23 @@ def test_what_leaves_nothing_to_vary(demo):
     assert (exact.kind, exact.direction) == ("within noise", 0.5)
     assert verdict(np.array([20.0]), np.array([21.0]), Noise(0.0, 5.0, own=True)).kind == "real"
     assert noise_of(np.arange(3), np.arange(3.0)) is None
+
+
+def test_one_degree_of_freedom_cannot_tell_two_variances_apart():
+    """Three occasions of two clients give no slope; a fourth, or one client alone, does."""
+    rng = np.random.default_rng(3)
+    client, weeks = np.array([0, 0, 1, 1]), np.array([0.0, 12.0, 0.0, 12.0])
+    d, level = rng.normal(0, 1, 4), 20 + rng.normal(0, 4, 4)
+
+    def slopes(which):
+        at = np.repeat(which, 2)  # two readings of each occasion
+        repeat = d[at] + rng.normal(0, 0.2, at.size)
+        told = slope_on_time(repeat, client[at], at, weeks[at])
+        trend = repeated_trend(repeat, level[at], client[at], at)
+        return told is not None, trend.slope is not None
+
+    assert slopes([0, 1, 2]) == (False, False)
+    assert slopes([0, 1, 2, 3]) == (True, True)
+    client = np.array([0, 0, 0, 0])
+    weeks = 12.0 * np.arange(4)
+    assert slopes([0, 1, 2]) == (True, True)

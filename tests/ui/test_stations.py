@@ -84,7 +84,7 @@ def test_impedance_at_several_frequencies(qtbot, window):
     record.head.frequency.setCurrentIndex(record.head.frequency.findData(250))
     assert [x.metric for x in record.entry_rows][2:] == ["resistance_250khz", "reactance_250khz"]
     qtbot.keyClicks(record.entry_rows[0].cells[0], "500")
-    assert results(window)["Impedance index"][0] == "64.8 cm2/ohm"  # 180²/500, before Enter
+    assert results(window)["Impedance index"][0] == "64.8 cm²/ohm"  # 180²/500, before Enter
     qtbot.keyClick(record.entry_rows[0].cells[0], Qt.Key.Key_Return)
     assert "needs reactance 50 kHz" in results(window)["Phase angle"][1]
     enter(qtbot, record.entry_rows[1].cells[0], "60")

@@ -400,6 +400,22 @@ def test_every_page_fits_beside_the_drawer(qtbot, window_on, demo, monkeypatch):
     assert not demo.path.with_name("whole.zip").exists()
 
 
+def test_rows_of_a_narrow_table_show_all_their_words(qtbot):
+    """Where rows wrap they are as high as the longest text needs at this width, else one line high."""
+    rows = [("1 cm more of height", "+1"), ("1 kg more of lean soft tissue, right arm", "+2")]
+    wraps, cuts = Table(["A", "B"], "x", wraps=True), Table(["A", "B"], "x")
+    for table in (wraps, cuts):
+        qtbot.addWidget(table)
+        table.resize(240, 200)
+        table.show()
+        table.fill(rows)
+    assert (wraps.rowHeight(0), cuts.rowHeight(0)) == (42, 25)
+    wraps.resize(600, 200)
+    assert wraps.rowHeight(0) == 25
+    wraps.fill([("a\nb", "1")])
+    assert wraps.rowHeight(0) == 42
+
+
 def test_table_copies_as_text(qtbot):
     """Ctrl+C copies the rows with their heads; the model keeps Qt's rules."""
     table = Table(["A", "B"], "x")

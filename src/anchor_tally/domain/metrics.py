@@ -40,13 +40,16 @@ class Metric:
     @property
     def symbol(self) -> str:
         """Unit of a value as people write it: "%", never "percent"; nothing for pure numbers."""
-        return {"percent": "%", "1": ""}.get(self.unit, self.unit)
+        return _SYMBOLS.get(self.unit, self.unit)
 
     @property
     def difference_unit(self) -> str:
         """Unit of a difference: percentage points are 'pp', never '%'."""
-        return "pp" if self.unit == "percent" else self.unit
+        return {"percent": "pp", "1": "1"}.get(self.unit, self.symbol)
 
+
+# units that people write in another way than files do
+_SYMBOLS = {"percent": "%", "1": "", "kg/m2": "kg/m²", "cm2/ohm": "cm²/ohm"}
 
 # fmt: off
 _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (

@@ -144,7 +144,9 @@ def track_json(track: TrackResult) -> dict[str, Any]:
             if not x.why
         ],
         "left_out": [
-            {"instrument": x.name, "why": WHY.get(x.why, x.why)} for x in r.sources if x.why
+            {"instrument": x.name, "why": WHY.get(x.why, x.why), "days": x.days or None}
+            for x in r.sources
+            if x.why
         ],
         "readings": [
             {

@@ -48,6 +48,16 @@ class NestedFit(FrozenArrays):
         """Variance of one future reading of a client not seen yet."""
         return sum(self.variances)
 
+    @property
+    def levels_apart(self) -> bool:
+        """Whether clients and occasions can be told apart beside the fixed effects.
+
+        Two variances need two degrees of freedom; with one, the split between them is an accident
+        of the last digits.
+        """
+        clients, occasions, _ = self.counts
+        return not 1 < clients < occasions < self.beta.size + 2
+
     def satterthwaite(self, contrast: Floats) -> float:
         """Degrees of freedom of ``contrast``·beta.
 

@@ -126,7 +126,8 @@ def repeated_trend(
     Returns
     -------
     Trend
-        Slope with a Satterthwaite t interval; None where it cannot be estimated.
+        Slope with a Satterthwaite t interval; None where it cannot be estimated, or where clients
+        cannot be told from occasions beside it.
 
     Notes
     -----
@@ -140,7 +141,7 @@ def repeated_trend(
     if d.size < 4 or float(x @ x) <= 1e-20 * d.size * max(1.0, centre**2):
         return Trend(None, None, None)
     fit = fit_nested(d, client, occasion, np.column_stack([np.ones(d.size), x]))
-    if fit is None or not fit.theta_cov.any():
+    if fit is None or not fit.theta_cov.any() or not fit.levels_apart:
         return Trend(None, None, None)
     slope = float(fit.beta[1])
     se = math.sqrt(max(float(fit.beta_cov[1, 1]), 0.0))

@@ -129,7 +129,9 @@ def slope_beside(
 
     Notes
     -----
-    Degrees of freedom are Satterthwaite's, at most occasions less clients less fixed effects.
+    Degrees of freedom are Satterthwaite's, at most occasions less clients less fixed effects. None
+    as well where several clients, some measured more than once, leave one degree of freedom: it
+    cannot tell the variance between clients from that between occasions.
     """
     middle = float(along.mean()) if along.size else 0.0
     columns = [np.ones(d.size), along - middle] + ([] if beside is None else list(beside.T))
@@ -137,7 +139,7 @@ def slope_beside(
     if d.size < 3 or np.linalg.matrix_rank(x) < x.shape[1]:
         return None
     fit = fit_nested(d, client, occasion, x)
-    if fit is None or not fit.theta_cov.any():
+    if fit is None or not fit.theta_cov.any() or not fit.levels_apart:
         return None
     free = free_df(fit, x.shape[1])
     slope, variance = float(fit.beta[1]), float(fit.beta_cov[1, 1])

@@ -323,7 +323,8 @@ class Table(QTableView):
     Ctrl+C copies the selection (or all), the menu saves the table. Rows are drawn when seen.
 
     ``chosen`` carries the row and column that the user went to, ``opened`` the cell that was
-    clicked or entered.
+    clicked or entered. With ``wraps`` all rows are as high as the longest text of the column that
+    stretches, else it is cut off.
     """
 
     chosen = pyqtSignal(int, int)
@@ -331,11 +332,17 @@ class Table(QTableView):
     SAMPLE = 200  # rows whose text decides the width of a column
 
     def __init__(
-        self, heads: Sequence[str], name: str, *, numeric_from: int = 1, stretch: int = 0
+        self,
+        heads: Sequence[str],
+        name: str,
+        *,
+        numeric_from: int = 1,
+        stretch: int = 0,
+        wraps: bool = False,
     ) -> None:
         super().__init__()
         self._rows = Rows(heads, numeric_from, self)
-        self._quiet, self._stretch, self._lines = False, stretch, 1
+        self._quiet, self._stretch, self._wraps, self._lines = False, stretch, wraps, 1
         self.setModel(self._rows)
         self.setAccessibleName(name)
         self.setShowGrid(False)
@@ -365,13 +372,6 @@ class Table(QTableView):
         self._quiet = True
         self._rows.show(rows, heads, tips)
         self._quiet = False
-        lines = max(
-            (text.count("\n") + 1 for row in rows[: self.SAMPLE] for text in row), default=1
-        )
-        side = self.verticalHeader()
-        if side is not None and lines != self._lines:
-            self._lines = lines
-            side.setDefaultSectionSize(8 + 17 * lines)
         self._widths()
 
     def _widths(self) -> None:
@@ -402,6 +402,21 @@ class Table(QTableView):
         for k, wide in enumerate(widths):
             if wide:
                 top.resizeSection(k, wide)
+        self._heights(widths[self._stretch])
+
+    def _heights(self, wide: int) -> None:
+        """Every row as high as the text with the most lines; ``wide`` is what stretches."""
+        rows = self._rows.rows[: self.SAMPLE]
+        lines = max((text.count("\n") + 1 for row in rows for text in row), default=1)
+        if self._wraps:
+            metrics, room = self.fontMetrics(), QRect(0, 0, wide - 12, 10_000)
+            flags = Qt.TextFlag.TextWordWrap
+            high = [metrics.boundingRect(room, flags, row[self._stretch]).height() for row in rows]
+            lines = max([lines, *(h // metrics.height() for h in high)])
+        side = self.verticalHeader()
+        if side is not None and lines != self._lines:
+            self._lines = lines
+            side.setDefaultSectionSize(8 + 17 * lines)
 
     def leave_out(self, columns: Sequence[int]) -> None:
         """Show all columns but these."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from ..analysis.review import RULE
-from ..analysis.time.best_estimate_result import BestEstimateResult, Change, GoalDate, Held, Odd
+from ..analysis.time.best_estimate_result import BestEstimateResult, Change, GoalDate, Odd
+from ..analysis.time.held_readings import Held
 from ..analysis.time.next_measurement import TRIED, Candidate
 from ..domain.metrics import Metric, is_fat, metric_of
 from ..stats.one_client import LIKELY, NOT_ENOUGH, REAL
@@ -193,10 +196,10 @@ def next_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
     )
 
 
-def held_words(r: BestEstimateResult) -> str:
+def held_words(held: Sequence[Held]) -> str:
     """Readings that do not count until a finding is decided."""
-    said = [_held(x) for x in r.held[:MOST_HELD]]
-    more = len(r.held) - len(said)
+    said = [_held(x) for x in held[:MOST_HELD]]
+    more = len(held) - len(said)
     if not said:
         return ""
     text = "; ".join(said) + (f"; {more} more" if more else "")
@@ -254,7 +257,7 @@ def sentences(r: BestEstimateResult) -> list[str]:
         margin_words(r),
         since_scan_words(r),
         odd_words(r),
-        held_words(r),
+        held_words(r.held),
         more_words(r),
         next_words(r),
         goal_words(r.goal, r),
@@ -276,7 +279,7 @@ def bench_words(r: BestEstimateResult) -> str:
     included = "" if waits else ", this visit included"
     said = [f"{r.client.code} from all sources{included}: {value} on {day_of(r.at)}."]
     said += [_odd(x, m) for x in r.odd if x.last >= r.at]
-    return " ".join([*said, held_words(r)] if waits else said)
+    return " ".join([*said, held_words(r.held)] if waits else said)
 
 
 SHARE_HEADS = ("Source", "Part of the value", "Days")
@@ -293,7 +296,13 @@ def share_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
 
 def left_out_words(r: BestEstimateResult) -> str:
     """Sources that count for nothing, with the reason; "" where all count."""
-    out = [f"{short_name(x.name)} ({WHY.get(x.why, x.why)})" for x in r.sources if x.why]
+    out = [
+        short_name(x.name)
+        + (f" on {count(x.days, 'day')}" if x.days else "")
+        + f" ({WHY.get(x.why, x.why)})"
+        for x in r.sources
+        if x.why
+    ]
     return f"Not counted: {', '.join(out)}." if out else ""
 
 

@@ -147,20 +147,16 @@ def variation_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> st
 
 
 def waiting_words(r: TrackResult) -> str:
-    """That measurements do not count yet, with their days; empty where all of them count.
-
-    A mean of seven days of one device counts them: then the change alone is named.
-    """
-    if r.best is None or not r.best.held:
+    """That measurements do not count yet, with their days; empty where all of them count."""
+    if not r.held:
         return ""
-    days = [day_of(d) for d in sorted({x.day for x in r.best.held})]
+    days = [day_of(d) for d in sorted({x.day for x in r.held})]
     m = metric_of(r.metric)
     if len(days) > MOST_NAMED:
         told = f"{len(days)} days"
     else:
         told = " and ".join([", ".join(days[:-1]), days[-1]] if len(days) > 1 else days)
-    where = "yet" if _from_all(r) is not None else "in the change yet"
-    return f"{m.label}: measurements of {told} are still being checked and do not count {where}."
+    return f"{m.label}: measurements of {told} are still being checked and do not count yet."
 
 
 def next_date_words(s: Schedule, client: int) -> str:

@@ -52,13 +52,13 @@ def all_sources_words(r: TrackResult) -> str:
     """What follows from all sources beside value and change."""
     b = r.best
     if b is None:
-        return value_words(r)
+        return alone_words(r)
     said = (
         best.picked_words(b),
         best.margin_words(b),
         best.since_scan_words(b),
         best.odd_words(b),
-        best.held_words(b),
+        best.held_words(r.held),
         best.more_words(b),
         best.next_words(b),
         best.goal_words(b.goal, b),
@@ -93,6 +93,11 @@ def value_words(r: TrackResult) -> str:
         f"{short_name(r.chosen)} on {at}: corrected {number(float(s.value[-1]), m.decimals)} {unit}"
         f" (95 % of readings {ends}), read {number(float(s.raw[-1]), m.decimals)}."
     )
+
+
+def alone_words(r: TrackResult) -> str:
+    """What stands under the sentence about one device: its newest value, and what waits."""
+    return " ".join(x for x in (value_words(r), best.held_words(r.held)) if x)
 
 
 def place_words(p: Placed | None) -> str:

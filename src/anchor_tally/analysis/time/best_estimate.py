@@ -13,7 +13,7 @@ from ...domain.events import Event
 from ...domain.lens import Lens
 from ...domain.metrics import is_fat, metric_named
 from ...domain.records import Client
-from ...domain.snapshot import Columns, Ints, Snapshot
+from ...domain.snapshot import Ints, Snapshot
 from ...stats.client_course import Course, course_of, disagreements, independent_mornings
 from ...stats.distributions import largest_difference, t_estimate, t_quantile
 from ...stats.estimate import Estimate, note
@@ -24,12 +24,13 @@ from .best_estimate_result import (
     BestEstimateResult,
     Change,
     GoalDate,
-    Held,
     Odd,
     SourcePoints,
     SourceShare,
     Weighed,
 )
+from .copies import COPY
+from .held_readings import held_of, stored_of
 from .next_measurement import more_mornings, next_measurement
 from .study_model import EPOCH, StudyModel, StudyModelRequest
 
@@ -89,7 +90,7 @@ class BestEstimateRequest:
             )
         m = yield from StudyModelRequest(self.snapshot, self.lens).run()
         if client.id not in m.clients:
-            if self._held(m, client):
+            if held_of(self.snapshot, self.lens.metric, m.waiting, client.id):
                 raise CannotCompare(f"{client.code}: all readings wait for a decision in Review")
             raise CannotCompare(f"{client.code} has no readings of this metric")
         result = self._result(client, m, m.clients.index(client.id))
@@ -158,10 +159,10 @@ class BestEstimateRequest:
             day=course_days[shown_at] + EPOCH,
             level=course.level[shown_at],
             half=wide * course.sd[shown_at],
-            sources=self._shares(m, course, mine),
+            sources=self._shares(m, course, mine, client.id),
             points=self._points(m, course, mine),
             weighed=self._weighed(m, course),
-            held=self._held(m, client),
+            held=held_of(s, self.lens.metric, m.waiting, client.id),
             scan_sd=float(spreads.repeat[0]),
             correlation=spreads.correlation,
             notes=tuple(notes),
@@ -223,7 +224,9 @@ class BestEstimateRequest:
             out.append(SourcePoints(name, setting, k == 0 and m.scanned, day + EPOCH, value))
         return tuple(out)
 
-    def _shares(self, m: StudyModel, course: Course, mine: Ints) -> tuple[SourceShare, ...]:
+    def _shares(
+        self, m: StudyModel, course: Course, mine: Ints, client: int
+    ) -> tuple[SourceShare, ...]:
         data = m.data
         counting = [
             SourceShare(
@@ -234,7 +237,20 @@ class BestEstimateRequest:
             )
             for k in np.unique(data.source[mine]).tolist()
         ]
-        return (*counting, *(SourceShare(name, "", 0, 0.0, why) for name, why in m.left_out))
+        c = self.snapshot.columns[self.lens.metric]
+        again = m.repeated[c.client[m.repeated] == client]
+        repeated = [
+            SourceShare(
+                self.snapshot.instruments[k].name,
+                "",
+                int(np.unique(c.day[again[c.instrument[again] == k]]).size),
+                0.0,
+                COPY,
+            )
+            for k in np.unique(c.instrument[again]).tolist()
+        ]
+        left_out = [SourceShare(name, "", 0, 0.0, why) for name, why in m.left_out]
+        return (*counting, *repeated, *left_out)
 
     def _weighed(self, m: StudyModel, course: Course) -> tuple[Weighed, ...]:
         """Sets behind the value, the heaviest first."""
@@ -243,7 +259,7 @@ class BestEstimateRequest:
         for k in np.argsort(-np.abs(course.weight), kind="stable").tolist():
             at = int(course.own[k])
             rows = m.rows[int(m.first[at]) : int(m.first[at + 1])].tolist()
-            ids = dict.fromkeys(i for r in rows for i in _stored(column, r))
+            ids = dict.fromkeys(i for r in rows for i in stored_of(column, r))
             out.append(
                 Weighed(
                     *self._named(m, int(data.source[at])),
@@ -255,28 +271,6 @@ class BestEstimateRequest:
                 )
             )
         return tuple(out)
-
-    def _held(self, m: StudyModel, client: Client) -> tuple[Held, ...]:
-        """Readings of a client that wait, by finding, source and day."""
-        c = self.snapshot.columns[self.lens.metric]
-        labels = {k: x.label for k, x in self.snapshot.settings.items()}
-        out = []
-        for f, found in m.waiting:
-            rows = np.array([r for r in found if c.client[r] == client.id], dtype=np.int64)
-            keys = sorted({(int(c.day[r]), int(c.instrument[r]), int(c.setting[r])) for r in rows})
-            for day, item, setting in keys:
-                own = rows[(c.day[rows] == day) & (c.instrument[rows] == item)]
-                own = own[c.setting[own] == setting]
-                ids = dict.fromkeys(i for r in own.tolist() for i in _stored(c, r))
-                name = self.snapshot.instruments[item].name
-                out.append(Held(name, labels.get(setting, ""), day + EPOCH, f.rule, tuple(ids)))
-        return tuple(dict.fromkeys(out))
-
-
-def _stored(c: Columns, row: int) -> tuple[int, ...]:
-    """Stored readings of a row: its own, or those that a value of an equation is made from."""
-    ids = c.parts[row] if c.parts and c.parts[row] else (int(c.reading[row]),)
-    return tuple(i for i in ids if i > 0)
 
 
 def margin_of(snapshot: Snapshot, metric: str) -> float | None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ...domain.records import Client
 from ...domain.snapshot import Floats, Ints
 from ...stats.estimate import Estimate, FrozenArrays, Note
+from .held_readings import Held
 from .next_measurement import MoreMornings, NextMeasurement
 
 
@@ -15,7 +16,8 @@ class SourceShare:
     """One source of a client's value: instrument and setting, days, and its share.
 
     ``share`` is its part of what all readings tell of the value; ``why`` it counts for nothing:
-    "" where it counts, else stuck, formula, same_inputs or no_scatter.
+    "" where it counts, else stuck, formula, same_inputs, no_scatter or copy. With days it is
+    left out on these days alone.
     """
 
     name: str
@@ -94,17 +96,6 @@ class Weighed:
     value: float
     size: int
     weight: float
-    readings: tuple[int, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Held:
-    """Readings that wait until a finding of the review is decided, of one day (ordinal)."""
-
-    name: str
-    setting: str
-    day: int
-    rule: str
     readings: tuple[int, ...]
 
 

@@ -110,6 +110,7 @@ def client_days(
 
 def track_series(
     snapshot: Snapshot,
+    counted: Snapshot,
     lens: Lens,
     item: Instrument,
     client: Client,
@@ -119,9 +120,10 @@ def track_series(
 ) -> tuple[TrackSeries | None, bool]:
     """The series, and whether a correction by water is to be had for it.
 
-    Each setting is corrected by its own calibration.
+    Each setting is corrected by its own calibration. ``counted`` is the study without the readings
+    that wait; slopes of all clients are those of Drift, which counts them.
     """
-    days = client_days(snapshot, item, lens.metric, client, lens.setting)
+    days = client_days(counted, item, lens.metric, client, lens.setting)
     if days is None:
         return None, False
     labels, kept, notes, version = (
@@ -146,7 +148,7 @@ def track_series(
             version = max(version, record.version)
     moved, offered = _by_water(snapshot, lens, item, client, days.visit, water)
     value, low, high = value + moved, low + moved, high + moved
-    noise = _noise(snapshot, lens, item, days.day, value, None if known.all() else days.setting)
+    noise = _noise(counted, lens, item, days.day, value, None if known.all() else days.setting)
     following, moving = _of_everyone(snapshot, lens, item)
     return (
         TrackSeries(

@@ -1,27 +1,38 @@
-"""Which devices repeat another one: its readings again, plus a constant for each client."""
+"""Which readings repeat another device: the same again, plus a constant for each client."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from ...domain.records import Instrument
-from ...domain.snapshot import OK, Columns, Floats, Ints
+from ...domain.snapshot import OK, Columns, Floats, Ints, read_only
+from ...stats.estimate import FrozenArrays
 
 COPY = "copy"
 LEAST_SHARED = 8  # days beyond one a client on which both were read
 MOST_ALONE = 0.1  # share of a copy's days on which it alone was read: those are lost with it
 
 
-def copies(
-    c: Columns, items: Sequence[Instrument], anchor: Instrument | None = None
-) -> frozenset[int]:
-    """Return the numbers of devices that tell nothing beside another one.
+@dataclass(frozen=True, eq=False)
+class Copies(FrozenArrays):
+    """Devices that tell nothing beside another one, and rows of others that repeat one.
+
+    ``instruments`` are numbers of devices, ``rows`` (r,) indices of readings.
+    """
+
+    instruments: frozenset[int]
+    rows: Ints
+
+
+def copies(c: Columns, items: Sequence[Instrument], anchor: Instrument | None = None) -> Copies:
+    """Find what is the same reading under another name.
 
     Two devices that err independently never differ by exactly the same on several days. Of a
-    device and its copies the one with the most days is kept. A device that was also read on many
-    other days is no copy.
+    device and its copies the one with the most days is kept. Of a device that was also read on
+    many other days only the days that repeat are named.
 
     Parameters
     ----------
@@ -34,35 +45,53 @@ def copies(
 
     Returns
     -------
-    frozenset of int
-        Numbers of instruments.
+    Copies
+        Devices and readings that count for nothing.
     """
     means = {i.id: _daily(c, i.id) for i in items}
     kept = [] if anchor is None else [_daily(c, anchor.id)]
-    out = []
-    for k in sorted(means, key=lambda k: -means[k][0].size):
-        if any(_repeats(means[k], other) for other in kept):
+    out, rows = [], list[Ints]()
+    for k in sorted(means, key=lambda k: -means[k].key.size):
+        again = [_repeated(means[k], other) for other in kept]
+        if any(x.size and x.size >= (1 - MOST_ALONE) * means[k].key.size for x in again):
             out.append(k)
-        else:
-            kept.append(means[k])
-    return frozenset(out)
+            continue
+        kept.append(means[k])
+        rows += [means[k].row[np.isin(means[k].day, x)] for x in again]
+    found = np.unique(np.concatenate(rows)) if rows else np.empty(0)
+    return Copies(frozenset(out), read_only(found, np.int64))
 
 
-def _daily(c: Columns, instrument: int) -> tuple[Ints, Ints, Floats]:
-    """Client-days of an instrument as one number each, their clients, and the mean of each."""
+@dataclass(frozen=True, eq=False)
+class _Daily:
+    """Client-days (d,) of a device as one number each, their clients and means.
+
+    ``row`` (r,) are its readings, ``day`` (r,) the place of each among the client-days.
+    """
+
+    key: Ints
+    client: Ints
+    mean: Floats
+    row: Ints
+    day: Ints
+
+
+def _daily(c: Columns, instrument: int) -> _Daily:
     rows = np.flatnonzero((c.status == OK) & (c.instrument == instrument))
     width = int(c.day.max(initial=0)) + 1
     keys, at = np.unique(c.client[rows].astype(np.int64) * width + c.day[rows], return_inverse=True)
     mean = np.bincount(at, c.value[rows], keys.size) / np.maximum(np.bincount(at), 1)
-    return keys, keys // width, mean
+    return _Daily(keys, keys // width, mean, rows, at)
 
 
-def _repeats(a: tuple[Ints, Ints, Floats], b: tuple[Ints, Ints, Floats]) -> bool:
-    """Whether the first device differs from the other by the same on all days of each client."""
-    _, x, y = np.intersect1d(a[0], b[0], assume_unique=True, return_indices=True)
-    if not x.size or x.size < (1 - MOST_ALONE) * a[0].size:
-        return False
-    d = a[2][x] - b[2][y]
-    clients, first, k = np.unique(a[1][x], return_index=True, return_inverse=True)
-    same = np.abs(d - d[first][k]) <= 1e-9 * (1 + np.abs(a[2][x]))
-    return bool(x.size >= clients.size + LEAST_SHARED and same.all())
+def _repeated(a: _Daily, b: _Daily) -> Ints:
+    """Client-days of the first device on which it differs from the other by the same, (s,).
+
+    All days of a client on which both were read, or none.
+    """
+    _, x, y = np.intersect1d(a.key, b.key, assume_unique=True, return_indices=True)
+    d = a.mean[x] - b.mean[y]
+    clients, first, k = np.unique(a.client[x], return_index=True, return_inverse=True)
+    same = np.abs(d - d[first][k]) <= 1e-9 * (1 + np.abs(a.mean[x]))
+    repeats = x.size >= clients.size + LEAST_SHARED and same.all()
+    return np.asarray(x if repeats else x[:0], dtype=np.int64)

@@ -27,7 +27,7 @@ from ..pairs.comparator import CannotCompare, find_comparator, readers_of
 from ..pairs.reference_slopes import shows_too_little
 from ..review.finding import Finding
 from ..review.held_back import held_back
-from .copies import COPY, copies
+from .copies import COPY, Copies, copies
 from .device_slopes import device_slopes
 from .shared_inputs import FORMULA, NO_SCATTER, SAME_INPUTS, measured_inputs, sharing
 
@@ -61,6 +61,8 @@ class StudyModel(FrozenArrays):
         The readings of set k are ``rows[first[k]:first[k + 1]]`` of the snapshot's columns.
     left_out : tuple of (str, str)
         Instruments that count for nothing, with the reason.
+    repeated : ndarray of int
+        Rows of other devices that count for nothing: the same reading under another name.
     model : Model
         What all clients tell.
     df : float
@@ -77,6 +79,7 @@ class StudyModel(FrozenArrays):
     first: Ints
     rows: Ints
     left_out: tuple[tuple[str, str], ...]
+    repeated: Ints
     model: Model
     df: float
     waiting: tuple[tuple[Finding, tuple[int, ...]], ...] = ()
@@ -130,9 +133,9 @@ class StudyModelRequest:
     def _made(self) -> Generator[float, None, StudyModel]:
         s, metric = self.snapshot, self.lens.metric
         anchor, scanned = self._anchor()
-        used, left_out, slopes, scan_sd = yield from self._sources(anchor, scanned)
+        again, used, left_out, slopes, scan_sd = yield from self._sources(anchor, scanned)
         told = [anchor, *used]
-        data, clients, keys, first, rows, within = self._sets(told, scanned)
+        data, clients, keys, first, rows, within = self._sets(told, scanned, again.rows)
         yield 0.5
         numbers = {i.id: k - scanned for k, i in enumerate(told)}
         sources = _described(s, keys, numbers, slopes, scan_sd, metric)
@@ -154,6 +157,7 @@ class StudyModelRequest:
             first=first,
             rows=rows,
             left_out=tuple(left_out.items()),
+            repeated=again.rows,
             model=found.model,
             df=df,
         )
@@ -175,8 +179,10 @@ class StudyModelRequest:
 
     def _sources(
         self, anchor: Instrument, scanned: bool
-    ) -> Generator[float, None, tuple[list[Instrument], dict[str, str], dict[int, float], float]]:
-        """Instruments that count, why others do not, their slopes, and the error of one scan."""
+    ) -> Generator[
+        float, None, tuple[Copies, list[Instrument], dict[str, str], dict[int, float], float]
+    ]:
+        """Copies, instruments that count, why others do not, slopes, and the error of a scan."""
         s, stated = self.snapshot, self.snapshot.catalogue.stated
         reference_sd = stated.get((self.lens.metric, "reference_sd"))
         used: list[Instrument] = []
@@ -193,7 +199,7 @@ class StudyModelRequest:
             if _shows_one_value(s.columns[self.lens.metric], item):
                 left_out[item.name] = NO_SCATTER
                 continue
-            if item.id in again:
+            if item.id in again.instruments:
                 left_out[item.name] = COPY
                 continue
             if scanned:
@@ -206,10 +212,10 @@ class StudyModelRequest:
             used.append(item)
             yield 0.5 * (k + 1) / len(items)
         alone = reference_sd or _usual_scan_sd(s.columns[self.lens.metric], anchor)
-        return used, left_out, slopes, max(errors, default=alone)
+        return again, used, left_out, slopes, max(errors, default=alone)
 
     def _sets(
-        self, told: list[Instrument], scanned: bool
+        self, told: list[Instrument], scanned: bool, repeated: Ints
     ) -> tuple[Observations, tuple[int, ...], tuple[tuple[int, int], ...], Ints, Ints, Floats]:
         """Means of sets of repeats, clients, sources, the rows of each set, SDs of repeats.
 
@@ -217,7 +223,9 @@ class StudyModelRequest:
         """
         c = self.snapshot.columns[self.lens.metric]
         items = {i.id: k for k, i in enumerate(told)}
-        rows = np.flatnonzero((c.status == OK) & np.isin(c.instrument, list(items)))
+        counts = (c.status == OK) & np.isin(c.instrument, list(items))
+        counts[repeated] = False
+        rows = np.flatnonzero(counts)
         settings = int(c.setting.max(initial=0)) + 1
         is_scan = (c.instrument[rows] == told[0].id) & scanned
         setting = np.where(is_scan, 0, c.setting[rows])

@@ -21,9 +21,11 @@ from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers_of
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
+from ..review.held_back import held_back
 from .best_estimate import WEEKS_BACK, BestEstimateRequest, fixed_days
 from .best_estimate_result import BestEstimateResult
 from .client_series import Days, TrackSeries, client_days, track_series
+from .held_readings import Held, held_of
 
 MASS = "body_mass"
 GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
@@ -50,7 +52,8 @@ class TrackResult:
 
     ``best`` is what all sources tell, None where they cannot be combined, for the reason
     ``apart``. ``chosen`` is the instrument that is shown alone ("" where none), ``change`` what it
-    reports; anchors are days and means of scans (a,). ``opinions`` are the girths.
+    reports; anchors are days and means of scans (a,). ``opinions`` are the girths. ``held`` are
+    readings that wait for a decision in Review: nothing here counts them.
     """
 
     asked: Asked
@@ -70,6 +73,7 @@ class TrackResult:
     goal: float | None
     mass_rate: Estimate | None
     opinions: tuple[BestEstimateResult, ...]
+    held: tuple[Held, ...]
     place: Placed | None
     cautions: tuple[Note, ...]
     water: str
@@ -148,12 +152,14 @@ class TrackRequest:
                 f"{client.code}: history of disordered eating: no fat number is shown. Choose a"
                 " girth, and work with the treating team"
             )
+        counted = self._counted(self.lens.metric)
         series, notes = [], list[Note]()
         items = [i for i in readers_of(self.snapshot, self.lens.metric) if i.kind != "reference"]
         offered = False
         for k, item in enumerate(items):
             found, may = track_series(
                 self.snapshot,
+                counted,
                 lens_for(self.snapshot, self.lens, item),
                 item,
                 client,
@@ -165,7 +171,10 @@ class TrackRequest:
             if found is not None:
                 series.append(found)
             yield 0.9 * (k + 1) / len(items)
-        anchor_day, anchor_value = self._anchors(client)
+        anchor_day, anchor_value = self._anchors(counted, client)
+        held = self._held(client)
+        if not series and not anchor_day.size and held:
+            raise CannotCompare(f"{client.code}: all readings wait for a decision in Review")
         if not series and not anchor_day.size:
             raise CannotCompare(f"{client.code} has no readings of this metric")
         days = np.unique(np.concatenate([anchor_day, *(s.day for s in series)]))
@@ -187,6 +196,7 @@ class TrackRequest:
             (anchor_day, anchor_value),
             (since, until),
             (best, apart, tuple(opinions)),
+            held=held,
             offered=offered,
             notes=notes,
         )
@@ -224,13 +234,22 @@ class TrackRequest:
         except CannotCompare as error:
             return None, str(error)
 
-    def _anchors(self, client: Client) -> tuple[Ints, Floats]:
+    def _counted(self, metric: str) -> Snapshot:
+        """The study without the readings of a metric that wait for a decision in Review."""
+        held = held_back(self.snapshot, metric)
+        return replace(self.snapshot, columns={**self.snapshot.columns, metric: held.columns})
+
+    def _held(self, client: Client) -> tuple[Held, ...]:
+        findings = held_back(self.snapshot, self.lens.metric).findings
+        return held_of(self.snapshot, self.lens.metric, findings, client.id)
+
+    def _anchors(self, counted: Snapshot, client: Client) -> tuple[Ints, Floats]:
         try:
             reference = find_comparator(self.snapshot, self.lens)
         except CannotCompare:
             return read_only([], np.int64), np.empty(0)
         found = (
-            client_days(self.snapshot, reference, self.lens.metric, client)
+            client_days(counted, reference, self.lens.metric, client)
             if reference.kind == "reference"
             else None
         )
@@ -245,6 +264,7 @@ class TrackRequest:
         dates: tuple[int, int],
         combined: tuple[BestEstimateResult | None, str, tuple[BestEstimateResult, ...]],
         *,
+        held: tuple[Held, ...],
         offered: bool,
         notes: list[Note],
     ) -> TrackResult:
@@ -330,6 +350,7 @@ class TrackRequest:
             goal=self.goal,
             mass_rate=mass_rate,
             opinions=opinions,
+            held=held,
             place=place,
             cautions=tuple(dict.fromkeys(cautions)),
             water=self.water if offered else "off",
@@ -365,7 +386,9 @@ class TrackRequest:
         target: float | None,
     ) -> tuple[DeviceChange, ...]:
         """What each instrument alone reports, and why it counts for nothing where it does."""
-        silent = {} if best is None else {x.name: x.why for x in best.sources if x.why}
+        silent = (
+            {} if best is None else {x.name: x.why for x in best.sources if x.why and not x.days}
+        )
         out = []
         for s in series:
             v = self._between(s, since, until, target)
@@ -379,8 +402,10 @@ class TrackRequest:
         From the scale with the most readings.
         """
         best: Days | None = None
-        for item in readers_of(self.snapshot, MASS):
-            found = client_days(self.snapshot, item, MASS, client)
+        items = readers_of(self.snapshot, MASS)
+        counted = self._counted(MASS) if items else self.snapshot
+        for item in items:
+            found = client_days(counted, item, MASS, client)
             if found is not None and (best is None or found.day.size > best.day.size):
                 best = found
         if best is None:

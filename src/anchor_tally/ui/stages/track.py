@@ -358,9 +358,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         if r.best is not None and (self.combined or not self.results):
             self.headline.setText(words.track_headline(r))
             self._paint_whole(r.best)
-        said = words.all_sources_words(r) if self.combined else words.value_words(r)
+        said = words.all_sources_words(r) if self.combined else words.alone_words(r)
         self.under.setText(said)
-        self.decide.setVisible(self.combined and r.best is not None and bool(r.best.held))
+        self.decide.setVisible(bool(r.held))
         caution = words.caution_words(r)
         self.cautions.setText(caution)
         self.cautions.setVisible(bool(caution))

@@ -108,8 +108,8 @@ class MethodsBench(QWidget):
         top = Flow()
         top.addWidget(paired("Show", self.output))
         top.addWidget(paired("Density to fat by", self.form))
-        for combo in (self.only, self.output):
-            letters_wide(combo, 12)
+        for combo, letters in ((self.only, 12), (self.output, 20)):
+            letters_wide(combo, letters)
         middle = QVBoxLayout()
         middle.addLayout(top)
         middle.addWidget(self.spread)
@@ -118,7 +118,9 @@ class MethodsBench(QWidget):
         self.title = label("", "title", wrap=True)
         self.about = label("", wrap=True)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.errors = Table(["Reading error of", "changes it by"], "Effect of a reading error")
+        self.errors = Table(
+            ["Reading error of", "changes it by"], "Effect of a reading error", wraps=True
+        )
         self.right = right = QVBoxLayout()
         right.addWidget(self.title)
         right.addWidget(self.about)
@@ -255,6 +257,7 @@ class MethodsBench(QWidget):
                     " complete."
                 )
             )
+        self.spread.setVisible(bool(self.spread.text()))
 
     def _open(self) -> None:
         k = self.table.row
