@@ -40,7 +40,7 @@ class Metric:
     @property
     def symbol(self) -> str:
         """Unit of a value as people write it: "%", never "percent"; nothing for pure numbers."""
-        return _SYMBOLS.get(self.unit, self.unit)
+        return SYMBOLS.get(self.unit, self.unit)
 
     @property
     def difference_unit(self) -> str:
@@ -49,7 +49,14 @@ class Metric:
 
 
 # units that people write in another way than files do
-_SYMBOLS = {"percent": "%", "1": "", "kg/m2": "kg/m²", "cm2/ohm": "cm²/ohm"}
+SYMBOLS = {
+    "percent": "%",
+    "1": "",
+    "kg/m2": "kg/m²",
+    "cm2/ohm": "cm²/ohm",
+    "g/cm3": "g/cm³",
+    "degC": "°C",
+}
 
 # fmt: off
 _ROWS: tuple[tuple[str, str, str, str, float, float, int, str, str], ...] = (

@@ -59,6 +59,7 @@ ALIASES = {
     "°": "deg",
     "kcal": "kcal/d",
     "kg/m²": "kg/m2",
+    "cm²/ohm": "cm2/ohm",
 }
 _VULGAR = {
     "¼": " 1/4",

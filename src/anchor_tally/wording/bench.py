@@ -11,7 +11,7 @@ from ..analysis.entry.field_method import MethodLine, Sensitivity
 from ..analysis.entry.repeats import Tally
 from ..analysis.entry.row_answers import RowAnswer
 from ..analysis.people.cautions import Caution
-from ..domain.metrics import Metric, is_fat, metric_named, metric_of
+from ..domain.metrics import SYMBOLS, Metric, is_fat, metric_named, metric_of
 from ..domain.protocol import ANY, Condition
 from .notes import sentence
 from .numbers import count, number, signed
@@ -273,7 +273,7 @@ def sensitivity_words(s: Sensitivity, metric: str) -> tuple[str, str]:
     m = metric_of(metric)
     unit = "" if m.unit == "1" else f" {m.difference_unit}"
     return (
-        f"{s.step:g} {s.unit} more of {input_words(s.input)}",
+        f"{s.step:g} {SYMBOLS.get(s.unit, s.unit)} more of {input_words(s.input)}",
         f"{signed(s.change, max(m.decimals + 1, 2))}{unit}",
     )
 
