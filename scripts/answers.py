@@ -21,7 +21,8 @@ from anchor_tally.app.demo import demo_session
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
 from anchor_tally.ui.page_preparation import PagePreparation
-from answers import KEPT, ODD, STUDIES, commands, kept, odd, pages, said
+from answers import KEPT, ODD, SEEN, STUDIES, commands, kept, odd, pages, refusals, said
+from edit_cases import CASES, edits
 from places import CLOCK
 from screens import WALKS, walked
 
@@ -58,12 +59,16 @@ def changes(before, now, where=""):
 
 
 if __name__ == "__main__":
-    answers = {name: said(make()) for name, make in STUDIES.items()}
+    answers = {name: said(make(), lens=SEEN.get(name)) for name, make in STUDIES.items()}
     answers["odd"] = {seed: odd(seed) for seed in ODD}
     with tempfile.TemporaryDirectory() as folder:
         answers["pages"] = pages(demo_session(Path(folder), clock=CLOCK))
     with tempfile.TemporaryDirectory() as folder:
         answers["commands"] = commands(Path(folder))
+    with tempfile.TemporaryDirectory() as folder:
+        answers["refusals"] = refusals(Path(folder))
+    with tempfile.TemporaryDirectory() as folder:
+        answers["edits"] = {name: edits(name, Path(folder)) for name in CASES}
     answers["screens"] = screens()
     answers = json.loads(json.dumps(answers))
     print("\n".join(changes(kept(), answers)))

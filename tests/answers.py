@@ -40,6 +40,7 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS as METRIC
+from anchor_tally.domain.scheme import SchemeRule
 from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import Quantity
 from anchor_tally.exchange.calendar_file import as_csv
@@ -65,10 +66,12 @@ from anchor_tally.scenario.squad import CLIENTS, squad_rows
 from anchor_tally.stats.planning import Design
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.checks import AddCheckWeight, StateValue
-from anchor_tally.study.edits.clients import PutClient
+from anchor_tally.study.edits.clients import PutClient, PutStudy
 from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.imports import ImportReadings
-from anchor_tally.study.edits.readings import ExcludeReading
+from anchor_tally.study.edits.instruments import PutInstrument
+from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
+from anchor_tally.study.edits.scheme import AddRules
 from anchor_tally.wording import bench as bench_words
 from anchor_tally.wording import group_levels as group_words
 from anchor_tally.wording import offsets, review
@@ -381,8 +384,25 @@ def mixed():
     return session
 
 
-# seeds; the last ones are told what few others are, and two devices of 296 differ by a line
-ODD = (*range(24), 49, 53, 54, 296)
+def varied():
+    """The same with other rules for repeats, a narrow margin, an unfinished review and stated errors."""
+    session = mixed()
+    items = session.catalogue()
+    for name, rule in (("Ash", "last"), ("Fir", "median"), ("Tape", "mean")):
+        session.do(PutInstrument(replace(items.instrument_named(name), counts=rule)))
+    for k in (7, 300, 301):
+        session.do(CorrectReading(session.readings()[k].id, "61.3", "to see"))
+    for what, value in (("margin", 0.5), ("reference_sd", 0.3), ("client_sd", 1.2)):
+        session.do(StateValue(FAT, what, value))
+    session.do(PutStudy("Trial", practice=True, blind=True, balanced=True))
+    session.do(AddRules((SchemeRule(0, None, "devices", "every", (7,), "2026-06-01"),)))
+    session.do(AddRules((SchemeRule(0, 2, "scan", "back", (60,), "", "2026-12-01"),)))
+    return session
+
+
+# seeds; the last ones are told what few others are, and two devices of 296 differ by a line. The likelihood of 14 is flat about its
+# largest value: the fifth digit differs from processor to processor
+ODD = (*(k for k in range(24) if k != 14), 49, 53, 54, 296)
 LENSES = (Lens(), Lens(setting="b"), Lens(reference="Elm"), Lens(reference="Consensus"))
 
 
@@ -393,6 +413,10 @@ def odd(seed):
 
 STUDIES = {
     "mixed": mixed,
+    "varied": varied,
+    "by an equation": mixed,
+    "one setting": mixed,
+    "by two devices": lambda: moving(4, 2),
     "squad": lambda: study(squad()),
     "moving": moving,
     "few": lambda: moving(3, 2),
@@ -400,6 +424,12 @@ STUDIES = {
     "two": lambda: moving(2, 3),
     "one": lambda: moving(1, 1),
     "one, four scans": lambda: moving(1, 4),
+}
+# what a study is looked at through, where it is not the scan
+SEEN = {
+    "by an equation": Lens(reference="BMI equation (Gallagher 2000)"),
+    "one setting": Lens(setting="athlete", window_hours=30.0, around=True),
+    "by two devices": Lens(reference="Elm", clients=frozenset({"C0", "C2", "C3"})),
 }
 
 
@@ -459,6 +489,70 @@ COMMANDS = (
     "methods",
     "methods --json",
 )
+REFUSED = (  # and what is just allowed
+    *(f"compare STUDY --instrument Birch --window-hours {x}" for x in ("0", "x", "8784", "8785")),
+    *(f"compare STUDY --instrument Birch --reference-sd {x}" for x in ("0", "x", "1e6")),
+    "compare STUDY --instrument Birch --from 2026-13-01",
+    "compare STUDY --instrument Birch --from 2026-08-20 --to 2026-03-02",
+    "compare --instrument Birch",
+    "compare empty.tally --instrument Birch",
+    "drift empty.tally --instrument Birch",
+    "calibrate empty.tally --instrument Birch",
+    "hydration empty.tally --instrument Birch",
+    "repeatability empty.tally --instrument Birch",
+    "repeatability STUDY --instrument Birch --near-days 0",
+    *(f"plan STUDY --days-ahead {x}" for x in ("0", "1", "10001", "2.5")),
+    "plan STUDY --instrument Nobody",
+    "plan STUDY --metric girth_waist",
+    "plan empty.tally",
+    "plan empty.tally --metric body_mass --json",
+    "plan nothing.tally",
+    "simulate --clients 0",
+    "simulate --bias 1000",
+    "simulate --bias x",
+    *(f"simulate --studies 1 --{x}" for x in ("failures 1", "failures -0.1", "dropouts 1")),
+    *(f"simulate --studies 1 --{x}" for x in ("client-sd 100", "day-sd -1", "weeks 0")),
+    "simulate --studies 1 --resolution 0",
+    "simulate --studies 10001",
+    "simulate --studies 2 --clients 1 --scans 1 --repeats 1",
+    "simulate --studies 2 --client-sd 0 --day-sd 0 --repeat-sd 0 --scan-sd 0 --level-sd 0",
+    "simulate empty.tally",
+    "simulate nothing.tally",
+    "track STUDY --client Nobody",
+    "track STUDY --client Auk --metric charm",
+    "track STUDY --client Auk --from 2026-08-01 --to 2026-04-01",
+    "track --client Auk",
+    "track empty.tally --client Auk",
+    "import odd.csv --into q.csv",
+    "import odd.csv --into q.tally",
+    "import more.csv --into r.tally",
+    "import more.csv --into r.tally",
+    "import nothing.csv --into s.tally",
+    "import more.zip --into r.tally",
+    "method nothing sex=male",
+    "method bmi_deurenberg_1991 sex=robot age_years=30 height=180cm body_mass=80kg",
+    "method bmi_deurenberg_1991 sex=male age_years=130 height=180cm body_mass=80kg",
+    "method bmi_deurenberg_1991 sex=male age_years=x height=180cm body_mass=80kg",
+    "method bmi_deurenberg_1991 height",
+    "method siri_1961 body_volume=70",
+    "method siri_1961 body_volume=70 body_mass=75",
+    "method siri_1961 body_density=1.05",
+    "method jackson_pollock_1978_3 sex=male density_equation=other",
+    "export STUDY -o e.txt",
+    "export STUDY -o f.csv --full",
+    "export STUDY -o /nowhere/e.csv",
+    "certificate STUDY --instrument Alder",
+    "verify STUDY odd.csv",
+    "page nothing STUDY -o p.html",
+    "page paper STUDY -o p.txt",
+    "page claims STUDY --instrument Birch -o p.html",
+    "page claims STUDY --instrument Birch --correlation 1.1 -o p.html",
+    "page claims STUDY --instrument Birch --repeatability -0.1 -o p.html",
+    "summary STUDY --client Nobody -o s.html",
+    "summary empty.tally --client Auk -o s.html",
+    "report STUDY -o r.txt",
+    "report empty.tally -o r.html",
+)
 NEVER_THE_SAME = (
     r"[0-9a-f]{16,}|[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}"  # fingerprints
     r"|\"created(?:_at)?\": \"[^\"]*\""  # the demo study is kept between starts
@@ -474,6 +568,26 @@ def commands(folder):
     odd = ["Auk,male,30,180,2026-08-20T07:00,Alder,method,,body_fat_percent,200,percent,1,ok,"]
     (folder / "odd.csv").write_text("\n".join([",".join(HEADER), *odd]) + "\n")
     return {line: _command(line, folder, session.path) for line in COMMANDS}
+
+
+def refusals(folder):
+    """What commands say that are not allowed, or only just, and what they leave behind."""
+    session = demo_session(folder, clock=CLOCK)
+    session.close()
+    Session.new(folder / "empty.tally", "Empty", clock=CLOCK).close()
+    row = "Auk,male,30,180,2026-08-20T07:0{},Alder,device,,body_fat_percent,{},percent,1,ok,"
+    (folder / "odd.csv").write_text("\n".join([",".join(HEADER), row.format(1, 200)]) + "\n")
+    more = [
+        ",".join([*HEADER, "mood"]),
+        row.format(2, 20) + ",good",
+        row.format(3, "20.5") + ",bad",
+    ]
+    (folder / "more.csv").write_text("\n".join(more) + "\n")
+    out = {}
+    for k, call in enumerate(REFUSED):
+        code, said, error, written = _command(call, folder, session.path)
+        out[f"{k} {call}"] = [code, said, error[-1:] if code == 2 else error, written]
+    return [out, sorted(p.name for p in folder.iterdir() if p.is_file())]
 
 
 def _command(line, folder, study):

@@ -194,6 +194,19 @@ def test_how_many_scans_the_drift_needs_by_hand():
     assert r.needed == rounds_needed(sd, 4, 3, 8.0, r.bound)
 
 
+def test_without_a_slope_three_scans_of_each_client_are_named():
+    """Two clients with three scans between them tell no spread: two more of each make three."""
+    rows = []
+    for c, w in ((0, 0), (0, 8), (1, 0)):
+        day = date(2026, 1, 5) + timedelta(weeks=w)
+        rows.append(reading(f"C{c}", f"{day}T08:00", 20 + c, name="Scan", kind="reference"))
+        rows += [reading(f"C{c}", f"{day}T07:0{k}", 20 + c + k + w, repeat=k + 1) for k in range(2)]
+    session = study_of(rows)
+    r = finish(DriftRequest(session.snapshot(), Lens(), "Fir").run())[0]
+    session.close()
+    assert (r.slope, r.needed) == (None, 2)
+
+
 def test_two_readings_of_a_girth_count_by_their_mean():
     """Of two waists of one visit an equation takes the mean: 81 of 180 cm."""
     at = "2026-01-05T07:00"

@@ -8,7 +8,8 @@ import pytest
 
 from anchor_tally.scenario.squad import CLIENTS
 from anchor_tally.study.edits.readings import ExcludeReading
-from answers import ODD, STUDIES, commands, kept, odd, pages, said, squad, study
+from answers import ODD, SEEN, STUDIES, commands, kept, odd, pages, refusals, said, squad, study
+from edit_cases import CASES, edits
 
 
 def the_same(a, b, where=""):
@@ -60,7 +61,7 @@ def test_answers_are_those_that_were_kept(name, plain):
 
     It cannot tell whether an answer is right; other tests do.
     """
-    now = plain[1] if name == "squad" else said(STUDIES[name]())
+    now = plain[1] if name == "squad" else said(STUDIES[name](), lens=SEEN.get(name))
     the_same(kept()[name], now)
 
 
@@ -78,6 +79,17 @@ def test_pages_are_those_that_were_kept(demo):
 def test_commands_say_what_was_kept(tmp_path):
     """What each command prints and writes, and its exit code."""
     the_same(kept()["commands"], commands(tmp_path))
+
+
+def test_commands_refuse_what_was_kept(tmp_path):
+    """One sentence and no file for what is not allowed; what is just allowed runs."""
+    the_same(kept()["refusals"], refusals(tmp_path))
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_edits_do_what_was_kept(name, tmp_path):
+    """What each edit says, adds and takes away, allowed or refused; undone, the file is as before."""
+    the_same(kept()["edits"][name], edits(name, tmp_path))
 
 
 def test_order_of_entry(plain):

@@ -233,6 +233,22 @@ def test_few_charts_of_stable_devices_pass_their_limits():
         assert beyond <= 0.09 * 200, scans
 
 
+def test_the_lead_of_a_step_over_a_slope_is_a_difference_of_aic():
+    """Where a step lies counts as one parameter; a step at a noted change needs less."""
+    rng = np.random.default_rng(3)
+    for planted in ({"step": 1.5}, {"slope": 0.15}):
+        d, client, occasion, weeks = nested(rng, 14, 4, 3, **planted)
+        m = occasion_means(d, client, occasion)
+        w = occasion_means(weeks, client, occasion).mean
+        cuts = np.unique(w)[1:]
+        columns = np.column_stack([w, *(w >= c for c in cuts)]).astype(float)
+        deviance, _, _ = _deviances(m, m.mean, np.ones((w.size, 1)), columns)
+        found = search(d, client, occasion, weeks)
+        gap = deviance[1:].min() + 2 - deviance[0]
+        assert found.lead == pytest.approx(abs(gap), abs=1e-6)
+        assert found.slope_is_better == (gap >= 0) == ("slope" in planted)
+
+
 def test_rounds_needed():
     """The half width of the slope's interval with so many anchors, from the design itself."""
     n = rounds_needed(1.0, 8, 2, 12.0, 0.03)

@@ -524,6 +524,25 @@ def test_one_date_for_a_table(tmp_path):
     ] * 2
 
 
+def test_a_column_of_dates_needs_no_name():
+    """The first column without a name that holds days only; one that has a name, words or nothing is none."""
+
+    def days_in(*columns):
+        lines = [
+            ["Code", "Weight (kg)", *(name for name, _, _ in columns)],
+            ["A01", "61.5", *(first for _, first, _ in columns)],
+            ["A02", "80.2", *(second for _, _, second in columns)],
+        ]
+        mapping = guess(pasted_table("\n".join("\t".join(x) for x in lines) + "\n"))
+        return [k for k, c in enumerate(mapping.columns) if c.role == "taken_at"]
+
+    days = ("", "2026-03-02", "2026-03-09")
+    assert days_in(days, days) == [2]
+    assert days_in(("", "early", "late"), days) == [3]
+    assert days_in(("", "", ""), days) == [3]
+    assert days_in(("Booked", *days[1:])) == []
+
+
 def test_values_outside_the_range_are_taken_as_failed(tmp_path, capsys):
     """One value that no person has is one refused row; by choice it is imported as a failed reading with what was shown."""
     lines = [

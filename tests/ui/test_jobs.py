@@ -89,6 +89,14 @@ def test_window_goes_on_while_a_file_is_written(qtbot, window_on, demo, tmp_path
     qtbot.mouseClick(window.footer.cancel, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not any("y.xlsx" in p.name for p in tmp_path.iterdir()), timeout=30_000)
     assert window.said == "Stopped."
+    told = []
+    window.pages[window.shown].shown.connect(lambda: told.append(window.shown))
+    window.session.writing = True  # half an import is in the file: no page may be looked at
+    window.footer.cancel.click()
+    assert told == []
+    window.session.writing = False
+    window.footer.cancel.click()
+    assert told == [window.shown]
 
 
 def test_the_window_writes_the_report_under_its_filters(qtbot, window_on, tmp_path, monkeypatch):

@@ -18,6 +18,7 @@ from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
 from ..domain.events import CheckWeight, Event
 from ..domain.lens import Lens
+from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.snapshot import EXCLUDED, FAILED, Snapshot
 from ..exchange.writing import replacing
@@ -60,7 +61,9 @@ def report_material_steps(
     there = tuple(m for m in metrics if m in session.metrics_known() or m == lens.metric)
     snapshot = yield from session.wide_snapshot_steps(there)
     if lens.metric not in snapshot.columns:
-        raise UserError(f"no readings of {lens.metric}; nothing was written")
+        known = metric_named(lens.metric)
+        words = known.label.lower() if known is not None else lens.metric
+        raise UserError(f"no readings of {words}; nothing was written")
     _, digest = fingerprint(snapshot, lens.metric, np.arange(snapshot.columns[lens.metric].n))
     review = yield from session.material_steps()
     days = sorted(m.day for m in (yield from session.measured_steps()))

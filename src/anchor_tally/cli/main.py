@@ -313,7 +313,7 @@ def _finite(text: str) -> float:
     except ValueError:
         value = math.nan
     if not abs(value) < 1000:
-        raise argparse.ArgumentTypeError(f'"{text[:20]}" is not a number')
+        raise argparse.ArgumentTypeError(f'"{text[:20]}" is not a number within 1000 of 0')
     return value
 
 

@@ -55,6 +55,8 @@ def _asked(
             if metrics
             else session.snapshot(args.metric)
         )
+        if args.since and args.until and args.until < args.since:
+            raise UserError("the day of --to lies before that of --from")
         if args.since or args.until:
             snapshot = between(snapshot, args.since or "", args.until or "")
         return finish(request(snapshot, lens, session))

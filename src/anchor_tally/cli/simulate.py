@@ -8,7 +8,7 @@ import sys
 from dataclasses import fields, replace
 
 from ..analysis.plan.precision import SpreadsRequest
-from ..analysis.plan.simulation import MOST_STUDIES, SimulationRequest
+from ..analysis.plan.simulation import SimulationRequest
 from ..app.session import Session
 from ..domain.errors import UserError
 from ..domain.lens import Lens
@@ -26,6 +26,8 @@ def truth_of(args: argparse.Namespace) -> Truth:
         try:
             names = [n for n, kind in session.readers(METRIC) if kind == "device"]
             name = args.instrument or (names[0] if names else "")
+            if not name:
+                raise UserError("the study has no device that shows body fat")
             found = finish(SpreadsRequest(session.snapshot(METRIC), Lens(METRIC), name).run())
         except UserError as error:
             raise UserError(f"{args.file}: {error}") from error
@@ -44,9 +46,6 @@ def truth_of(args: argparse.Namespace) -> Truth:
 def simulate(args: argparse.Namespace) -> None:
     """Draw the studies and print what the program would say of them."""
     truth = truth_of(args)
-    for name in ("clients", "scans", "repeats"):
-        if getattr(truth, name) < 1:
-            raise UserError(f"{name} must be 1 or more")
     for name in ("failures", "mistypes", "dropouts"):
         if not 0 <= getattr(truth, name) < 1:
             raise UserError(f"{name} is a share from 0 to below 1")
@@ -63,8 +62,6 @@ def simulate(args: argparse.Namespace) -> None:
             raise UserError(f"{name} lies between 0 and 100 pp")
     if truth.resolution <= 0 or truth.weeks <= 0:
         raise UserError("weeks and resolution are above 0")
-    if args.studies > MOST_STUDIES:
-        raise UserError(f"at most {MOST_STUDIES} studies are drawn at once")
     found = finish(SimulationRequest(truth, args.studies, args.seed).run())
     if args.json:
         answer = simulation_json(found)

@@ -131,7 +131,8 @@ def _half_width(value: Floats, weight: Floats) -> float:
     order = np.argsort(value, axis=1)
     value = np.take_along_axis(value, order, 1)
     share = np.cumsum(np.take_along_axis(weight, order, 1), 1)
-    share /= share[:, -1:]
+    whole = share[:, -1:]
+    share /= np.where(whole > 0, whole, 1.0)  # without any spread no point weighs anything
     ends = [
         np.interp((0.025, 0.975), row - step / 2, at)
         for row, step, at in zip(share, np.diff(share, axis=1, prepend=0), value, strict=True)

@@ -25,6 +25,11 @@ class CannotCompare(UserError):
     """A question that the study cannot answer as asked."""
 
 
+def no_client(code: str) -> str:
+    """Why nothing is told of a code that no client has."""
+    return f'no client has the code "{code[:40]}"' if code else "choose a client"
+
+
 def _named(metric: str) -> str:
     found = metric_named(metric)
     return f'"{metric}", an unknown metric' if found is None else found.label.lower()

@@ -18,7 +18,7 @@ from ...stats.client_course import Course, course_of, disagreements, independent
 from ...stats.distributions import largest_difference, t_estimate, t_quantile
 from ...stats.estimate import Estimate, note
 from ...stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL, beyond_margin
-from ..pairs.comparator import CannotCompare
+from ..pairs.comparator import CannotCompare, no_client
 from ..people.cautions import fat_unseen
 from .best_estimate_result import (
     BestEstimateResult,
@@ -83,7 +83,7 @@ class BestEstimateRequest:
         """Yield progress; return the result."""
         client = self.snapshot.catalogue.client_coded(self.client)
         if client is None:
-            raise CannotCompare("choose a client")
+            raise CannotCompare(no_client(self.client))
         if is_fat(self.lens.metric) and fat_unseen(client):
             raise CannotCompare(
                 f"{client.code}: history of disordered eating: no fat number is shown"

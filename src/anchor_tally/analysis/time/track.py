@@ -18,7 +18,7 @@ from ...stats.distributions import normal_quantile, t_quantile
 from ...stats.estimate import Estimate, Interval, Note, note
 from ...stats.one_client import Verdict, around, rate_of, verdict
 from ..ask.question import Asked
-from ..pairs.comparator import CannotCompare, find_comparator, lens_for, readers_of
+from ..pairs.comparator import CannotCompare, find_comparator, lens_for, no_client, readers_of
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
 from ..review.held_back import held_back
@@ -146,7 +146,7 @@ class TrackRequest:
         """
         client = self.snapshot.catalogue.client_coded(self.client)
         if client is None:
-            raise CannotCompare("choose a client")
+            raise CannotCompare(no_client(self.client))
         if fat_unseen(client) and is_fat(self.lens.metric):
             raise CannotCompare(
                 f"{client.code}: history of disordered eating: no fat number is shown. Choose a"
@@ -236,10 +236,14 @@ class TrackRequest:
 
     def _counted(self, metric: str) -> Snapshot:
         """The study without the readings of a metric that wait for a decision in Review."""
+        if metric not in self.snapshot.columns:
+            return self.snapshot
         held = held_back(self.snapshot, metric)
         return replace(self.snapshot, columns={**self.snapshot.columns, metric: held.columns})
 
     def _held(self, client: Client) -> tuple[Held, ...]:
+        if self.lens.metric not in self.snapshot.columns:
+            return ()
         findings = held_back(self.snapshot, self.lens.metric).findings
         return held_of(self.snapshot, self.lens.metric, findings, client.id)
 

@@ -15,6 +15,12 @@ from .edit import EditRefused, Journal, Row
 from .readings import ensure_metric, known_metric
 
 
+def _check_key(key: str) -> None:
+    """Refuse a condition that the protocol does not have."""
+    if key not in BY_KEY and not key.startswith(OWN):
+        raise EditRefused(f"condition {key[:40]} is not known; nothing was changed")
+
+
 def _wanted(key: str, answer: str) -> str:
     """An answer that a condition can want. Raises EditRefused."""
     text = answer.strip().lower().replace(",", ".")
@@ -45,8 +51,7 @@ class AskCondition:
 
     def write(self, journal: Journal) -> None:
         """Write the choice."""
-        if self.key not in BY_KEY and not self.key.startswith(OWN):
-            raise EditRefused(f"condition {self.key[:40]} is not known; nothing was changed")
+        _check_key(self.key)
         wanted = _wanted(self.key, self.wanted) if self.wanted else ""
         old = journal.row_at("protocol_item", {"key": self.key}) or {}
         row: Row = {
@@ -101,6 +106,7 @@ class WantOfInstrument:
 
     def write(self, journal: Journal) -> None:
         """Write, or take away, the answer."""
+        _check_key(self.key)
         key: Row = {"instrument": self.instrument, "key": self.key}
         if not self.wanted.strip():
             if journal.row_at("instrument_condition", key) is not None:

@@ -194,7 +194,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
 
     def gather(self, metrics: tuple[str, ...]) -> Generator[float, None, Snapshot]:
         asking = self._asking
-        if asking.get("since") is not None or asking.get("until") is not None:
+        if asking.get("since") is not None:  # dates were chosen
             asking["planned"] = yield from planned_steps(self.session, asking["client"])
         return (yield from super().gather(metrics))
 
