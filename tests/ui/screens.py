@@ -2,18 +2,22 @@
 
 import re
 from collections import Counter
+from pathlib import Path
 
-from PyQt6.QtCore import QEventLoop, Qt, QTimer
+from PyQt6.QtCore import QAbstractListModel, QEventLoop, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
+    QAbstractSpinBox,
     QApplication,
     QComboBox,
+    QFileDialog,
     QHeaderView,
     QLabel,
     QLineEdit,
     QPlainTextEdit,
+    QPushButton,
     QTreeWidget,
     QWidget,
 )
@@ -57,8 +61,9 @@ def cells(view):
     model, rows = view.model(), []
     if model is None:
         return rows
+    columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
     for r in range(min(model.rowCount(), MOST_ROWS)):
-        row = [model.index(r, c) for c in range(model.columnCount())]
+        row = [model.index(r, c) for c in range(columns)]
         told = [str(i.data() or "") for i in row]
         told += [str(i.data(Qt.ItemDataRole.ToolTipRole) or "") for i in row]
         rows.append(" | ".join(told) + f" {int(model.flags(row[0]).value)}" if row else "")
@@ -258,6 +263,150 @@ def _start(window):
     session.close()
 
 
+def _followed(window, acts):
+    """What is new in the window after each of some acts, the last message among it."""
+    settle(window)
+    before = seen(window)
+    for name, act in acts:
+        try:
+            act()
+        except RuntimeError:  # the act before has taken the widget away
+            yield name, ["gone"]
+            continue
+        settle(window)
+        now = seen(window)
+        yield name, [*(x for x in now if x not in before), window.said]
+        before = now
+
+
+def _typed(page, *texts):
+    """Each field of a page with each of the texts, and Enter; what stood there is typed at last."""
+    for field in page.findChildren(QLineEdit):
+        inside = isinstance(field.parentWidget(), (QComboBox, QAbstractSpinBox))
+        if not field.isVisible() or not field.isEnabled() or field.isReadOnly() or inside:
+            continue
+        for text in (*texts, field.text()):
+            yield f"{field.accessibleName()} {text}", lambda f=field, t=text: _enter(f, t)
+
+
+def _enter(field, text):
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+def _pressed(page, *but):
+    """Each button of a page that is not checkable."""
+    for button in page.findChildren(QPushButton):
+        usable = button.isVisible() and button.isEnabled() and not button.isCheckable()
+        if usable and button.text() not in but:
+            yield f"press {button.text()}", button.click
+
+
+def _planner(window):
+    page = _opened(window, "plan")
+    fields = page.tab("simulator")
+    for field, text in ((fields.studies, "1"), (fields.fields["clients"], "6")):
+        field.setText(text)
+    yield from _tabs(window, page, ("precision", "simulator"))
+
+
+def _tabs(window, page, wanted):
+    for key in page.buttons:
+        if key in wanted:
+            page.go(key)
+            settle(window)
+            yield from _followed(
+                window, _typed(page.tab(key), *(("x",) if key == "simulator" else ("x", "7.5")))
+            )
+            yield from _followed(window, _pressed(page.tab(key), "Open one to practise"))
+
+
+def _fields(window):
+    page = _opened(window, "plan")
+    not_here = ("calendar", "practice", "training", "precision", "simulator")
+    yield from _tabs(window, page, [k for k in page.buttons if k not in not_here])
+    for key in ("drift", "calibrate", "track", "score"):
+        page = _opened(window, key)
+        if key == "track":
+            page.follow("Cod")
+        yield from _followed(window, _typed(page, "x", "2026-05-04", "40"))
+
+
+def _actions(window):
+    clipboard = QApplication.clipboard()
+    for text in ("", "no table", WIDE.replace(";", "\t")):
+        clipboard.setText(text)
+        yield from _followed(window, [("paste", lambda: window.act("paste"))])
+    _opened(window, "compare")
+    acts = ("import", "export", "export", "copy", "copy", "next", "find", "close_drawer", "dark")
+    acts += ("dark", "keys", "about", "undo", "redo", "take_over", "open", "new", "open", "undo")
+    yield from _followed(window, [(key, lambda k=key: window.act(k)) for key in acts])
+
+
+def _keys(widget, *keys):
+    for key in keys:
+        shift = (
+            Qt.KeyboardModifier.ShiftModifier if key[:1] == "^" else Qt.KeyboardModifier.NoModifier
+        )
+        code = getattr(Qt.Key, f"Key_{key.lstrip('^')}")
+        yield key, lambda c=code, s=shift: QTest.keyClick(widget, c, s)
+
+
+def _calendar(window):
+    page = _opened(window, "plan")
+    page.go("calendar")
+    settle(window)
+    tab = page.tab("calendar")
+    view, editor = tab.view, tab.editor
+    view.setFocus()
+    step = ("Left", "Right", "Right", "Down", "Down", "Left", "^Right", "^Left", "Up", "Delete")
+    yield from _followed(
+        window, _keys(view, *step, "Home", "End", *(["Down"] * 15), *(["Up"] * 17))
+    )
+    yield from _followed(
+        window, _keys(view, *(["Right"] * 30), "^Right", *(["Left"] * 60), "^Left")
+    )
+    for starts, ends, note in (
+        ("2026-09-01", "2026-09-20", "camp"),
+        ("2026-09-20", "2026-09-01", ""),
+        ("soon", "", ""),
+        ("", "", ""),
+    ):
+        for kind in (0, 1):
+            tab.kind.setCurrentIndex(kind)
+            tab.who.setCurrentIndex(kind)
+            for field, text in ((tab.starts, starts), (tab.ends, ends), (tab.note, note)):
+                field.setText(text)
+            yield from _followed(window, [("event", tab.add_event.click)])
+    buttons = (tab.today, tab.later, tab.earlier, tab.drop, tab.away, tab.sheets, tab.export)
+    yield from _followed(window, [(b.text(), b.click) for b in (*buttons, tab.measure)])
+    _opened(window, "plan")
+    tab.rules.click()
+    for row in range(editor.table.count):
+        editor.table.setCurrentIndex(editor.table.model().index(row, 0))
+        yield from _followed(window, [(f"rule {row}", lambda: None)])
+        yield f"rule {row}", seen(editor)
+    for form in range(editor.form.count()):
+        for days in ("Mon, Thu", "7", "60", "2026-10-01, 2026-10-08", "x", ""):
+            editor.new.click()
+            editor.form.setCurrentIndex(form)
+            editor.days.setText(days)
+            editor.most.setText("x" if days == "x" else "3" if form % 2 else "")
+            yield from _followed(
+                window, [(f"{editor.form.currentText()} {days}", editor.save.click)]
+            )
+    for k in range(editor.preset.count()):
+        editor.preset.setCurrentIndex(k)
+        editor.first.setText("2026-09-07" if k else "x")
+        yield from _followed(window, [(editor.preset.currentText(), editor.use.click)])
+    yield from _followed(window, [(b.text(), b.click) for b in (editor.more, editor.remove)])
+    editor.close_button.click()
+    settle(window)
+    yield "calendar", seen(window)
+
+
 WALKS = {
     "views": lambda w: _views(w, "compare", "consistency", "change"),
     "more views": lambda w: _views(w, "water", "alike", "score"),
@@ -268,12 +417,42 @@ WALKS = {
     "record": _record,
     "report": _report,
     "start": _start,
+    "planner": _planner,
+    "fields": _fields,
+    "actions": _actions,
+    "calendar": _calendar,
 }
+
+
+def _answered(folder):
+    """File dialogs that are answered: a place in the folder, in the kind that comes first."""
+    asked = []
+
+    def save(_parent, title="", name="", kinds="", *_more):
+        asked.append(title)
+        ending = re.search(r"\*(\.\w+)", kinds)
+        path = folder / f"written {len(asked)}{ending[1] if ending else Path(name).suffix}"
+        return str(path), kinds.split(";;")[0]
+
+    QFileDialog.getSaveFileName = save
+    QFileDialog.getOpenFileName = lambda *_: (str(folder / "nothing.csv"), "")
+    QFileDialog.getExistingDirectory = lambda *_: str(folder)
 
 
 def walked(name, window):
     """What stands on the pages of a walk, without what differs from run to run."""
     place = str(window.session.path.parent)
+    dialogs = ("getSaveFileName", "getOpenFileName", "getExistingDirectory")
+    before = {x: getattr(QFileDialog, x) for x in dialogs}
+    _answered(window.session.path.parent)
+    try:
+        return _told(name, window, place)
+    finally:
+        for x, method in before.items():
+            setattr(QFileDialog, x, method)
+
+
+def _told(name, window, place):
     return [
         [deed, [re.sub(r"[0-9a-f]{16,}", "-", x.replace(place, "-")) for x in lines]]
         for deed, lines in WALKS[name](window)

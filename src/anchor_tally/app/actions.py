@@ -34,7 +34,7 @@ STAGES = (
     Stage("report", "Report", "Reports, certificates and pages to print", True, True),
 )
 
-Needs = Literal["nothing", "study", "writable", "undo", "redo"]
+Needs = Literal["nothing", "study", "writable", "elsewhere", "undo", "redo"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ ACTIONS = (
     Action("paste", "Paste table", "Ctrl+Shift+V", "Study", "writable"),
     Action("export", "Export…", "Ctrl+E", "Study", "study"),
     Action("copy", "Save a copy…", "", "Study", "study"),
-    Action("take_over", "Write here (after closing the other window)", "", "Study", "study"),
+    Action("take_over", "Write here (after closing the other window)", "", "Study", "elsewhere"),
     Action("undo", "Undo", "Ctrl+Z", "Edit", "undo"),
     Action("redo", "Redo", "Ctrl+Shift+Z", "Edit", "redo"),
     *(

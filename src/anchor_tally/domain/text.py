@@ -52,3 +52,17 @@ def unguarded(text: str) -> str:
 def short(error: BaseException) -> str:
     """What an error says, on one line of at most 120 characters."""
     return " ".join(str(error).split())[:120] or type(error).__name__
+
+
+def as_sentence(text: str) -> str:
+    """A message as a sentence: with a capital, unless it begins with a name or a file, and a stop.
+
+    >>> as_sentence("the rule makes no day; nothing was changed")
+    'The rule makes no day; nothing was changed.'
+    >>> as_sentence("x.csv: the file is empty")
+    'x.csv: the file is empty.'
+    """
+    first = text.split(" ", 1)[0]
+    if first.isalpha() and first.islower():
+        text = text[:1].upper() + text[1:]
+    return text if not text or text.endswith((".", "!", "?", "…")) else f"{text}."

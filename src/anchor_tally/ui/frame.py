@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..app.actions import ACTION, STAGES
+from ..domain.text import as_sentence
 from .widgets import label, restyle, tip
 
 OLD_MS = 20_000  # after which a message is about the past
@@ -141,6 +142,8 @@ class Footer(QWidget):
 
         Trouble stays until something else is said, the rest goes when it is old.
         """
+        if trouble:
+            text = as_sentence(text)
         if text and not trouble:
             self._old.start()
         else:

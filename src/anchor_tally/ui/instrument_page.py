@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ..domain.records import Instrument
+from ..domain.text import as_sentence
 from ..figures.style import Mark, Palette, marks_of
 from ..stats.estimate import Note
 from ..wording.glossary import meaning_of
@@ -119,7 +120,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
     # showing
     def no_answer(self, text: str) -> None:
         self.results = ()
-        self.headline.setText(f"{text[0].upper()}{text[1:].removesuffix('.')}.")
+        self.headline.setText(as_sentence(text))
         self.under.setText(self.missing)
         self.table.fill([])
         self.notes.setText("")

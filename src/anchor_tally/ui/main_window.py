@@ -14,6 +14,7 @@ from ..app.actions import ACTIONS, STAGES
 from ..app.views import VIEW
 from ..domain.clock import SYSTEM, Clock
 from ..domain.errors import FAULT, UserError
+from ..domain.text import as_sentence
 from ..figures.style import DARK, LIGHT, Palette
 from .disclosure import Disclosure
 from .frame import Frame
@@ -62,6 +63,7 @@ class MainWindow(Wayfinding):
         self.in_hand: dict[Page, str] = {}  # the client that a page was told of last
         self.jobs: Jobs | None = None
         self.due: NextDue | None = None
+        self._measures_next = False  # asked for before the calendar was known
         self.training = None
         self.lens: LensBar | None = None
         self._drawer: Drawer | None = None
@@ -232,9 +234,7 @@ class MainWindow(Wayfinding):
 
     def trouble(self, text: str) -> None:
         """Say that no study is open, why, and what can be done."""
-        self.frame.waiting.tell(
-            text[:1].upper() + text[1:] + ("" if text.endswith(".") else "."), offers=True
-        )
+        self.frame.waiting.tell(as_sentence(text), offers=True)
         self._enable()
 
     @property
@@ -317,17 +317,26 @@ class MainWindow(Wayfinding):
             page.go_station(station)
 
     def measure_next(self) -> None:
-        """Go to the bench for what is due next."""
+        """Go to the bench for what is due next, once the calendar is known."""
         due = self.due.first() if self.due is not None else None
-        if due is None:
-            self.say("Nothing is planned.")
-        else:
+        waited, self._measures_next = self._measures_next, False
+        if due is not None:
+            if waited:
+                self.say("")
             self._begin_measuring(*due)
+        elif self.due is not None and not self.due.is_known:
+            self._measures_next = True
+            self.say("Looking at the calendar…")
+            self.due.look()
+        else:
+            self.say("Nothing is planned in the next five weeks.")
 
     def _due_known(self, words: str) -> None:
         """The calendar was looked through: the next thing due stands in the footer."""
         self.footer.show_next(words)
         self._mark_stages()
+        if self._measures_next:
+            self.measure_next()
 
     def _answered(self) -> None:
         """A page has its result: update the lens bar, and prepare the other pages."""
@@ -432,6 +441,7 @@ class MainWindow(Wayfinding):
             "nothing": True,
             "study": there,
             "writable": there and session is not None and not session.read_only,
+            "elsewhere": session is not None and session.elsewhere,
             "undo": session is not None and session.can_undo and not session.read_only,
             "redo": session is not None and session.can_redo and not session.read_only,
         }

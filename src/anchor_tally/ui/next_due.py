@@ -24,12 +24,17 @@ class NextDue(QObject):
         super().__init__(jobs)
         self.session, self.jobs = session, jobs
         self.schedule: Schedule | None = None
-        self._asked = -1
+        self._asked = self._answered = -1
 
     @property
     def waiting(self) -> int:
         """Number of visits that are due or overdue."""
         return len(self.schedule.waiting) if self.schedule is not None else 0
+
+    @property
+    def is_known(self) -> bool:
+        """Whether the calendar was looked through as the study is now."""
+        return self._answered == self.session.edits
 
     def first(self) -> tuple[str, str] | None:
         """Code of the client and station of what comes next."""
@@ -48,7 +53,7 @@ class NextDue(QObject):
             return
         self._asked = self.session.edits
         if not self.session.scheme().rules:
-            self.schedule = None
+            self.schedule, self._answered = None, self._asked
             self.known.emit("")
             return
         today = date.fromisoformat(self.session.today())
@@ -59,8 +64,12 @@ class NextDue(QObject):
             lambda request: request.run(),
             background=True,
         )
-        self.jobs.start("next", job, self._answer, lambda _text: None)
+        self.jobs.start("next", job, self._answer, self._failed)
+
+    def _failed(self, _why: str) -> None:
+        """The calendar page says why; the next call looks again."""
+        self._asked = -1
 
     def _answer(self, found: Schedule) -> None:
-        self.schedule = found
+        self.schedule, self._answered = found, self._asked
         self.known.emit(next_words(found, self.session.catalogue()))

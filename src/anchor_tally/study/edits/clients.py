@@ -38,7 +38,7 @@ def taken_already(journal: Journal, table: str, column: str, text: str, number: 
         journal.one(f"SELECT 1 FROM {table} WHERE {column} = ? AND id <> ?", text, number)
         is not None
     ):
-        raise EditRefused(f"{text} is there already; nothing was changed")
+        raise EditRefused(f'"{text}" is there already; nothing was changed')
 
 
 def client_row(c: Client) -> Row:

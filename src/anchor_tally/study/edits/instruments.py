@@ -185,7 +185,7 @@ class StartSetting:
             starts,
         )
         if there is not None:
-            raise EditRefused(f"{label} from {starts} is there already; nothing was changed")
+            raise EditRefused(f'"{label}" from {starts} is there already; nothing was changed')
         journal.insert(
             "setting",
             {"instrument": s.instrument, "client": s.client, "label": label, "starts": starts},

@@ -73,7 +73,7 @@ class BeginPeriod:
             raise EditRefused("the setting needs a label; nothing was changed")
         old, in_force = _before(journal, self.instrument, day)
         if in_force == label:
-            raise EditRefused(f"the setting was {label} already on {day}; nothing was changed")
+            raise EditRefused(f'the setting was "{label}" already on {day}; nothing was changed')
         there = journal.one(
             "SELECT 1 FROM setting WHERE instrument = ? AND client IS NULL"
             " AND substr(starts, 1, 10) = ?",

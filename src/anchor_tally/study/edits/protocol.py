@@ -83,7 +83,7 @@ class AddCondition:
             raise EditRefused("a condition needs words; nothing was changed")
         key = f"{OWN}{slug}"
         if journal.row_at("protocol_item", {"key": key}) is not None:
-            raise EditRefused(f"{label} is asked already; nothing was changed")
+            raise EditRefused(f'"{label}" is asked already; nothing was changed')
         row: Row = {"key": key, "asked": 1, "wanted": _wanted(key, self.wanted), "label": label}
         journal.insert(
             "protocol_item",

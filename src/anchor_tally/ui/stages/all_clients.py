@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QComboBox, QPushButton
 from ...analysis.time.group_levels import ClientLevel, GroupRequest, GroupResult
 from ...app.jobs import Job
 from ...app.session import Session
+from ...domain.text import as_sentence
 from ...figures import group_levels
 from ...figures.style import Palette
 from ...wording import group_levels as words
@@ -66,7 +67,7 @@ class AllClients(QObject):
 
     def _refuse(self, text: str) -> None:
         self.button.setChecked(False)
-        self.refused.emit(f"{text[:1].upper()}{text[1:].removesuffix('.')}.")
+        self.refused.emit(as_sentence(text))
 
     def rows(self) -> tuple[ClientLevel, ...]:
         """Clients in the order that is chosen."""

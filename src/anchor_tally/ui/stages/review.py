@@ -12,6 +12,7 @@ from ...analysis.review import Finding, Material, ReviewRequest, ReviewResult
 from ...app.find import Found
 from ...app.jobs import Job
 from ...domain.lens import Lens
+from ...domain.text import as_sentence
 from ...figures import timeline
 from ...figures.style import Palette, marks_of
 from ...study.edits.decisions import Decide, Reopen
@@ -99,7 +100,7 @@ class ReviewPage(Page):
 
     def _failed(self, text: str) -> None:
         self.looked_at = None
-        self.headline.setText(text[:1].upper() + text[1:] + ".")
+        self.headline.setText(as_sentence(text))
         self.shown.emit()
 
     def _answer(self, result: ReviewResult) -> None:

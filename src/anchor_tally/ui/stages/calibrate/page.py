@@ -23,6 +23,7 @@ from ....analysis.offsets.versions import versions
 from ....domain.errors import UserError
 from ....domain.lens import Lens
 from ....domain.snapshot import Snapshot
+from ....domain.text import as_sentence
 from ....figures import forest
 from ....figures.style import Mark, Palette, marks_of
 from ....study.edits.calibrations import AdoptCalibration, WithdrawCalibration
@@ -157,7 +158,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
 
     def no_answer(self, text: str) -> None:
         self.results = ()
-        self.headline.setText(f"{text[0].upper()}{text[1:].removesuffix('.')}.")
+        self.headline.setText(as_sentence(text))
         if not self.session.read_only:
             self.remedy.offer(self.session.possible_scans())
         self.under.setText(

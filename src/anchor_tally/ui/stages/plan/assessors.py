@@ -8,6 +8,7 @@ from ....analysis.entry.assessor import check, pairs_of
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS
+from ....domain.text import as_sentence
 from ....domain.units import parse_quantity
 from ....study.edits.checks import AddAssessorPair
 from ....wording.assessor import assessor_notes, assessor_rows, verdict
@@ -125,7 +126,7 @@ class AssessorCheck(Tab):
             self.session.do(AddAssessorPair(who, self.session.today(), metric, person, pair))
         except UserError as error:
             said = str(error)
-            self.trouble.setText(f"{said[0].upper()}{said[1:]}.")
+            self.trouble.setText(as_sentence(said))
             return
         self.trouble.setText("")
         for f in (self.first, self.second):

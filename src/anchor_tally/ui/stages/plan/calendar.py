@@ -395,14 +395,16 @@ class Calendar(Tab):
         self._edit(MoveDay(MovedDay(d.rule, d.client, iso(d.due), day)), said)
 
     # events and files
-    def _edit(self, edit: Edit, said: str) -> None:
+    def _edit(self, edit: Edit, said: str) -> bool:
+        """Run an edit; whether it was done."""
         try:
             self.session.do(edit)
         except UserError as error:
             self.message.emit(f"{error}.", True)
-            return
+            return False
         if said:
             self.message.emit(said, False)
+        return True
 
     def _add_event(self) -> None:
         starts = self.starts.text().strip() or self.session.today()
@@ -415,9 +417,9 @@ class Calendar(Tab):
             self.kind.currentData(),
             self.note.text(),
         )
-        self._edit(AddEvent(event), f"Noted: {event_words(event.kind)}. Undo takes it back.")
-        for field in (self.starts, self.ends, self.note):
-            field.clear()
+        if self._edit(AddEvent(event), f"Noted: {event_words(event.kind)}. Undo takes it back."):
+            for field in (self.starts, self.ends, self.note):
+                field.clear()
 
     def _remove_event(self) -> None:
         number = self.noted.currentData()

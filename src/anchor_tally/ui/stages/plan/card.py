@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.records import Client, Instrument
+from ....domain.text import as_sentence
 from ....study.edits.edit import Edit
 from ...widgets import Table, label
 from .tab import Tab
@@ -158,7 +159,7 @@ class Card(Tab, Generic[R]):
 
     def say(self, text: str) -> None:
         """Say what could not be done."""
-        self.trouble.setText(text[:1].upper() + text[1:])
+        self.trouble.setText(as_sentence(text))
 
     def put(self, name: str, value: Any) -> None:
         """Show a value in its field."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Generator
 from types import MappingProxyType
 from typing import TYPE_CHECKING
@@ -35,6 +36,7 @@ from ....app.session import Session
 from ....domain.costs import Costs
 from ....domain.lens import Lens
 from ....domain.metrics import metric_of
+from ....domain.text import as_sentence
 from ....figures.style import Palette
 from ....stats.planning import Design, Spreads
 from ....wording.numbers import number, span
@@ -229,14 +231,13 @@ class PrecisionTab(Tab):
 
     def _unknown(self, text: str) -> None:
         """The study has no pairs of this device: usual values stand for it."""
-        self.refused.setText(f"{text[:1].upper()}{text[1:]}: usual values are used.")
         self._set(USUAL, dict.fromkeys(("client", "scan", "day", "repeat"), Source("usual")))
         self._follow()
+        self.refused.setText(as_sentence(f"{text}: usual values are used"))
 
     def _known(self, name: str, found: StudySpreads) -> None:
         first = not self.found
         self.found[name] = found
-        self.refused.setText("")
         if first and found.design is not None:
             self._set_design(found.design)
         self._set(found.spreads, dict(found.sources))
@@ -274,9 +275,10 @@ class PrecisionTab(Tab):
         try:
             value = float(text)
         except ValueError:
-            value = -1.0
+            value = math.nan
         if not low <= value < 1e4:
-            raise ValueError(f"{words}: “{field.text()[:20]}” is not a number of {low:g} or more")
+            least = f"{low:g}".replace("-", "−")
+            raise ValueError(f"{words}: “{field.text()[:20]}” is not a number of {least} or more")
         return value
 
     def _inputs(self) -> tuple[Spreads, Design, float | None, Costs] | None:
@@ -303,6 +305,7 @@ class PrecisionTab(Tab):
         """Draw the picture at once, and compute the rest when the slider rests."""
         if self._filling or self.jobs is None:
             return
+        self.refused.setText("")
         given = self._inputs()
         if given is None:
             return
@@ -343,6 +346,7 @@ class PrecisionTab(Tab):
             start = self._number(self.start, "Value at the start")
         except ValueError as error:
             self.refused.setText(f"{error}.")
+            self.would.setText("")
             return False
         if not change or weeks is None or start is None:
             self.would.setText("")
@@ -384,7 +388,6 @@ class PrecisionTab(Tab):
 
     def _answer(self, found: Precision) -> None:
         self.plan = found
-        self.refused.setText("")
         self.table.fill(option_rows(found, self.planned_metric))
         self.sentences.setText(" ".join(option_sentences(found, self.planned_metric)))
         self.power.setText(" ".join(power_words(found, self.planned_metric)))

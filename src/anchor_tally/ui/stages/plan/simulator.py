@@ -145,7 +145,8 @@ class Simulator(Tab):
         except ValueError:
             value = float("nan")
         if not low <= value <= high:
-            raise UserError(f"{words}: “{field.text()[:20]}” is not between {low:g} and {high:g}")
+            ends = f"{low:g} and {high:g}".replace("-", "−")
+            raise UserError(f"{words}: “{field.text()[:20]}” is not between {ends}")
         return value
 
     def truth(self) -> Truth:

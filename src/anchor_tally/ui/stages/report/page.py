@@ -27,6 +27,7 @@ from ....app.documents import KIND, KINDS, Choice, Kind, Make
 from ....app.jobs import Job
 from ....domain.errors import UserError
 from ....domain.lens import Lens
+from ....domain.text import as_sentence
 from ....exchange.result_table import ResultTable
 from ....exchange.writing import replacing
 from ....figures.style import Palette
@@ -330,7 +331,7 @@ class ReportStage(Page):
     def _failed(self, text: str) -> None:
         self.made = None
         text = text.removesuffix("; nothing was written")
-        self.headline.setText(f"{text[:1].upper()}{text[1:].removesuffix('.')}.")
+        self.headline.setText(as_sentence(text))
         self.under.setText(self._remedy())
         self.under.setVisible(bool(self.under.text()))
         self.view.hide()

@@ -11,6 +11,7 @@ from ....app import set_up
 from ....app.actions import ACTION
 from ....app.set_up import Answers
 from ....domain.errors import UserError
+from ....domain.text import as_sentence
 from ...pages import Page, Surroundings
 from ...widgets import label, tip
 from .steps import ClientsStep, ConditionsStep, DevicesStep, PurposeStep, ScanStep, Step
@@ -186,7 +187,7 @@ class StartPage(Page):
             self.session.do(edit)
         except UserError as error:
             text = str(error)
-            self.trouble.setText(f"{text[:1].upper()}{text[1:]}.")
+            self.trouble.setText(as_sentence(text))
             return
         self.message.emit("The study is set up. Plan changes every answer.", False)
         self.measured.emit(edit.clients[0].client.code if edit.clients else "", "")

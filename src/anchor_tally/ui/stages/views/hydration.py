@@ -12,6 +12,7 @@ from ....analysis.agreement.hydration import FAT, WATER, HydrationResult, unfit_
 from ....analysis.agreement.hydration_test import MASS, HydrationTestRequest
 from ....app.jobs import Job
 from ....domain.records import Instrument
+from ....domain.text import as_sentence
 from ....figures import views as figures
 from ....figures.style import Palette
 from ....wording import views as words
@@ -99,7 +100,7 @@ class HydrationPage(ViewPage[HydrationResult]):
         )
 
     def _tell(self, text: str) -> None:
-        self.sensitivity.setText(text[:1].upper() + text[1:] + ("" if text.endswith(".") else "."))
+        self.sensitivity.setText(as_sentence(text))
         self.sensitivity.show()
         self.evaluated.emit()
 

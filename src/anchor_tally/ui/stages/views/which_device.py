@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Generator, Sequence
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -113,13 +114,17 @@ class WhichDevicePage(ViewPage[WhichDeviceResult]):
                     box.addItem(text, data)
                 box.setCurrentIndex(max(box.findData(chosen), 0))
 
-    @staticmethod
-    def _number(field: QLineEdit) -> float | None:
+    def _number(self, field: QLineEdit) -> float | None:
+        """What is typed; None, and a sentence, where it is no number of 0 or more."""
+        text = field.text().strip()
         try:
-            return float(field.text().replace(",", ".")) if field.text().strip() else None
+            value = float(text.replace(",", ".")) if text else None
         except ValueError:
-            field.clear()
+            value = math.nan
+        if value is not None and not value >= 0:
+            self.message.emit(f'"{text[:20]}" is not a number of 0 or more: no limit is set.', True)
             return None
+        return value
 
     def ask(self) -> None:
         """Take down what is asked, here; the worker sees frozen things only."""
