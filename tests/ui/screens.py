@@ -4,7 +4,7 @@ import re
 from collections import Counter
 from pathlib import Path
 
-from PyQt6.QtCore import QAbstractListModel, QEventLoop, Qt, QTimer
+from PyQt6.QtCore import QAbstractListModel, QEventLoop, QPoint, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
     QAbstractButton,
@@ -354,6 +354,62 @@ def _keys(widget, *keys):
         yield key, lambda c=code, s=shift: QTest.keyClick(widget, c, s)
 
 
+def _touched(widget):
+    """Clicks on a grid of places of a figure, and a double click in the middle."""
+    left = Qt.MouseButton.LeftButton
+    for part in (0.2, 0.35, 0.5, 0.65, 0.8):
+        spot = QPoint(int(widget.width() * part), int(widget.height() * (1.1 - part)))
+        yield f"click {part}", lambda s=spot: QTest.mouseClick(widget, left, pos=s)
+    middle = QPoint(widget.width() // 2, widget.height() // 2)
+    yield "double click", lambda: QTest.mouseDClick(widget, left, pos=middle)
+
+
+def _figures(window):
+    """Figures by keys, and by mouse where a row is meant, with what they open."""
+    keys = ("Right", "Right", "Left", "Down", "Up", "Return", "Escape")
+    for key, k, clicked in (
+        ("compare", 0, True),
+        ("compare", 1, False),
+        ("consistency", 0, True),
+        ("change", 0, False),
+        ("water", 0, False),
+        ("drift", 0, False),
+        ("calibrate", 0, True),
+        ("track", 0, False),
+    ):
+        figure = _opened(window, key).findChildren(FigureView)[k]
+        figure.setFocus()
+        acts = [*_keys(figure, *keys), *(_touched(figure) if clicked else ())]
+        for name, lines in _followed(window, acts):
+            yield f"{key} {k} {name}", lines
+        window.close_drawer()
+
+
+def _cells(window):
+    """Cells of the bench by their keys: failed, corrected, kept, remarked, moved between."""
+    page = _opened(window, "record")
+    page.client.setEditText("Auk")
+    page.bar.choose_client()
+    for station in ("devices", "girths", "scan"):
+        page.go_station(station)
+        settle(window)
+        row = page.entry_rows[0]
+
+        def press(*keys):
+            return _followed(window, _keys(window.focusWidget(), *keys))
+
+        for text in ("1", "85", "18.4", "18,4", "9x", "44"):
+            cell = next((c for c in row.cells if not c.text()), row.cells[-1])
+            cell.setFocus()
+            yield from _followed(
+                window, [(f"{station} {text}", lambda c=cell, t=text: _enter(c, t))]
+            )
+            yield from press("C", "K", "Up", "Down", "Escape")
+        row.cells[0].setFocus()
+        yield from press("F", "F4", "Escape", "Return", "F", "Delete", "F7")
+    yield from _followed(window, [("undo", window.undo), ("redo", window.redo)])
+
+
 def _calendar(window):
     page = _opened(window, "plan")
     page.go("calendar")
@@ -420,6 +476,8 @@ WALKS = {
     "planner": _planner,
     "fields": _fields,
     "actions": _actions,
+    "figures": _figures,
+    "cells": _cells,
     "calendar": _calendar,
 }
 
