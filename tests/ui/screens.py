@@ -410,6 +410,27 @@ def _cells(window):
     yield from _followed(window, [("undo", window.undo), ("redo", window.redo)])
 
 
+def _bench(window):
+    """Fields and buttons of the bench beside the cells: visit, person, station, device, folder."""
+    page = _opened(window, "record")
+    page.client.setEditText("Brill")
+    page.bar.choose_client()
+    settle(window)
+    for part in (page.bar, *(x for x in page.findChildren(QWidget) if type(x).__name__ in _PARTS)):
+        for name, lines in _followed(window, _typed(part, "x", "2026-08-20 06:40", "12")):
+            yield f"{type(part).__name__} {name}", lines
+    for station in ("devices", "skinfolds", "scan", "check"):
+        page.go_station(station)
+        settle(window)
+        for name, lines in _followed(window, _pressed(page, "Connect")):
+            yield f"{station} {name}", lines
+        if window.shown != "record":
+            _opened(window, "record")
+
+
+_PARTS = ("VisitNotes", "StationCard", "PersonBar", "LiveDevice")
+
+
 def _calendar(window):
     page = _opened(window, "plan")
     page.go("calendar")
@@ -478,6 +499,7 @@ WALKS = {
     "actions": _actions,
     "figures": _figures,
     "cells": _cells,
+    "bench": _bench,
     "calendar": _calendar,
 }
 

@@ -135,7 +135,8 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
     else:
         simple = _SIMPLE.match(text)
         if simple is None:
-            raise ValueRefused(f'"{text.strip()}" is not a number')
+            said = f'"{text.strip()}" is not a number' if text else "a number is missing"
+            raise ValueRefused(said)
         entered = simple[1].replace(",", ".")
         number = float(entered)
         named = unit_named(simple[2]) if simple[2] else (default_unit or metric.unit)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QComboBox, QLineEdit, QPushButton, QVBoxLayout, QWid
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.metrics import METRICS
+from ....domain.text import as_sentence
 from ....domain.units import parse_quantity
 from ....study.edits.checks import AddCheckWeight
 from ....wording.numbers import number, signed
@@ -100,7 +101,7 @@ class CheckWeights(QWidget):
             )
         except UserError as error:
             self.trouble.setText(
-                f"{error}; nothing was saved.".replace("nothing was changed; ", "")
+                as_sentence(f"{error}; nothing was saved".replace("nothing was changed; ", ""))
             )
             return
         self.shown.clear()

@@ -240,7 +240,11 @@ class VisitBar(QWidget):
 
     def _time_typed(self) -> None:
         """A time that is not that of the visit shown goes to its own visit."""
-        at = self.moment
+        at, text = self.moment, self.when.text().strip()
+        if at is None and text:
+            self.message.emit(
+                f'"{text[:40]}" is not a date and time such as 2026-03-02 06:40.', True
+            )
         if at is None or (self.visit is not None and self.visit.words == at[:16].replace("T", " ")):
             return
         now = self.session.now()
