@@ -21,7 +21,22 @@ from anchor_tally.app.demo import demo_session
 from anchor_tally.ui.application import make_application
 from anchor_tally.ui.main_window import MainWindow
 from anchor_tally.ui.page_preparation import PagePreparation
-from answers import KEPT, ODD, SEEN, STUDIES, commands, kept, odd, pages, refusals, said
+from answers import (
+    KEPT,
+    ODD,
+    PAPERS,
+    SEEN,
+    SMALL,
+    STUDIES,
+    commands,
+    kept,
+    odd,
+    pages,
+    papers,
+    refusals,
+    said,
+    small,
+)
 from edit_cases import CASES, edits
 from places import CLOCK
 from screens import WALKS, walked
@@ -69,6 +84,8 @@ if __name__ == "__main__":
         answers["refusals"] = refusals(Path(folder))
     with tempfile.TemporaryDirectory() as folder:
         answers["edits"] = {name: edits(name, Path(folder)) for name in CASES}
+    answers["small"] = {clients: small(clients) for clients in SMALL}
+    answers["papers"] = {name: papers(name) for name in PAPERS}
     answers["screens"] = screens()
     answers = json.loads(json.dumps(answers))
     print("\n".join(changes(kept(), answers)))

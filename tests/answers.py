@@ -84,10 +84,10 @@ from anchor_tally.wording.statistics import rows
 from anchor_tally.wording.views import notes_words
 from anchor_tally.wording.which_device import job_words, which_device_lines
 from odd_studies import odd_study
-from places import AFTERWARDS, CLOCK, DATA, adoption, reading, study_of
+from places import AFTERWARDS, CLOCK, DATA, adoption, parse_text, reading, study_of
 
 KEPT = DATA / "answers.json.gz"  # written by scripts/answers.py
-METRICS = (FAT, WATER, "body_mass", "girth_waist")
+METRICS = (FAT, WATER, "body_mass", "girth_waist", "fat_mass", "fat_free_mass", "total_muscle_mass")
 JOBS = ("level", "change", "daily")
 
 
@@ -237,6 +237,33 @@ def pages(session):
     return json.loads(re.sub(r"[0-9a-f]{16,}", "-", json.dumps(plain(out))))
 
 
+# study, device and clients of documents that little or odd data make
+PAPERS = {
+    "varied": ("Ash", "A", "B", "D", "E"),
+    "no scan": ("Fir", "C0", "C2"),
+    "one": ("Fir", "C0"),
+    "one, four scans": ("Oak", "C0"),
+    "few": ("Elm", "C1"),
+}
+
+
+def papers(name):
+    """What stands in each document of a study, or why there is none."""
+    session, (device, *codes) = STUDIES[name](), PAPERS[name]
+    out = {}
+    for kind in KINDS:
+        for subject in {"device": [device], "client": codes}.get(kind.about, [""]):
+            asked = document_steps(
+                session, kind.key, Choice(Lens(), subject, claim=Claim(0.9, 0.3))
+            )
+            try:
+                out[f"{kind.key} {subject}"] = finish(asked)
+            except UserError as error:
+                out[f"{kind.key} {subject}"] = str(error)
+    session.close()
+    return json.loads(re.sub(r"[0-9a-f]{16,}", "-", json.dumps(plain(out))))
+
+
 # sex (1 male), age, height, mass, and how thick folds and how large girths are
 PERSONS = ((1.0, 25, 180, 80, 1.0), (0.0, 40, 165, 62, 1.4), (1.0, 14, 160, 48, 0.7))
 
@@ -330,6 +357,48 @@ def moving(clients=8, scans=5, scan=True):
     return study_of(lines)
 
 
+SMALL = range(1, 8)  # clients
+
+
+def small(clients):
+    """What is said of so many clients with one to four scans and one to three repeats: where each answer begins."""
+    out = {}
+    for scans in range(1, 5):
+        for repeats in range(1, 4):
+            told = said(_design(clients, scans, repeats))
+            kept = {}
+            for view in (*(v.key for v in VIEWS), "drift"):
+                found = told[view]
+                kept[view] = (
+                    {k: [r["headline"], r["notes"], r["lines"]] for k, r in found.items()}
+                    if isinstance(found, dict)
+                    else found
+                )
+            kept["calibrate"] = {k: r["said"] for k, r in told["calibrate"].items() if k} or ""
+            out[f"{scans} {repeats}"] = kept | {"score": told["score"], "track": told["C0"]}
+    return out
+
+
+def _design(clients, scans, repeats):
+    """Two devices that read fat, one of them water as well, at each scan and once between."""
+    rng, lines = np.random.default_rng([clients, scans, repeats]), []
+    for c in range(clients):
+        level, own = 18 + 3.0 * c, rng.normal(0, 1.5, 2)
+        for k in range(2 * scans - 1):
+            day = f"{datetime(2026, 1, 5) + timedelta(weeks=6 * k):%Y-%m-%d}"
+            true = level - 0.6 * k + rng.normal(0, 0.4)
+            for r in range(1, repeats + 1):
+                shown = true + own + rng.normal(0, 0.6, 2)
+                lines.append(reading(f"C{c}", f"{day}T07:1{r}", round(shown[0] + 2, 1), repeat=r))
+                for metric, value in ((FAT, shown[1]), (WATER, 74 - 0.8 * shown[1])):
+                    given = {"name": "Oak", "metric": metric, "repeat": r}
+                    lines.append(reading(f"C{c}", f"{day}T07:2{r}", round(value, 1), **given))
+            if k % 2 == 0:
+                value = round(true + rng.normal(0, 0.3), 1)
+                lines.append(reading(f"C{c}", f"{day}T08:00", value, name="Scan", kind="reference"))
+    return study_of(lines)
+
+
 def mixed():
     """Five clients with something of everything.
 
@@ -395,6 +464,23 @@ def varied():
     for what, value in (("margin", 0.5), ("reference_sd", 0.3), ("client_sd", 1.2)):
         session.do(StateValue(FAT, what, value))
     session.do(PutStudy("Trial", practice=True, blind=True, balanced=True))
+    lines = []
+    for k, at in enumerate(
+        sorted({r.taken_at for r in session.readings() if r.instrument == "Ash"})
+    ):
+        if (
+            k % 5 == 2
+        ):  # a device whose muscle is a share of its lean, and whose parts make the whole
+            lean = 55.0 + k % 7
+            for metric, value in (
+                ("body_mass", lean + 14.0),
+                ("fat_mass", 14.0 + 0.3 * (k % 3)),
+                ("fat_free_mass", lean),
+                ("total_muscle_mass", round(0.95 * lean, 2)),
+            ):
+                lines.append(reading("E", at, value, name="Yew", metric=metric, unit="kg"))
+    rows, _ = parse_text("\n".join([",".join(HEADER), *lines]) + "\n")
+    session.do(ImportReadings(tuple(rows), "more"))
     session.do(AddRules((SchemeRule(0, None, "devices", "every", (7,), "2026-06-01"),)))
     session.do(AddRules((SchemeRule(0, 2, "scan", "back", (60,), "", "2026-12-01"),)))
     return session

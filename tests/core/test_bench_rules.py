@@ -247,3 +247,10 @@ def test_practice():
         "needs at least 50 readings."
     )
     assert score(hidden, ()).bias is None
+
+
+def test_one_person_has_a_technical_error_but_no_reliability():
+    """Between persons there is nothing to compare it with."""
+    found = technical_error(np.zeros(2, dtype=np.int64), np.array([10.0, 10.4]))
+    assert found.tem.value == pytest.approx(0.4 / np.sqrt(2))
+    assert (found.persons, found.reliability) == (1, None)

@@ -36,6 +36,7 @@ from anchor_tally.stats.time_slope import TimeSlope
 from anchor_tally.stats.trend import reference_error
 from anchor_tally.stats.within_clients import detrended, detrended_slope
 from anchor_tally.wording import drift as drift_words
+from anchor_tally.wording.names import axis_name
 from anchor_tally.wording.track import track_lines
 from places import reading, study_of
 
@@ -218,6 +219,12 @@ def test_three_visits_show_that_a_value_is_computed():
     assert is_derived(fat[two], (water[two],), client[two], week[two]) is None
     other = fat + rng.normal(0, 2, 24).round(1)
     assert is_derived(other, (water,), client, week) is False
+    few = np.concatenate([np.flatnonzero(client < 6), np.flatnonzero((client > 5) & two)])
+    again = np.concatenate([few, few[-4:]]), np.append(client[few], [9, 9, 10, 10])
+    at = again[0]  # clients of two visits neither help nor harm
+    assert is_derived(fat[at], (water[at],), again[1], week[at]) is True
+    assert len(axis_name("x" * 28)) == 28
+    assert axis_name("x" * 29) == "x" * 27 + "…"
 
 
 def test_a_slope_without_scatter():

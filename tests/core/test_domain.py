@@ -61,7 +61,7 @@ def test_typed_values(text, metric, value, unit):
 @pytest.mark.parametrize("text", ["", "abc", "20 kg", "240", "-3", "nan", "1e400", "24 furlongs"])
 def test_refused_values(text):
     """Nonsense, other dimensions and impossible values are refused with a sentence."""
-    with pytest.raises(ValueRefused, match=r"not|measured"):
+    with pytest.raises(ValueRefused, match=r"not|measured|missing"):
         parse_quantity(text, METRICS["body_fat_percent"])
 
 

@@ -42,8 +42,8 @@ from anchor_tally.wording.best_estimate import (
 )
 from anchor_tally.wording.group_levels import under
 from anchor_tally.wording.numbers import day_of
-from anchor_tally.wording.summary import waiting_words
-from anchor_tally.wording.track import alone_words, value_words
+from anchor_tally.wording.summary import meaning_words, waiting_words
+from anchor_tally.wording.track import all_sources_words, alone_words, value_words
 from places import reading, squad_lines, study_of
 
 FAT = "body_fat_percent"
@@ -173,6 +173,42 @@ def test_one_device_alone_does_not_count_what_waits():
     counted = track()
     assert counted.held == ()
     assert held.day in counted.named("Fir").day
+
+
+def test_a_reading_in_doubt_at_a_date_leaves_the_change_open():
+    """It counts until it is decided, is named beside the change, and the client page claims nothing."""
+    session = study_of(squad_lines(np.random.default_rng(5)))
+    own = [r for r in session.readings() if (r.client, r.instrument) == ("C1", "Fir")]
+    own.sort(key=lambda r: r.taken_at)
+    usual = float(np.median([r.value for r in own[-5:]]))
+
+    def track(row, **asked):
+        session.do(CorrectReading(row.id, f"{usual + 11.7:.1f}", "to see"))
+        snapshot = finish(session.wide_snapshot_steps((FAT,)))
+        return finish(TrackRequest(snapshot, Lens(), "C1", instrument="Fir", **asked).run())
+
+    r = track(own[-1])
+    [doubt] = r.questioned
+    assert (doubt.name, doubt.rule, doubt.readings, r.held) == ("Fir", "at_odds", (own[-1].id,), ())
+    said = f"Counted, but check in Review: Fir, {day_of(doubt.day)} (differs from the client's history)."
+    assert said in alone_words(r)
+    assert said in all_sources_words(r)
+    assert meaning_words(r) == "not known: a measurement is being checked"
+    assert waiting_words(r) == (
+        f"Body fat: measurements of {day_of(doubt.day)} are still being checked."
+        " Until then the change is not known."
+    )
+    first = own[0].taken_at[:10]
+    early = track(own[-1], since=date.fromisoformat(first).toordinal(), until=doubt.day - 30)
+    assert early.questioned == ()  # far from both dates
+    finding = next(
+        f
+        for f in finish(ReviewRequest(finish(session.material_steps())).run()).found
+        if f.rule == "at_odds"
+    )
+    session.do(Decide(finding.key, "keep", "it was so on the display"))
+    snapshot = finish(session.wide_snapshot_steps((FAT,)))
+    assert finish(TrackRequest(snapshot, Lens(), "C1").run()).questioned == ()
 
 
 def test_what_waits_is_what_the_review_says_not_to_use():

@@ -84,6 +84,19 @@ def rule(station, form, days, **more):
     return SchemeRule(0, None, station, form, tuple(days), **more)
 
 
+def test_days_around_a_scan_end_with_the_rule():
+    """On its last day, not a day later; and with the calendar itself."""
+    scan = rule(SCAN, "days", ["2026-07-10"])
+    for last, days in (("2026-07-12", [10, 12]), ("2026-07-11", [10])):
+        around = rule(DEVICES, "scan", [0, 2], ends=last)
+        for made in (
+            calendar(scan, around),
+            calendar(scan, rule(DEVICES, "scan", [0, 2]), last=last),
+        ):
+            found = [d.day for d in made.days if d.station == DEVICES]
+            assert [iso(d) for d in found] == [f"2026-07-{d}" for d in days]
+
+
 def test_each_form_of_rule():
     """Days by hand from the calendar of 2026; 1 June is a Monday."""
     found = calendar(

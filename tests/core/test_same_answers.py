@@ -8,7 +8,23 @@ import pytest
 
 from anchor_tally.scenario.squad import CLIENTS
 from anchor_tally.study.edits.readings import ExcludeReading
-from answers import ODD, SEEN, STUDIES, commands, kept, odd, pages, refusals, said, squad, study
+from answers import (
+    ODD,
+    PAPERS,
+    SEEN,
+    SMALL,
+    STUDIES,
+    commands,
+    kept,
+    odd,
+    pages,
+    papers,
+    refusals,
+    said,
+    small,
+    squad,
+    study,
+)
 from edit_cases import CASES, edits
 
 
@@ -71,9 +87,21 @@ def test_answers_of_odd_studies_are_those_that_were_kept(seed):
     the_same(kept()["odd"][f"{seed}"], odd(seed))
 
 
+@pytest.mark.parametrize("clients", SMALL)
+def test_answers_begin_where_they_were_kept(clients):
+    """How many clients, scans and repeats each answer needs, and what is said with fewer."""
+    the_same(kept()["small"][f"{clients}"], small(clients))
+
+
 def test_pages_are_those_that_were_kept(demo):
     """The same of what documents, calendar, sheets and the planner show of the demo study."""
     the_same(kept()["pages"], pages(demo))
+
+
+@pytest.mark.parametrize("name", PAPERS)
+def test_documents_of_little_data_are_those_that_were_kept(name):
+    """Clients with cautions, no scan, one client: what documents say, and which there are not."""
+    the_same(kept()["papers"][name], papers(name))
 
 
 def test_commands_say_what_was_kept(tmp_path):

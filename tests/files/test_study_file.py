@@ -20,7 +20,7 @@ from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.readings import CorrectReading, ExcludeReading
 from anchor_tally.wording.offsets import adopted_for
-from places import DATA, adoption, parse_text, typed
+from places import CLOCK, DATA, adoption, parse_text, typed
 
 HEAD = ",".join(HEADER) + "\n"
 WEIGHT = typed("A", "2026-03-02T06:30", "Fir", "device", "body_mass", "70")
@@ -266,6 +266,28 @@ def test_old_study_means_the_same(tmp_path, name):
             ("ok", False),
         ]
     session.close()
+
+
+def test_a_file_is_cut_off_where_it_is_shorter_than_its_first_page_says(tmp_path):
+    """Not while its journal is there, nor a file too short to say."""
+    path = tmp_path / "s.tally"
+    Session.new(path, "S", clock=CLOCK).close()
+    whole = path.read_bytes()
+    assert not open_file.is_cut_off(path)
+    for size, cut in ((len(whole) - 1, True), (100, True), (99, False), (0, False)):
+        path.write_bytes(whole[:size])
+        assert open_file.is_cut_off(path) == cut, size
+    path.write_bytes(whole[:-1])
+    path.with_name("s.tally-journal").touch()
+    assert not open_file.is_cut_off(path)
+    assert not open_file.is_cut_off(tmp_path / "gone.tally")
+
+
+def test_the_usual_spread_is_that_of_earlier_visits(demo):
+    """Asked for the first visit there is none; that answer is not taken for all visits."""
+    name, fat = "Alder", "body_fat_percent"
+    assert demo.usual_spread(name, fat, 1) != demo.usual_spread(name, fat, None)
+    assert demo.usual_spread(name, fat, None) == demo.usual_spread(name, fat, None) > 0
 
 
 def test_edit_history_undo_redo(demo):

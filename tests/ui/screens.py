@@ -82,6 +82,14 @@ def drawn(axes):
     return " | ".join(x for x in found if x)
 
 
+def _gives_way(widget):
+    """Whether it is a part of the footer that a long message hides, such as one with a place on the disk."""
+    if widget.parentWidget().objectName() != "footer":
+        return False
+    steps = isinstance(widget, QAbstractButton) and widget.text() in ("Undo", "Redo")
+    return widget.accessibleName() != "Message" and not steps
+
+
 def seen(widget):
     """One line a visible widget, in their order: kind, text, state, name and tip."""
     lines = []
@@ -90,6 +98,7 @@ def seen(widget):
             isinstance(w, QHeaderView)
             or not w.isVisible()
             or NOT_HERE & {w.accessibleName(), w.parentWidget().accessibleName()}
+            or _gives_way(w)
         ):
             continue
         told = []

@@ -440,3 +440,20 @@ def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, d
     assert (
         not window.footer._old.isActive()
     )  # a timer that outlives its window brings the program down
+
+
+def test_a_message_is_read_to_its_end(window_on, demo):
+    """In a narrow window the file's name gives way to a message, then what is next; both come back."""
+    window = window_on(demo, at="record")
+    window.resize(1024, 700)
+    footer = window.footer
+    footer.show_next("Next: Auk, devices, in 4 days")
+    said = {}
+    for words in ("", "The event ends before it begins; nothing was changed.", "long " * 18, ""):
+        window.say(words, True)
+        footer.layout().activate()
+        said[words] = footer.place.isVisible(), footer.next.isVisible()
+        assert footer.said.width() >= footer.said.sizeHint().width()
+    assert list(said.values()) == [(True, True), (False, True), (False, False)]
+    footer.show_next("")
+    assert not footer.next.isVisible()

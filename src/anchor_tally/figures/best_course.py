@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ..analysis.time.best_estimate_result import BestEstimateResult, SourcePoints
@@ -30,6 +30,24 @@ class BestCourseInfo(FrozenArrays):
     until: int
     goal: float | None
     label: str
+
+
+def in_unit(what: BestCourseInfo, factor: float, label: str) -> BestCourseInfo:
+    """The same picture in another unit: ``factor`` times each value, under this label."""
+
+    def scaled(points: SourcePoints) -> SourcePoints:
+        return replace(points, value=points.value * factor)
+
+    return replace(
+        what,
+        level=what.level * factor,
+        half=what.half * factor,
+        scans=None if what.scans is None else scaled(what.scans),
+        readings=tuple(map(scaled, what.readings)),
+        scan_half=what.scan_half * factor,
+        goal=None if what.goal is None else what.goal * factor,
+        label=label,
+    )
 
 
 def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:

@@ -5,7 +5,7 @@ Raw values faint, corrected ones strong with their band, scans, events and the t
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
@@ -76,6 +76,19 @@ def info(r: TrackResult, settings: dict[int, str]) -> TrackInfo:
         goal=r.goal,
         label=f"{m.label} ({m.symbol})" if m is not None else "",
     )
+
+
+def in_unit(what: TrackInfo, factor: float, label: str) -> TrackInfo:
+    """The same picture in another unit: ``factor`` times each value, under this label."""
+    return replace(
+        what,
+        **{k: getattr(what, k) * factor for k in _VALUES},
+        goal=None if what.goal is None else what.goal * factor,
+        label=label,
+    )
+
+
+_VALUES = ("raw", "value", "low", "high", "week", "half", "anchor")
 
 
 def events_of(r: TrackResult) -> tuple[tuple[int, int, str], ...]:

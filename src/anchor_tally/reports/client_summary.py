@@ -84,7 +84,7 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
         TableBlock("What was found", ("Measure", "Latest", "Change", "Between", "Meaning"), rows, 9)
     ]
     if main.result.best is not None and main.result.best.scans:
-        found.append(_course(f, main.result, main.result.best))
+        found.append(_course(f, main, main.result.best))
     elif main.series is not None and main.series.day.size:
         found.append(_figure(f, main))
     place = main.result.place if f.ranges else None
@@ -110,16 +110,19 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
     )
 
 
-def _course(f: SummaryFindings, r: TrackResult, best: BestEstimateResult) -> FigureBlock:
-    """The level that the table gives, by day."""
+def _course(f: SummaryFindings, x: Followed, best: BestEstimateResult) -> FigureBlock:
+    """The level that the table gives, by day, in the unit of the table."""
+    r, unit = x.result, f.unit(x)
     bare = replace(r, goal=None, events=())  # no goal and no remark on a client's page
     what = best_course.info(bare, replace(best, goal=None))
     items = (*f.catalogue.instruments.values(), *(s.instrument for s in r.series))
     mark_of, m = marks_of(f.catalogue.instruments.values(), PAPER), metric_of(r.metric)
+    shown = words.shown_in(m, unit)
+    what = best_course.in_unit(what, shown.factor, f"{m.label} ({shown.symbol})")
     return FigureBlock(
         f"{m.label} by day, from scans and all devices. Band: 95 % interval. Diamonds: scans. Open"
         " marks: readings, less what their device differs by.",
-        f"{m.label}: {words.level_words(r, None)}; change: {words.change_words(r)}",
+        f"{m.label}: {words.level_words(r, None, unit)}; change: {words.change_words(r, unit)}",
         PaperFigure(
             partial(_draw_course, what, {i.name: mark_of(i) for i in items}),
             "summary-course",
@@ -145,7 +148,9 @@ def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
     assert x.series is not None
     own = mark_of(x.series.instrument)
     kept = own if reference is None else mark_of(reference)
-    m = metric_of(r.metric)
+    m, unit = metric_of(r.metric), f.unit(x)
+    shown = words.shown_in(m, unit)
+    what = track_figure.in_unit(what, shown.factor, f"{m.label} ({shown.symbol})")
     return FigureBlock(
         f"{m.label} by day. Line and narrow band: mean of seven days and its variation."
         + (
@@ -155,7 +160,7 @@ def _figure(f: SummaryFindings, x: Followed) -> FigureBlock:
             if is_fat(r.metric)
             else ""
         ),
-        f"{m.label}: {words.level_words(r, x.series)}; change: {words.change_words(r)}",
+        f"{m.label}: {words.level_words(r, x.series, unit)}; change: {words.change_words(r, unit)}",
         PaperFigure(
             partial(_draw, what, own, kept),
             f"summary-{x.series.instrument.name}",

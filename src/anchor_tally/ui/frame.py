@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
@@ -114,7 +115,7 @@ class Footer(QWidget):
         self.take_over, self.copy = action_button("take_over"), action_button("copy")
         self.take_over.setText("Write here")
         self.undo, self.redo = action_button("undo"), action_button("redo")
-        self.next = action_button("next")
+        self.next, self._due = action_button("next"), ""
         row.addWidget(self.place)
         row.addSpacing(12)
         row.addWidget(self.said, 1)
@@ -152,11 +153,31 @@ class Footer(QWidget):
         self.said.setText(text)
         tip(self.said, text)
         restyle(self.said)
+        self._make_room()
 
     def show_next(self, words: str) -> None:
         """Show what is due next; nothing where nothing is planned."""
+        self._due = words
         self.next.setText(words)
-        self.next.setVisible(bool(words))
+        self._make_room()
+
+    def _make_room(self) -> None:
+        """Let a message be read to its end: the file's name gives way to it, then what is next."""
+        row = self.layout()
+        if row is None:
+            return
+        gap, ends = row.spacing(), row.contentsMargins()
+        others = (self.runs, self.bar, self.cancel, self.copy, self.take_over, self.undo, self.redo)
+        rest = self.width() - ends.left() - ends.right() - 12 - 2 * gap
+        rest -= sum(w.sizeHint().width() + gap for w in others if not w.isHidden())
+        wanted = self.said.sizeHint().width() if self.said.text() else 0
+        following = self.next.sizeHint().width() + gap if self._due else 0
+        self.place.setVisible(wanted + following + self.place.sizeHint().width() <= rest)
+        self.next.setVisible(0 < following <= rest - wanted)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._make_room()
 
     def forget(self) -> None:
         """Clear the last message."""
@@ -171,11 +192,13 @@ class Footer(QWidget):
             self.bar.setValue(int(1000 * share))
         for w in (self.runs, self.bar, self.cancel):
             w.show()
+        self._make_room()
 
     def rest(self) -> None:
         """Nothing runs."""
         for w in (self.runs, self.bar, self.cancel):
             w.hide()
+        self._make_room()
 
 
 class Waiting(QWidget):

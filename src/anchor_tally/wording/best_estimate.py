@@ -198,12 +198,19 @@ def next_lines(r: BestEstimateResult) -> tuple[tuple[str, str, str], ...]:
 
 def held_words(held: Sequence[Held]) -> str:
     """Readings that do not count until a finding is decided."""
-    said = [_held(x) for x in held[:MOST_HELD]]
-    more = len(held) - len(said)
-    if not said:
-        return ""
-    text = "; ".join(said) + (f"; {more} more" if more else "")
-    return f"Not counted until you decide in Review: {text}."
+    return f"Not counted until you decide in Review: {_named(held)}." if held else ""
+
+
+def questioned_words(questioned: Sequence[Held]) -> str:
+    """Readings about the two dates that count, though they differ from the client's history."""
+    return f"Counted, but check in Review: {_named(questioned)}." if questioned else ""
+
+
+def _named(found: Sequence[Held]) -> str:
+    """The first few of some readings, and how many more there are."""
+    more = len(found) - MOST_HELD
+    text = "; ".join(_held(x) for x in found[:MOST_HELD])
+    return f"{text}; {more} more" if more > 0 else text
 
 
 def _held(x: Held) -> str:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ..analysis.plan.schedule import Schedule
 from ..analysis.time.client_series import TrackSeries
+from ..analysis.time.held_readings import Held
 from ..analysis.time.track import TrackResult
 from ..domain.metrics import Metric, is_fat, metric_of
 from ..domain.units import UNITS
@@ -129,6 +131,8 @@ def meaning_words(r: TrackResult) -> str:
     change, kind = _told(r)
     if change is None:
         return MISSING
+    if r.in_review(alone=r.best is None)[1]:
+        return "not known: a measurement is being checked"
     return {REAL: "real change", LIKELY: "probable change, not certain"}.get(
         kind, "no detectable change"
     )
@@ -147,16 +151,24 @@ def variation_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> st
 
 
 def waiting_words(r: TrackResult) -> str:
-    """That measurements do not count yet, with their days; empty where all of them count."""
-    if not r.held:
-        return ""
-    days = [day_of(d) for d in sorted({x.day for x in r.held})]
-    m = metric_of(r.metric)
+    """That measurements do not count yet or are in doubt, with their days; empty without any."""
+    name, said = metric_of(r.metric).label, []
+    held, questioned = r.in_review(alone=r.best is None)
+    if held:
+        told = f"measurements of {_days(held)} are still being checked and do not count yet"
+        said.append(f"{name}: {told}.")
+    if questioned:
+        told = f"measurements of {_days(questioned)} are still being checked"
+        said.append(f"{name}: {told}. Until then the change is not known.")
+    return " ".join(said)
+
+
+def _days(found: Sequence[Held]) -> str:
+    """The days of some readings, named one by one where they are few."""
+    days = [day_of(d) for d in sorted({x.day for x in found})]
     if len(days) > MOST_NAMED:
-        told = f"{len(days)} days"
-    else:
-        told = " and ".join([", ".join(days[:-1]), days[-1]] if len(days) > 1 else days)
-    return f"{m.label}: measurements of {told} are still being checked and do not count yet."
+        return f"{len(days)} days"
+    return " and ".join([", ".join(days[:-1]), days[-1]] if len(days) > 1 else days)
 
 
 def next_date_words(s: Schedule, client: int) -> str:

@@ -58,7 +58,7 @@ def all_sources_words(r: TrackResult) -> str:
         best.margin_words(b),
         best.since_scan_words(b),
         best.odd_words(b),
-        best.held_words(r.held),
+        *review_words(r, alone=False),
         best.more_words(b),
         best.next_words(b),
         best.goal_words(b.goal, b),
@@ -96,8 +96,14 @@ def value_words(r: TrackResult) -> str:
 
 
 def alone_words(r: TrackResult) -> str:
-    """What stands under the sentence about one device: its newest value, and what waits."""
-    return " ".join(x for x in (value_words(r), best.held_words(r.held)) if x)
+    """What stands under the sentence about one device: its newest value, and what is in doubt."""
+    return " ".join(x for x in (value_words(r), *review_words(r, alone=True)) if x)
+
+
+def review_words(r: TrackResult, *, alone: bool) -> tuple[str, str]:
+    """Readings behind what is told that Review has found: they wait, or are in doubt."""
+    held, questioned = r.in_review(alone=alone)
+    return best.held_words(held), best.questioned_words(questioned)
 
 
 def place_words(p: Placed | None) -> str:

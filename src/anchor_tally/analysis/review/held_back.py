@@ -25,10 +25,12 @@ class HeldBack:
     """A metric without the readings that wait.
 
     ``columns`` has them in the state ``HELD``; ``findings`` say why, with the rows of each.
+    ``questioned`` are findings about readings that count, but differ from the client's history.
     """
 
     columns: Columns
     findings: tuple[tuple[Finding, tuple[int, ...]], ...]
+    questioned: tuple[tuple[Finding, tuple[int, ...]], ...]
 
 
 def beside(metric: str) -> frozenset[str]:
@@ -66,14 +68,17 @@ def held_back(snapshot: Snapshot, metric: str) -> HeldBack:
     material = Material(seen, now=snapshot.now)
     found += [*sites_in_order(material), *dated_ahead(material)]
     out: list[tuple[Finding, tuple[int, ...]]] = []
+    questioned: list[tuple[Finding, tuple[int, ...]]] = []
     for f in found:
-        if f.severity != "stop" or f.key in snapshot.confirmed:
+        to = out if f.severity == "stop" else questioned if f.rule == "at_odds" else None
+        if to is None or f.key in snapshot.confirmed:
             continue
         rows = _rows(column, f, stored)
         rows = rows[column.status[rows] == OK]
         if rows.size:
-            out.append((f, tuple(rows.tolist())))
-    return HeldBack(_without(column, [r for _, rows in out for r in rows]), tuple(out))
+            to.append((f, tuple(rows.tolist())))
+    columns = _without(column, [r for _, rows in out for r in rows])
+    return HeldBack(columns, tuple(out), tuple(questioned))
 
 
 def _without(c: Columns, rows: list[int]) -> Columns:

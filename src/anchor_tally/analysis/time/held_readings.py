@@ -11,10 +11,12 @@ from ...domain.snapshot import Columns, Snapshot
 from ..review.finding import Finding
 from .study_model import EPOCH
 
+Findings = Iterable[tuple[Finding, tuple[int, ...]]]  # with the rows of each
+
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """Readings that wait until a finding of the review is decided, of one day (ordinal)."""
+    """Readings that a finding of the review is about, of one day (ordinal)."""
 
     name: str
     setting: str
@@ -29,13 +31,8 @@ def stored_of(c: Columns, row: int) -> tuple[int, ...]:
     return tuple(i for i in ids if i > 0)
 
 
-def held_of(
-    snapshot: Snapshot,
-    metric: str,
-    findings: Iterable[tuple[Finding, tuple[int, ...]]],
-    client: int,
-) -> tuple[Held, ...]:
-    """Readings of a client that wait.
+def held_of(snapshot: Snapshot, metric: str, findings: Findings, client: int) -> tuple[Held, ...]:
+    """Readings of a client that findings are about.
 
     Parameters
     ----------

@@ -21,11 +21,11 @@ from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, no_client, readers_of
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
-from ..review.held_back import held_back
-from .best_estimate import WEEKS_BACK, BestEstimateRequest, fixed_days
+from ..review.held_back import HeldBack, held_back
+from .best_estimate import NEAR, WEEKS_BACK, BestEstimateRequest, fixed_days
 from .best_estimate_result import BestEstimateResult
 from .client_series import Days, TrackSeries, client_days, track_series
-from .held_readings import Held, held_of
+from .held_readings import Findings, Held, held_of
 
 MASS = "body_mass"
 GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
@@ -53,7 +53,8 @@ class TrackResult:
     ``best`` is what all sources tell, None where they cannot be combined, for the reason
     ``apart``. ``chosen`` is the instrument that is shown alone ("" where none), ``change`` what it
     reports; anchors are days and means of scans (a,). ``opinions`` are the girths. ``held`` are
-    readings that wait for a decision in Review: nothing here counts them.
+    readings that wait for a decision in Review: nothing here counts them. ``questioned`` are
+    readings about one of the two dates that differ from the client's history: they count.
     """
 
     asked: Asked
@@ -74,6 +75,7 @@ class TrackResult:
     mass_rate: Estimate | None
     opinions: tuple[BestEstimateResult, ...]
     held: tuple[Held, ...]
+    questioned: tuple[Held, ...]
     place: Placed | None
     cautions: tuple[Note, ...]
     water: str
@@ -83,6 +85,18 @@ class TrackResult:
     def named(self, name: str) -> TrackSeries | None:
         """The series of an instrument."""
         return next((s for s in self.series if s.instrument.name == name), None)
+
+    def in_review(self, *, alone: bool) -> tuple[tuple[Held, ...], tuple[Held, ...]]:
+        """Readings that wait, and those in doubt, of what is told.
+
+        ``alone``: of the instrument that is shown and of the scan; else of all sources that count.
+        """
+        if alone or self.best is None:
+            names = {self.chosen, self.best.anchor if self.best is not None else ""}
+            held = tuple(x for x in self.held if x.name in names)
+        else:
+            names, held = {x.name for x in self.best.sources if not x.why}, self.held
+        return held, tuple(x for x in self.questioned if x.name in names)
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +166,8 @@ class TrackRequest:
                 f"{client.code}: history of disordered eating: no fat number is shown. Choose a"
                 " girth, and work with the treating team"
             )
-        counted = self._counted(self.lens.metric)
+        waiting = self._held_back(self.lens.metric)
+        counted = self._counted(waiting)
         series, notes = [], list[Note]()
         items = [i for i in readers_of(self.snapshot, self.lens.metric) if i.kind != "reference"]
         offered = False
@@ -172,7 +187,7 @@ class TrackRequest:
                 series.append(found)
             yield 0.9 * (k + 1) / len(items)
         anchor_day, anchor_value = self._anchors(counted, client)
-        held = self._held(client)
+        held = self._named(client, waiting.findings if waiting is not None else ())
         if not series and not anchor_day.size and held:
             raise CannotCompare(f"{client.code}: all readings wait for a decision in Review")
         if not series and not anchor_day.size:
@@ -197,6 +212,11 @@ class TrackRequest:
             (since, until),
             (best, apart, tuple(opinions)),
             held=held,
+            questioned=tuple(
+                x
+                for x in self._named(client, waiting.questioned if waiting is not None else ())
+                if min(abs(x.day - since), abs(x.day - until)) <= NEAR
+            ),
             offered=offered,
             notes=notes,
         )
@@ -234,18 +254,20 @@ class TrackRequest:
         except CannotCompare as error:
             return None, str(error)
 
-    def _counted(self, metric: str) -> Snapshot:
-        """The study without the readings of a metric that wait for a decision in Review."""
-        if metric not in self.snapshot.columns:
-            return self.snapshot
-        held = held_back(self.snapshot, metric)
-        return replace(self.snapshot, columns={**self.snapshot.columns, metric: held.columns})
+    def _held_back(self, metric: str) -> HeldBack | None:
+        """What Review says of the readings of a metric; None without any."""
+        return held_back(self.snapshot, metric) if metric in self.snapshot.columns else None
 
-    def _held(self, client: Client) -> tuple[Held, ...]:
-        if self.lens.metric not in self.snapshot.columns:
-            return ()
-        findings = held_back(self.snapshot, self.lens.metric).findings
-        return held_of(self.snapshot, self.lens.metric, findings, client.id)
+    def _counted(self, held: HeldBack | None) -> Snapshot:
+        """The study without the readings that wait for a decision in Review."""
+        if held is None:
+            return self.snapshot
+        columns = {**self.snapshot.columns, held.columns.metric: held.columns}
+        return replace(self.snapshot, columns=columns)
+
+    def _named(self, client: Client, findings: Findings) -> tuple[Held, ...]:
+        """Readings of the client that findings are about."""
+        return held_of(self.snapshot, self.lens.metric, findings, client.id) if findings else ()
 
     def _anchors(self, counted: Snapshot, client: Client) -> tuple[Ints, Floats]:
         try:
@@ -269,6 +291,7 @@ class TrackRequest:
         combined: tuple[BestEstimateResult | None, str, tuple[BestEstimateResult, ...]],
         *,
         held: tuple[Held, ...],
+        questioned: tuple[Held, ...],
         offered: bool,
         notes: list[Note],
     ) -> TrackResult:
@@ -355,6 +378,7 @@ class TrackRequest:
             mass_rate=mass_rate,
             opinions=opinions,
             held=held,
+            questioned=questioned,
             place=place,
             cautions=tuple(dict.fromkeys(cautions)),
             water=self.water if offered else "off",
@@ -407,7 +431,7 @@ class TrackRequest:
         """
         best: Days | None = None
         items = readers_of(self.snapshot, MASS)
-        counted = self._counted(MASS) if items else self.snapshot
+        counted = self._counted(self._held_back(MASS))
         for item in items:
             found = client_days(counted, item, MASS, client)
             if found is not None and (best is None or found.day.size > best.day.size):

@@ -360,7 +360,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self._paint_whole(r.best)
         said = words.all_sources_words(r) if self.combined else words.alone_words(r)
         self.under.setText(said)
-        self.decide.setVisible(bool(r.held))
+        self.decide.setVisible(any(words.review_words(r, alone=not self.combined)))
         caution = words.caution_words(r)
         self.cautions.setText(caution)
         self.cautions.setVisible(bool(caution))

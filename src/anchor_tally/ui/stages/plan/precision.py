@@ -99,10 +99,10 @@ class PrecisionTab(Tab):
         for key, words, low, high in LEVERS:
             form.addRow(label(words, "faint"), self._lever(key, words, low, high))
         self.fields: dict[str, QLineEdit] = {}
-        self.origins = {key: label("", "faint") for key, _ in SPREADS}
+        self.origins = {key: label("", "faint", wrap=True) for key, _ in SPREADS}
         for key, words in SPREADS:
             field = QLineEdit()
-            field.setMaximumWidth(80)
+            field.setFixedWidth(64)
             field.setAccessibleName(f"SD: {words}")
             field.editingFinished.connect(lambda k=key: self._typed(k))
             self.fields[key] = field
@@ -120,7 +120,7 @@ class PrecisionTab(Tab):
         self.would = label("", wrap=True)
         self.wanted, self.minutes, self.money = QLineEdit(), QLineEdit("30"), QLineEdit()
         for words, field, hint in (
-            ("Wanted half-width (±)", self.wanted, "such as 1.0"),
+            ("Wanted half-width (±)", self.wanted, "none"),
             ("Minutes for a scan", self.minutes, "30"),
             ("Money for a scan", self.money, "0"),
             ("Planned change", self.change, "-2"),
