@@ -479,6 +479,8 @@ def varied():
                 ("total_muscle_mass", round(0.95 * lean, 2)),
             ):
                 lines.append(reading("E", at, value, name="Yew", metric=metric, unit="kg"))
+        if k % 5 == 3:
+            lines.append(f"E,male,30,180,{at},Yew,device,,fat_mass,,kg,1,failed,")
     rows, _ = parse_text("\n".join([",".join(HEADER), *lines]) + "\n")
     session.do(ImportReadings(tuple(rows), "more"))
     session.do(AddRules((SchemeRule(0, None, "devices", "every", (7,), "2026-06-01"),)))

@@ -12,6 +12,7 @@ from scipy import stats
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.entry.entry_check import doubt
 from anchor_tally.analysis.entry.repeats import judge
+from anchor_tally.analysis.offsets.which_device import _days
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.domain.lens import Lens
@@ -21,6 +22,7 @@ from anchor_tally.domain.steps import finish
 from anchor_tally.domain.units import ValueRefused, parse_difference
 from anchor_tally.exchange.dates import iso_moment
 from anchor_tally.exchange.guessing import _guess_column
+from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.figures import track as track_figure
 from anchor_tally.stats.change import smallest_change
 from anchor_tally.stats.derived import is_derived
@@ -35,10 +37,12 @@ from anchor_tally.stats.repeatability import display_step
 from anchor_tally.stats.time_slope import TimeSlope
 from anchor_tally.stats.trend import reference_error
 from anchor_tally.stats.within_clients import detrended, detrended_slope
+from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.readings import AddReadings, NewReading
 from anchor_tally.wording import drift as drift_words
 from anchor_tally.wording.names import axis_name
 from anchor_tally.wording.track import track_lines
-from places import reading, study_of
+from places import parse_text, reading, study_of
 
 
 def test_smallest_change_by_hand():
@@ -261,6 +265,55 @@ def test_baselines_without_a_device_by_hand():
     assert null.last_scan == pytest.approx(math.sqrt((2 * 2**2 + 2 * 4**2) / 6))
     errors = (20 - 29, 22 - 29, 30 - 23.5, 34 - 23.5, 26 - 26.5, 26 - 26.5)
     assert null.sample_mean == pytest.approx(math.sqrt(sum(e**2 for e in errors) / 6))
+    assert null.bmi_equation is None
+    kg = {"name": "Fir", "metric": "body_mass", "unit": "kg"}
+    for months in (2, 1):  # at last the second visits have no mass: half of the scans are enough
+        masses = [
+            reading(c, f"2026-0{m + 1}-02 07:01", 81.0, **kg) for c in scans for m in range(months)
+        ]
+        session = study_of([*lines, *masses])
+        asked = CompareRequest(
+            finish(session.wide_snapshot_steps(("body_fat_percent",))), Lens(), "Fir"
+        )
+        found = finish(asked.run()).forms.null_devices.bmi_equation
+        body = 1.2 * 81 / 1.8**2 + 0.23 * 30 - 10.8 - 5.4  # Deurenberg et al. 1991, a man of 30
+        true = [of[m] for of in scans.values() for m in range(months)]
+        assert found == pytest.approx(
+            math.sqrt(sum((body - v) ** 2 for v in true) / len(true)), abs=0.05
+        )
+
+
+@pytest.mark.parametrize(("minute", "visits"), [("08:59", 1), ("09:00", 2)])
+def test_a_visit_ends_two_hours_after_its_last_reading(minute, visits):
+    """The same in one table, in a second one, and at the bench."""
+    first, second = (reading("A", f"2026-03-02T{at}", 20.0) for at in ("07:00", minute))
+    together, apart, typed = study_of([first, second]), study_of([first]), study_of([first])
+    rows, _ = parse_text("\n".join([",".join(HEADER), second]) + "\n")
+    apart.do(ImportReadings(tuple(rows), "y"))
+    new = NewReading("Fir", "device", "body_fat_percent", "20")
+    typed.do(AddReadings("A", f"2026-03-02T{minute}", (new,)))
+    for session in (together, apart, typed):
+        assert len({r.visit for r in session.readings()}) == visits
+
+
+def test_steps_from_day_to_day_stay_within_a_client_and_a_setting():
+    """Squared differences of neighbouring days, worked out reading by reading."""
+    rng, lines, wanted = np.random.default_rng(2), [], {}
+    for c in range(4):
+        for setting in ("", "a"):
+            last = None
+            for day in range(4):
+                value = round(20 + 4 * c + rng.normal(0, 1), 1)
+                at = f"2026-03-{day + 2 + (4 if setting else 0):02}T07:00"
+                lines.append(reading(f"C{c}", at, value, setting=setting))
+                if last is not None:
+                    wanted.setdefault(c, []).append((value - last) ** 2)
+                last = value
+    snapshot = study_of(lines).snapshot()
+    item = next(i for i in snapshot.instruments.values() if i.name == "Fir")
+    found = _days(snapshot, Lens(), item, np.array(sorted(snapshot.clients)))
+    assert found[:, 0] == pytest.approx([sum(wanted[c]) for c in range(4)])
+    assert found[:, 1].tolist() == [6, 6, 6, 6]
 
 
 def test_band_of_a_slope_by_its_variances():

@@ -516,6 +516,12 @@ def test_conditions_of_the_scan_are_those_of_the_trial():
     assert said_[0].startswith("Usual visits are at about 10:30, scans at about 07:00")
     assert said_[1].startswith("Fasted: not kept at 5 of 5 usual visits")
     assert len(said_) == 2
+    # two of eight usual visits after breakfast are not most of them
+    rows = [Measured(1, DEVICES, 700000 + k, k, 7.0) for k in range(1, 9)]
+    rows += [Measured(1, SCAN, 700010, 9, 7.0)]
+    for n, told in ((2, 0), (8, 1)):
+        answers = {k: {"fasted": "no" if k <= n else "yes"} for k in range(1, 9)}
+        assert len(scan_conditions(rows, answers | {9: {"fasted": "yes"}}, fasted)) == told
     # one, and two, of three scans after breakfast as well
     rows = [Measured(1, DEVICES, 700000 + k, k, 7.0) for k in range(1, 6)]
     rows += [Measured(1, SCAN, 700010 + k, 9 + k, 7.0) for k in range(3)]

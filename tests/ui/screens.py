@@ -265,7 +265,13 @@ def _start(window):
     session = Session.new(path.with_name("empty.tally"), "Empty", clock=CLOCK)
     window.attach(session)
     settle(window)
-    yield from explored(window, window.page("start"))
+    page = window.page("start")
+    yield from explored(window, page)
+    page.begin()
+    settle(window)
+    for k in range(len(page.steps)):
+        yield from _followed(window, [(f"step {k}", lambda k=k: page.go_step(k))])
+        yield from _followed(window, _typed(page, "x", "2026-03-02", "181"))
     for key in ("record", "plan", "compare", "track", "report"):
         _opened(window, key)
         yield key, seen(window)
@@ -388,7 +394,8 @@ def _figures(window):
     ):
         figure = _opened(window, key).findChildren(FigureView)[k]
         figure.setFocus()
-        acts = [*_keys(figure, *keys), *(_touched(figure) if clicked else ())]
+        back = ["Left"] * 5 if key == "track" else []  # no further than the first date
+        acts = [*_keys(figure, *keys, *back), *(_touched(figure) if clicked else ())]
         for name, lines in _followed(window, acts):
             yield f"{key} {k} {name}", lines
         window.close_drawer()

@@ -178,6 +178,14 @@ def test_steps_are_skipped_pasted_and_refused(qtbot, new_window):
     page.purpose.choices["field"].click()
     page.go_step(1)
     assert page.devices.lines[0].name.text() == "Skinfolds"
+    for k in (0, 1):  # Enter goes to the next device, while this one has a name
+        name = page.devices.lines[k].name
+        name.setFocus()
+        if k == 1 and not name.text():
+            qtbot.keyClicks(name, "Tape")
+        qtbot.keyClick(name, Qt.Key.Key_Return)
+        assert page.at == 1
+        assert new_window.focusWidget() is page.devices.lines[k + 1].name
     page.go_step(2)
     page.skip.click()
     QApplication.clipboard().setText("Code\tSex\tYear\tHeight\nB1\tw\t1999\t1.71 m\nB2\t\t\ttall")

@@ -442,6 +442,12 @@ def test_figures_copy_messages_age_and_everything_has_a_name(qtbot, window_on, d
     )  # a timer that outlives its window brings the program down
 
 
+def test_boxes_stand_on_the_page_that_is_shown(window_on, demo):
+    """So that they take its style."""
+    window = window_on(demo, at="record")
+    assert window.front is window.page("record")
+
+
 def test_a_message_is_read_to_its_end(window_on, demo):
     """In a narrow window the file's name gives way to a message, then what is next; both come back."""
     window = window_on(demo, at="record")
