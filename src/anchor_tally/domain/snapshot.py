@@ -16,7 +16,7 @@ from .records import Client, Instrument, Setting
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
 # states of a reading in columns; simulated: of no real device, in a study that is not for practice;
-# held: a finding of the review about it waits for a decision; only the best estimate sets it
+# held: a finding of the review about it waits for a decision; only Track sets it
 OK, FAILED, EXCLUDED, SIMULATED, HELD = 0, 1, 2, 3, 4
 _EPOCH = date(1970, 1, 1).toordinal()
 

@@ -1,4 +1,4 @@
-"""Readings of one client that wait for a decision in Review, by finding, source and day."""
+"""Readings of one client that findings of Review are about, by finding, source and day."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def held_of(snapshot: Snapshot, metric: str, findings: Findings, client: int) ->
     metric : str
         The metric.
     findings : iterable of (Finding, tuple of int)
-        Findings with the rows that each holds back, from ``held_back``.
+        Findings of ``held_back`` with the rows that each is about.
     client : int
         Number of the client.
 
