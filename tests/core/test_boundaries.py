@@ -156,6 +156,9 @@ def test_further_steps_and_single_devices_in_words(demo):
     r = finish(DriftRequest(demo.snapshot(), demo.lens, "Birch").run())[0]
     twice = replace(r, steps=(r.steps[0], r.steps[0]))
     assert ", and 1 more step." in drift_words.drift_headline(twice)
+    for size, way in ((0.4, "up 0.4"), (-0.4, "down 0.4")):
+        step = replace(r.steps[0], size=replace(r.steps[0].size, value=size))
+        assert f"step change, {way} pp" in drift_words.drift_headline(replace(r, steps=(step,)))
     t = finish(TrackRequest(demo.snapshot(), demo.lens, "Auk").run())
     assert [x.name for x in track_lines(t) if x.main][:2] == ["Alder (pp)", "Birch (pp)"]
 
