@@ -375,7 +375,7 @@ def small(clients):
                     else found
                 )
             kept["calibrate"] = {k: r["said"] for k, r in told["calibrate"].items() if k} or ""
-            out[f"{scans} {repeats}"] = kept | {"score": told["score"], "track": told["C0"]}
+            out[f"{scans} {repeats}"] = kept | {"score": told["score"]}
     return out
 
 
