@@ -309,3 +309,17 @@ def test_a_drawn_study_is_opened_with_its_truth_sealed(qtbot, window_on, demo):
     assert not bar.said.isVisible()
     qtbot.mouseClick(bar.button, Qt.MouseButton.LeftButton)
     assert "Drift +0.20 pp a week" in bar.said.text()
+
+
+def test_a_refusal_of_the_planner_is_seen_in_a_small_window(qtbot, window_on, demo):
+    """All of it, at 1024 × 700, with the fields scrolled to the top."""
+    window = window_on(demo, at="plan")
+    window.resize(1024, 700)
+    window.plan.go("precision")
+    tab = window.plan.tab("precision")
+    qtbot.waitUntil(lambda: tab.plan is not None, timeout=30_000)
+    tab.change.selectAll()
+    QTest.keyClicks(tab.change, "two")
+    qtbot.keyClick(tab.change, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: tab.refused.text().startswith("Planned change: “two” is not"))
+    qtbot.waitUntil(lambda: tab.refused.visibleRegion().boundingRect() == tab.refused.rect())
