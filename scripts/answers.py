@@ -38,8 +38,11 @@ from answers import (
     small,
 )
 from edit_cases import CASES, edits
+from modules import assumed
 from places import CLOCK
-from screens import WALKS, walked
+from statistics_cases import SEEDS, statistics
+from text_cases import TEXTS
+from walks import WALKS, walked
 
 
 def screens():
@@ -84,6 +87,10 @@ if __name__ == "__main__":
         answers["refusals"] = refusals(Path(folder))
     with tempfile.TemporaryDirectory() as folder:
         answers["edits"] = {name: edits(name, Path(folder)) for name in CASES}
+    with tempfile.TemporaryDirectory() as folder:
+        answers["texts"] = {name: read(Path(folder)) for name, read in TEXTS.items()}
+    answers["defaults"] = assumed()
+    answers["statistics"] = {seed: statistics(seed) for seed in SEEDS}
     answers["small"] = {clients: small(clients) for clients in SMALL}
     answers["papers"] = {name: papers(name) for name in PAPERS}
     answers["screens"] = screens()

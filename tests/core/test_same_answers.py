@@ -26,6 +26,8 @@ from answers import (
     study,
 )
 from edit_cases import CASES, edits
+from statistics_cases import SEEDS, statistics
+from text_cases import TEXTS
 
 
 def the_same(a, b, where=""):
@@ -112,6 +114,18 @@ def test_commands_say_what_was_kept(tmp_path):
 def test_commands_refuse_what_was_kept(tmp_path):
     """One sentence and no file for what is not allowed; what is just allowed runs."""
     the_same(kept()["refusals"], refusals(tmp_path))
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_statistics_are_those_that_were_kept(seed):
+    """Every statistic of small data of many shapes, and where there is none."""
+    the_same(kept()["statistics"][f"{seed}"], statistics(seed))
+
+
+@pytest.mark.parametrize("name", TEXTS)
+def test_texts_are_read_as_was_kept(name, tmp_path):
+    """Dates, numbers, names, people, lines of devices, rows and tables: what they are, or why not."""
+    the_same(kept()["texts"][name], TEXTS[name](tmp_path))
 
 
 @pytest.mark.parametrize("name", CASES)

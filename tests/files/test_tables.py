@@ -17,6 +17,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.import_rows import ImportCard, ImportRow, Refused
+from anchor_tally.domain.records import Client
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
 from anchor_tally.exchange.guessing import (
@@ -30,8 +31,9 @@ from anchor_tally.exchange.people import card_of
 from anchor_tally.exchange.readings_csv import HEADER, open_readings
 from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
+from anchor_tally.study.edits.clients import AddClient, PutClient
 from anchor_tally.study.edits.instruments import PutInstrument
-from places import adoption_of_nothing, filled, parse_text, reading, study_of, text_of
+from places import CLOCK, adoption_of_nothing, filled, parse_text, reading, study_of, text_of
 
 WIDE = (
     "Morning values\n"
@@ -132,6 +134,9 @@ def test_workbook_and_clipboard(tmp_path):
         ("12/31/2026 12:10 am", "", "mdy", "2026-12-31T00:10"),
         ("Mon 06 Oct 2025", "", "iso", "2025-10-06"),
         ("Monday, 6.10.2025 07:30", "", "dmy", "2025-10-06T07:30"),
+        ("Mar 2, 2026", "", "mdy", "2026-03-02"),
+        ("March 2 2026 7:10 pm", "", "iso", "2026-03-02T19:10"),
+        ("3/2/99", "", "dmy", "1999-02-03"),
     ],
 )
 def test_dates(day, clock, order, moment):
@@ -180,6 +185,42 @@ def test_births_with_dots_beside_visits_written_year_first():
     card = card_of(2, "A", said | {"birth": "03.04.1984"}, "", "iso")
     assert isinstance(card, ImportCard)
     assert card.birth == "1984-04-03"
+
+
+def test_births_with_two_digits_of_the_year(tmp_path):
+    """The last century that is not ahead; four digits that lie ahead are refused, at the card as well."""
+    path = tmp_path / "people.csv"
+    path.write_text(
+        "Code,Sex,DOB\nA,f,3/13/94\nB,m,3/13/26\nC,m,3/13/27\nD,m,3/13/2027\nE,f,8/27/2026\n"
+    )
+    session = Session(open_file.create_in_memory("x"), None, clock=CLOCK)
+    table = open_table(path)
+    staged = finish(session.stage(read_rows(table, guess(table))))
+    assert [(r.column, r.reason) for r in staged.refused] == [("birth", "a birth cannot lie ahead")]
+    finish(session.take(staged, "x"))
+    clients = {c.code: c for c in session.catalogue().clients.values()}
+    births = {k: c.birth for k, c in clients.items()}
+    ends = {"B": "2026-03-13", "C": "1927-03-13", "E": "2026-08-27"}
+    assert births == {"A": "1994-03-13"} | ends
+    for birth in ("2027", "2026-09", "2026-08-28"):
+        with pytest.raises(UserError, match="lies ahead; nothing was changed"):
+            session.do(PutClient(replace(clients["A"], birth=birth)))
+    session.close()
+
+
+def test_a_table_of_people_changes_nothing_else_of_a_card():
+    """What the table does not hold stays: the question about the cycle, usual activity, scans before."""
+    session = Session(open_file.create_in_memory("x"), None, clock=CLOCK)
+    session.do(
+        AddClient(Client(0, "A", "female", usual_activity="rows", scans_before=2, cycle=True))
+    )
+    before = session.catalogue().clients[1]
+    said = dict.fromkeys(("sex", "birth", "cautions", "note", "age_years", "name"), "")
+    card = card_of(2, "A", said | {"birth": "1994", "note": "left-handed"}, "", "iso")
+    finish(session.take(finish(session.stage([card])), "x"))
+    after = session.catalogue().clients[1]
+    assert after == replace(before, birth="1994", notes="left-handed")
+    session.close()
 
 
 def test_command_line_takes_tidy_tables_of_any_form(tmp_path, capsys):

@@ -15,12 +15,12 @@ from anchor_tally.app.bench import device_order
 from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.steps import finish
-from anchor_tally.study.edits.clients import AddClient, PutClient
+from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
 from anchor_tally.study.edits.instruments import AddInstrument
 from anchor_tally.wording.best_estimate import next_words
 from anchor_tally.wording.plan import iso
 from driving import select, shown
-from places import CLOCK, typed
+from places import CLOCK, reading, study_of, typed
 
 
 def in_file(window):
@@ -221,6 +221,17 @@ def test_the_order_of_devices_changes_from_visit_to_visit(qtbot, window_on, demo
     newest = window.session.visits_of("Auk")
     assert device_order(window.session, "Auk", newest[1].id) == before
     assert device_order(window.session, "Auk", newest[0].id) == tuple(orders[0])
+
+
+def test_two_devices_take_turns():
+    """Two devices change places from visit to visit; there is no order of one."""
+    session = study_of([reading("A", f"2026-01-{d:02}T07:00", 20.0) for d in (5, 6)])
+    session.do(PutStudy("x", practice=False, balanced=True))
+    assert device_order(session, "A", None) == ()
+    session.do(AddInstrument(Instrument(0, "Elm", "device")))
+    orders = [device_order(session, "A", v.id) for v in session.visits_of("A")]
+    assert sorted(orders) == [("Elm", "Fir"), ("Fir", "Elm")]
+    session.close()
 
 
 def test_a_training_case_is_solved(qtbot, window_on, demo):

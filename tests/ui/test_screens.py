@@ -3,7 +3,7 @@
 import pytest
 
 from answers import kept
-from screens import WALKS, walked
+from walks import WALKS, walked
 
 
 @pytest.mark.parametrize("name", WALKS)

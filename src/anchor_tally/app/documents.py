@@ -93,7 +93,7 @@ def _adopted(session: Session, name: str, metric: str) -> list[Version]:
     """The versions in use; raises UserError where there is none."""
     live = versions_in_use(session, name, metric)
     if not live:
-        raise UserError(f"no offset of {name} is adopted for {metric_of(metric).label.lower()}")
+        raise UserError(f"no offset of {name} is adopted for {metric_of(metric).name}")
     return live
 
 

@@ -62,7 +62,7 @@ def report_material_steps(
     snapshot = yield from session.wide_snapshot_steps(there)
     if lens.metric not in snapshot.columns:
         known = metric_named(lens.metric)
-        words = known.label.lower() if known is not None else lens.metric
+        words = known.name if known is not None else lens.metric
         raise UserError(f"no readings of {words}; nothing was written")
     _, digest = fingerprint(snapshot, lens.metric, np.arange(snapshot.columns[lens.metric].n))
     review = yield from session.material_steps()

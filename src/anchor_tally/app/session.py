@@ -298,7 +298,7 @@ class Session(StudyQueries):
 
         Yields the number of rows seen.
         """
-        return staging.stage(self._conn, rows, where)
+        return staging.stage(self._conn, rows, where, today=self.today())
 
     def import_preview_steps(self, staged: staging.Staged) -> Generator[float, None, Material]:
         """Everything that the review looks at, as it would be with staged rows taken.

@@ -52,7 +52,8 @@ class ImportRow(NamedTuple):
 class ImportCard:
     """What a row of a table holds about a person; empty where it gives nothing.
 
-    ``cautions`` are words as on a client's card.
+    ``cautions`` are words as on a client's card; ``short_year`` where the table writes the year of
+    birth with two digits, so that it may be of the century before.
     """
 
     line: int
@@ -63,6 +64,7 @@ class ImportCard:
     height: Quantity | None
     cautions: frozenset[str]
     notes: str
+    short_year: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,6 +25,11 @@ class Metric:
     definition: str
 
     @property
+    def name(self) -> str:
+        """The label within a sentence: "reactance 50 kHz"."""
+        return self.label[:1].lower() + self.label[1:]
+
+    @property
     def margin(self) -> float | None:
         """The difference that matters where the study states none (common practice).
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass, replace
 
@@ -144,11 +145,12 @@ def parse_quantity(text: str, metric: Metric, default_unit: str | None = None) -
             raise ValueRefused(f'unit "{simple[2]}" is not known')
         unit = named
     if UNITS[unit][0] != metric.dimension:
-        raise ValueRefused(f"{metric.label.lower()} is measured in {metric.unit}, not in {unit}")
+        said = "inches" if unit == "in" else unit
+        raise ValueRefused(f"{metric.name} is measured in {metric.unit}, not in {said}")
     value = convert(number, unit, metric.unit)
     if not metric.low <= value <= metric.high:
         raise OutOfRange(
-            f"{metric.label.lower()} of {value:,.6g} {metric.unit} is not possible (allowed"
+            f"{metric.name} of {value:,.6g} {metric.unit} is not possible (allowed"
             f" {metric.low:g} to {metric.high:g})"
         )
     return Quantity(value, entered, unit)
@@ -174,12 +176,13 @@ def bare_number(text: str) -> bool:
 
 
 def parse_difference(text: str, metric: Metric) -> float:
-    """Read a difference or an SD of a metric, above 0, in its unit or with one.
+    """Read a difference or an SD of a metric, in its unit or with one.
 
-    "pp" is the unit of differences of percentages.
+    It lies above 0 and is no larger than the largest value of the metric. "pp" is the unit of
+    differences of percentages.
     """
     bare = text.strip().removesuffix("pp")
-    value = parse_quantity(bare, replace(metric, low=0.0, high=1e6)).value
-    if value <= 0:
-        raise ValueRefused("it must be above 0")
+    value = parse_quantity(bare, replace(metric, low=-math.inf, high=math.inf)).value
+    if not 0 < value <= metric.high:
+        raise ValueRefused(f"it must be above 0 and at most {metric.high:g} {metric.unit}")
     return value

@@ -16,6 +16,8 @@ ORDERS = {
 }
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _DATE = re.compile(r"(\d{1,4})[./\-\s](\d{1,2}|[A-Za-z]{3,9})\.?[./\-\s](\d{1,4})")
+_NAMED_FIRST = re.compile(rf"((?:{'|'.join(_MONTHS)})[a-z]*)\.?\s+(\d{{1,2}}),?\s+(\d{{4}})", re.I)
+_PIVOT = 69  # a year of two digits from here on is of the last century, as in POSIX's %y
 _WEEKDAY = re.compile(r"(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*\.?,?\s+", re.IGNORECASE)
 _TIME = re.compile(r"(\d{1,2})[:.h](\d{2})(?:[:.](\d{2})(?:\.\d+)?)?\s*([ap])?\.?m?\.?", re.I)
 
@@ -25,17 +27,35 @@ def _plain(text: str) -> str:
     return _WEEKDAY.sub("", text.strip(), count=1)
 
 
+def _parts(text: str) -> tuple[str, str, str, int] | None:
+    """The three parts of a date at the beginning of a text as they stand, and where it ends.
+
+    "Mar 2, 2026" as "2 Mar 2026".
+    """
+    found = _DATE.match(text)
+    if found is not None:
+        return found[1], found[2], found[3], found.end()
+    found = _NAMED_FIRST.match(text)
+    return None if found is None else (found[2], found[1], found[3], found.end())
+
+
+def short_year(text: str) -> bool:
+    """Whether the year of a date is written with two digits."""
+    found = _parts(_plain(text))
+    return found is not None and max(len(found[0]), len(found[2])) < 3
+
+
 def order_of(dates: Iterable[str]) -> str:
     """The order that the dates of a table are written in; day first when a date could be both."""
     first, second = 0, 0
     for text in dates:
-        found = _DATE.match(_plain(text))
+        found = _parts(_plain(text))
         if found is None:
             continue
-        if len(found[1]) == 4:
+        if len(found[0]) == 4:
             return "iso"
-        if found[2].isdigit():
-            first, second = max(first, int(found[1])), max(second, int(found[2]))
+        if found[1].isdigit():
+            first, second = max(first, int(found[0])), max(second, int(found[1]))
     if first == 0:
         return "dmy" if second else "iso"
     return "mdy" if second > 12 else "dmy"
@@ -44,9 +64,9 @@ def order_of(dates: Iterable[str]) -> str:
 def ambiguous(dates: Iterable[str]) -> bool:
     """Whether every date could be day first as well as month first."""
     found = [
-        m for m in (_DATE.match(_plain(d)) for d in dates) if m and m[2].isdigit() and len(m[1]) < 3
+        m for m in (_parts(_plain(d)) for d in dates) if m and m[1].isdigit() and len(m[0]) < 3
     ]
-    return bool(found) and all(int(m[1]) <= 12 and int(m[2]) <= 12 for m in found)
+    return bool(found) and all(int(m[0]) <= 12 and int(m[1]) <= 12 for m in found)
 
 
 def iso_moment(day: str, clock: str, order: str) -> str:
@@ -63,10 +83,11 @@ def iso_moment(day: str, clock: str, order: str) -> str:
     if moment is not None and re.match(r"\d{4}-", text):
         date, rest = text[:10], text[11:] if len(text) > 10 else ""
     else:
-        found = _DATE.match(text)
+        found = _parts(text)
         if found is None:
             raise ValueError(f"not a date with {form}")
-        date, rest = _date(found[1], found[2], found[3], order), text[found.end() :].strip(" T,")
+        a, b, c, end = found
+        date, rest = _date(a, b, c, order), text[end:].strip(" T,")
     spoken = clock.strip() or rest
     if not spoken:
         return date
@@ -89,7 +110,9 @@ def _date(a: str, b: str, c: str, order: str) -> str:
         year, month, day = c, int(b), a
     else:
         raise ValueError(f"not a date with {ORDERS[order]}")
-    full = int(year) + (2000 if len(year) <= 2 else 0)
+    full = int(year)
+    if len(year) <= 2:
+        full += 1900 if full >= _PIVOT else 2000
     try:
         return datetime(full, month, int(day)).date().isoformat()
     except ValueError as error:

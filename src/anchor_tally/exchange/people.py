@@ -12,7 +12,7 @@ from ..domain.import_rows import ImportCard, Refused
 from ..domain.instants import canonical
 from ..domain.text import plain_name, plain_text
 from ..domain.units import Quantity
-from .dates import iso_moment
+from .dates import iso_moment, short_year
 
 _SEXES = {"male": "m man male boy männlich mann", "female": "f w woman female girl weiblich frau"}
 # words in a column of cautions; what is none of these goes to the notes, so that nothing written is
@@ -52,6 +52,7 @@ def card_of(
     if sex not in ("", "male", "female"):
         return Refused(line, "sex", said["sex"][:80], "must be male, female or empty")
     birth = said["birth"].strip()
+    short = short_year(birth)
     if birth.lower() in _NONE:
         birth = ""
     elif not re.fullmatch(r"(19|20)\d{2}(-\d{2})?", birth):
@@ -77,4 +78,5 @@ def card_of(
         tall,
         found,
         plain_text("; ".join(n for n in notes if n)),
+        short_year=short,
     )

@@ -54,7 +54,7 @@ def device_comparison(
     for devices in parts:
         blocks.append(_differences(r, devices))
     spread: list[Block] = [
-        _properties(devices, m.label.lower(), m.difference_unit, free) for devices in parts
+        _properties(devices, m.name, m.difference_unit, free) for devices in parts
     ]
     for d in r.devices:
         told = hand_words(d.set_by_hand, m.symbol)
@@ -70,7 +70,7 @@ def device_comparison(
             )
     cannot = [
         f"{d.instrument.name} does not show: "
-        + ", ".join(metric_of(x).label.lower() for x in d.missing)
+        + ", ".join(metric_of(x).name for x in d.missing)
         + "."
         for d in r.devices
         if d.missing

@@ -76,7 +76,7 @@ def paper_results(
             "Agreement of all devices",
             (
                 TableBlock(
-                    f"Agreement with {_reference(compared)} in {m.label.lower()} ({unit})",
+                    f"Agreement with {_reference(compared)} in {m.name} ({unit})",
                     HEADS,
                     tuple(_row(r, m.decimals) for r in compared),
                 ),

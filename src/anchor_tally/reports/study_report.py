@@ -133,7 +133,7 @@ def _question(f: Findings) -> Section:
     margin = f.catalogue.margin(m)
     blocks: list[Block] = [
         Paragraph(
-            f"How well do the devices agree with {reference} in {m.label.lower()}, do they follow"
+            f"How well do the devices agree with {reference} in {m.name}, do they follow"
             " change, and what can be subtracted from them?",
             "lead",
         ),

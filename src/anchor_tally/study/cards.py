@@ -13,6 +13,18 @@ from ..domain.import_rows import ImportCard, Refused
 _SAME_CM = 0.05  # heights that differ by less are one
 
 
+def born(card: ImportCard, today: str) -> ImportCard | Refused:
+    """The card with the century of a birth whose year has two digits: the last that is not ahead.
+
+    A refusal for a birth that lies ahead.
+    """
+    if card.birth <= today:
+        return card
+    if card.short_year:
+        return replace(card, birth=f"{int(card.birth[:4]) - 100}{card.birth[4:]}")
+    return Refused(card.line, "birth", card.birth, "a birth cannot lie ahead")
+
+
 def news_of(
     conn: sqlite3.Connection, card: ImportCard, before: ImportCard | None = None
 ) -> ImportCard | Refused | None:

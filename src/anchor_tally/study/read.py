@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Generator
 from types import MappingProxyType
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from ..domain.catalogue import Catalogue
 from ..domain.events import AssessorValue, CheckWeight, Event, Goal, Height
@@ -24,29 +24,29 @@ from ..domain.stations import station_of
 from ..domain.steps import finish
 from .connection import BLOCK
 
+_CLIENT = (
+    "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan, notes,"
+    " cycle FROM client"
+)
+
+
+def _client(row: tuple[Any, ...]) -> Client:
+    number, code, sex, name, birth, cautions, activity, scans, last, notes, cycle = row
+    known = frozenset(cautions.split())
+    return Client(
+        number, code, sex, name, birth, known, activity, scans, last, notes, cycle=bool(cycle)
+    )
+
 
 def clients(conn: sqlite3.Connection) -> dict[int, Client]:
     """All clients by id."""
-    rows = conn.execute(
-        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan,"
-        " notes, cycle FROM client ORDER BY code"
-    )
-    return {
-        r[0]: Client(
-            r[0],
-            r[1],
-            r[2],
-            r[3],
-            r[4],
-            frozenset(r[5].split()),
-            r[6],
-            r[7],
-            r[8],
-            r[9],
-            bool(r[10]),
-        )
-        for r in rows
-    }
+    return {r[0]: _client(r) for r in conn.execute(f"{_CLIENT} ORDER BY code")}
+
+
+def client_coded(conn: sqlite3.Connection, code: str) -> Client | None:
+    """The client with a code."""
+    row = conn.execute(f"{_CLIENT} WHERE code = ?", (code,)).fetchone()
+    return None if row is None else _client(row)
 
 
 def instruments(conn: sqlite3.Connection) -> dict[int, Instrument]:

@@ -17,7 +17,7 @@ from typing import Any
 
 from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.instants import Moment, NotAMoment, moment, zone_named
-from .cards import news_of
+from .cards import born, news_of
 
 BLOCK = 4000
 SAMPLE = 200
@@ -54,8 +54,8 @@ class _Stage:
     Numbers of moments (client and time) and series (instrument and setting), rows by block.
     """
 
-    def __init__(self, conn: sqlite3.Connection, where: Callable[[int], str]) -> None:
-        self.conn, self.k, self.where = conn, next(_number), where
+    def __init__(self, conn: sqlite3.Connection, where: Callable[[int], str], today: str) -> None:
+        self.conn, self.k, self.where, self.today = conn, next(_number), where, today
         conn.execute(
             f"CREATE TEMP TABLE staged_{self.k} (moment INTEGER, series INTEGER, replicate INTEGER,"
             " line INTEGER, value REAL, entered TEXT, unit TEXT, status TEXT, note TEXT, PRIMARY"
@@ -207,7 +207,11 @@ class _Stage:
                 )
             )
             return
-        found = news_of(self.conn, card, self.cards.get(card.code))
+        whole = born(card, self.today)
+        if isinstance(whole, Refused):
+            self.refused.append(whole)
+            return
+        found = news_of(self.conn, whole, self.cards.get(card.code))
         if isinstance(found, Refused):
             self.refused.append(found)
         elif found is not None:
@@ -380,12 +384,15 @@ def stage(
     conn: sqlite3.Connection,
     rows: Iterable[ImportRow | ImportCard | Refused],
     where: Callable[[int], str] = _line,
+    *,
+    today: str,
 ) -> Generator[int, None, Staged]:
     """Stage rows; yields the number of rows seen after each block, returns what an import would do.
 
-    ``where`` puts the number of a line into words.
+    ``where`` puts the number of a line into words; ``today`` is an ISO date, after which nobody is
+    born.
     """
-    work = _Stage(conn, where)
+    work = _Stage(conn, where, today)
     source = iter(rows)
     seen = 0
     try:

@@ -196,7 +196,7 @@ def device_words(
     """
     said = [(m, text) for m, text in values if not (unseen and is_fat(m))]
     found = [(metric_named(m), text) for m, text in said[:3]]
-    words = ", ".join(f"{m.label.lower()} {text}" for m, text in found if m)
+    words = ", ".join(f"{m.name} {text}" for m, text in found if m)
     words = words or ("saved, not shown" if values else f"failed ({reason})")
     return f"{whom}, {name}{' (simulated)' if simulated else ''}: {words}."
 

@@ -39,9 +39,9 @@ def headline(r: BestEstimateResult) -> str:
     dates = f"{day_of(c.since)} to {day_of(c.until)}"
     changed = f"{_upper(_change(c, m))}, {dates}."
     if not shows_level(r):
-        return f"{r.client.code}, {m.label.lower()}: {changed[:1].lower()}{changed[1:]}"
+        return f"{r.client.code}, {m.name}: {changed[:1].lower()}{changed[1:]}"
     now = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
-    return f"{r.client.code}, {m.label.lower()}: {now} on {day_of(r.at)}. {changed}"
+    return f"{r.client.code}, {m.name}: {now} on {day_of(r.at)}. {changed}"
 
 
 def shows_level(r: BestEstimateResult) -> bool:

@@ -99,7 +99,7 @@ def bounds_words(r: CalibrationRecord) -> str:
     m = metric_of(r.metric)
     low, high = number(r.range_low, m.decimals), number(r.range_high, m.decimals)
     return (
-        f"Only for readings from {low} to {high} {m.symbol}, in {m.label.lower()}. Valid until"
+        f"Only for readings from {low} to {high} {m.symbol}, in {m.name}. Valid until"
         f" {day_words(r.valid_until)}."
     )
 

@@ -36,7 +36,7 @@ def headline(r: GroupResult) -> str:
     seen = sum(kinds.values())
     still = seen - kinds[REAL] - kinds[LIKELY]
     return (
-        f"{count(len(r.rows), 'client')}, {m.label.lower()}. Over the last four weeks of each:"
+        f"{count(len(r.rows), 'client')}, {m.name}. Over the last four weeks of each:"
         f" {count(kinds[REAL], KINDS[REAL])}, {count(kinds[LIKELY], KINDS[LIKELY])},"
         f" {still} with no detectable change."
     )

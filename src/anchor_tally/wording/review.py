@@ -43,7 +43,7 @@ def subject(f: Finding, m: Material) -> str:
         parts.append(m.snapshot.instruments[f.instrument].name)
     metric = metric_named(f.metric) if f.metric else None
     if metric is not None:
-        parts.append(metric.label.lower())
+        parts.append(metric.name)
     return ", ".join(parts) or "the study"
 
 

@@ -40,7 +40,7 @@ def alone_headline(r: TrackResult) -> str:
     """What the instrument that is shown reports about the change, without the others."""
     m, name = metric_of(r.metric), short_name(r.chosen)
     dates = f"{day_of(r.since)} to {day_of(r.until)}"
-    head = f"{r.client.code}, {m.label.lower()}, {name} alone"
+    head = f"{r.client.code}, {m.name}, {name} alone"
     why = next((d.why for d in r.devices if d.instrument == r.chosen), "")
     if r.change is None:
         return f"{head}: no change computed for {dates} ({WHY.get(why, why)})."

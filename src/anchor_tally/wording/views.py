@@ -273,7 +273,7 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
         for a in r.alike
     ]
     for c in r.computed:
-        top, bottom = metric_of(c.top).label.lower(), metric_of(c.bottom).label.lower()
+        top, bottom = metric_of(c.top).name, metric_of(c.bottom).name
         lines.append(
             Line(
                 f"{c.instrument}: {top} is computed from {bottom}: ×",
@@ -283,7 +283,7 @@ def redundancy_lines(r: RedundancyResult) -> list[Line]:
             )
         )
     for b in r.balances:
-        parts = " + ".join(metric_of(m).label.lower() for m in b.parts)
+        parts = " + ".join(metric_of(m).name for m in b.parts)
         name = f"{b.instrument}: body mass − ({parts}) (%)"
         lines.append(Line(name, signed(b.mean, 1), f"at most {signed(b.worst, 1)}", main=True))
     if not lines:

@@ -67,7 +67,7 @@ def job_words(r: WhichDeviceResult, job: str) -> str:
 def which_device_headline(r: WhichDeviceResult) -> str:
     """The device for level and the device for change."""
     metric = metric_named(r.metric)
-    label = metric.label.lower() if metric is not None else "this metric"
+    label = metric.name if metric is not None else "this metric"
     level, change = r.choices["level"], r.choices["change"]
     if level.clear:
         first = f"For {label} level: {short_name(level.name)}."

@@ -73,7 +73,7 @@ class RepeatabilityRequest:
             items = [i for i in readers_of(self.snapshot, self.lens.metric) if not i.equation]
         if not items or self.snapshot.columns.get(self.lens.metric) is None:
             metric = metric_of(self.lens.metric)
-            raise CannotCompare(f"no readings of {metric.label.lower()} yet")
+            raise CannotCompare(f"no readings of {metric.name} yet")
         out = []
         for k, item in enumerate(items):
             out.append(_of(self.snapshot, self.lens, item, self.near_days))

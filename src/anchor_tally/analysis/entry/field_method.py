@@ -152,7 +152,7 @@ def _with_substitutes(
         other = next((o for o in others if o in given), None)
         if key not in given and other is not None:
             out[key] = given[other]
-            notes.append(f"from the {metric_of(other).label.lower()}")
+            notes.append(f"from the {metric_of(other).name}")
     person = {"sex", "age_years", "height"}
     if (
         "residual_volume" in equation.inputs
@@ -194,7 +194,7 @@ def _outputs(
     for k, x in outputs.items():
         m = metric_of(k)
         if not m.low <= x <= m.high:
-            odd.append(f"{m.label.lower()} of {x:.4g} {m.unit} is not possible: check the inputs")
+            odd.append(f"{m.name} of {x:.4g} {m.unit} is not possible: check the inputs")
     return outputs, odd
 
 

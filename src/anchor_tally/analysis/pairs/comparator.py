@@ -32,7 +32,7 @@ def no_client(code: str) -> str:
 
 def _named(metric: str) -> str:
     found = metric_named(metric)
-    return f'"{metric}", an unknown metric' if found is None else found.label.lower()
+    return f'"{metric}", an unknown metric' if found is None else found.name
 
 
 def readers_of(snapshot: Snapshot, metric: str) -> list[Instrument]:
@@ -49,9 +49,7 @@ def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:
     """
     metric = metric_named(lens.metric)
     if metric is not None and metric.device_only:
-        raise CannotCompare(
-            f"{metric.label.lower()} is a value of one device only and cannot be compared"
-        )
+        raise CannotCompare(f"{metric.name} is a value of one device only and cannot be compared")
     if lens.reference is not None:
         if lens.reference.strip().lower() == CONSENSUS.name.lower():
             return CONSENSUS

@@ -201,7 +201,7 @@ def _mixed_landmarks(snapshot: Snapshot) -> dict[str, str]:
         places = sorted({labels[int(s)] for s in np.unique(c.setting[c.status == 0])})
         metric = metric_named(key)
         if len(places) > 1 and metric is not None:
-            out[key] = f"{metric.label.lower()} ({', '.join(places)})"
+            out[key] = f"{metric.name} ({', '.join(places)})"
     return out
 
 

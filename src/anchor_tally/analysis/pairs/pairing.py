@@ -165,9 +165,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     c = snapshot.columns.get(lens.metric)
     if c is None:
         found = metric_named(lens.metric)
-        raise CannotCompare(
-            f"the study has no readings of {found.label.lower() if found else lens.metric}"
-        )
+        raise CannotCompare(f"the study has no readings of {found.name if found else lens.metric}")
     if reference.id == CONSENSUS.id:
         c = with_consensus(snapshot, c, instrument)
     wanted = np.ones(c.n, dtype=bool)

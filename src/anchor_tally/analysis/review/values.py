@@ -302,8 +302,8 @@ def sites_in_order(m: Material) -> list[Finding]:
                 first, then = metric_of(small), metric_of(large)
                 said = note(
                     "review_order",
-                    small=first.label.lower(),
-                    large=then.label.lower(),
+                    small=first.name,
+                    large=then.name,
                     value=float(a.median[i]),
                     expected=float(b.median[j]),
                     unit=first.symbol,

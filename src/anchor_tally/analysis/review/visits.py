@@ -284,7 +284,7 @@ def region_mix(m: Material) -> list[Finding]:
                 Finding(
                     "region_mix",
                     "stop",
-                    note("review_region", metric=metric.label.lower() if metric else base),
+                    note("review_region", metric=metric.name if metric else base),
                     1.0,
                     k,
                     metric=base,
@@ -310,7 +310,7 @@ def different_things(m: Material) -> list[Finding]:
     parts = []
     for name, items in shown.items():
         metric = metric_named(name)
-        parts.append(f"{metric.label.lower() if metric else name} ({', '.join(items)})")
+        parts.append(f"{metric.name if metric else name} ({', '.join(items)})")
     return [
         Finding("different_things", "know", note("review_different", words="; ".join(parts)), 1.0)
     ]

@@ -41,9 +41,12 @@ def taken_already(journal: Journal, table: str, column: str, text: str, number: 
         raise EditRefused(f'"{text}" is there already; nothing was changed')
 
 
-def client_row(c: Client) -> Row:
+def client_row(c: Client, today: str) -> Row:
     """The card of a client as a row, checked. Raises EditRefused."""
     code = plain_name(c.code)
+    birth = check_day(c.birth, partial=True)
+    if birth > today:  # a year or a month stands before its days
+        raise EditRefused(f"a birth in {birth} lies ahead; nothing was changed")
     if not code:
         raise EditRefused("the client needs a code; nothing was changed")
     if c.sex not in ("", "male", "female"):
@@ -54,7 +57,7 @@ def client_row(c: Client) -> Row:
         "code": code,
         "name": plain_name(c.name),
         "sex": c.sex,
-        "birth": check_day(c.birth, partial=True),
+        "birth": birth,
         "cautions": " ".join(sorted(c.cautions)),
         "usual_activity": plain_text(c.usual_activity),
         "scans_before": c.scans_before,
@@ -77,7 +80,7 @@ class AddClient:
 
     def write(self, journal: Journal) -> None:
         """Insert the card."""
-        row = client_row(self.client)
+        row = client_row(self.client, journal.clock.today().isoformat())
         taken_already(journal, "client", "code", str(row["code"]), 0)
         journal.insert("client", row)
 
@@ -95,7 +98,7 @@ class PutClient:
 
     def write(self, journal: Journal) -> None:
         """Write the fields that differ."""
-        row = client_row(self.client)
+        row = client_row(self.client, journal.clock.today().isoformat())
         taken_already(journal, "client", "code", str(row["code"]), self.client.id)
         journal.update("client", {"id": self.client.id}, row)
 

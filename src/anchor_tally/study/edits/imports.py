@@ -16,6 +16,7 @@ from ...domain.records import Client
 from ...domain.repeats import MOST_REPEATS
 from ...domain.steps import finish
 from ...domain.text import plain_name
+from ..read import client_coded
 from ..staging import Staged, drop_tables, stage
 from .clients import AddClient, AddHeight, PutClient
 from .edit import EditRefused, Journal
@@ -60,7 +61,7 @@ class ImportReadings:
 
     def write(self, journal: Journal) -> None:
         """Insert what is new; a row that contradicts the study refuses the whole."""
-        staged = finish(stage(journal.conn, self.rows))
+        staged = finish(stage(journal.conn, self.rows, today=journal.clock.today().isoformat()))
         if staged.refused:
             r = staged.refused[0]
             raise EditRefused(
@@ -163,29 +164,12 @@ def take(journal: Journal, staged: Staged, source: str) -> Generator[float, None
 
 def _write_card(journal: Journal, card: ImportCard) -> None:
     """Add a person, or what is new of one; a height counts from today, the day it became known."""
-    row = journal.one(
-        "SELECT id, code, sex, name, birth, cautions, usual_activity, scans_before, last_scan,"
-        " notes FROM client WHERE code = ?",
-        card.code,
-    )
-    if row is None:
+    old = client_coded(journal.conn, card.code)
+    if old is None:
         AddClient(
             Client(0, card.code, card.sex, card.name, card.birth, card.cautions, notes=card.notes)
         ).write(journal)
     else:
-        number, code, sex, name, birth, cautions, activity, before, last, notes = row
-        old = Client(
-            number,
-            code,
-            sex,
-            name,
-            birth,
-            frozenset(cautions.split()),
-            activity,
-            before,
-            last,
-            notes,
-        )
         new = replace(
             old,
             sex=old.sex or card.sex,
@@ -196,10 +180,9 @@ def _write_card(journal: Journal, card: ImportCard) -> None:
         )
         PutClient(new).write(journal)
     if card.height is not None:
-        found = journal.one("SELECT id FROM client WHERE code = ?", card.code)
-        AddHeight(found[0] if found else 0, journal.clock.today().isoformat(), card.height).write(
-            journal
-        )
+        known = client_coded(journal.conn, card.code)
+        day = journal.clock.today().isoformat()
+        AddHeight(known.id if known else 0, day, card.height).write(journal)
 
 
 _GUARDS = ("reading_range", "reading_key", "reading_metric")

@@ -69,7 +69,7 @@ class AddReadings:
         r = self.readings[0]
         metric = metric_named(r.metric)
         # without the value: somebody may be looking who is to see no number
-        what = metric.label.lower() if metric is not None else "a reading"
+        what = metric.name if metric is not None else "a reading"
         return f"add {what} of {self.client}, {r.instrument}"
 
     def write(self, journal: Journal) -> None:
@@ -106,7 +106,7 @@ class AddReadings:
             )
             if there is not None:
                 raise EditRefused(
-                    f"{code} has repeat {r.replicate} of {r.instrument}, {metric.label.lower()}, at"
+                    f"{code} has repeat {r.replicate} of {r.instrument}, {metric.name}, at"
                     f" {written.replace('T', ' ')} already; nothing was changed"
                 )
             values: Row = {

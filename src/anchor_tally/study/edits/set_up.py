@@ -65,7 +65,7 @@ class SetUpStudy:
             for metric in new.metrics:
                 OfferMetric(number, metric).write(journal)
         for person in self.clients:
-            row = client_row(person.client)
+            row = client_row(person.client, journal.clock.today().isoformat())
             taken_already(journal, "client", "code", str(row["code"]), 0)
             number = journal.insert("client", row)
             if person.height is not None:

@@ -162,7 +162,7 @@ class MappingEditor(QWidget):
                 repeat = f", repeat {c.replicate}" if c.replicate > 1 else ""
                 whose = f"{c.client}, " if c.client else ""
                 words = (
-                    f"{whose}{c.instrument}: {m.label.lower() if m else '?'}"
+                    f"{whose}{c.instrument}: {m.name if m else '?'}"
                     f" ({'%' if c.unit == 'percent' else c.unit}){repeat}"
                 )
             elif c.role == "condition":
