@@ -1,6 +1,7 @@
 """Write anew what the tests keep of the program's answers: ``python scripts/answers.py``.
 
-Each difference from what was kept is printed; with ``--show`` nothing is written.
+Each difference from what was kept is printed; with ``--show`` nothing is written. Names of parts,
+such as ``screens``, make only these anew.
 """
 
 import gzip
@@ -76,25 +77,31 @@ def changes(before, now, where=""):
         yield f"{where}\n  was {str(before)[:300]}\n  is  {str(now)[:300]}"
 
 
+def in_folder(ask):
+    """What is answered with a folder of its own."""
+    with tempfile.TemporaryDirectory() as folder:
+        return ask(Path(folder))
+
+
+PARTS = {
+    "odd": lambda: {seed: odd(seed) for seed in ODD},
+    "pages": lambda: in_folder(lambda f: pages(demo_session(f, clock=CLOCK))),
+    "commands": lambda: in_folder(commands),
+    "refusals": lambda: in_folder(refusals),
+    "edits": lambda: {name: in_folder(lambda f, n=name: edits(n, f)) for name in CASES},
+    "texts": lambda: {name: in_folder(read) for name, read in TEXTS.items()},
+    "defaults": assumed,
+    "statistics": lambda: {seed: statistics(seed) for seed in SEEDS},
+    "small": lambda: {clients: small(clients) for clients in SMALL},
+    "papers": lambda: {name: papers(name) for name in PAPERS},
+    "screens": screens,
+    **{name: lambda n=name: said(STUDIES[n](), lens=SEEN.get(n)) for name in STUDIES},
+}
+
+
 if __name__ == "__main__":
-    answers = {name: said(make(), lens=SEEN.get(name)) for name, make in STUDIES.items()}
-    answers["odd"] = {seed: odd(seed) for seed in ODD}
-    with tempfile.TemporaryDirectory() as folder:
-        answers["pages"] = pages(demo_session(Path(folder), clock=CLOCK))
-    with tempfile.TemporaryDirectory() as folder:
-        answers["commands"] = commands(Path(folder))
-    with tempfile.TemporaryDirectory() as folder:
-        answers["refusals"] = refusals(Path(folder))
-    with tempfile.TemporaryDirectory() as folder:
-        answers["edits"] = {name: edits(name, Path(folder)) for name in CASES}
-    with tempfile.TemporaryDirectory() as folder:
-        answers["texts"] = {name: read(Path(folder)) for name, read in TEXTS.items()}
-    answers["defaults"] = assumed()
-    answers["statistics"] = {seed: statistics(seed) for seed in SEEDS}
-    answers["small"] = {clients: small(clients) for clients in SMALL}
-    answers["papers"] = {name: papers(name) for name in PAPERS}
-    answers["screens"] = screens()
-    answers = json.loads(json.dumps(answers))
+    wanted = [a for a in sys.argv[1:] if a != "--show"] or list(PARTS)
+    answers = json.loads(json.dumps(kept() | {name: PARTS[name]() for name in wanted}))
     print("\n".join(changes(kept(), answers)))
     if "--show" not in sys.argv:
         KEPT.write_bytes(gzip.compress(json.dumps(answers).encode(), mtime=0))

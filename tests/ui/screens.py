@@ -30,21 +30,37 @@ TURNS = 4  # of the event loop at rest, after which widgets laid out anew are sh
 MOST_CHOICES = 2  # of a list of choices, and of the rows of a table
 
 
-def _busy(window):
+def _pauses(window):
+    """Timers of a pause in typing, which end by themselves."""
+    return [t for t in window.findChildren(QTimer) if t.isSingleShot() and t.interval() < 1000]
+
+
+def _busy(window, pauses):
     """Whether something is asked, waits for a pause in typing, or is not drawn yet."""
-    pauses = [t for t in window.findChildren(QTimer) if t.isSingleShot() and t.interval() < 1000]
     return window.jobs.busy() or any(t.isActive() for t in pauses) or not FigureView.all_drawn()
 
 
 def settle(window):
     """Let the window work until it rests."""
-    app, at_rest = QApplication.instance(), 0
-    while at_rest < TURNS:
-        app.processEvents()
-        at_rest += 1
-        while _busy(window):
-            app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
-            at_rest = 0
+    app, pauses, resting = QApplication.instance(), [], False
+    while not resting:
+        at_rest = 0
+        while at_rest < TURNS:
+            app.processEvents()
+            at_rest += 1
+            while _busy(window, pauses):
+                app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+                at_rest = 0
+        pauses = _pauses(window)  # among them those of widgets made meanwhile
+        resting = not _busy(window, pauses)
+
+
+def _visible(widget):
+    """What is visible in a widget, at any depth."""
+    for child in widget.children():
+        if isinstance(child, QWidget) and child.isVisible():
+            yield child
+            yield from _visible(child)
 
 
 def cells(view):
@@ -96,10 +112,9 @@ def _gives_way(widget):
 def seen(widget):
     """One line a visible widget, in their order: kind, text, state, name and tip."""
     lines = []
-    for w in widget.findChildren(QWidget):
+    for w in _visible(widget):
         if (
             isinstance(w, QHeaderView)
-            or not w.isVisible()
             or NOT_HERE & {w.accessibleName(), w.parentWidget().accessibleName()}
             or _gives_way(w)
         ):
