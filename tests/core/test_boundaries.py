@@ -338,3 +338,18 @@ def test_a_rate_needs_its_span_and_a_share_its_scans():
     assert rate_of(np.append(days[:-1], 739_021), value) is not None
     apart = without_reference_error(1.0, 2.0, 1.0, 2.0)
     assert apart.sd == pytest.approx(math.sqrt(4 - 0.5))
+
+
+def test_three_scans_of_one_client_tell_no_verdict():
+    """However close its error stays: nothing tells a slope from a step there."""
+    lines = []
+    for k, scan in enumerate((20.0, 21.0, 22.0)):
+        day = date(2026, 1, 5).toordinal() + 56 * k
+        stamp = date.fromordinal(day).isoformat()
+        shown = scan + 1 + (0.001, -0.002, 0.001)[k]
+        lines.append(reading("A", f"{stamp}T07:00", shown))
+        lines.append(reading("A", f"{stamp}T08:00", scan, name="Scan", kind="reference"))
+    session = study_of(lines)
+    [found] = finish(DriftRequest(session.snapshot(), Lens(), "Fir").run())
+    assert (found.search.p, found.verdict) == (None, "not enough anchors")
+    session.close()

@@ -26,6 +26,7 @@ from anchor_tally.domain.scheme import SchemeRule
 from anchor_tally.domain.snapshot import HELD
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
+from anchor_tally.exchange.track_json import track_json
 from anchor_tally.reports.render import as_html
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
@@ -43,7 +44,13 @@ from anchor_tally.wording.best_estimate import (
 from anchor_tally.wording.group_levels import under
 from anchor_tally.wording.numbers import day_of
 from anchor_tally.wording.summary import meaning_words, waiting_words
-from anchor_tally.wording.track import all_sources_words, alone_words, value_words
+from anchor_tally.wording.track import (
+    all_sources_words,
+    alone_headline,
+    alone_words,
+    track_headline,
+    value_words,
+)
 from places import reading, squad_lines, study_of
 
 FAT = "body_fat_percent"
@@ -193,6 +200,8 @@ def test_a_reading_in_doubt_at_a_date_leaves_the_change_open():
     said = f"Counted, but check in Review: Fir, {day_of(doubt.day)} (differs from the client's history)."
     assert said in alone_words(r)
     assert said in all_sources_words(r)
+    for headline in (alone_headline(r), track_headline(r)):
+        assert headline.endswith(". First check the measurement named below.")
     assert meaning_words(r) == "not known: a measurement is being checked"
     assert waiting_words(r) == (
         f"Body fat: measurements of {day_of(doubt.day)} are still being checked."
@@ -201,6 +210,7 @@ def test_a_reading_in_doubt_at_a_date_leaves_the_change_open():
     first = own[0].taken_at[:10]
     early = track(own[-1], since=date.fromisoformat(first).toordinal(), until=doubt.day - 30)
     assert early.questioned == ()  # far from both dates
+    assert "check" not in alone_headline(early) + track_headline(early)
     finding = next(
         f
         for f in finish(ReviewRequest(finish(session.material_steps())).run()).found
@@ -209,6 +219,22 @@ def test_a_reading_in_doubt_at_a_date_leaves_the_change_open():
     session.do(Decide(finding.key, "keep", "it was so on the display"))
     snapshot = finish(session.wide_snapshot_steps((FAT,)))
     assert finish(TrackRequest(snapshot, Lens(), "C1").run()).questioned == ()
+
+
+def test_a_waiting_reading_is_named_with_its_setting():
+    """In JSON the setting is its own entry, empty where the device has none."""
+    lines = squad_lines(np.random.default_rng(5))
+    for setting in ("athlete", None):
+        session = study_of([x.replace("device,,", f"device,{setting or ''},") for x in lines])
+        mistyped(session)
+        [held] = track_json(_tracked(session))["held_back"]
+        assert (held["instrument"], held["setting"], held["readings"]) == ("Fir", setting, 1)
+        session.close()
+
+
+def _tracked(session):
+    snapshot = finish(session.wide_snapshot_steps((FAT,)))
+    return finish(TrackRequest(snapshot, Lens(), "C1").run())
 
 
 def test_what_waits_is_what_the_review_says_not_to_use():

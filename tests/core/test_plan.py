@@ -138,6 +138,18 @@ def test_done_due_overdue_and_missed():
     assert iso(found.coming.day) == "2026-06-08"
 
 
+def test_visits_beside_the_plan_from_the_first_day_to_the_last():
+    """Those on the bounds of the calendar belong to it, one a day before or after does not."""
+    days = ("2026-04-30", "2026-05-01", "2026-05-20", "2026-05-31", "2026-06-01")
+    found = calendar(
+        rule(SCAN, "days", ["2026-07-10"]),
+        measured=[(1, "girths", d) for d in days],
+        first="2026-05-01",
+        last="2026-05-31",
+    )
+    assert [iso(m.day) for m in found.clients[1].unplanned] == list(days[1:4])
+
+
 def test_spans_spacing_cautions_and_the_most():
     """A scan goes round a journey and waits for eight weeks after the last one."""
     scan = rule(SCAN, "every", [84], starts="2026-06-10")

@@ -135,7 +135,7 @@ DENSITY = (
         ("body_fat_percent", "body_density"),
         _underwater,
         "anyone who can breathe out fully under water",
-        "about 0.0015 to 0.002 g/cm3 (common practice)",
+        "about 0.0015 to 0.002 g/cm³ (common practice)",
         "Goldman RF, Buskirk ER. In: Techniques for measuring body composition. Washington"
         " 1961:78-89",
         "Residual volume is the largest source of error; 0.1 L of gut gas is assumed.",

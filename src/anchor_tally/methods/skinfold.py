@@ -197,7 +197,7 @@ def _generalised(
         _quadratic(SITES[name], *coefficients),
         "308 men aged 18 to 61" if men else "249 women aged 18 to 55",
         (
-            "0.008 g/cm3, about 3.5 percent body fat (men)"
+            "0.008 g/cm³, about 3.5 percent body fat (men)"
             if men
             else "about 3.8 to 3.9 percent body fat"
         ),
@@ -249,7 +249,7 @@ SKINFOLD = (
         _DENSITY,
         _durnin_womersley,
         "209 men aged 17 to 72 and 272 women aged 16 to 68",
-        "about 0.007 to 0.011 g/cm3 by group",
+        "about 0.007 to 0.011 g/cm³ by group",
         "Durnin JV, Womersley J. Br J Nutr 1974;32:77-97",
         _LIMITS,
         ages=(17, 72),
@@ -303,7 +303,7 @@ SKINFOLD = (
         _DENSITY,
         _withers_men,
         "207 male athletes of 18 sports",
-        "about 0.006 g/cm3",
+        "about 0.006 g/cm³",
         "Withers RT et al. Eur J Appl Physiol 1987;56:191-200",
         _LIMITS,
         sexes=(MALE,),
@@ -317,7 +317,7 @@ SKINFOLD = (
         _DENSITY,
         _withers_women,
         "182 active women",
-        "about 0.007 g/cm3",
+        "about 0.007 g/cm³",
         "Withers RT et al. Eur J Appl Physiol 1987;56:169-180",
         _LIMITS,
         sexes=(FEMALE,),

@@ -31,7 +31,7 @@ def _kind(v: Verdict, m: Metric) -> str:
 def track_headline(r: TrackResult) -> str:
     """Value and change from all sources; where they cannot be combined, why, and one device."""
     if r.best is not None:
-        return best.headline(r.best)
+        return best.headline(r.best) + _first_check(r, alone=False)
     why = r.apart[:1].upper() + r.apart[1:]
     return f"{why}. {alone_headline(r)}" if r.chosen else f"{r.client.code}: {why}."
 
@@ -44,8 +44,15 @@ def alone_headline(r: TrackResult) -> str:
     why = next((d.why for d in r.devices if d.instrument == r.chosen), "")
     if r.change is None:
         return f"{head}: no change computed for {dates} ({WHY.get(why, why)})."
-    text = f"{head}: {_kind(r.change, m)}, {dates}."
+    text = f"{head}: {_kind(r.change, m)}, {dates}.{_first_check(r, alone=True)}"
     return text + (f" It does not count: {WHY.get(why, why)}." if why else "")
+
+
+def _first_check(r: TrackResult, *, alone: bool) -> str:
+    """That a change is told with a measurement that Review doubts."""
+    _, questioned = r.in_review(alone=alone)
+    what = "measurement" if len(questioned) == 1 else "measurements"
+    return f" First check the {what} named below." if questioned else ""
 
 
 def all_sources_words(r: TrackResult) -> str:
