@@ -101,6 +101,14 @@ def drawn(axes):
     return " | ".join(x for x in found if x)
 
 
+def _cut_off(widget):
+    """Whether a label or button is smaller than its text."""
+    if isinstance(widget, QLabel) and widget.wordWrap():
+        return widget.heightForWidth(widget.width()) > widget.height()
+    text = isinstance(widget, (QLabel, QAbstractButton)) and widget.text()
+    return bool(text) and widget.sizeHint().width() > widget.width()
+
+
 def _gives_way(widget):
     """Whether it is a part of the footer that a long message hides, such as one with a place on the disk."""
     if widget.parentWidget().objectName() != "footer":
@@ -138,6 +146,7 @@ def seen(widget):
             told = [drawn(a) for a in w.figure.axes]
         told += [w.accessibleName(), w.accessibleDescription(), w.toolTip()]
         told += [str(w.property("state") or ""), "" if w.isEnabled() else "not enabled"]
+        told += ["cut off" if _cut_off(w) else ""]
         told += ["has the keys" if w is widget.window().focusWidget() else ""]
         told = [x for x in told if x]
         if told:

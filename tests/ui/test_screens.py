@@ -13,3 +13,4 @@ def test_pages_say_what_was_kept(name, window_on, demo):
     assert [deed for deed, _ in found] == [deed for deed, _ in before]
     for (deed, now), (_, then) in zip(found, before, strict=True):
         assert now == then, deed
+    assert not [x for _, lines in found for x in lines if "· cut off" in x]

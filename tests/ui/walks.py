@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QApplication, QToolTip, QWidget
 from anchor_tally.app.session import Session
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study.edits.imports import ImportReadings
+from anchor_tally.study.edits.protocol import AskCondition
 from anchor_tally.ui.canvas import FigureView
 from anchor_tally.ui.frame import OLD_MS
 from dialogs import answered
@@ -56,6 +57,13 @@ def _time(window):
     yield from explored(window, opened(window, "drift"), at="drift")
     page = opened(window, "calibrate")
     yield from explored(window, page, at="calibrate")
+    cells = [
+        (f"cell {r} {c}", lambda r=r, c=c: page.table.opened.emit(r, c))
+        for r in (0, 2)
+        for c in (0, 1)
+    ]
+    yield from followed(window, cells)
+    window.close_drawer()
     page.adopt.click()
     settle(window)
     yield "adopted", seen(window)
@@ -240,6 +248,10 @@ def _bench(window):
             yield f"{station} {name}", lines
         if window.shown != "record":
             opened(window, "record")
+    page.go_station("devices")
+    opened(window, "plan")
+    window.session.do(AskCondition("voided", asked=False))
+    yield from followed(window, [("fewer conditions", lambda: window.go("record"))])
 
 
 _PARTS = ("VisitNotes", "StationCard", "PersonBar", "LiveDevice")
@@ -443,10 +455,14 @@ WALKS = {
 }
 
 
+SIZES = ((1024, 700), (1280, 800))  # the smallest that is meant to serve, and a usual one
+
+
 def walked(name, window):
     """What stands on the pages of a walk, without what differs from run to run."""
     folder = window.session.path.parent
     place = str(folder)
+    window.resize(*SIZES[list(WALKS).index(name) % len(SIZES)])
     for timer in window.findChildren(QTimer):
         if timer.interval() == OLD_MS:  # messages stay until the next, however slow the machine
             timer.setInterval(10**8)

@@ -103,7 +103,6 @@ def documents(window):
             continue
         _choose(page.kind, k)
         settle(window)
-        window.resize(1024 if k % 2 else 1280, 800)
         ANSWERS.__dict__.update(kind=k, ending="", cancelled=False)
         for r in range(min(tree.topLevelItemCount(), 3)):
             top = tree.topLevelItem(r)

@@ -15,10 +15,12 @@ from ..wording.bench import NOT_A_DIAGNOSIS
 from ..wording.evidence import left_out_words, pair_words, reading_row, reading_words
 from ..wording.offsets import corrected_sentence
 from ..wording.statistics import EXPLANATIONS
+from .long_text import LongText
 from .pages import EvidenceFor
 from .widgets import Table, label
 
 MOST = 500  # readings that are listed
+BESIDE = 450  # pixels of the window's height that the table and what surrounds it need
 
 
 class Drawer(QWidget):
@@ -41,7 +43,7 @@ class Drawer(QWidget):
         self.close_button.setAccessibleName("Close the evidence drawer")
         self.close_button.clicked.connect(self.hide)
         self.values = label("", "title", wrap=True)
-        self.formula = label("", wrap=True)
+        self.formula = LongText("What it is made of", BESIDE)
         self.source = label("", "faint", wrap=True)
         self.table = Table(
             ["Reading", "Time", "Value", "Used"], "Readings behind this", numeric_from=2

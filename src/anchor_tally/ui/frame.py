@@ -162,7 +162,10 @@ class Footer(QWidget):
         self._make_room()
 
     def _make_room(self) -> None:
-        """Let a message be read to its end: the file's name gives way to it, then what is next."""
+        """Let a message be read to its end: the file's name gives way to it, then what is next.
+
+        One that is longer than the footer takes a second line.
+        """
         row = self.layout()
         if row is None:
             return
@@ -170,7 +173,8 @@ class Footer(QWidget):
         others = (self.runs, self.bar, self.cancel, self.copy, self.take_over, self.undo, self.redo)
         rest = self.width() - ends.left() - ends.right() - 12 - 2 * gap
         rest -= sum(w.sizeHint().width() + gap for w in others if not w.isHidden())
-        wanted = self.said.sizeHint().width() if self.said.text() else 0
+        wanted = self.said.fontMetrics().horizontalAdvance(self.said.text()) + 4
+        self.said.setWordWrap(wanted > rest)
         following = self.next.sizeHint().width() + gap if self._due else 0
         self.place.setVisible(wanted + following + self.place.sizeHint().width() <= rest)
         self.next.setVisible(0 < following <= rest - wanted)

@@ -1,4 +1,4 @@
-"""A long text beside a picture: in a low window it scrolls, so that the picture keeps its room."""
+"""A long text: in a low window it scrolls, so that the picture or table beside it keeps its room."""
 
 from __future__ import annotations
 
@@ -15,8 +15,9 @@ LEAST_LINES = 3
 class LongText(QScrollArea):
     """Wrapped words as high as they are, but no higher than what the window has to spare."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, rest: int = REST) -> None:
         super().__init__()
+        self.rest = rest
         self.words = label("", wrap=True)
         self.setWidget(self.words)
         self.setWidgetResizable(True)
@@ -44,6 +45,6 @@ class LongText(QScrollArea):
 
     def _fit(self) -> None:
         window, line = self.window(), self.words.fontMetrics().lineSpacing()
-        spare = (window.height() if window is not None else REST) - REST
+        spare = (window.height() if window is not None else self.rest) - self.rest
         need = max(self.words.heightForWidth(self.width()), 0)  # −1 without words
         self.setFixedHeight(min(need, max(spare, LEAST_LINES * line)))

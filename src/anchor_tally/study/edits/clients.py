@@ -46,7 +46,7 @@ def client_row(c: Client, today: str) -> Row:
     code = plain_name(c.code)
     birth = check_day(c.birth, partial=True)
     if birth > today:  # a year or a month stands before its days
-        raise EditRefused(f"a birth in {birth} lies ahead; nothing was changed")
+        raise EditRefused(f"the birth of {code}, {birth}, lies ahead; nothing was changed")
     if not code:
         raise EditRefused("the client needs a code; nothing was changed")
     if c.sex not in ("", "male", "female"):

@@ -37,24 +37,30 @@ class Guide(QWidget):
         self.fold.toggled.connect(lambda _on: self._fill())
         self._lines: list[MethodLine] = []
         self._errors: Mapping[str, float] = {}
-        words = QVBoxLayout()
+        self.words = QVBoxLayout()
         for w in (self.title, self.where, self.how):
-            words.addWidget(w)
-        words.addStretch(1)
+            self.words.addWidget(w)
+        self.words.addStretch(1)
         top = QHBoxLayout()
         top.addWidget(self.figure)
-        top.addLayout(words, 1)
+        top.addLayout(self.words, 1)
+        self.under = QVBoxLayout()
         box = QVBoxLayout(self)
         box.setContentsMargins(12, 10, 12, 10)
         box.addLayout(top)
+        box.addLayout(self.under)
         box.addWidget(self.results, 1)
         box.addWidget(self.fold)
         self.set_narrow(False)
 
     def set_narrow(self, narrow: bool) -> None:
-        """Take less room in a small window."""
+        """Take less room in a small window: how to measure stands under the figure there."""
         self.setFixedWidth(290 if narrow else 380)
-        self.figure.setFixedSize(*((92, 190) if narrow else (140, 290)))
+        self.figure.setFixedSize(*((68, 140) if narrow else (140, 290)))
+        if narrow:
+            self.under.addWidget(self.how)
+        else:
+            self.words.insertWidget(self.words.count() - 1, self.how)
 
     def set_palette(self, palette: Palette) -> None:
         """Choose the theme of the figure."""
