@@ -138,6 +138,13 @@ def test_done_due_overdue_and_missed():
     assert iso(found.coming.day) == "2026-06-08"
 
 
+def test_due_until_half_the_distance_of_a_rule():
+    """On the last day of its tolerance a planned day is due, a day later it is overdue."""
+    for start, state in (("2026-05-29", "due"), ("2026-05-28", "overdue")):
+        found = calendar(rule("girths", "every", [7], starts=start))
+        assert next(d.state for d in found.days if iso(d.day) == start) == state
+
+
 def test_visits_beside_the_plan_from_the_first_day_to_the_last():
     """Those on the bounds of the calendar belong to it, one a day before or after does not."""
     days = ("2026-04-30", "2026-05-01", "2026-05-20", "2026-05-31", "2026-06-01")

@@ -2,6 +2,7 @@
 
 from collections import Counter
 
+from matplotlib.colors import to_hex
 from PyQt6.QtCore import QAbstractListModel, QEventLoop, QPoint, Qt, QTimer
 from PyQt6.QtGui import QBrush
 from PyQt6.QtTest import QTest
@@ -90,13 +91,22 @@ def _mark(index):
     return " ".join(x for x in ("" if ticked is None else f"ticked {ticked}", named) if x)
 
 
+def _line(x):
+    """How a line is drawn, and whether its marks are filled."""
+    filled = str(x.get_markerfacecolor()) != "none"
+    mark = f"{x.get_marker()}{'' if filled else ' hollow'}"
+    return f"{x.get_linestyle()}{mark} {x.get_linewidth():g} {to_hex(x.get_color())}"
+
+
 def drawn(axes):
-    """What axes hold: kinds of lines, counts of the rest, and every text."""
+    """What axes hold: kinds of lines, counts of the rest, ranges, and every text."""
     legend = axes.get_legend()
     texts = [*axes.texts, *(legend.get_texts() if legend else ())]
-    lines = sorted(f"{x.get_linestyle()}{x.get_marker()}{x.get_linewidth():g}" for x in axes.lines)
-    found = [f"{k}× {x}" for x, k in Counter(lines).items()]
-    found += [f"{len(axes.patches)} patches", f"{len(axes.collections)} collections"]
+    found = [f"{k}× {x}" for x, k in sorted(Counter(map(_line, axes.lines)).items())]
+    patches = Counter(to_hex(x.get_facecolor()) for x in axes.patches)
+    points = Counter(f"{len(x.get_offsets())} of {type(x).__name__}" for x in axes.collections)
+    found += [f"{k}× {x}" for x, k in sorted({**patches, **points}.items())]
+    found += [" ".join(f"{v:.3g}" for v in (*axes.get_xlim(), *axes.get_ylim()))]
     found += [axes.get_xlabel(), axes.get_ylabel(), *(t.get_text() for t in texts)]
     return " | ".join(x for x in found if x)
 
