@@ -16,10 +16,10 @@ from anchor_tally.analysis.offsets.which_device import _days
 from anchor_tally.analysis.time.drift import DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.domain.lens import Lens
-from anchor_tally.domain.metrics import METRICS
+from anchor_tally.domain.metrics import METRICS, metric_named
 from anchor_tally.domain.repeats import Rule
 from anchor_tally.domain.steps import finish
-from anchor_tally.domain.units import ValueRefused, parse_difference
+from anchor_tally.domain.units import ValueRefused, parse_difference, parse_quantity
 from anchor_tally.exchange.dates import iso_moment
 from anchor_tally.exchange.guessing import _guess_column
 from anchor_tally.exchange.readings_csv import HEADER
@@ -352,4 +352,57 @@ def test_three_scans_of_one_client_tell_no_verdict():
     session = study_of(lines)
     [found] = finish(DriftRequest(session.snapshot(), Lens(), "Fir").run())
     assert (found.search.p, found.verdict) == (None, "not enough anchors")
+    session.close()
+
+
+def test_a_segment_resists_less_than_the_whole_path():
+    """From 1 ohm on; the whole body from 50."""
+    arm, body = (metric_named(f"resistance_{x}250khz") for x in ("arm_left_", ""))
+    assert (arm.low, body.low) == (1.0, 50.0)
+    assert parse_quantity("1", arm).value == 1.0
+    with pytest.raises(ValueRefused, match="allowed 1 to"):
+        parse_quantity("0.9", arm)
+
+
+def test_a_drift_without_pairs_is_empty():
+    """A device that never met a scan: no client, no moment, no verdict."""
+    session = study_of([reading("A", "2026-01-05T07:00", 20.0)])
+    session.do(
+        ImportReadings(
+            tuple(
+                parse_text(
+                    ",".join(HEADER)
+                    + "\n"
+                    + reading("B", "2026-01-05T07:00", 19.0, name="Scan", kind="reference")
+                    + "\n"
+                )[0]
+            ),
+            "x",
+        )
+    )
+    [found] = finish(DriftRequest(session.snapshot(), Lens(), "Fir").run())
+    assert [x.size for x in (found.weeks, found.instant, found.client, found.mean)] == [0] * 4
+    session.close()
+
+
+def test_no_correction_by_water_for_a_client_without_water():
+    """A device corrects by its own reading of water: offered to those whose water it read."""
+    rng, lines = np.random.default_rng(4), []
+    for c in range(6):
+        for k in range(8):
+            stamp = date.fromordinal(date(2026, 1, 5).toordinal() + 28 * k).isoformat()
+            wet = rng.normal(0, 1)
+            shown = 20 + c - 0.6 * wet + rng.normal(0, 0.3)
+            lines.append(reading(f"C{c}", f"{stamp}T07:00", round(shown, 1)))
+            if c < 5:
+                water = {"metric": "total_body_water_percent"}
+                lines.append(reading(f"C{c}", f"{stamp}T07:00", round(55 + wet, 1), **water))
+    session = study_of(lines)
+    read = ("body_fat_percent", "total_body_water_percent")
+    wide = finish(session.wide_snapshot_steps(read))
+    offered = [
+        finish(TrackRequest(wide, Lens(), code, instrument="Fir").run()).water_offered
+        for code in ("C0", "C5")
+    ]
+    assert offered == [True, False]
     session.close()
