@@ -33,7 +33,7 @@ from anchor_tally.stats.limits import single_trend
 from anchor_tally.stats.offsets import pooled_from_single
 from anchor_tally.stats.one_client import rate_of
 from anchor_tally.stats.pair_slopes import passing_bablok
-from anchor_tally.stats.repeatability import display_step
+from anchor_tally.stats.repeatability import display_step, repeatability
 from anchor_tally.stats.time_slope import TimeSlope
 from anchor_tally.stats.trend import reference_error
 from anchor_tally.stats.within_clients import detrended, detrended_slope
@@ -406,3 +406,13 @@ def test_no_correction_by_water_for_a_client_without_water():
     ]
     assert offered == [True, False]
     session.close()
+
+
+def test_relative_spread_of_values_below_one():
+    """Percent of the mean is told of any mean above 0, such as a ratio of 0.5."""
+    tally, repeat = np.repeat([0, 1, 2], 2), np.tile([1, 2], 3)
+    value = np.array([0.50, 0.52, 0.49, 0.51, 0.55, 0.53])
+    found = repeatability(tally, value, repeat, tally, tally)
+    assert found.cv_percent == pytest.approx(100 * math.sqrt(0.0002) / value.mean())
+    assert found.tem_percent == pytest.approx(found.cv_percent)
+    assert repeatability(tally, value - 1, repeat, tally, tally).cv_percent is None
