@@ -1,4 +1,4 @@
-"""A long text: in a low window it scrolls, so that the picture or table beside it keeps its room."""
+"""A long text: in a low window it scrolls, and the picture or table beside it keeps its room."""
 
 from __future__ import annotations
 
