@@ -145,6 +145,20 @@ def test_due_until_half_the_distance_of_a_rule():
         assert next(d.state for d in found.days if iso(d.day) == start) == state
 
 
+def test_days_by_hand_are_kept_on_the_day():
+    """A scan may miss its day by a week, any other station by none."""
+    for station, measured, today, state in (
+        ("girths", "2026-05-20", "2026-05-28", "done"),
+        ("girths", "2026-05-21", "2026-05-28", "overdue"),
+        (SCAN, "2026-05-27", "2026-05-28", "done"),
+        (SCAN, "", "2026-05-27", "due"),
+        (SCAN, "", "2026-05-28", "overdue"),
+    ):
+        visits = [(1, station, measured)] if measured else []
+        found = calendar(rule(station, "days", ["2026-05-20"]), measured=visits, today=today)
+        assert [(iso(d.day), d.state) for d in found.days] == [("2026-05-20", state)]
+
+
 def test_visits_beside_the_plan_from_the_first_day_to_the_last():
     """Those on the bounds of the calendar belong to it, one a day before or after does not."""
     days = ("2026-04-30", "2026-05-01", "2026-05-20", "2026-05-31", "2026-06-01")
