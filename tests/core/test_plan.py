@@ -159,6 +159,14 @@ def test_days_by_hand_are_kept_on_the_day():
         assert [(iso(d.day), d.state) for d in found.days] == [("2026-05-20", state)]
 
 
+def test_a_scan_too_late_for_its_day_asks_for_no_other():
+    """Eight days late it fulfils no day, and the day does not move to weeks before it."""
+    planned = rule(SCAN, "days", ["2026-05-20"])
+    found = calendar(planned, measured=[(1, SCAN, "2026-05-28")], today="2026-06-01")
+    assert found.days == ()
+    assert [iso(m.day) for m in found.clients[1].unplanned] == ["2026-05-28"]
+
+
 def test_visits_beside_the_plan_from_the_first_day_to_the_last():
     """Those on the bounds of the calendar belong to it, one a day before or after does not."""
     days = ("2026-04-30", "2026-05-01", "2026-05-20", "2026-05-31", "2026-06-01")

@@ -315,6 +315,8 @@ class _Client:
                 continue
             full = rule.most is not None and count >= rule.most
             day, why = (None, "most") if full else self._free(rule, w)
+            if day is not None and day < w and day < self.today:
+                day = None  # nobody measures on a day that is over: another visit took its place
             if day is None:
                 without[why] += w >= self.today
                 continue
