@@ -165,6 +165,9 @@ def test_a_scan_too_late_for_its_day_asks_for_no_other():
     found = calendar(planned, measured=[(1, SCAN, "2026-05-28")], today="2026-06-01")
     assert found.days == ()
     assert [iso(m.day) for m in found.clients[1].unplanned] == ["2026-05-28"]
+    away = Event(1, 1, None, "2026-05-18", "2026-05-25", "travel", "")
+    moved = calendar(planned, events=[away], today="2026-06-01")
+    assert [(iso(d.day), d.state) for d in moved.days] == [("2026-05-17", "overdue")]
 
 
 def test_visits_beside_the_plan_from_the_first_day_to_the_last():

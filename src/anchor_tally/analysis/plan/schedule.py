@@ -304,6 +304,7 @@ class _Client:
         wanted = [(d, w) for d in due if (w := moved.get(d, d)) is not None and w not in there]
         wanted.sort(key=lambda pair: pair[1])
         fulfilled = matched([(w, tolerance(rule)) for _, w in wanted], taken)
+        spare = [t for t in taken if t not in fulfilled]
         count = len(self.done.get(rule.station, []))
         count += (self.client.scans_before or 0) if rule.station == SCAN else 0
         without = defaultdict[str, int](int)
@@ -314,9 +315,10 @@ class _Client:
                 self.made[rule.station].append(_Raw(rule, d, w, hand, by))
                 continue
             full = rule.most is not None and count >= rule.most
-            day, why = (None, "most") if full else self._free(rule, w)
-            if day is not None and day < w and day < self.today:
-                day = None  # nobody measures on a day that is over: another visit took its place
+            # a scan that came too late for its day takes its place: no other is asked for
+            late = rule.station == SCAN and any(w < t < w + LEAST_DAYS for t in spare)
+            barred = "most" if full else "spacing" if late else ""
+            day, why = (None, barred) if barred else self._free(rule, w)
             if day is None:
                 without[why] += w >= self.today
                 continue
