@@ -10,7 +10,7 @@ import weakref
 
 import pytest
 from PyQt6 import sip
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtTest import QAbstractItemModelTester, QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QMessageBox
@@ -25,6 +25,7 @@ from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.instruments import AddInstrument, OfferMetric
 from anchor_tally.ui.application import open_after_first_paint, watch_faults
 from anchor_tally.ui.device_port import MOST_NONSENSE, SimulatorProcess
+from anchor_tally.ui.study_watch import StudyWatch
 from anchor_tally.ui.widgets import Table
 from conftest import Window
 from driving import choose_client, kept, shown
@@ -167,6 +168,19 @@ def test_lost_file_is_said(qtbot, bench, tmp_path):
     copy = Session.open(tmp_path / "copy.tally")
     assert [r.value for r in copy.readings()] == [20]
     copy.close()
+
+
+def test_nothing_looks_at_a_closed_study(qapp, demo):
+    """The timers that look at the file stop with the study; a late beat of theirs does nothing."""
+    watch = StudyWatch(qapp)
+    timers = watch.findChildren(QTimer)
+    watch.watch(demo)
+    assert [t.isActive() for t in timers] == [True, True]
+    demo.close()
+    assert not any(t.isActive() for t in timers)
+    for timer in timers:
+        timer.timeout.emit()
+    watch.deleteLater()
 
 
 def test_names_are_plain_text(qtbot, window_on, tmp_path):

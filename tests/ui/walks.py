@@ -142,7 +142,6 @@ def _start(window):
     for key in ("record", "plan", "compare", "track", "report"):
         opened(window, key)
         yield key, seen(window)
-    session.close()
 
 
 def _planner(window):
@@ -380,7 +379,6 @@ def _little(window):
                 yield from followed(window, [("dark", lambda: window.act("dark"))])
             if name == "two" and key in ("plan", "report"):
                 yield from _parts(window, page, key)
-        session.close()
 
 
 def _parts(window, page, key):

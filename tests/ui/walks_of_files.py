@@ -197,7 +197,6 @@ def _studies(window):
     yield from followed(window, [("open", lambda: window.act("open"))])
     yield from followed(window, [("new", lambda: window.act("new"))])
     yield "studies", seen(window)
-    window.session.close()
 
 
 _LONG = re.compile(r"-?\d+\.\d{7,}(?:e-?\d+)?")  # the last digits differ by processor

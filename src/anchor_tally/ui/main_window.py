@@ -205,7 +205,6 @@ class MainWindow(Wayfinding):
 
     def _detach(self) -> None:
         """Let go of the study that is open, and of all that was built on it."""
-        self.watch.stop()
         if self.session is None:
             return
         for page in self.pages.values():

@@ -32,16 +32,18 @@ class StudyWatch(QObject):
         self._mirrors.timeout.connect(self._mirror)
 
     def watch(self, session: Session) -> None:
-        """Begin to look after a study."""
+        """Begin to look after a study, until it is closed."""
         self.session = session
+        session.closed.append(lambda: self._closed(session))
         self._looks.start()
         self._mirrors.start()
 
-    def stop(self) -> None:
+    def _closed(self, session: Session) -> None:
         """Look after nothing: no timer outlives the study."""
-        self.session = None
-        self._looks.stop()
-        self._mirrors.stop()
+        if self.session is session:
+            self.session = None
+            self._looks.stop()
+            self._mirrors.stop()
 
     def changed(self) -> None:
         """The study has changed: its copy in memory follows when the changes have paused."""
