@@ -30,7 +30,7 @@ from answers import (
     SMALL,
     STUDIES,
     commands,
-    kept,
+    kept_texts,
     odd,
     pages,
     papers,
@@ -99,9 +99,24 @@ PARTS = {
 }
 
 
+STUDIES_OF = ("odd", "edits", "texts", "statistics", "small", "papers", "screens")
+
+
+def entries(name):
+    """The answers of a part, with their places: one for each of its studies, or one."""
+    answer = PARTS[name]()
+    return {f"{name}/{k}": v for k, v in answer.items()} if name in STUDIES_OF else {name: answer}
+
+
 if __name__ == "__main__":
     wanted = [a for a in sys.argv[1:] if a != "--show"] or list(PARTS)
-    answers = json.loads(json.dumps(kept() | {name: PARTS[name]() for name in wanted}))
-    print("\n".join(changes(kept(), answers)))
+    texts = {p: t for p, t in kept_texts().items() if p.split("/")[0] not in wanted}
+    for part in wanted:
+        texts |= {place: json.dumps(answer) for place, answer in entries(part).items()}
+    for place in sorted(kept_texts().keys() | texts.keys()):
+        was, now = (json.loads(t.get(place, "null")) for t in (kept_texts(), texts))
+        for change in changes(was, now, place):
+            print(change)
     if "--show" not in sys.argv:
-        KEPT.write_bytes(gzip.compress(json.dumps(answers).encode(), mtime=0))
+        lines = "".join(f"{place}\t{text}\n" for place, text in sorted(texts.items()))
+        KEPT.write_bytes(gzip.compress(lines.encode(), mtime=0))

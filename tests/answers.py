@@ -10,6 +10,7 @@ import zipfile
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import replace
 from datetime import datetime, timedelta
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -86,7 +87,7 @@ from anchor_tally.wording.which_device import job_words, which_device_lines
 from odd_studies import odd_study
 from places import AFTERWARDS, CLOCK, DATA, adoption, parse_text, reading, study_of
 
-KEPT = DATA / "answers.json.gz"  # written by scripts/answers.py
+KEPT = DATA / "answers.txt.gz"  # written by scripts/answers.py
 METRICS = (FAT, WATER, "body_mass", "girth_waist", "fat_mass", "fat_free_mass", "total_muscle_mass")
 JOBS = ("level", "change", "daily")
 
@@ -720,6 +721,13 @@ def _written(path, folder):
     return _words(path.read_text(), folder)[: 4000 if path.suffix == ".html" else 40]
 
 
-def kept():
-    """What was said when it was last written."""
-    return json.loads(gzip.decompress(KEPT.read_bytes()))
+@lru_cache
+def kept_texts():
+    """What was said when it was last written, as text: a line for each part, or study of a part."""
+    lines = gzip.decompress(KEPT.read_bytes()).decode().splitlines()
+    return dict(line.split("\t", 1) for line in lines)
+
+
+def kept(*place):
+    """What was said when it was last written, of a part or of a study in it."""
+    return json.loads(kept_texts()["/".join(map(str, place))])

@@ -142,7 +142,7 @@ def test_defaults_are_those_that_were_kept():
     """What functions and results assume where nothing is said changes only where it is meant."""
     found = assumed()
     assert len(found) > 200
-    assert found == kept()["defaults"]
+    assert found == kept("defaults")
 
 
 def arrays_in(item, seen):

@@ -36,6 +36,7 @@ from anchor_tally.stats.offsets import client_offsets
 from anchor_tally.stats.planning import (
     Design,
     Spreads,
+    _chi2_over_df,
     chance_to_see,
     expected,
     mean_of_mornings,
@@ -367,6 +368,13 @@ def test_half_widths_have_the_unit_of_the_spreads(design):
             continue
         assert getattr(large, name) == pytest.approx(7 * width, rel=1e-3)
         assert getattr(more, name) < 1.01 * width
+
+
+@pytest.mark.parametrize("df", [1, 2, 7, 40, 3000])
+def test_inverse_chi_square_of_the_planner(df):
+    """Against scipy.stats.chi2: between all probabilities that a plan draws."""
+    p = np.append((0.5 + 0.6180339887 * np.arange(1, 3000)) % 1, 10.0 ** -np.arange(4, 15))
+    assert _chi2_over_df(p, df) == pytest.approx(stats.chi2.ppf(p, df) / df, rel=1e-6)
 
 
 def test_published_error_of_a_limit():

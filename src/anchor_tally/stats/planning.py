@@ -14,6 +14,7 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 from scipy import special
+from scipy.interpolate import CubicSpline
 
 from .estimate import Floats
 from .variance_grid import OCCASIONS
@@ -112,8 +113,19 @@ def _sequence(dimensions: int, points: int) -> Floats:
     return (0.5 + np.outer(steps, np.arange(1, points + 1))) % 1.0
 
 
+@lru_cache(maxsize=64)
+def _log_chi2_over_df(df: float) -> CubicSpline:
+    """Log of chi-square / df at a normal deviate; the inverse itself takes eight times as long.
+
+    Within 1e-6 of it for probabilities from 1e-15 on, within 2e-5 down to 1e-100.
+    """
+    deviates = np.concatenate([np.arange(-37.5, -8, 0.5), np.arange(-8, 8.25, 0.1)])
+    inverse = 2 * special.gammaincinv(df / 2, special.ndtr(deviates)) / df
+    return CubicSpline(deviates, np.log(np.maximum(inverse, 1e-300)))
+
+
 def _chi2_over_df(p: Floats, df: float) -> Floats:
-    return np.asarray(2 * special.gammaincinv(df / 2, p) / df, dtype=float)
+    return np.asarray(np.exp(_log_chi2_over_df(df)(special.ndtri(p))), dtype=float)
 
 
 def _at_least(found: Floats, df: float, floor: Floats, p: Floats) -> tuple[Floats, Floats]:
