@@ -32,8 +32,10 @@ MOST_CHOICES = 2  # of a list of choices, and of the rows of a table
 
 
 def _pauses(window):
-    """Timers of a pause in typing, which end by themselves."""
-    return [t for t in window.findChildren(QTimer) if t.isSingleShot() and t.interval() < 1000]
+    """Timers of a pause in typing on the page that is shown, which end by themselves."""
+    parts = [x for x in (window.jobs, window.pages.get(window.shown)) if x is not None]
+    timers = [t for part in parts for t in part.findChildren(QTimer)]
+    return [t for t in timers if t.isSingleShot() and t.interval() < 1000]
 
 
 def _busy(window, pauses):
