@@ -80,9 +80,13 @@ class _Products:
     taken: Floats
     logdet: float
 
+    def sums(self, x: Floats) -> Floats:
+        """Weighted sums of the columns of ``x`` (M, q) over each client, (C, q)."""
+        return np.asarray(np.add.reduceat(self.w[:, None] * x, self.s.starts, axis=0))
+
     def times(self, x: Floats) -> Floats:
         """The inverse times the columns of ``x`` (M, q)."""
-        sums = np.add.reduceat(self.w[:, None] * x, self.s.starts, axis=0) * self.taken[:, None]
+        sums = self.sums(x) * self.taken[:, None]
         return np.asarray(self.w[:, None] * (x - sums[self.s.client_of]), dtype=float)
 
 
@@ -104,16 +108,18 @@ def _deviances(
     Maximised over a grid of the variance ratios, the lowest variance being profiled out.
     """
     repeats, several = s.n > s.mean.size, s.mean.size > s.clients.size
+    squares = columns**2
     best, alone, at = np.full(columns.shape[1], np.inf), np.inf, (0.0, 0.0)
     inside = float(s.ss.sum())
     for go in _OCCASION if repeats and several else (0.0,):
         for gc in _CLIENT if several or repeats else (0.0,):
             v = _products(s, float(gc), float(go))
-            x, z, r = v.times(base), v.times(columns), v.times(y[:, None])[:, 0]
+            x, r = v.times(base), v.times(y[:, None])[:, 0]
             a = np.linalg.inv(base.T @ x)
             cross, own = x.T @ columns, x.T @ y
-            zz = np.einsum("ms,ms->s", columns, z) - np.einsum("ps,pq,qs->s", cross, a, cross)
-            zy = z.T @ y - cross.T @ a @ own
+            # only the diagonal of columns' V^-1 columns is needed
+            zz = v.w @ squares - v.taken @ v.sums(columns) ** 2 - (cross * (a @ cross)).sum(axis=0)
+            zy = r @ columns - cross.T @ a @ own
             rss = inside + float(y @ r) - float(own @ a @ own)
             told = zz > 1e-9 * max(float(np.abs(zz).max(initial=0.0)), 1e-300)
             gain = np.divide(zy**2, zz, out=np.zeros_like(zy), where=told)

@@ -231,7 +231,9 @@ def _mixture_quantile(
         trial = q - step
         inside = (trial > low) & (trial < high)
         moved = np.where(inside, trial, (low + high) / 2)
-        if np.all(np.abs(moved - q) <= 1e-6 * (sd + 1e-300)):
+        # the error that is left after a Newton step is of the order of its square
+        enough = np.where(inside, 1e-4, 1e-6) * (sd + 1e-300)
+        if np.all(np.abs(moved - q) <= enough):
             return np.asarray(moved, dtype=float)
         q = moved
     return np.asarray(q, dtype=float)
