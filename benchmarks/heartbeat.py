@@ -1,7 +1,7 @@
 """How long pages and edits hold the window, beside the drawing of a bare figure in the same run.
 
 ``python benchmarks/heartbeat.py``. Computing time of the window's thread between two beats of a timer: other programs
-change it less than elapsed time. A collection of garbage (0.1 s) falls on one of the actions.
+change it less than elapsed time.
 """
 
 import os

@@ -259,10 +259,14 @@ def test_opening_again_and_again_leaks_nothing(qtbot, window_on, tmp_path, monke
         Session.new(tmp_path / f"{k}.tally", "t").close()
     window = window_on(Session.open(tmp_path / "0.tally"))
     pages, sessions = [], []
+    usual = gc.get_threshold()
     window.go("compare")
+    qtbot.waitUntil(lambda: window.preparation.waiting, timeout=30_000)
+    assert gc.get_threshold()[2] > 1000 * usual[2]  # a search of all objects would hold the window
     qtbot.waitUntil(
         lambda: window.preparation.settled, timeout=30_000
     )  # all that is there then is frozen
+    assert gc.get_threshold() == usual
     files = len(os.listdir("/proc/self/fd"))
     for k in range(6):
         window.go("plan")

@@ -10,14 +10,17 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 from scipy import special
-from scipy.interpolate import CubicSpline
 
 from .estimate import Floats
 from .variance_grid import OCCASIONS
+
+if TYPE_CHECKING:
+    from scipy.interpolate import CubicSpline
 
 FINE, QUICK = (32, 1024), (10, 256)  # drawn studies, and points of the interval of each
 Array = npt.ArrayLike
@@ -119,6 +122,8 @@ def _log_chi2_over_df(df: float) -> CubicSpline:
 
     Within 1e-6 of it for probabilities from 1e-15 on, within 2e-5 down to 1e-100.
     """
+    from scipy.interpolate import CubicSpline  # only here: most starts draw no plan
+
     deviates = np.concatenate([np.arange(-37.5, -8, 0.5), np.arange(-8, 8.25, 0.1)])
     inverse = 2 * special.gammaincinv(df / 2, special.ndtr(deviates)) / df
     return CubicSpline(deviates, np.log(np.maximum(inverse, 1e-300)))

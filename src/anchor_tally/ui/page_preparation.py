@@ -14,6 +14,8 @@ from .page_table import PAGES, import_pages
 from .pages import Page
 
 IDLE_MS = 60
+USUAL = gc.get_threshold()
+NEVER = 10**9  # so many searches of the younger objects before one of all objects
 
 
 class PagePreparation(QObject):
@@ -39,8 +41,14 @@ class PagePreparation(QObject):
         return self._idle.isActive()
 
     def begin(self, jobs: Jobs) -> None:
-        """The first answer stands: prepare the rest once it is drawn."""
+        """The first answer stands: prepare the rest once it is drawn.
+
+        Until all pages are there, all objects are not searched for garbage: it takes 0.1 s of
+        whatever is done then.
+        """
         self.jobs = jobs
+        if not self.settled:
+            gc.set_threshold(*USUAL[:2], NEVER)
         if not self._idle.isActive():
             self._idle.start()
 
@@ -53,6 +61,7 @@ class PagePreparation(QObject):
         """The study is closed."""
         self.jobs = None
         self._idle.stop()
+        gc.set_threshold(*USUAL)
         if self.settled:
             gc.unfreeze()
             self.settled, self._another = False, True
@@ -94,3 +103,4 @@ class PagePreparation(QObject):
         if self._another:
             gc.collect()  # what belonged to the study before would be held for good once frozen
         gc.freeze()
+        gc.set_threshold(*USUAL)

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
+from typing import TYPE_CHECKING
 
-from ..analysis.plan.precision import Option, Precision, WouldShow
-from ..analysis.plan.schedule import LeftOut, PlannedDay, Schedule
-from ..domain.catalogue import Catalogue
 from ..domain.metrics import metric_of
 from ..domain.scheme import LEAST_DAYS, PLANNED, SchemeRule
 from .numbers import MISSING, count, day_words, number
+
+if TYPE_CHECKING:  # what is due next is said before the planner is needed
+    from ..analysis.plan.precision import Option, Precision, WouldShow
+    from ..analysis.plan.schedule import LeftOut, PlannedDay, Schedule
+    from ..domain.catalogue import Catalogue
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 INTERVALS = {
