@@ -161,10 +161,12 @@ def test_days_by_hand_are_kept_on_the_day():
 
 
 def test_a_scan_too_late_for_its_day_asks_for_no_other():
-    """Eight days late it fulfils no day, and the day does not move to weeks before it."""
-    planned = rule(SCAN, "days", ["2026-05-20"])
+    """Eight days late it fulfils no day: that one is missed, and does not move to weeks before it."""
+    planned, around = rule(SCAN, "days", ["2026-05-20"]), rule(DEVICES, "scan", [-2])
     found = calendar(planned, measured=[(1, SCAN, "2026-05-28")], today="2026-06-01")
-    assert found.days == ()
+    assert [(iso(d.day), d.state) for d in found.days] == [("2026-05-20", "missed")]
+    found = calendar(planned, around, measured=[(1, SCAN, "2026-05-28")], today="2026-06-01")
+    assert [iso(d.day) for d in found.days] == ["2026-05-20", "2026-05-26"]
     assert [iso(m.day) for m in found.clients[1].unplanned] == ["2026-05-28"]
     away = Event(1, 1, None, "2026-05-18", "2026-05-25", "travel", "")
     moved = calendar(planned, events=[away], today="2026-06-01")
@@ -254,7 +256,8 @@ def test_no_calendar_breaks_a_rule(step, start, spans, scans, moves, pregnant):
     ahead = [d for d in found.days if d.state != "done"]
     for d in ahead:
         assert not any(s <= d.day <= s + n for s, n, _ in spans)
-    planned = sorted(d.day for d in ahead if d.station == SCAN)
+    late = {d.day for d in ahead for t in scans if d.state == "missed" and d.day < t}
+    planned = sorted(d.day for d in ahead if d.station == SCAN and d.day not in late)
     assert not (pregnant and planned)
     everything = sorted({*planned, *scans})
     for a, b in pairwise(everything):

@@ -260,13 +260,17 @@ def _forbidden(client: Client, catalogue: Catalogue) -> frozenset[str]:
 
 @dataclass(frozen=True, slots=True)
 class _Raw:
-    """A day that a rule made, and where it stands after moves."""
+    """A day that a rule made, and where it stands after moves.
+
+    ``missed`` where a scan came too late for it: nothing fulfils it, and nothing is planned by it.
+    """
 
     rule: SchemeRule
     due: int
     day: int
     shifted: str
     done_on: int | None = None
+    missed: bool = False
 
 
 class _Client:
@@ -314,9 +318,12 @@ class _Client:
                 taken.remove(by)
                 self.made[rule.station].append(_Raw(rule, d, w, hand, by))
                 continue
-            full = rule.most is not None and count >= rule.most
             # a scan that came too late for its day takes its place: no other is asked for
             late = rule.station == SCAN and any(w < t < w + LEAST_DAYS for t in spare)
+            if late and self._was_asked(w):
+                self.made[SCAN].append(_Raw(rule, d, w, hand, missed=True))
+                continue
+            full = rule.most is not None and count >= rule.most
             barred = "most" if full else "spacing" if late else ""
             day, why = (None, barred) if barred else self._free(rule, w)
             if day is None:
@@ -341,7 +348,7 @@ class _Client:
             return sorted(d for d in map(ordinal, map(str, rule.days)) if first <= d <= last)
         days = [int(d) for d in rule.days]
         if rule.form == "scan":
-            ahead = (r.day for r in self.made[SCAN] if r.done_on is None)
+            ahead = (r.day for r in self.made[SCAN] if r.done_on is None and not r.missed)
             scans = {*self.done.get(SCAN, []), *ahead}
             return sorted({s + d for s in scans for d in days if first <= s + d <= last})
         if rule.form == "weekdays":
@@ -365,7 +372,7 @@ class _Client:
         why = "blackout"
         for step in (0, *(s for k in range(1, reach + 1) for s in (k, -k))):
             day = wanted + step
-            if any(a <= day <= b for a, b in self.spans):
+            if self._away(day):
                 continue
             if rule.station == SCAN and not rule.reason and self._crowded(day):
                 why = "spacing"
@@ -374,6 +381,17 @@ class _Client:
                 continue
             return day, why if step else ""
         return None, why
+
+    def _was_asked(self, day: int) -> bool:
+        """Whether a scan was wanted on a day: nothing forbade it, none lay in the weeks before."""
+        missed = (r.day for r in self.made[SCAN] if r.missed)
+        return not self._away(day) and not any(
+            day - LEAST_DAYS < o <= day for o in (*self.scans, *missed)
+        )
+
+    def _away(self, day: int) -> bool:
+        """Whether nothing is planned on a day: a journey, an illness."""
+        return any(a <= day <= b for a, b in self.spans)
 
     def _crowded(self, day: int) -> bool:
         """Whether a scan lies nearer than may be, taken or planned."""
@@ -386,12 +404,12 @@ class _Client:
         for station, raw in self.made.items():
             raw.sort(key=lambda r: (r.day, r.rule.id))
             # a visit may also fulfil a day that was moved round something
-            open_ = [r for r in raw if r.done_on is None]
+            open_ = [r for r in raw if r.done_on is None and not r.missed]
             later = matched([(r.day, tolerance(r.rule)) for r in open_], self.rest[station])
             by = {(r.rule.id, r.due): t for r, t in zip(open_, later, strict=True)}
             passed = {r.rule.id: r.day for r in raw if r.day <= self.today}
             for r in raw:
-                on = r.done_on if r.done_on is not None else by[r.rule.id, r.due]
+                on = r.done_on if r.done_on is not None else by.get((r.rule.id, r.due))
                 state = "done" if on is not None else self._state(r, passed)
                 who = self.client.id, r.rule.id, station, r.rule.label
                 out.append(PlannedDay(*who, r.due, r.day, state, r.shifted, on))
@@ -399,6 +417,8 @@ class _Client:
         return out
 
     def _state(self, r: _Raw, passed: Mapping[int, int]) -> State:
+        if r.missed:
+            return "missed"
         if r.day > self.today:
             return "planned"
         if passed[r.rule.id] > r.day:
