@@ -146,6 +146,20 @@ def test_due_until_half_the_distance_of_a_rule():
         assert next(d.state for d in found.days if iso(d.day) == start) == state
 
 
+@pytest.mark.parametrize(
+    ("today", "state"), [("2026-05-22", "due"), ("2026-05-23", "overdue"), ("2026-05-24", "missed")]
+)
+def test_readings_beside_a_scan_are_wanted_while_they_pair(today, state):
+    """A day later they still do; with a scan that is overdue they are waited for."""
+    rules = rule(SCAN, "days", ["2026-05-20"]), rule(DEVICES, "scan", [2])
+    for measured, last in (
+        ([(1, SCAN, "2026-05-20")], state),
+        ([], "due" if state == "due" else "overdue"),
+    ):
+        found = calendar(*rules, measured=measured, today=today)
+        assert found.days[-1].state == last
+
+
 def test_days_by_hand_are_kept_on_the_day():
     """A scan may miss its day by a week, any other station by none."""
     for station, measured, today, state in (
