@@ -235,6 +235,10 @@ def test_digit_preference_against_scipy():
 
 def test_practice():
     """A perfect reader is scored as such; one who rounds to halves is told which digit."""
+    for kind, low, high in (("dial", 3, 40), ("tape", 20, 120)):  # common practice
+        drawn = hidden_values(kind, 2000, seed=1)
+        assert low < min(drawn) < 1.05 * low
+        assert 0.99 * high < max(drawn) < high
     hidden = hidden_values("dial", 60, seed=3)
     assert hidden == hidden_values("dial", 60, seed=3)
     perfect = score(hidden, tuple(round(h, 1) for h in hidden))

@@ -306,6 +306,20 @@ def squad(
     return Observations(*columns), np.array(truth)
 
 
+def test_many_clients_leave_out_the_same_courses_as_all(monkeypatch):
+    """Courses that 20 of 45 clients make unlikely would have changed nobody's level."""
+    o, _ = squad(np.random.default_rng(8), clients=45, devices=2, weeks=8)
+    numbers, last = np.array([-1, 0, 1]), np.full(45, 56)
+    sources = Sources(numbers, np.ones(3), numbers >= 0, 0.5, np.zeros(3))
+    s, gap = spreads_of(o, sources, np.where(numbers >= 0, 0.3, 0.0))
+    part = estimate_levels(o, s, gap, last - 28, last, last, 28)
+    monkeypatch.setattr(source_spreads, "FIRST_CLIENTS", 100)
+    whole = estimate_levels(o, s, gap, last - 28, last, last, 28)
+    assert len(part.model.tried) <= len(whole.model.tried) < 12
+    assert part.levels.value == pytest.approx(whole.levels.value, abs=0.01)
+    assert part.levels.change_sd == pytest.approx(whole.levels.change_sd, rel=0.02)
+
+
 def rates(n, seed, **design):
     """Coverage of value and change, false or true *real*, and errors beside the previous scan."""
     rng, out = np.random.default_rng(seed), []
