@@ -158,13 +158,16 @@ def test_two_windows(qtbot, window_on, bench, tmp_path):
     assert [r.value for r in kept(second)] == [20, 21]
 
 
-def test_lost_file_is_said(qtbot, bench, tmp_path):
+def test_lost_file_is_said(qtbot, bench, tmp_path, monkeypatch):
     """A study removed under the window: one sentence, and a copy is offered."""
     put(qtbot, bench.record.entry_rows[0].cells[0], "20")
     bench.session.path.unlink()
     qtbot.waitUntil(lambda: bench.footer.copy.isVisible(), timeout=60_000)
     assert "was removed" in bench.said
-    bench._copy(tmp_path / "copy.tally")
+    target = str(tmp_path / "copy.tally")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (target, ""))
+    qtbot.mouseClick(bench.footer.copy, Qt.MouseButton.LeftButton)
+    assert bench.said == f"Copy saved to {target}."
     copy = Session.open(tmp_path / "copy.tally")
     assert [r.value for r in copy.readings()] == [20]
     copy.close()

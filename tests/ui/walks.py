@@ -461,11 +461,15 @@ def walked(name, window):
     folder = window.session.path.parent
     place = str(folder)
     window.resize(*SIZES[list(WALKS).index(name) % len(SIZES)])
+    window.setUpdatesEnabled(False)  # what stands there is asked, not looked at
     for timer in window.findChildren(QTimer):
         if timer.interval() == OLD_MS:  # messages stay until the next, however slow the machine
             timer.setInterval(10**8)
     with answered(folder):
-        return [
+        found = [
             [deed, [re.sub(r"[0-9a-f]{16,}", "-", x.replace(place, "-")) for x in lines]]
             for deed, lines in WALKS[name](window)
         ]
+    window.setUpdatesEnabled(True)
+    settle(window)  # painted as it was left
+    return found

@@ -215,6 +215,23 @@ class FileActions(QMainWindow):
                 lambda: from_package(package, Path(path).with_suffix(".tally"), clock=self.clock)
             )
 
+    def ask_copy(self) -> None:
+        """Save a copy of what is open."""
+        if self.session is None:
+            return
+        path, _ = QFileDialog.getSaveFileName(
+            self.front, "Save a copy", "copy.tally", "Study (*.tally)"
+        )
+        if not path:
+            return
+        target = Path(path).with_suffix(".tally")
+        try:
+            self.session.save_copy(target)
+        except UserError as error:
+            self.say(str(error), True)
+        else:
+            self.say(f"Copy saved to {target}.")
+
     def ask_new(self) -> None:
         """Choose a place for a new study."""
         from ..app.session import Session

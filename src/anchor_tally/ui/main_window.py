@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QColor, QKeySequence, QPainter, QPaintEvent, QShortcut
-from PyQt6.QtWidgets import QApplication, QFileDialog, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
 from ..app.actions import ACTIONS, STAGES
 from ..app.views import VIEW
@@ -530,21 +529,6 @@ class MainWindow(Wayfinding):
         )
         self.refresh()
 
-    def ask_copy(self) -> None:
-        """Save a copy of what is open."""
-        if self.session is None:
-            return
-        path, _ = QFileDialog.getSaveFileName(
-            self.front, "Save a copy", "copy.tally", "Study (*.tally)"
-        )
-        if path:
-            self._try(lambda: self._copy(Path(path).with_suffix(".tally")))
-
-    def _copy(self, path: Path) -> None:
-        if self.session is not None:
-            self.session.save_copy(path)
-            self.say(f"Copy saved to {path}.")
-
     def fault(self, error: BaseException) -> None:
         """Say what an error that nobody foresaw means.
 
@@ -552,12 +536,6 @@ class MainWindow(Wayfinding):
         """
         self.say(self.session.explain(error) if self.session is not None else FAULT, True)
         self.watch.look()
-
-    def _try(self, action: Callable[[], None]) -> None:
-        try:
-            action()
-        except UserError as error:
-            self.say(str(error), True)
 
     # doing
     def _cancel(self) -> None:
