@@ -119,6 +119,13 @@ def test_any_table_is_parsed_or_refused(rows, quote):
     assert all(r.client and r.instrument for r in rows)
 
 
+def test_text_after_a_closing_quote_is_no_value():
+    """A name that is written "Ann"ie is none: the row is refused, those before are read."""
+    rows, refused = parse_text(HEAD + GOOD + GOOD.replace("A,", '"Ann"ie,', 1))
+    assert [r.client for r in rows] == ["A"]
+    assert [(r.line, "not readable as CSV" in r.reason) for r in refused] == [(3, True)]
+
+
 def make(kind, folder):
     """One unusable file of each kind."""
     path = folder / "x.tally"
