@@ -675,8 +675,9 @@ def test_dates_that_were_fixed_beforehand():
     assert change("2025-11-01", "2026-03-02").kind == "not enough"
     assert change("2025-12-08", "2026-03-02").kind != "not enough"  # four weeks from a reading
     assert change("2025-12-07", "2026-03-02").kind == "not enough"
-    near = change("2026-02-19", "2026-03-09")  # three days before a reading, a week after one
+    near = change("2026-02-19", "2026-03-09")  # three days after a reading, a week after one
     assert near.mornings == (1.0, 0.0)
+    assert change("2026-02-20", "2026-03-09").mornings == (0.0, 0.0)  # four days after
 
 
 def test_a_day_with_a_scan_alone_is_no_morning():

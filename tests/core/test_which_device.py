@@ -1,13 +1,16 @@
 """The choice of a device: errors, how certain the best is, and what its error is worth."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy import stats
 
-from anchor_tally.analysis.offsets.which_device import WhichDeviceRequest
+from anchor_tally.analysis.offsets.which_device import MustHaves, WhichDeviceRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.stats.ranking import rank
+from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.which_device import job_words, which_device_headline
 from places import reading, study_of
 
@@ -75,3 +78,20 @@ def test_what_cannot_be_chosen_says_why(demo):
     without = finish(WhichDeviceRequest(demo.snapshot(), Lens(reference="Consensus")).run())
     assert [job_words(without, job) for job in ("level", "change")] == ["Needs a scan."] * 2
     assert without.choices["daily"].name == "Birch"
+
+
+def test_a_scale_is_ruled_out_for_a_client_with_an_implant(demo):
+    """No impedance device for that client, unless a clinician has agreed; a tape is none."""
+
+    def ruled(cautions):
+        client = replace(demo.catalogue().client_coded("Auk"), cautions=frozenset(cautions))
+        demo.do(PutClient(client))
+        request = WhichDeviceRequest(demo.snapshot(), Lens(), MustHaves(for_client="Auk"))
+        cards = finish(request.run()).cards
+        return {c.instrument.name for c in cards if [n.code for n in c.ruled_out]}, cards
+
+    assert ruled(())[0] == set()
+    out, cards = ruled({"implant"})
+    assert out == {c.instrument.name for c in cards if c.instrument.is_impedance}
+    assert 0 < len(out) < len(cards)
+    assert ruled({"implant", "implant_cleared"})[0] == set()
