@@ -423,6 +423,8 @@ def test_power_to_find_a_drift():
     away = drift / (sd / np.sqrt(n * np.var(weeks) * 3))
     wanted = TTestPower().power(away / np.sqrt(df + 1), df + 1, 0.05, df=df)
     assert power_of_drift(s, Design(n, 3, 1, 3), weeks, drift) == pytest.approx(wanted, abs=1e-6)
+    exact = Spreads(2.0, 0.0, 0.0, 0.0)  # nothing varies within a client: any drift shows
+    assert [power_of_drift(exact, Design(n, 3, 1, 3), weeks, d) for d in (0.0, drift)] == [0, 1]
 
 
 def test_means_of_mornings_and_chances():

@@ -25,6 +25,7 @@ from anchor_tally.study.edits.instruments import (
     PutInstrument,
     StartSetting,
 )
+from anchor_tally.study.edits.protocol import AskCondition
 from anchor_tally.ui.tab_order import fields_in_order
 from driving import choose_client, kept
 from places import typed
@@ -186,6 +187,21 @@ def test_cautions_lock_and_stay(bench):
     assert all(c.isEnabled() for entry_row in record.entry_rows for c in entry_row.cells)
     assert "agreement is noted" in record.caution.text()
     assert kept(window) == []
+
+
+def test_a_condition_that_is_no_longer_asked_leaves_the_bench(bench, qtbot):
+    """The switches of the protocol before are gone, those of the new one stand there once."""
+    window, bar = bench, bench.record.conditions
+    begin(window)
+    before = [s.condition.key for s in bar.switches]
+    window.session.do(AskCondition(before[0], asked=False))
+    qtbot.waitUntil(lambda: [s.condition.key for s in bar.switches] == before[1:])
+
+    def shown():
+        return [b for b in bar.findChildren(type(bar.switches[0])) if b.isVisible()]
+
+    qtbot.waitUntil(lambda: len(shown()) == len(before) - 1)
+    assert bar.all.isVisible()
 
 
 def test_conditions_are_kept_only_when_answered(bench, qtbot):

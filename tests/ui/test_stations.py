@@ -2,6 +2,7 @@
 
 import os
 import shutil
+from dataclasses import replace
 
 import openpyxl
 import pytest
@@ -13,7 +14,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.domain.records import Client, Instrument
 from anchor_tally.domain.units import Quantity
 from anchor_tally.study import open_file
-from anchor_tally.study.edits.clients import AddClient, AddHeight
+from anchor_tally.study.edits.clients import AddClient, AddHeight, PutClient
 from anchor_tally.study.edits.instruments import AddInstrument
 from driving import choose_client
 from places import DATA
@@ -65,6 +66,19 @@ def test_methods_take_the_mean_of_repeats_unrounded(qtbot, window):
     for field in (fields["sex"], fields["height"], fields["skinfold_triceps"]):
         qtbot.waitUntil(lambda field=field: field.width() > 20)
         assert field.fontMetrics().horizontalAdvance(field.text()) < field.width() - 12
+
+
+def test_methods_show_no_fat_to_a_client_who_is_shown_none(window):
+    """Nothing is left of the equations for fat, in either theme."""
+    client = window.session.catalogue().client_coded("Wren")
+    window.session.do(PutClient(replace(client, cautions=frozenset({"eating_disorder"}))))
+    window.record.go_station("methods")
+    methods = window.record.methods
+    assert methods.table.count > 0
+    methods.output.setCurrentIndex(methods.output.findData("body_fat_percent"))
+    methods.output.activated.emit(methods.output.currentIndex())
+    window.act("dark")
+    assert (methods.table.count, methods.vector) == (0, None)
 
 
 def test_impedance_at_several_frequencies(qtbot, window):

@@ -447,4 +447,7 @@ def test_table_copies_as_text(qtbot):
         QKeyEvent(QKeyEvent.Type.KeyPress, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
     )
     assert QApplication.clipboard().text() == "A\tB\na\t1\nb\t2"
+    heads = [table.model().headerData(k, Qt.Orientation.Horizontal) for k in range(3)]
+    assert heads == ["A", "B", None]
+    assert table.model().headerData(0, Qt.Orientation.Vertical) is None
     QTest.keyClick(table, Qt.Key.Key_Down)
