@@ -35,7 +35,7 @@ from anchor_tally.stats.one_client import rate_of
 from anchor_tally.stats.pair_slopes import passing_bablok
 from anchor_tally.stats.repeatability import display_step, repeatability
 from anchor_tally.stats.time_slope import TimeSlope
-from anchor_tally.stats.trend import reference_error
+from anchor_tally.stats.trend import reference_error, reference_trend
 from anchor_tally.stats.within_clients import detrended, detrended_slope
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.study.edits.readings import AddReadings, NewReading
@@ -240,6 +240,12 @@ def test_a_slope_without_scatter():
     for slope, p in ((0.5, 0.0), (1.0, 0.0), (0.0, 1.0)):
         found = single_trend(2.0 + slope * x, x)
         assert (found.slope.value, found.p) == (pytest.approx(slope, abs=1e-12), p)
+    place, none = np.arange(12), reference_error(np.ones(12, dtype=np.int64), np.zeros(12), None)
+    scan = 20.0 + 4 * (place // 3) + place % 3
+    for slope, p in ((0.5, 0.0), (0.0, 1.0)):
+        found = reference_trend(2.0 + slope * scan, scan, np.ones(12), place // 3, place, none)
+        for way in (found.within, found.between):
+            assert (way.slope.value, way.p) == (pytest.approx(slope, abs=1e-12), p)
 
 
 @pytest.mark.parametrize(("text", "value"), [("0.005", 0.005), ("2 pp", 2.0), ("0", None)])
