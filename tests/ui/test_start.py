@@ -258,7 +258,7 @@ def test_answers_become_one_edit():
         ("devices", "scan", ""),
     ]
     without = edit_of(Answers(rhythm="one_scan"), "2026-03-02")  # no scan: none is planned
-    assert [r.station for r in without.rules] == ["devices"]
+    assert [(r.station, r.form) for r in without.rules] == [("devices", "weekdays")]
     with pytest.raises(UserError, match="not male, female or empty"):
         edit_of(Answers(clients=[ClientRow("C1", "x")]), "2026-03-02")
 
