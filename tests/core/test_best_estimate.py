@@ -745,6 +745,7 @@ def test_what_is_assumed_stands_in_the_documents():
     scales = (study_model.SCALES[k] for k in ("kg", "cm", "mm"))
     sizes = [f"{SIZES[k]:g}" for k in ("pp", "kg", "cm", "mm")]
     shrunk, trend = study_model.SLOPES, source_spreads.START_TREND
+    ends = study_model.SLOPE_ENDS
     courses = len(source_spreads.LEVELS) * len(source_spreads.TRENDS)
     costs = next_measurement.USUAL_COSTS
     for words in (
@@ -752,7 +753,7 @@ def test_what_is_assumed_stands_in_the_documents():
         f"({sizes[0]} pp or kg, {sizes[2]} cm, {sizes[3]} mm without one)",
         f"is real with {100 * next_measurement.POWER:.0f} % power",
         "times {:g}, {:g} and {:g} (assumed)".format(*scales),
-        f"(SD of slopes between devices {shrunk:g}, assumed)",
+        f"(SD of slopes between devices {shrunk:g}, kept within {ends[0]:g} and {ends[1]:g}, assumed)",
         f"the trend is 0 ± {trend:g} a week (SD, assumed)",
         f"0 ± {source_spreads.DRIFT:g} a week (SD, assumed)",
         f"{source_spreads.OFFSET:g} below four clients (assumed)",

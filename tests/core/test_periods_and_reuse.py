@@ -92,6 +92,9 @@ def test_columns_after_edits_of_one_visit_are_those_read_anew(demo):
             assert np.array_equal(
                 getattr(ours, name), getattr(theirs, name), equal_nan=name == "value"
             ), name
+        for at in (None, first.visit):  # the spread to expect does not count the visit itself
+            mine, anew = (s.usual_spread(first.instrument, first.metric, at) for s in (demo, fresh))
+            assert mine == anew
         fresh.close()
 
     for act in (

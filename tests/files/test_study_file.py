@@ -124,6 +124,8 @@ def test_text_after_a_closing_quote_is_no_value():
     rows, refused = parse_text(HEAD + GOOD + GOOD.replace("A,", '"Ann"ie,', 1))
     assert [r.client for r in rows] == ["A"]
     assert [(r.line, "not readable as CSV" in r.reason) for r in refused] == [(3, True)]
+    _, long = parse_text(HEAD + GOOD.replace("154.5", "x" * 90))
+    assert long[0].text == "x" * 80
 
 
 def make(kind, folder):
