@@ -225,7 +225,7 @@ def main(folder: Path) -> None:
         window.drawer.hide()
         _views(window, keep)
         _through_time(window, keep, folder)
-        window.go("record")
+        window.choose("record")  # as the user does: the message before is over
         record = window.page("record")
         record.client.setEditText("Merle")
         record.bar.choose_client()

@@ -350,6 +350,18 @@ def test_leave_one_out_equals_refits():
     assert rmse == pytest.approx(np.sqrt(np.mean(np.square(means.mean - own))), rel=2e-3)
 
 
+@pytest.mark.parametrize("design", [(3, 2, 1), (5, 3, 2), (20, 2, 1)])
+def test_quantiles_of_mixtures(design):
+    """Against scipy.stats.t: as much of the mixture lies below each end as is stated."""
+    d, c, o = nested(np.random.default_rng(7), *design, (1, 0.6, 0.3))
+    grid = variance_grid(occasion_means(d, c, o))
+    mean, variance = grid.client_means()
+    scale = np.sqrt(variance * grid.residual[:, None])
+    for q, p in zip(grid.quantiles(mean, variance), (0.025, 0.975), strict=True):
+        below = grid.weight @ stats.t.cdf((q - mean) / scale, grid.df)
+        assert below == pytest.approx(p, abs=1e-4)  # nodes of little weight are left out
+
+
 def test_integrated_intervals_have_known_ends():
     """One level: the exact limits (Carkeet 2015) and the t interval.
 

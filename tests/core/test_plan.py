@@ -147,10 +147,10 @@ def test_due_until_half_the_distance_of_a_rule():
 
 
 @pytest.mark.parametrize(
-    ("today", "state"), [("2026-05-22", "due"), ("2026-05-23", "overdue"), ("2026-05-24", "missed")]
+    ("today", "state"), [("2026-05-22", "due"), ("2026-05-23", "missed"), ("2026-06-20", "missed")]
 )
-def test_readings_beside_a_scan_are_wanted_while_they_pair(today, state):
-    """A day later they still do; with a scan that is overdue they are waited for."""
+def test_readings_beside_a_scan_are_wanted_on_their_day(today, state):
+    """Later ones do not fulfil it; beside a scan that is itself overdue they are waited for."""
     rules = rule(SCAN, "days", ["2026-05-20"]), rule(DEVICES, "scan", [2])
     for measured, last in (
         ([(1, SCAN, "2026-05-20")], state),

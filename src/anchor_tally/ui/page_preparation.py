@@ -43,8 +43,8 @@ class PagePreparation(QObject):
     def begin(self, jobs: Jobs) -> None:
         """The first answer stands: prepare the rest once it is drawn.
 
-        Until all pages are there, all objects are not searched for garbage: it takes 0.1 s of
-        whatever is done then.
+        Python does not search all objects for garbage before all pages are there: that would
+        hold the window for 0.1 s in the middle of whatever the user does.
         """
         self.jobs = jobs
         if not self.settled:

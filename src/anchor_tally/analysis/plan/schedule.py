@@ -22,7 +22,6 @@ from ..people.cautions import cautions_of, locks
 
 State = Literal["done", "due", "overdue", "missed", "planned"]
 WIDEST_DAYS = 10  # farthest a visit may lie from the planned day that it fulfils
-BESIDE_DAYS = 1  # after a day around a scan, readings still pair with the scan
 APART = 28  # days between planned days that each count as fixed beforehand
 Span = tuple[int, int]
 
@@ -54,8 +53,8 @@ class PlannedDay:
     due, day : int
         The day that the rule made, and the day it stands on now.
     state : str
-        done, due (today, or still in time), overdue, missed (a later one has come, or it is too
-        late), planned.
+        done, due (today, or still in time), overdue, missed (a later one has come, or nothing
+        fulfils it any more), planned.
     shifted : str
         Why it stands elsewhere: by hand, blackout, spacing; empty where it does not.
     done_on : int or None
@@ -425,9 +424,10 @@ class _Client:
             return "planned"
         if passed[r.rule.id] > r.day:
             return "missed"
-        if self.today > r.day + BESIDE_DAYS and self._beside_taken(r):
-            return "missed"  # what is measured now no longer pairs with the scan
-        return "due" if self.today <= r.day + tolerance(r.rule) else "overdue"
+        if self.today <= r.day + tolerance(r.rule):
+            return "due"
+        # the scan is over: no later reading is one beside it
+        return "missed" if self._beside_taken(r) else "overdue"
 
     def _beside_taken(self, r: _Raw) -> bool:
         """Whether it is a day around a scan that was taken."""
