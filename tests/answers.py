@@ -1,16 +1,13 @@
 """Everything that the program says of a study, as plain lists and numbers."""
 
 import dataclasses
-import gzip
 import io
 import json
-import random
 import re
 import zipfile
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import replace
 from datetime import datetime, timedelta
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -84,10 +81,8 @@ from anchor_tally.wording.sentences import pairs_sentence
 from anchor_tally.wording.statistics import rows
 from anchor_tally.wording.views import notes_words
 from anchor_tally.wording.which_device import job_words, which_device_lines
-from odd_studies import odd_study
-from places import AFTERWARDS, CLOCK, DATA, adoption, parse_text, reading, study_of
+from places import AFTERWARDS, CLOCK, adoption, parse_text, reading, study_of
 
-KEPT = DATA / "answers.txt.gz"  # written by scripts/answers.py
 METRICS = (FAT, WATER, "body_mass", "girth_waist", "fat_mass", "fat_free_mass", "total_muscle_mass")
 JOBS = ("level", "change", "daily")
 
@@ -358,48 +353,6 @@ def moving(clients=8, scans=5, scan=True):
     return study_of(lines)
 
 
-SMALL = range(1, 8)  # clients
-
-
-def small(clients):
-    """What is said of so many clients with one to four scans and one to three repeats: where each answer begins."""
-    out = {}
-    for scans in range(1, 5):
-        for repeats in range(1, 4):
-            told = said(_design(clients, scans, repeats))
-            kept = {}
-            for view in (*(v.key for v in VIEWS), "drift"):
-                found = told[view]
-                kept[view] = (
-                    {k: [r["headline"], r["notes"], r["lines"]] for k, r in found.items()}
-                    if isinstance(found, dict)
-                    else found
-                )
-            kept["calibrate"] = {k: r["said"] for k, r in told["calibrate"].items() if k} or ""
-            out[f"{scans} {repeats}"] = kept | {"score": told["score"]}
-    return out
-
-
-def _design(clients, scans, repeats):
-    """Two devices that read fat, one of them water as well, at each scan and once between."""
-    rng, lines = np.random.default_rng([clients, scans, repeats]), []
-    for c in range(clients):
-        level, own = 18 + 3.0 * c, rng.normal(0, 1.5, 2)
-        for k in range(2 * scans - 1):
-            day = f"{datetime(2026, 1, 5) + timedelta(weeks=6 * k):%Y-%m-%d}"
-            true = level - 0.6 * k + rng.normal(0, 0.4)
-            for r in range(1, repeats + 1):
-                shown = true + own + rng.normal(0, 0.6, 2)
-                lines.append(reading(f"C{c}", f"{day}T07:1{r}", round(shown[0] + 2, 1), repeat=r))
-                for metric, value in ((FAT, shown[1]), (WATER, 74 - 0.8 * shown[1])):
-                    given = {"name": "Oak", "metric": metric, "repeat": r}
-                    lines.append(reading(f"C{c}", f"{day}T07:2{r}", round(value, 1), **given))
-            if k % 2 == 0:
-                value = round(true + rng.normal(0, 0.3), 1)
-                lines.append(reading(f"C{c}", f"{day}T08:00", value, name="Scan", kind="reference"))
-    return study_of(lines)
-
-
 def mixed():
     """Five clients with something of everything.
 
@@ -487,17 +440,6 @@ def varied():
     session.do(AddRules((SchemeRule(0, None, "devices", "every", (7,), "2026-06-01"),)))
     session.do(AddRules((SchemeRule(0, 2, "scan", "back", (60,), "", "2026-12-01"),)))
     return session
-
-
-# seeds; the last ones are told what few others are, and two devices of 296 differ by a line. The likelihood of 14 is flat about its
-# largest value: the fifth digit differs from processor to processor
-ODD = (*(k for k in range(24) if k != 14), 49, 53, 54, 296)
-LENSES = (Lens(), Lens(setting="b"), Lens(reference="Elm"), Lens(reference="Consensus"))
-
-
-def odd(seed):
-    """What is said of a study that is drawn at random."""
-    return said(odd_study(random.Random(seed)), lens=LENSES[seed % len(LENSES)])
 
 
 STUDIES = {
@@ -719,15 +661,3 @@ def _written(path, folder):
         other.close()
         return told
     return _words(path.read_text(), folder)[: 4000 if path.suffix == ".html" else 40]
-
-
-@lru_cache
-def kept_texts():
-    """What was said when it was last written, as text: a line for each part, or study of a part."""
-    lines = gzip.decompress(KEPT.read_bytes()).decode().splitlines()
-    return dict(line.split("\t", 1) for line in lines)
-
-
-def kept(*place):
-    """What was said when it was last written, of a part or of a study in it."""
-    return json.loads(kept_texts()["/".join(map(str, place))])

@@ -41,8 +41,7 @@ from anchor_tally.ui.page_table import PAGES
 from anchor_tally.wording import sentences
 from anchor_tally.wording.notes import sentence
 from anchor_tally.wording.statistics import EXPLANATIONS, STATISTICS, rows
-from answers import kept
-from modules import COMPUTED, KEPT, assumed, modules_of
+from modules import COMPUTED, KEPT, modules_of
 from places import CLOCK, DATA
 
 
@@ -136,13 +135,6 @@ def test_results_are_frozen():
                     count += 1
                     assert item.__dataclass_params__.frozen, item
     assert count > 380
-
-
-def test_defaults_are_those_that_were_kept():
-    """What functions and results assume where nothing is said changes only where it is meant."""
-    found = assumed()
-    assert len(found) > 200
-    assert found == kept("defaults")
 
 
 def arrays_in(item, seen):

@@ -35,7 +35,6 @@ from anchor_tally.methods.registry import EQUATIONS
 from anchor_tally.stats import planning
 from anchor_tally.stats.estimate import Estimate, Interval
 from anchor_tally.stats.pair_slopes import passing_bablok
-from anchor_tally.stats.source_spreads import _raised
 from anchor_tally.stats.steps import find_steps
 from anchor_tally.stats.time_slope import moments_apart, rounds_needed
 from anchor_tally.stats.variance_grid import occasion_means
@@ -642,13 +641,6 @@ def test_a_reading_a_whole_window_away_still_counts(minute, pairs):
     lines.append(reading("C1", f"2026-01-06T07:{minute}", 19.0, **scan))
     found = finish(CompareRequest(study_of(lines).snapshot(), Lens(), "Fir").run())
     assert found.pairs.n == pairs
-
-
-def test_a_variance_of_few_degrees_of_freedom_is_raised():
-    """The mean of its scaled inverse chi-square distribution from five degrees on; twice below."""
-    assert _raised(4.0) == 2.0
-    for df in (5.0, 12.0):
-        assert _raised(df) == pytest.approx(stats.invgamma.mean(df / 2, scale=df / 2))
 
 
 def test_one_pair_is_named_as_such():

@@ -8,26 +8,9 @@ import pytest
 
 from anchor_tally.scenario.squad import CLIENTS
 from anchor_tally.study.edits.readings import ExcludeReading
-from answers import (
-    ODD,
-    PAPERS,
-    SEEN,
-    SMALL,
-    STUDIES,
-    commands,
-    kept,
-    odd,
-    pages,
-    papers,
-    refusals,
-    said,
-    small,
-    squad,
-    study,
-)
+from answers import PAPERS, SEEN, STUDIES, commands, pages, papers, refusals, said, squad, study
+from approved import approve, sentences
 from edit_cases import CASES, edits
-from statistics_cases import SEEDS, statistics
-from text_cases import TEXTS
 
 
 def the_same(a, b, where=""):
@@ -74,64 +57,37 @@ def plain():
 
 
 @pytest.mark.parametrize("name", STUDIES)
-def test_answers_are_those_that_were_kept(name, plain):
-    """Nothing that is said changes unless it is meant: then the file is written anew.
-
-    It cannot tell whether an answer is right; other tests do.
-    """
+def test_studies_are_told_as_approved(name, plain):
+    """Each sentence about a study; whether it is right, other tests tell."""
     now = plain[1] if name == "squad" else said(STUDIES[name](), lens=SEEN.get(name))
-    the_same(kept(name), now)
+    approve(f"study {name}", sentences(now))
 
 
-@pytest.mark.parametrize("seed", ODD)
-def test_answers_of_odd_studies_are_those_that_were_kept(seed):
-    """The same of little studies with ties, gaps, constants and settings."""
-    the_same(kept("odd", seed), odd(seed))
-
-
-@pytest.mark.parametrize("clients", SMALL)
-def test_answers_begin_where_they_were_kept(clients):
-    """How many clients, scans and repeats each answer needs, and what is said with fewer."""
-    the_same(kept("small", clients), small(clients))
-
-
-def test_pages_are_those_that_were_kept(demo):
+def test_pages_are_told_as_approved(demo):
     """The same of what documents, calendar, sheets and the planner show of the demo study."""
-    the_same(kept("pages"), pages(demo))
+    approve("pages of the demo study", sentences(pages(demo)))
 
 
 @pytest.mark.parametrize("name", PAPERS)
-def test_documents_of_little_data_are_those_that_were_kept(name):
+def test_documents_of_little_data_are_told_as_approved(name):
     """Clients with cautions, no scan, one client: what documents say, and which there are not."""
-    the_same(kept("papers", name), papers(name))
+    approve(f"documents {name}", sentences(papers(name)))
 
 
-def test_commands_say_what_was_kept(tmp_path):
-    """What each command prints and writes, and its exit code."""
-    the_same(kept("commands"), commands(tmp_path))
+def test_commands_say_what_was_approved(tmp_path):
+    """What each command prints."""
+    approve("commands", sentences(commands(tmp_path)))
 
 
-def test_commands_refuse_what_was_kept(tmp_path):
+def test_commands_refuse_what_was_approved(tmp_path):
     """One sentence and no file for what is not allowed; what is just allowed runs."""
-    the_same(kept("refusals"), refusals(tmp_path))
-
-
-@pytest.mark.parametrize("seed", SEEDS)
-def test_statistics_are_those_that_were_kept(seed):
-    """Every statistic of small data of many shapes, and where there is none."""
-    the_same(kept("statistics", seed), statistics(seed))
-
-
-@pytest.mark.parametrize("name", TEXTS)
-def test_texts_are_read_as_was_kept(name, tmp_path):
-    """Dates, numbers, names, people, lines of devices, rows and tables: what they are, or why not."""
-    the_same(kept("texts", name), TEXTS[name](tmp_path))
+    approve("refusals", sentences(refusals(tmp_path)))
 
 
 @pytest.mark.parametrize("name", CASES)
-def test_edits_do_what_was_kept(name, tmp_path):
+def test_edits_do_what_was_approved(name, tmp_path):
     """What each edit says, adds and takes away, allowed or refused; undone, the file is as before."""
-    the_same(kept("edits", name), edits(name, tmp_path))
+    approve(f"edits {name}", [json.dumps(x) for x in edits(name, tmp_path)])
 
 
 def test_order_of_entry(plain):

@@ -201,7 +201,7 @@ def test_a_client_takes_home_what_is_known():
     what = page.sections[0].blocks[1].figure.shown  # the course that the table tells
     assert (what.goal, what.events) == (None, ())
     assert what.level[-1] == pytest.approx(level.value)
-    assert what.level[-1] + what.half[-1] == pytest.approx(level.interval.high)
+    assert what.high[-1] == pytest.approx(level.interval.high)
     html = as_html(page)
     for hidden in ("Zoe", "private", "12.3 %", "goal", "Alder", "athlete"):
         assert hidden not in html
@@ -278,8 +278,8 @@ def test_a_client_page_in_inches_with_ranges(tmp_path):
     ][-1]
     plain, _ = finish(summary_steps(session, "Auk"))
     text = as_html(plain)
-    told = re.search(r"Waist girth</td><td>([^<]*) in, mean", text)
-    assert float(told[1]) == pytest.approx(waist / 2.54, rel=0.05)  # a mean of seven days
+    told = re.search(r"Waist girth</td><td>([^<]*) in \\(95 % interval", text)
+    assert float(told[1]) == pytest.approx(waist / 2.54, rel=0.05)  # from all measurements
     assert "Information, not a target" not in text
     asked, _ = finish(summary_steps(session, "Auk", ranges=True))
     assert "Information, not a target" in as_html(asked)

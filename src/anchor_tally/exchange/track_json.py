@@ -16,6 +16,9 @@ from ..wording.notes import sentence
 VERDICTS = {REAL: "real", LIKELY: "probable", NOISE: "none_shown", NOT_ENOUGH: "not_enough"}
 
 
+_NONE: dict[str, Any] = {"estimate": None, "se": None, "df": None, "ci": None}
+
+
 def _estimate(e: Estimate) -> dict[str, Any]:
     i = e.interval
     return {
@@ -31,7 +34,7 @@ def _day(ordinal: int) -> str:
 
 
 def _change(c: Change) -> dict[str, Any]:
-    return _estimate(c.change) | {
+    return (_NONE if c.change is None else _estimate(c.change)) | {
         "from": _day(c.since),
         "to": _day(c.until),
         "verdict": VERDICTS[c.kind],
@@ -79,7 +82,14 @@ def track_json(track: TrackResult) -> dict[str, Any]:
         "from": _day(c.since),
         "to": _day(c.until),
         "dates": "picked" if c.picked else "planned",
-        "change": _estimate(c.change),
+        "change": _NONE if c.change is None else _estimate(c.change),
+        "measured": None
+        if c.measured is None
+        else {
+            "devices": c.measured.devices,
+            "sources": c.measured.sources,
+            "scans": c.measured.scans,
+        },
         "verdict": VERDICTS[c.kind],
         "exceeds_margin": c.exceeds,
         "effective_mornings": {"from": c.mornings[0], "to": c.mornings[1]},
@@ -93,7 +103,7 @@ def track_json(track: TrackResult) -> dict[str, Any]:
         if more is None
         else {"true_change": more.size, "mornings": more.mornings, "half_width": more.half},
         "since_scan": None if r.since_scan is None else _change(r.since_scan),
-        "trend_per_week": _estimate(r.trend),
+        "trend_per_week": None if r.trend is None else _estimate(r.trend),
         "goal": None if r.goal is None or not shows_level(r) else _goal(r.goal),
         "next": {
             "half_width_without": r.ahead.waiting,
@@ -121,6 +131,10 @@ def track_json(track: TrackResult) -> dict[str, Any]:
             }
             for x in r.odd
         ],
+        "contradicted_scans": [
+            {"day": _day(x.day), "difference": x.gap, "p": x.p} for x in r.contradicted
+        ],
+        "devices_shifted": r.shifted,
         "held_back": [
             {
                 "instrument": x.name,
@@ -161,8 +175,13 @@ def track_json(track: TrackResult) -> dict[str, Any]:
         ],
         "day_correlation": r.correlation,
         "course": [
-            {"day": _day(int(d)), "level": float(v), "half_width": float(h)}
-            for d, v, h in zip(r.day, r.level, r.half, strict=True)
+            {
+                "day": _day(int(d)),
+                "level": float(v),
+                "half_width": float(high - low) / 2,
+                "ci": [float(low), float(high)],
+            }
+            for d, v, low, high in zip(r.day, r.level, r.low, r.high, strict=True)
         ],
         "told_as": r.anchor,
         "sentences": sentences(r),

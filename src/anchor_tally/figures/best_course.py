@@ -8,7 +8,7 @@ from typing import Any
 
 from ..analysis.time.best_estimate_result import BestEstimateResult, SourcePoints
 from ..analysis.time.track import TrackResult
-from ..domain.metrics import is_fat, metric_of
+from ..domain.metrics import metric_of
 from ..stats.estimate import Floats, FrozenArrays, Ints
 from ..wording.names import short_name
 from .style import Mark, Palette, dates, prepare
@@ -17,11 +17,12 @@ from .track import draw_days, draw_goal, events_of, plot_days
 
 @dataclass(frozen=True, eq=False)
 class BestCourseInfo(FrozenArrays):
-    """Content of the figure: course (q,) with half its 95 % interval, scans, other readings."""
+    """Content of the figure: course (q,) with the ends of its 95 % interval, scans, readings."""
 
     day: Ints
     level: Floats
-    half: Floats
+    low: Floats
+    high: Floats
     scans: SourcePoints | None
     readings: tuple[SourcePoints, ...]
     scan_half: float
@@ -41,7 +42,8 @@ def in_unit(what: BestCourseInfo, factor: float, label: str) -> BestCourseInfo:
     return replace(
         what,
         level=what.level * factor,
-        half=what.half * factor,
+        low=what.low * factor,
+        high=what.high * factor,
         scans=None if what.scans is None else scaled(what.scans),
         readings=tuple(map(scaled, what.readings)),
         scan_half=what.scan_half * factor,
@@ -56,7 +58,8 @@ def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:
     return BestCourseInfo(
         r.day,
         r.level,
-        r.half,
+        r.low,
+        r.high,
         next((p for p in r.points if p.scan), None),
         tuple(p for p in r.points if not p.scan),
         1.96 * r.scan_sd,
@@ -65,7 +68,7 @@ def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:
         r.change.until,
         None if r.goal is None else r.goal.goal,
         (f"{m.label} ({m.symbol})" if m.symbol else m.label)
-        + ("" if r.scanned or not is_fat(r.metric) else f", level of {short_name(r.anchor)}"),
+        + ("" if r.tied or r.scanned else f", level of {short_name(r.anchor)}"),
     )
 
 
@@ -91,8 +94,7 @@ def draw(
             zorder=1,
         )
     x = plot_days(what.day) + 0.5
-    low, high = what.level - what.half, what.level + what.half
-    axes.fill_between(x, low, high, color=palette.accent, alpha=0.2, lw=0, zorder=2)
+    axes.fill_between(x, what.low, what.high, color=palette.accent, alpha=0.2, lw=0, zorder=2)
     axes.plot(x, what.level, color=palette.accent, lw=2.4, zorder=3)
     if what.scans is not None:
         mark = marks[what.scans.name]

@@ -40,7 +40,8 @@ def info(shown: Sequence[ClientLevel], metric: str) -> GroupInfo:
         if r.value is None or r.value.interval is None or r.change is None:
             continue
         i = r.value.interval
-        before = r.value.value - r.change.change.value
+        c = r.change.change
+        before = r.value.value - (0.0 if c is None else c.value)
         found.append(LevelRow(r.client.code, r.value.value, i.low, i.high, before))
     return GroupInfo(tuple(found[:MOST_ROWS]), f"{m.label} ({m.symbol})" if m.symbol else m.label)
 

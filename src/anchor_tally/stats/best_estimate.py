@@ -4,11 +4,11 @@ A reading of source s of client i on day t is
 
     y = slope_s·level_i(t) + bias_s + drift_d·weeks + offset_is + day_idt + morning_it + error.
 
-The level has a weekly trend (local linear trend). A source is an instrument in one setting; its
-offset for a client is constant. Day errors of one device are autocorrelated (AR(1) by calendar
-days). Impedance devices share the error of a morning. Biases and drifts are common to all clients
-and are estimated by generalised least squares beside the clients' states, so that scans are used
-once, and no offset is averaged away by more mornings.
+The level has a weekly trend (local linear trend). A source is an instrument in one setting at one
+time of day; its offset for a client is constant. Day errors of one device are autocorrelated
+(AR(1) by calendar days). Impedance devices share the error of a morning. Biases and drifts are
+common to all clients. They, the turns and shifts of a client, and the error of each slope are
+regressors beside the filter: it gives their products, and ``turns`` does the rest.
 
 References
 ----------
@@ -27,8 +27,10 @@ import numpy.typing as npt
 
 from .estimate import Floats, FrozenArrays, Ints
 
-WIDE = 100.0  # SD of a bias before any reading, in the metric's unit
+WIDE = 12.0  # SD of a bias before any reading, in SDs of the level at a client's first day
 WEEK = 7.0
+SIDE_BY_SIDE = 10  # clients filtered together: more do not fit into a processor's cache
+BLOCK = 24  # steps whose innovations are multiplied together
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,7 +38,8 @@ class Observations(FrozenArrays):
     """Means of sets of repeats of all clients, arrays of shape (n,), by client and day.
 
     ``client`` counts from 0; ``day`` is a calendar day number; ``source`` a place in the arrays of
-    ``Spreads``; ``size`` the number of repeats.
+    ``Spreads``; ``size`` the number of repeats. ``moved`` is a rough change of the level since the
+    client's mean, which a device's slope multiplies.
     """
 
     client: Ints
@@ -44,6 +47,7 @@ class Observations(FrozenArrays):
     source: Ints
     value: Floats
     size: Ints
+    moved: Floats
 
     def of_clients(self, clients: Ints) -> Observations:
         """Readings of some clients, given in increasing order; they are numbered anew from 0."""
@@ -54,6 +58,7 @@ class Observations(FrozenArrays):
             self.source[own],
             self.value[own],
             self.size[own],
+            self.moved[own],
         )
 
 
@@ -79,12 +84,16 @@ class Spreads(FrozenArrays):
         SD of each device's error of a day.
     slope : ndarray, shape (s,)
         What the source shows of a change of 1.
+    slope_sd : ndarray, shape (d,)
+        SD of what each device shows of a change of 1, about its slope.
     drift : ndarray, shape (d,)
         SD of each device's drift per week before any reading; 0 for none.
     device : ndarray of int, shape (s,)
         Number of the device of a source; −1 for scans, which have no bias.
     shares_morning : ndarray of bool, shape (s,)
         Whether the error of a morning is shared.
+    shifts : ndarray of bool, shape (s,)
+        Whether a shift of all devices moves the source.
     morning : float
         SD of that error.
     correlation : float
@@ -102,9 +111,11 @@ class Spreads(FrozenArrays):
     day: Floats
     repeat: Floats
     slope: Floats
+    slope_sd: Floats
     drift: Floats
     device: Ints
     shares_morning: npt.NDArray[np.bool_]
+    shifts: npt.NDArray[np.bool_]
     morning: float
     correlation: float
     told_by: int = -1
@@ -119,18 +130,31 @@ class Spreads(FrozenArrays):
         """Number of devices."""
         return int(self.drift.size)
 
+    @property
+    def common(self) -> int:
+        """Number of figures that all clients have in common: biases and drifts."""
+        return self.sources + self.devices
+
+    def responses(self, source: Ints, moved: Floats) -> Floats:
+        """What an error of each device's slope adds to each reading, shape (n, d)."""
+        out = np.zeros((source.size, self.devices))
+        at = np.flatnonzero(self.device[source] >= 0)
+        out[at, self.device[source[at]]] = moved[at]
+        return out
+
     def regressors(self, source: Ints, weeks: Floats) -> Floats:
         """What multiplies biases (s) and drifts (d) in each reading, shape (n, s + d)."""
-        out = np.zeros((source.size, self.sources + self.devices))
+        out = np.zeros((source.size, self.common))
         at = np.flatnonzero(self.device[source] >= 0)
+        device = self.device[source[at]]
         out[at, source[at]] = source[at] != self.told_by
-        out[at, self.sources + self.device[source[at]]] = weeks[at]
+        out[at, self.sources + device] = weeks[at]
         return out
 
     def prior_precision(self) -> Floats:
-        """Precision of biases and drifts before any reading, shape (s + d,)."""
-        drift = np.where(self.drift > 0, self.drift, 1e-6)
-        return np.concatenate([np.full(self.sources, WIDE**-2.0), drift**-2.0])
+        """Precision of biases and drifts before any reading, about 0, shape (s + d,)."""
+        bias = np.full(self.sources, WIDE * self.start)
+        return np.asarray(np.concatenate([bias, np.maximum(self.drift, 1e-6)]) ** -2.0)
 
     def noise(self, source: Ints, size: Ints) -> Floats:
         """Variance of the mean of a set of repeats about its day, shape (n,)."""
@@ -138,25 +162,30 @@ class Spreads(FrozenArrays):
 
 
 @dataclass(frozen=True, eq=False)
-class Common(FrozenArrays):
-    """Biases and drifts of all clients together: estimate (p,), covariance (p, p), likelihood."""
+class Contrast(FrozenArrays):
+    """A combination of levels of each client, under each course of the level.
 
-    value: Floats
-    covariance: Floats
-    log_likelihood: float
-
-
-@dataclass(frozen=True, eq=False)
-class Levels(FrozenArrays):
-    """Level now, and change between two days, of each client: arrays of shape (c,).
-
-    SDs are those of the estimates.
+    ``value`` and ``variance`` (k, c) are those with all regressors at 0; ``load`` (k, c, r) is what
+    it gains when a regressor's coefficient grows by 1.
     """
 
     value: Floats
-    value_sd: Floats
-    change: Floats
-    change_sd: Floats
+    variance: Floats
+    load: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Filtered(FrozenArrays):
+    """What the filter gives of each client c under each course k.
+
+    ``products`` (k, c, 1 + r, 1 + r) are sums of products of the standardised innovations of the
+    readings and of the r regressors; ``logs`` (k, c) sums of log(2π·variance).
+    """
+
+    products: Floats
+    logs: Floats
+    level: Contrast
+    change: Contrast
 
 
 def filter_clients(
@@ -166,8 +195,9 @@ def filter_clients(
     until: Ints,
     now: Ints,
     origin: int,
-    known: Sequence[Common] | None = None,
-) -> list[tuple[Common, Levels]]:
+    own: Floats | None = None,
+    ahead: tuple[Floats, Floats] | None = None,
+) -> Filtered:
     """Filter all clients side by side, for several courses of the level at once.
 
     Parameters
@@ -181,50 +211,107 @@ def filter_clients(
         before ``until``.
     origin : int
         Day from which drifts count.
-    known : sequence of Common, optional
-        Biases and drifts found from other readings, one a course; by default these readings tell.
+    own : ndarray, shape (n, g), optional
+        Further regressors of each reading, whose coefficients belong to its client alone.
+    ahead : tuple of ndarray, each of shape (c, g), optional
+        What a coefficient of these adds to the level on the day of the value, and to the change.
 
     Returns
     -------
-    list of (Common, Levels)
-        For each course biases and drifts with the marginal log-likelihood of all readings, and
-        what is known at the end of each client's readings.
+    Filtered
+        Regressors are those of ``Spreads.regressors``, of ``Spreads.responses``, and of ``own``.
 
     Notes
     -----
     Readings are taken in one by one on each day, clients and courses side by side. The levels of
-    the two days are kept as states, so that no pass backwards is needed. Biases and drifts pass
-    through the same filter as regressors.
+    the two days are kept as states, so that no pass backwards is needed.
     """
+    clients = since.size
+    none = np.zeros((clients, 0))
+    level_of, change_of = ahead or (none, none)
+    ends = np.searchsorted(data.client, np.arange(clients + 1))
+    out = []
+    for begin in range(0, clients, SIDE_BY_SIDE):
+        end = min(begin + SIDE_BY_SIDE, clients)
+        rows, some = slice(ends[begin], ends[end]), slice(begin, end)
+        part = Observations(
+            data.client[rows] - begin,
+            data.day[rows],
+            data.source[rows],
+            data.value[rows],
+            data.size[rows],
+            data.moved[rows],
+        )
+        days = (since[some], until[some], now[some])
+        regressors = None if own is None else own[rows]
+        out.append(
+            _filter(part, tried, days, origin, regressors, (level_of[some], change_of[some]))
+        )
+    return Filtered(
+        np.concatenate([x.products for x in out], axis=1),
+        np.concatenate([x.logs for x in out], axis=1),
+        _joined([x.level for x in out]),
+        _joined([x.change for x in out]),
+    )
+
+
+def _joined(parts: list[Contrast]) -> Contrast:
+    """Contrasts of several groups of clients, one after the other."""
+    return Contrast(
+        np.concatenate([x.value for x in parts], axis=1),
+        np.concatenate([x.variance for x in parts], axis=1),
+        np.concatenate([x.load for x in parts], axis=1),
+    )
+
+
+def _filter(
+    data: Observations,
+    tried: Sequence[Spreads],
+    days: tuple[Ints, Ints, Ints],
+    origin: int,
+    own: Floats | None,
+    ahead: tuple[Floats, Floats],
+) -> Filtered:
+    """As ``filter_clients``, for so few clients that what is computed stays near the processor."""
+    since, until, now = days
     s, many = tried[0], len(tried)
     grid = _grid(data, since, until, now)
     clients, steps, slots = grid.row.shape
-    p = s.sources + s.devices
-    m = p + 5
+    first_day, first_effect = 2 + s.sources, 2 + s.sources + s.devices
+    m = first_effect + 3
     shared, first, second = m - 3, m - 2, m - 1
     show = np.zeros((s.sources, m))
     show[:, 0] = s.slope
     show[np.arange(s.sources), 2 + np.arange(s.sources)] = 1.0
-    own = np.flatnonzero(s.device >= 0)
-    show[own, 2 + s.sources + s.device[own]] = 1.0
+    known = np.flatnonzero(s.device >= 0)
+    show[known, first_day + s.device[known]] = 1.0
     show[s.shares_morning, shared] = 1.0
-    a = np.zeros((many, clients, m, 1 + p))
+    weeks = (data.day - origin) / WEEK
+    parts = [data.value[:, None], s.regressors(data.source, weeks)]
+    parts.append(s.responses(data.source, data.moved))
+    rows = np.concatenate(parts if own is None else [*parts, own], axis=1)
+    width = rows.shape[1]
+    a = np.zeros((many, clients, m, width))
     a[..., 0, 0] = s.middle
     v = np.zeros((many, clients, m, m))
     v[..., 0, 0], v[..., 1, 1] = s.start**2, s.start_trend**2
-    at = np.arange(2, 2 + s.sources)
+    at = np.arange(2, first_day)
     v[..., at, at] = np.where(s.device >= 0, s.offset, 0.0) ** 2
-    at = np.arange(2 + s.sources, 2 + p)
+    at = np.arange(first_day, first_effect)
     v[..., at, at] = s.day**2
 
-    rows = np.column_stack([data.value, s.regressors(data.source, (data.day - origin) / WEEK)])
     noise = s.noise(data.source, data.size)
-    sums, logs = np.zeros((many, 1 + p, 1 + p)), np.zeros(many)
+    products, logs = np.zeros((many, clients, width, width)), np.zeros((many, clients))
+    kept = np.zeros((many, clients, BLOCK * slots, width))
+    wide, square = np.empty_like(a), np.empty_like(v)  # for products, so that none is made anew
+    filled = 0
     course = _Courses.of(tried)
     for k in range(steps):
         _predict(a, v, grid.gap[:, k], s, course, shared)
         for mark, where in ((grid.first[:, k], first), (grid.second[:, k], second)):
             c = np.flatnonzero(mark)
+            if not c.size:
+                continue
             a[:, c, where] = a[:, c, 0]
             v[:, c, where, :] = v[:, c, 0, :]
             v[:, c, :, where] = v[:, c, :, 0]
@@ -242,19 +329,36 @@ def filter_clients(
             f = (vh * h).sum(axis=-1) + noise[r]
             e = rows[r] - (h[:, None, :] @ state)[..., 0, :]
             gain = vh / f[..., None]
-            state += gain[..., :, None] * e[..., None, :]
-            part -= gain[..., :, None] * vh[..., None, :]
+            n = c.size
+            np.multiply(gain[..., :, None], e[..., None, :], out=wide[:, :n])
+            state += wide[:, :n]
+            np.multiply(gain[..., :, None], vh[..., None, :], out=square[:, :n])
+            part -= square[:, :n]
             if not everyone:
                 a[:, c], v[:, c] = state, part
-            sums += np.swapaxes(e, 1, 2) @ (e / f[..., None])
-            logs += np.log(2 * math.pi * f).sum(axis=1)
-    out = []
-    for k in range(many):
-        common = _common(sums[k], float(logs[k]), s) if known is None else known[k]
-        value, value_sd = _contrast(a[k], v[k], common, _unit(m, {0: 1.0}))
-        change, change_sd = _contrast(a[k], v[k], common, _unit(m, {second: 1.0, first: -1.0}))
-        out.append((common, Levels(value, value_sd, change, change_sd)))
-    return out
+            kept[:, c, filled] = e / np.sqrt(f)[..., None]
+            logs[:, c] += np.log(2 * math.pi * f)
+            filled += 1
+        if filled > (BLOCK - 1) * slots or k == steps - 1:
+            some = kept[:, :, :filled]
+            products += np.swapaxes(some, 2, 3) @ some
+            kept[:, :, :filled] = 0.0
+            filled = 0
+    return Filtered(
+        products,
+        logs,
+        _contrast(a, v, _unit(m, {0: 1.0}), ahead[0]),
+        _contrast(a, v, _unit(m, {second: 1.0, first: -1.0}), ahead[1]),
+    )
+
+
+def _contrast(a: Floats, v: Floats, g: Floats, ahead: Floats) -> Contrast:
+    """A combination of states of each client."""
+    of = g @ a
+    load = -of[..., 1:]
+    load[..., load.shape[-1] - ahead.shape[-1] :] += ahead
+    variance = np.einsum("i,kcij,j->kc", g, v, g)
+    return Contrast(of[..., 0], np.maximum(variance, 0.0), load)
 
 
 def _unit(m: int, at: dict[int, float]) -> Floats:
@@ -310,26 +414,6 @@ def _predict(a: Floats, v: Floats, days: Floats, s: Spreads, course: _Courses, s
     v[:, fresh, shared, :] = 0.0
     v[:, fresh, :, shared] = 0.0
     v[:, fresh, shared, shared] = course.morning
-
-
-def _contrast(a: Floats, v: Floats, common: Common, g: Floats) -> tuple[Floats, Floats]:
-    """A combination of states of each client, and its SD."""
-    of = np.einsum("i,ciq->cq", g, a)
-    mean = of[:, 0] - of[:, 1:] @ common.value
-    variance = np.einsum("i,cij,j->c", g, v, g)
-    variance = variance + np.einsum("cq,qr,cr->c", of[:, 1:], common.covariance, of[:, 1:])
-    return mean, np.sqrt(np.maximum(variance, 0.0))
-
-
-def _common(sums: Floats, logs: float, s: Spreads) -> Common:
-    prior = s.prior_precision()
-    precision = sums[1:, 1:] + np.diag(prior)
-    covariance: Floats = np.asarray(np.linalg.inv(precision), dtype=float)
-    value = covariance @ sums[1:, 0]
-    _, after = np.linalg.slogdet(precision)
-    fit = float(sums[0, 0] - sums[1:, 0] @ value)
-    log_likelihood = -0.5 * (logs + fit + float(after) - float(np.log(prior).sum()))
-    return Common(value, covariance, log_likelihood)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -6,16 +6,31 @@ that the filter has found from everybody's.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 from scipy.linalg import cho_factor, cho_solve, solve_triangular
 from scipy.special import ndtr
 
-from .best_estimate import WEEK, Common, Observations, Spreads
+from .best_estimate import WEEK, Contrast, Filtered, Observations, Spreads
+from .course_model import Model
 from .estimate import Floats, FrozenArrays, Ints
+from .mixture import LIGHT, Mixture, mixture_of
+from .turns import (
+    SHIFTS,
+    TURNS,
+    Beside,
+    Hypotheses,
+    Knots,
+    checked_until,
+    knots_of,
+    posterior,
+    ramps,
+)
 
 MOST_NAMED = 4  # stretches of readings that are named as disagreeing
 STRETCHES = (1, 7, 14, 28)  # days whose readings are looked at together
@@ -23,30 +38,16 @@ MOST_STARTS = 120  # of such stretches, of each length
 
 
 @dataclass(frozen=True, eq=False)
-class Model(FrozenArrays):
-    """Courses of the level that the likelihood allows, with biases and drifts under each.
-
-    ``weight`` (k,) are their shares of the likelihood, ``origin`` the day from which drifts count.
-    """
-
-    tried: tuple[Spreads, ...]
-    common: tuple[Common, ...]
-    weight: Floats
-    origin: int
-
-    @property
-    def likeliest(self) -> int:
-        """Place of the course with the largest weight."""
-        return int(self.weight.argmax())
-
-
-@dataclass(frozen=True, eq=False)
 class Sets(FrozenArrays):
-    """Sets of repeats of one client, arrays of shape (n,): day, place of the source, repeats."""
+    """Sets of repeats of one client, arrays of shape (n,): day, place of the source, repeats.
+
+    ``moved`` is the rough change of the level, as in ``Observations``.
+    """
 
     day: Ints
     source: Ints
     size: Ints
+    moved: Floats
 
     def joined(self, other: Sets) -> Sets:
         """Both one after the other."""
@@ -54,54 +55,93 @@ class Sets(FrozenArrays):
             np.concatenate([self.day, other.day]),
             np.concatenate([self.source, other.source]),
             np.concatenate([self.size, other.size]),
+            np.concatenate([self.moved, other.moved]),
         )
+
+
+def sets_of(data: Observations, client: int) -> tuple[Ints, Sets]:
+    """Places of a client's readings in ``data``, and their sets."""
+    own = np.flatnonzero(data.client == client)
+    return own, Sets(data.day[own], data.source[own], data.size[own], data.moved[own])
 
 
 @dataclass(frozen=True, eq=False)
 class Course(FrozenArrays):
-    """The level of one client on some days: arrays of shape (q,), and covariance (q, q).
+    """The level of one client on q days: a mixture over courses and turns.
 
     Attributes
     ----------
-    day, level, covariance : ndarray
-        Days asked about, level and its covariance.
+    day : ndarray of int, shape (q,)
+        Days asked about.
+    part : ndarray, shape (h,)
+        Weights of the parts of the mixture, which add up to 1.
+    levels : ndarray, shape (h, q)
+        Levels under each part.
+    covariances : ndarray, shape (k, q, q)
+        Their covariances under each course, without turns.
+    of : ndarray of int, shape (h,)
+        The course of each part.
+    more : ndarray, shape (h, e, q)
+        What turns and slopes add to a covariance: the sum of products of these with themselves.
     at : int
-        Place of the day whose value, trend and shares are told.
-    trend, trend_sd : float
-        Change a week on that day, and its SD.
+        Place of the day whose value and shares are told.
     share : ndarray, shape (s,)
         Each source's part of what the readings tell of that day.
     weight : ndarray, shape (n,)
         How much the value moves when a reading moves by 1.
     own : ndarray of int, shape (n,)
         Places of the client's readings.
+    turns : ndarray, shape (g,)
+        Mean square of the coefficient of each turn and shift.
+    shifted : float
+        Probability that all devices have shifted.
+    level_df, change_df : float
+        Degrees of freedom of intervals.
     """
 
     day: Ints
-    level: Floats
-    covariance: Floats
+    part: Floats
+    levels: Floats
+    covariances: Floats
+    of: Ints
+    more: Floats
     at: int
-    trend: float
-    trend_sd: float
     share: Floats
     weight: Floats
     own: Ints
+    turns: Floats
+    shifted: float
+    level_df: float
+    change_df: float
+
+    def contrast(self, g: Floats, df: float) -> Mixture:
+        """Combinations ``g`` (r, q) of levels, a mixture each."""
+        centre = self.levels @ g.T
+        base = ((g @ self.covariances) * g).sum(axis=-1)
+        variance = base[self.of] + ((self.more @ g.T) ** 2).sum(axis=1)
+        return mixture_of(self.part, centre, variance, df)
+
+    @cached_property
+    def bands(self) -> Mixture:
+        """Level of each day."""
+        return self.contrast(np.eye(self.day.size), self.level_df)
 
     @property
-    def sd(self) -> Floats:
-        """SD of each day's level."""
-        return np.asarray(np.sqrt(np.maximum(np.diag(self.covariance), 0.0)))
+    def level(self) -> Floats:
+        """Mean level of each day, (q,)."""
+        return self.part @ self.levels
 
-    def change(self, first: int, second: int) -> tuple[float, float]:
-        """Change between two places of ``day``, and its SD."""
-        g = np.zeros(self.day.size)
-        g[second] += 1.0
-        g[first] -= 1.0
-        variance = float(g @ self.covariance @ g)
-        return float(self.level[second] - self.level[first]), float(np.sqrt(max(variance, 0.0)))
+    def change(self, first: int, second: int) -> Mixture:
+        """Change between two places of ``day``."""
+        g = np.zeros((1, self.day.size))
+        g[0, second] += 1.0
+        g[0, first] -= 1.0
+        return self.contrast(g, self.change_df)
 
 
-def course_of(data: Observations, model: Model, client: int, days: Ints, at: int) -> Course:
+def course_of(
+    data: Observations, model: Model, client: int, number: int, days: Ints, at: int
+) -> Course:
     """The smoothed course of one client on any days.
 
     Parameters
@@ -109,9 +149,9 @@ def course_of(data: Observations, model: Model, client: int, days: Ints, at: int
     data : Observations
         Readings, of this client at least.
     model : Model
-        Courses of the level with their weights.
-    client : int
-        Number of the client in ``data``.
+        What all clients tell.
+    client, number : int
+        The client's place in ``data``, and its number in the study.
     days : ndarray of int, shape (q,)
         The days asked about, in increasing order; days after the last reading are forecasts.
     at : int
@@ -119,95 +159,246 @@ def course_of(data: Observations, model: Model, client: int, days: Ints, at: int
 
     Notes
     -----
-    It gives what a smoother gives, by a solution for the client's n readings. Where the likelihood
-    allows several courses they are averaged, and their disagreement is in the covariance.
+    It gives what a smoother gives, by a solution for the client's n readings under each course of
+    the level; turns are regressors beside it, as in ``levels_of``.
     """
-    own = np.flatnonzero(data.client == client)
-    sets, y = Sets(data.day[own], data.source[own], data.size[own]), data.value[own]
-    means, covariances, weights, shares = [], [], [], []
-    for s, common in zip(model.tried, model.common, strict=True):
-        v, k, prior = _covariances(sets, days, at, s)
-        x = s.regressors(sets.source, (sets.day - model.origin) / WEEK)
-        w = _solved(v, k)
-        slope = s.slope[sets.source]
-        middle = np.append(np.full(days.size, s.middle), 0.0)
-        means.append(middle + w @ (y - slope * s.middle - x @ common.value))
-        of = w @ x
-        covariances.append(prior - w @ k.T + of @ common.covariance @ of.T)
-        weights.append(w[at])
-        told = np.bincount(sets.source, w[at] * k[at], minlength=s.sources)
-        shares.append(np.maximum(told, 0.0) / max(float(np.maximum(told, 0.0).sum()), 1e-300))
-    p = model.weight
-    mean = p @ np.array(means)
-    gap = np.array(means) - mean
-    covariance = np.einsum("k,kij->ij", p, np.array(covariances)) + (gap * p[:, None]).T @ gap
+    own, sets = sets_of(data, client)
+    y = data.value[own]
+    s = model.tried[0]
+    p, slope = s.common, s.slope[sets.source]
+    knots = _knots_of(sets, s)
+    zero = np.zeros(sets.day.size, dtype=np.int64)
+    shifts = s.shifts[sets.source] * 1.0
+    gamma = knots.regressors(zero, sets.day, slope, shifts)
+    common = s.regressors(sets.source, (sets.day - model.origin) / WEEK)
+    slopes = s.responses(sets.source, sets.moved)
+    rows = np.column_stack([y - slope * s.middle, common, slopes, gamma])
+    ahead = np.column_stack([np.zeros((days.size, s.devices)), _ahead(knots, days)])
+    found, kept = [], []
+    parts_of = _Covariances.of(sets, days, s)
+    for x in model.tried:
+        v, k, prior = parts_of.under(x)
+        lower = np.linalg.cholesky(v)
+        white = solve_triangular(lower, rows, lower=True, check_finite=False)
+        logs = 2 * np.log(np.diag(lower)).sum() + sets.day.size * math.log(2 * math.pi)
+        found.append((white.T @ white, logs))
+        kept.append((lower, white, k, prior))
+    products = np.array([x for x, _ in found])[:, None]
+    nothing = Contrast(*(np.zeros(n) for n in ((1, 1), (1, 1), (1, 1, 1))))
+    got = Filtered(products, np.array([[x] for _, x in found]), nothing, nothing)
+    hyp = model.hypotheses
+    beside = model.beside(np.array([number]))
+    each = posterior(got, beside, hyp, knots.prior, model.courses, s.slope_sd, contrasts=False)
+    weight = each.weight[:, 0]
+    parts: list[tuple[Floats, Floats, Floats, Ints]] = []
+    covariances, weights, shares = [], [], []
+    for c in range(len(kept)):
+        lower, white, k, prior = kept[c]
+        share = weight[c]
+        use = np.flatnonzero(share > LIGHT * weight.max())
+        if not use.size:
+            covariances.append(prior * 0.0)
+            continue
+        half = solve_triangular(lower, k.T, lower=True, check_finite=False)  # (n, q)
+        load = np.column_stack([np.zeros((days.size, p)), ahead]) - half.T @ white[:, 1:]
+        gram = white[:, 1:].T @ white[:, 1:]
+        precision = gram[:p, :p] + beside.precision[0]
+        inverse = np.linalg.inv(precision)
+        known = white[:, 1 : 1 + p].T @ white[:, 0] + beside.told[0]
+        through = inverse @ gram[:p, p:]
+        centre = half.T @ white[:, 0] + load[:, :p] @ (inverse @ known)
+        covariances.append(prior - half.T @ half + load[:, :p] @ inverse @ load[:, :p].T)
+        of = load[:, p:] - load[:, :p] @ through
+        cross = white[:, 1 + p :].T @ white[:, 0] - through.T @ known
+        left = gram[p:, p:] - through.T @ gram[:p, p:]
+        solved = _pairs(hyp, left, cross, of, use, at, s.slope_sd)
+        parts.append((share[use], centre + solved.mean, solved.more, np.full(use.size, c)))
+        # what the value gains when a reading grows by 1, turns and common figures re-estimated
+        back = solve_triangular(lower, white[:, 1:], lower=True, trans="T", check_finite=False)
+        plain = solve_triangular(lower, half[:, at], lower=True, trans="T", check_finite=False)
+        base = plain + back[:, :p] @ (inverse @ load[at, :p])
+        turned = share[use] @ solved.gain
+        weights.append(share[use].sum() * base + (back[:, p:] - back[:, :p] @ through) @ turned)
+        told = np.bincount(sets.source, plain * k[at], minlength=s.sources)
+        told = np.maximum(told, 0.0)
+        shares.append(share[use].sum() * told / max(float(told.sum()), 1e-300))
+    part, levels, more, of_course = (np.concatenate(x) for x in zip(*parts, strict=True))
+    levels = levels + s.middle
+    scale = part.sum()
     return Course(
         day=days,
-        level=mean[:-1],
-        covariance=covariance[:-1, :-1],
+        part=part / scale,
+        levels=levels,
+        covariances=np.array(covariances),
+        of=of_course,
+        more=more,
         at=at,
-        trend=float(mean[-1]),
-        trend_sd=float(np.sqrt(max(covariance[-1, -1], 0.0))),
-        share=p @ np.array(shares),
-        weight=p @ np.array(weights),
+        share=np.sum(shares, axis=0) / scale,
+        weight=np.sum(weights, axis=0) / scale,
         own=own,
+        turns=_squares(hyp, weight),
+        shifted=float(weight[:, hyp.shifts].sum()),
+        level_df=model.level_df,
+        change_df=model.change_df,
     )
 
 
-def sds_after(
-    model: Model, own: Sets, further: Iterable[Sets], days: Ints, contrast: Floats
-) -> Floats:
-    """SD of a contrast of levels after each of several further sets of readings.
+def _knots_of(sets: Sets, s: Spreads) -> Knots:
+    """Days on which the client of some sets may have turned."""
+    zero = np.zeros(sets.day.size, dtype=np.int64)
+    alone = Observations(zero, sets.day, sets.source, sets.moved, sets.size, sets.moved)
+    first, last = sets.day.min(keepdims=True), sets.day.max(keepdims=True)
+    return knots_of(first, last, checked_until(alone, s, 1))
+
+
+def _ahead(knots: Knots, days: Ints) -> Floats:
+    """What turns and shifts add to the level on each of some days, (q, g)."""
+    turn = ramps(np.repeat(knots.turn, days.size, axis=0), days)
+    return np.concatenate([turn, np.zeros((days.size, knots.shift.shape[1]))], axis=1)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Solved:
+    """What each hypothesis adds to q levels: means (h, q), roots of variances (h, e, q).
+
+    ``gain`` (h, g) is what the level that is told gains from products with each regressor.
+    """
+
+    mean: Floats
+    more: Floats
+    gain: Floats
+
+
+def _pairs(
+    hyp: Hypotheses, gram: Floats, cross: Floats, of: Floats, use: Ints, at: int, slope_sd: Floats
+) -> _Solved:
+    """Hypotheses ``use`` of one client under one course, solved as pairs of regressors."""
+    g = gram.shape[0]
+    wide = np.zeros((g + 1, g + 1))
+    wide[:g, :g] = gram
+    cross, of = np.append(cross, 0.0), np.column_stack([of, np.zeros(of.shape[0])])
+    n = slope_sd.size
+    i, j = n + hyp.first[use], n + hyp.second[use]
+    a, d = wide[i, i] + hyp.sd_first[use] ** -2.0, wide[j, j] + hyp.sd_second[use] ** -2.0
+    c = wide[i, j]
+    det = a * d - c * c
+    b = (d * cross[i] - c * cross[j]) / det
+    e = (a * cross[j] - c * cross[i]) / det
+    qi, qj = of[:, i].T, of[:, j].T
+    # variance d·qi² − 2c·qi·qj + a·qj² over det, as a sum of two squares
+    one = qi / np.sqrt(a)[:, None]
+    two = (qj - (c / a)[:, None] * qi) * np.sqrt(a / det)[:, None]
+    by_i = (d[:, None] * qi - c[:, None] * qj) / det[:, None]
+    by_j = (a[:, None] * qj - c[:, None] * qi) / det[:, None]
+    off = [
+        sd * (of[:, k] - by_i * wide[i, k][:, None] - by_j * wide[j, k][:, None])
+        for k, sd in enumerate(slope_sd.tolist())
+    ]
+    gain, rows = np.zeros((use.size, g + 1)), np.arange(use.size)
+    gain[rows, i] += by_i[:, at]
+    gain[rows, j] += by_j[:, at]
+    mean = qi * b[:, None] + qj * e[:, None]
+    return _Solved(mean, np.stack([one, two, *off], axis=1), gain[:, :g])
+
+
+def _squares(hyp: Hypotheses, weight: Floats) -> Floats:
+    """Mean square of the prior coefficient of each turn and shift, by its probability, (g,)."""
+    share = weight.sum(axis=0)
+    out = np.zeros(TURNS + SHIFTS + 1)
+    np.add.at(out, hyp.first, share * hyp.sd_first**2)
+    np.add.at(out, hyp.second, share * hyp.sd_second**2)
+    return out[:-1]
+
+
+@dataclass(frozen=True, eq=False)
+class Ahead(FrozenArrays):
+    """What is needed to tell how much further readings of a client would narrow.
+
+    One normal distribution stands for the mixture: ``course`` has the mean squares of its courses,
+    ``turns`` (g,) those of its turns and shifts.
+    """
+
+    sets: Sets
+    course: Spreads
+    turns: Floats
+    knots: Knots
+    beside: Beside
+    origin: int
+
+    def covariance(self, every: Sets, *, shifts: bool = True) -> tuple[Floats, Floats]:
+        """Covariance (n, n) of sets of the client, and what turns add to each (n, g)."""
+        s = self.course
+        zero = np.zeros(every.day.size, dtype=np.int64)
+        moved = s.shifts[every.source] * 1.0 * shifts
+        gamma = self.knots.regressors(zero, every.day, s.slope[every.source], moved)
+        gamma = gamma * np.sqrt(self.turns)
+        x = s.regressors(every.source, (every.day - self.origin) / WEEK)
+        slopes = s.responses(every.source, every.moved) * s.slope_sd
+        v, _, _ = _Covariances.of(every, every.day[:1], s).under(s)
+        common = np.linalg.inv(self.beside.precision[0])
+        return v + gamma @ gamma.T + x @ common @ x.T + slopes @ slopes.T, gamma
+
+    def joint(self, every: Sets, days: Ints) -> tuple[Floats, Floats, Floats]:
+        """Covariance of sets (n, n), of levels on some days with them (q, n), of these (q, q)."""
+        v, gamma = self.covariance(every)
+        _, k, prior = _Covariances.of(every, days, self.course).under(self.course)
+        ahead = _ahead(self.knots, days) * np.sqrt(self.turns)
+        return v, k + ahead @ gamma.T, prior + ahead @ ahead.T
+
+
+def ahead_of(data: Observations, model: Model, client: int, number: int, course: Course) -> Ahead:
+    """What further readings of a client are judged by."""
+    _, sets = sets_of(data, client)
+    weight = np.bincount(course.of, course.part, len(model.tried))
+    level, morning = (
+        math.sqrt(float(weight @ np.array([x**2 for x in sds])))
+        for sds in zip(*((s.level, s.morning) for s in model.tried), strict=True)
+    )
+    mean = replace(model.tried[0], level=level, morning=morning)
+    knots = _knots_of(sets, model.tried[0])
+    beside = model.beside(np.array([number]))
+    return Ahead(sets, mean, course.turns, knots, beside, model.origin)
+
+
+def sds_after(known: Ahead, further: Iterable[Sets], days: Ints, contrast: Floats) -> Floats:
+    """SDs of contrasts of levels after each of several further sets of readings.
 
     Parameters
     ----------
-    model : Model
-        Courses of the level with their weights.
-    own : Sets
+    known : Ahead
         What the client has.
     further : iterable of Sets
-        What would be added, each beside ``own``; its values need not be known.
+        What would be added, each beside what there is; its values need not be known.
     days : ndarray of int, shape (q,)
         Days of the contrast.
-    contrast : ndarray, shape (q,)
-        Weights of their levels.
+    contrast : ndarray, shape (r, q)
+        Weights of their levels in each of r combinations.
 
     Returns
     -------
-    ndarray, shape (f,)
-        SDs by all courses, with biases and drifts known as well as now.
+    ndarray, shape (f, r)
+        SDs.
     """
-    g, alternatives = np.append(contrast, 0.0), list(further)
-    every = own
-    for more in alternatives:
+    every, takes, n = known.sets, list[Ints](), known.sets.day.size
+    for more in further:
+        begin = every.day.size
         every = every.joined(more)
-    n, sizes = own.day.size, [more.day.size for more in alternatives]
-    first = n + np.cumsum([0, *sizes])
-    places = [
-        np.concatenate([np.arange(n), np.arange(start, start + size)])
-        for start, size in zip(first, sizes, strict=False)
-    ]
-    variance = np.zeros(len(alternatives))
-    for share, s, common in zip(model.weight, model.tried, model.common, strict=True):
-        v, k, prior = _covariances(every, days, 0, s)
-        x = s.regressors(every.source, (every.day - model.origin) / WEEK)
-        h, before = g @ k, float(g @ prior @ g)
-        for j, at in enumerate(places):
-            w = _solved(v[np.ix_(at, at)], h[at])
-            of = w @ x[at]
-            variance[j] += share * float(before - w @ h[at] + of @ common.covariance @ of)
-    return np.asarray(np.sqrt(np.maximum(variance, 0.0)))
+        takes.append(np.concatenate([np.arange(n), np.arange(begin, every.day.size)]))
+    v, k, prior = known.joint(every, days)
+    h, before = contrast @ k, ((contrast @ prior) * contrast).sum(axis=1)
+    out = [before - (_solved(v[np.ix_(at, at)], h[:, at]) * h[:, at]).sum(axis=1) for at in takes]
+    return np.asarray(np.sqrt(np.maximum(out, 0.0)))
 
 
 def sds_as_they_come(
-    model: Model, own: Sets, further: Sets, taken: Ints, days: Ints, contrast: Floats
+    known: Ahead, further: Sets, taken: Ints, days: Ints, contrast: Floats
 ) -> Floats:
     """SD of contrasts of levels after some, and more, of further sets of readings.
 
     Parameters
     ----------
-    model, own : Model, Sets
-        As in ``sds_after``.
+    known : Ahead
+        What the client has.
     further : Sets
         What would be added, in the order in which it comes.
     taken : ndarray of int, shape (f,)
@@ -220,29 +411,18 @@ def sds_as_they_come(
     Returns
     -------
     ndarray, shape (f,)
-        SDs by all courses, with biases and drifts known as well as now.
-
-    Notes
-    -----
-    The Cholesky factor of the first readings is the first part of that of all, so that one serves
-    every number of them.
+        SDs.
     """
     asked, at = np.unique(days, return_inverse=True)
-    g = np.zeros((taken.size, asked.size + 1))
+    g = np.zeros((taken.size, asked.size))
     np.add.at(g, (np.arange(taken.size)[:, None], at.reshape(days.shape)), contrast)
-    sets, sizes = own.joined(further), own.day.size + taken
-    variance = np.zeros(taken.size)
-    for share, s, common in zip(model.weight, model.tried, model.common, strict=True):
-        v, k, prior = _covariances(sets, asked, 0, s)
-        x = s.regressors(sets.source, (sets.day - model.origin) / WEEK)
-        both = np.column_stack([(g @ k).T, x])
-        if both.size:
-            both = solve_triangular(np.linalg.cholesky(v), both, lower=True, check_finite=False)
-        told, of_common = both[:, : taken.size], both[:, taken.size :]
-        for j, size in enumerate(sizes.tolist()):
-            h, of = told[:size, j], told[:size, j] @ of_common[:size]
-            variance[j] += share * float(g[j] @ prior @ g[j] - h @ h + of @ common.covariance @ of)
-    return np.asarray(np.sqrt(np.maximum(variance, 0.0)))
+    v, k, prior = known.joint(known.sets.joined(further), asked)
+    # the factor of the first readings is the first part of that of all
+    told = solve_triangular(np.linalg.cholesky(v), (g @ k).T, lower=True, check_finite=False)
+    out = np.einsum("fi,ij,fj->f", g, prior, g)
+    for j, size in enumerate((known.sets.day.size + taken).tolist()):
+        out[j] -= float(told[:size, j] @ told[:size, j])
+    return np.asarray(np.sqrt(np.maximum(out, 0.0)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -261,7 +441,7 @@ class Disagreement:
 
 
 def disagreements(
-    data: Observations, model: Model, client: int, level: float = 0.005
+    data: Observations, known: Ahead, course: Course, level: float = 0.005
 ) -> tuple[tuple[Disagreement, ...], float | None]:
     """Weeks in which a source differs from all others of the client beyond chance.
 
@@ -276,16 +456,15 @@ def disagreements(
     -----
     The mean of a source's readings of one day, one, two and four weeks is compared with its
     prediction from all other readings, its own on other days among them (normalised innovation),
-    by the likeliest course. The largest is taken out and the rest looked at again, so that one odd
-    source does not make the others odd. P-values are times the number of stretches looked at
-    (Bonferroni).
+    turns included as they are known. The largest is taken out and the
+    rest looked at again, so that one odd source does not make the others odd. P-values are times
+    the number of stretches looked at (Bonferroni).
     """
-    own = np.flatnonzero(data.client == client)
-    s, common = model.tried[model.likeliest], model.common[model.likeliest]
+    own = course.own
     found: list[Disagreement] = []
     smallest: float | None = None
     while len(found) < MOST_NAMED:
-        odd = _oddest(data, own, s, common, model.origin)
+        odd = _oddest(data, own, known)
         smallest = odd[0].p if odd is not None and smallest is None else smallest
         if odd is None or odd[0].p >= level:
             break
@@ -294,16 +473,25 @@ def disagreements(
     return _joined(found), smallest
 
 
-def _oddest(
-    data: Observations, own: Ints, s: Spreads, common: Common, origin: int
-) -> tuple[Disagreement, Ints] | None:
-    sets = Sets(data.day[own], data.source[own], data.size[own])
+def _innovations(data: Observations, own: Ints, known: Ahead) -> tuple[Floats, Floats]:
+    """Precision (n, n) of a client's readings, and that times what they depart by (n,).
+
+    Without shifts of all devices: what would be one is looked for.
+    """
+    s = known.course
+    sets = Sets(data.day[own], data.source[own], data.size[own], data.moved[own])
+    whole, _ = known.covariance(sets, shifts=False)
+    precision: Floats = np.asarray(np.linalg.inv(whole), dtype=float)
+    x = s.regressors(sets.source, (sets.day - known.origin) / WEEK)
+    middle = np.linalg.solve(known.beside.precision[0], known.beside.told[0])
+    return precision, precision @ (data.value[own] - s.slope[sets.source] * s.middle - x @ middle)
+
+
+def _oddest(data: Observations, own: Ints, known: Ahead) -> tuple[Disagreement, Ints] | None:
+    sets = Sets(data.day[own], data.source[own], data.size[own], data.moved[own])
     if np.unique(sets.source).size < 2:
         return None
-    v, _, _ = _covariances(sets, sets.day[:1], 0, s)
-    x = s.regressors(sets.source, (sets.day - origin) / WEEK)
-    precision = np.linalg.inv(v + x @ common.covariance @ x.T)
-    rest = precision @ (data.value[own] - s.slope[sets.source] * s.middle - x @ common.value)
+    precision, rest = _innovations(data, own, known)
     best: tuple[Disagreement, Ints] | None = None
     looked, size = 0, 0.0
     for k in np.unique(sets.source).tolist():
@@ -324,6 +512,44 @@ def _oddest(
     odd, out = best
     p = min(1.0, 2 * float(ndtr(-size)) * looked)
     return Disagreement(odd.source, odd.first, odd.last, odd.gap, p), out
+
+
+@dataclass(frozen=True, slots=True)
+class Contradicted:
+    """A scan that differs by ``gap`` from what all devices report; ``p`` for all scans together."""
+
+    day: int
+    gap: float
+    p: float
+
+
+def contradictions(
+    data: Observations, known: Ahead, course: Course, level: float = 0.05
+) -> tuple[Contradicted, ...]:
+    """Scans with which the devices of a client disagree, shifts of all devices left aside.
+
+    Notes
+    -----
+    Each scan is compared with its prediction from all other readings, as ``disagreements`` does;
+    p-values are times the number of scans. With the likeliest shift of all devices in the model
+    there would be none.
+    """
+    own = course.own
+    s = known.course
+    scans = np.flatnonzero(s.device[data.source[own]] < 0)
+    if not scans.size or scans.size == own.size:
+        return ()
+    precision, rest = _innovations(data, own, known)
+    out = []
+    for day in np.unique(data.day[own[scans]]).tolist():
+        at = scans[data.day[own[scans]] == day]
+        covariance = np.linalg.inv(precision[np.ix_(at, at)])
+        gap = float((covariance @ rest[at]).mean())
+        p = 2 * float(ndtr(-abs(gap) / float(np.sqrt(covariance.mean()))))
+        p = min(1.0, p * np.unique(data.day[own[scans]]).size)
+        if p < level:
+            out.append(Contradicted(day, gap, p))
+    return tuple(out)
 
 
 def _stretches(day: Ints) -> npt.NDArray[np.bool_]:
@@ -371,45 +597,52 @@ def _solved(v: Floats, k: Floats) -> Floats:
     return np.asarray(cho_solve(cho_factor(v, lower=True, check_finite=False), k.T).T)
 
 
-def _covariances(sets: Sets, days: Ints, at: int, s: Spreads) -> tuple[Floats, Floats, Floats]:
-    """Covariances of readings (n, n), of days and trend with them (q + 1, n), of those (q + 1,)².
+@dataclass(frozen=True, slots=True, eq=False)
+class _Covariances:
+    """Covariances that are linear in the squares of the SDs of a course.
 
-    The trend of the day at place ``at`` comes last.
+    Of readings (n, n), of levels on some days with them (q, n), of these (q, q).
     """
-    day, source = sets.day, sets.source
-    begin = int(min(day.min(initial=days[0]), days[0]))
-    t, q = (day - begin) / WEEK, (days - begin) / WEEK
-    slope = s.slope[source]
-    v = slope[:, None] * _level_covariance(t, t, s) * slope[None, :]
-    same = source[:, None] == source[None, :]
-    device = s.device[source]
-    known = device >= 0
-    v += np.where(same & known[:, None], s.offset[source][:, None] ** 2, 0.0)
-    apart = np.abs(day[:, None] - day[None, :])
-    alike = (device[:, None] == device[None, :]) & known[:, None]
-    kept = s.correlation ** apart.astype(float) if s.correlation > 0 else (apart == 0) * 1.0
-    if s.devices:
-        v += np.where(alike, s.day[device][:, None] ** 2 * kept, 0.0)
-    together = s.shares_morning[source]
-    v += np.where((apart == 0) & together[:, None] & together[None, :], s.morning**2, 0.0)
-    v[np.arange(day.size), np.arange(day.size)] += s.noise(source, sets.size)
-    trend = float(q[at])
-    k = np.vstack([_level_covariance(q, t, s), _trend_covariance(trend, t, s)]) * slope[None, :]
-    prior = np.empty((q.size + 1, q.size + 1))
-    prior[:-1, :-1] = _level_covariance(q, q, s)
-    prior[-1, :-1] = prior[:-1, -1] = _trend_covariance(trend, q, s)
-    prior[-1, -1] = s.start_trend**2 + s.trend**2 * trend
-    return v, k, prior
+
+    fixed: tuple[Floats, Floats, Floats]
+    walk: tuple[Floats, Floats, Floats]
+    together: Floats
+
+    @classmethod
+    def of(cls, sets: Sets, days: Ints, s: Spreads) -> _Covariances:
+        """Those of a client's sets and of levels on some days."""
+        day, source = sets.day, sets.source
+        begin = int(min(day.min(initial=days[0]), days[0]))
+        t, q = (day - begin) / WEEK, (days - begin) / WEEK
+        slope = s.slope[source]
+        both = np.multiply.outer(slope, slope)
+        v = both * _level_covariance(t, t, s)
+        same = source[:, None] == source[None, :]
+        device = s.device[source]
+        known = device >= 0
+        v += np.where(same & known[:, None], s.offset[source][:, None] ** 2, 0.0)
+        apart = np.abs(day[:, None] - day[None, :])
+        alike = (device[:, None] == device[None, :]) & known[:, None]
+        kept = s.correlation ** apart.astype(float) if s.correlation > 0 else (apart == 0) * 1.0
+        if s.devices:
+            v += np.where(alike, s.day[device][:, None] ** 2 * kept, 0.0)
+        shares = s.shares_morning[source]
+        together = ((apart == 0) & shares[:, None] & shares[None, :]) * 1.0
+        v[np.arange(day.size), np.arange(day.size)] += s.noise(source, sets.size)
+        k = _level_covariance(q, t, s) * slope[None, :]
+        walk = np.minimum.outer(q, t) * slope[None, :]
+        fixed = (v, k, _level_covariance(q, q, s))
+        walks = (both * np.minimum.outer(t, t), walk, np.minimum.outer(q, q))
+        return cls(fixed, walks, together)
+
+    def under(self, s: Spreads) -> tuple[Floats, Floats, Floats]:
+        """Under one course of the level."""
+        v, k, prior = (a + s.level**2 * b for a, b in zip(self.fixed, self.walk, strict=True))
+        return v + s.morning**2 * self.together, k, prior
 
 
 def _level_covariance(t: Floats, u: Floats, s: Spreads) -> Floats:
-    """Covariance of levels at so many weeks from the client's first day."""
+    """Covariance of levels at so many weeks from the client's first day, without the walk."""
     low, high = np.minimum.outer(t, u), np.maximum.outer(t, u)
-    walk = s.level**2 * low + s.trend**2 * low**2 * (3 * high - low) / 6
-    return np.asarray(s.start**2 + s.start_trend**2 * np.multiply.outer(t, u) + walk)
-
-
-def _trend_covariance(t: float, u: Floats, s: Spreads) -> Floats:
-    """Covariance of the trend at week ``t`` with levels at weeks ``u``."""
-    low = np.minimum(t, u)
-    return np.asarray(s.start_trend**2 * u + s.trend**2 * (u * low - low**2 / 2))
+    turning = s.trend**2 * low**2 * (3 * high - low) / 6
+    return np.asarray(s.start**2 + s.start_trend**2 * np.multiply.outer(t, u) + turning)

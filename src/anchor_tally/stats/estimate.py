@@ -77,6 +77,11 @@ class Estimate:
             self, value=self.value * by, interval=ends, se=None if self.se is None else self.se * by
         )
 
+    def at_least(self, low: float) -> Estimate:
+        """Return the same figure with no end of its interval below ``low``."""
+        i = self.interval
+        return self if i is None or i.low >= low else replace(self, interval=Interval(low, i.high))
+
     def widened(self, limit: float) -> Estimate:
         """Return the same figure with the interval value ± limit·se."""
         if self.se is None:

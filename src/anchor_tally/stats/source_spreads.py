@@ -1,33 +1,26 @@
-"""SDs of the state-space model from the readings of all clients, by moments and by likelihood."""
+"""SDs of the state-space model from the readings of all clients, by moments and what is usual."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 from scipy.optimize import nnls
 
-from .best_estimate import WEEK, Common, Levels, Observations, Spreads, filter_clients
-from .client_course import Model
+from .best_estimate import WEEK, Observations, Spreads
 from .estimate import Floats, Ints
 
-# SD that a level gains in a week, tried by likelihood. The readings of a squad cannot tell less
-# than the smallest (assumed) from it; with smaller ones the interval of a change covers too little
-# where a level wanders by 0.1 to 0.3 a week
-LEVELS = (0.15, 0.2, 0.27, 0.36, 0.5)
-TRENDS = (0.003, 0.015, 0.05)  # SD that a weekly trend gains in a week
-START_TREND = 0.15  # SD of a weekly trend (assumed): 95 % of people within 0.3 a week
-DRIFT = 0.02  # SD of a device's drift per week where scans do not tell (assumed)
-OFFSET = 2.5  # SD of offsets between people where too few were scanned (assumed)
-SMALLEST = 0.05
+TREND = 0.07  # SD that a weekly trend gains in a week, in SDs of that trend (assumed)
+SMALLEST = 0.05  # of the usual SD of a day: less is not taken for known
+REPEAT, LEAST_REPEAT = 0.3, 0.1  # SD of a repeat where none tells, and at least, of that of a day
 LEAST_PAIRS = 15  # pairs of neighbouring days from which on a correlation is taken
 LEAST_CLIENTS = 4
+LEAST_OFFSET = 0.12  # of the usual SD of offsets: less is not taken for known
+USUAL = 6.0  # degrees of freedom that a usual SD counts for (assumed)
 FAINT = 0.3  # weight of a guess beside measured variances, whose weight is √(df/2)
 MOST_LAG = 7  # days between values that are compared
-FIRST_CLIENTS = 20  # by whom courses are left out before everybody is looked at
-FAINTEST = 1e-3  # share of the likelihood below which a course is left out
+LINE = 56  # days over which the course of one client is taken as a straight line
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -35,20 +28,42 @@ class Sources:
     """What is known of the sources beside their readings, arrays of shape (s,).
 
     ``device`` numbers the devices from 0, −1 for scans; ``slope`` is what a source shows of a
-    change of 1; ``step`` the step in which values are shown; ``scale`` what multiplies the SDs
-    assumed here, which are those of body fat in percentage points; ``told_by`` as in ``Spreads``.
+    change of 1, ``slope_sd`` its SD; ``step`` the step in which values are shown.
+    ``trend``, ``day``, ``offset``, ``drift`` and ``start`` are the usual SDs of the metric;
+    ``told_by`` as in ``Spreads``.
     """
 
     device: Ints
     slope: Floats
+    slope_sd: Floats
     shares_morning: npt.NDArray[np.bool_]
+    shifts: npt.NDArray[np.bool_]
     scan_sd: float
     step: Floats
-    scale: float = 1.0
+    trend: float = 0.15
+    day: float = 1.0
+    offset: float = 2.5
+    drift: float = 0.02
+    start: float = 8.0
     told_by: int = -1
 
 
-def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Spreads, float]:
+@dataclass(frozen=True, slots=True, eq=False)
+class Known:
+    """SDs of the model, but for those of the level's own course.
+
+    ``gap`` are the weeks between the mornings whose steps gave the shared error: half of what a
+    level gains in that time is in it. ``day_df`` are the degrees of freedom behind the SD of days,
+    ``offset_df`` those behind the SD of offsets; what is usual counts for some of both.
+    """
+
+    spreads: Spreads
+    gap: float
+    day_df: float
+    offset_df: float
+
+
+def spreads_of(data: Observations, sources: Sources, within: Floats) -> Known:
     """SDs of the model, but for those of the level's own course.
 
     Parameters
@@ -56,57 +71,102 @@ def spreads_of(data: Observations, sources: Sources, within: Floats) -> tuple[Sp
     data : Observations
         Readings of all clients, by client and day.
     sources : Sources
-        Which source is a scan, which device it belongs to.
+        Which source is a scan, which device it belongs to, and what is usual.
     within : ndarray, shape (s,)
-        SD of single repeats minutes apart; 0 where none were taken.
+        SD of single repeats minutes apart; 0 where none were taken or all were alike.
 
     Returns
     -------
-    Spreads
-        Variances with few degrees of freedom are raised to their mean given the data, df/(df − 2),
-        since they are used as if known.
-    float
-        Weeks between the mornings whose steps gave the shared error: half of what a level gains
-        in that time is in it.
+    Known
+
+    Notes
+    -----
+    Variances with few degrees of freedom are averaged with the usual one, which counts for USUAL
+    degrees of freedom: the mean of a scaled inverse χ² prior and its data. What is left unknown is
+    in the degrees of freedom of the intervals.
     """
     device = sources.device
     devices = int(device.max(initial=-1)) + 1
     scans = device[data.source] < 0
-    repeat = np.where(device < 0, sources.scan_sd, np.hypot(within, sources.step / np.sqrt(12)))
+    least = SMALLEST * sources.day
+    # where nothing was repeated, or repeats were all alike, two sets of one day differ a little
+    step = np.hypot(within, sources.step / np.sqrt(12))
+    step = np.where(within > 0, np.maximum(step, LEAST_REPEAT * sources.day), REPEAT * sources.day)
+    repeat = np.where(device < 0, np.maximum(sources.scan_sd, least), step)
     repeats = np.zeros(devices)
     for d in range(devices):
         own = device[data.source] == d
         if own.any():
             repeats[d] = float((repeat[data.source[own]] ** 2 / data.size[own]).mean())
-    total, correlation, morning, gap = np.zeros(0), 0.0, 0.0, 0.0
+    total, correlation, morning, gap, df = np.zeros(0), 0.0, 0.0, 0.0, 0.0
     if devices:
-        total, correlation = _day_errors(data, device, devices)
-        morning, gap = _morning(data, device, sources.shares_morning, total)
-    alone = devices == 1  # its own series holds the shared error as well
-    shared = np.zeros(devices)
-    if alone and sources.shares_morning.any():
-        shared[:] = morning**2
-    day = np.sqrt(np.maximum(total - repeats - shared, SMALLEST**2))
+        total, correlation, df = _day_errors(data, device, devices, sources.day)
+        morning, gap = _morning(data, device, sources.shares_morning, np.maximum(total, least**2))
+    day = np.sqrt(np.maximum(total - repeats, least**2))
     level = data.value[scans] if scans.any() else data.value
     spread = float(level.std()) if level.size > 2 else 0.0
     empty = Spreads(
-        level=LEVELS[0] * sources.scale,
-        trend=TRENDS[1] * sources.scale,
-        start=max(2 * spread, 8.0 * sources.scale),
-        start_trend=START_TREND * sources.scale,
+        level=0.0,
+        trend=TREND * sources.trend,
+        start=max(2 * spread, sources.start),
+        start_trend=sources.trend,
         middle=float(level.mean()) if level.size else 0.0,
         offset=np.zeros(device.size),
         day=day,
         repeat=repeat,
         slope=sources.slope,
-        drift=np.full(devices, DRIFT * sources.scale),
+        slope_sd=np.array([_of_device(sources, d) for d in range(devices)]),
+        drift=np.full(devices, sources.drift),
         device=device,
         shares_morning=sources.shares_morning,
+        shifts=sources.shifts,
         morning=morning,
         correlation=correlation,
         told_by=sources.told_by,
     )
-    return replace(empty, offset=_offsets(data, empty, OFFSET * sources.scale)), gap
+    offset, offset_df = _offsets(data, empty, sources.offset)
+    return Known(replace(empty, offset=offset), gap, USUAL + df, USUAL + offset_df)
+
+
+def _of_device(sources: Sources, device: int) -> float:
+    """SD of what a device shows of a change of 1."""
+    return float(sources.slope_sd[np.flatnonzero(sources.device == device)[0]])
+
+
+def rough_moves(data: Observations, device: Ints, slope: Floats) -> Floats:
+    """Change of each client's level since the mean of its readings, roughly, shape (n,).
+
+    Parameters
+    ----------
+    data : Observations
+        Readings by client and day.
+    device : ndarray of int, shape (s,)
+        Device of each source, −1 for scans.
+    slope : ndarray, shape (s,)
+        What each source shows of a change of 1.
+
+    Notes
+    -----
+    Least squares of straight pieces of four weeks, with a constant for each source but the scan.
+    """
+    out = np.zeros(data.value.size)
+    first = np.searchsorted(data.client, np.arange(int(data.client.max(initial=-1)) + 2))
+    for begin, end in zip(first[:-1].tolist(), first[1:].tolist(), strict=True):
+        day, source = data.day[begin:end], data.source[begin:end]
+        if end - begin < 3 or day[0] == day[-1]:
+            continue
+        span = int(day[-1] - day[0])
+        knots = np.linspace(day[0], day[-1], max(min(span // 28 + 1, 20), 2))
+        at = (day - knots[0]) / (knots[1] - knots[0])
+        hat = np.maximum(1.0 - np.abs(at[:, None] - np.arange(knots.size)), 0.0)
+        y = data.value[begin:end] / slope[source]
+        read = device[source] >= 0
+        apart = (source[:, None] == np.unique(source[read])) * 1.0
+        centre = y[~read].mean() if (~read).any() else y.mean()
+        found = np.linalg.lstsq(np.column_stack([hat, apart]), y - centre, rcond=1e-8)[0]
+        level = hat @ found[: knots.size]
+        out[begin:end] = level - level.mean()
+    return out
 
 
 def _table(data: Observations, device: Ints, devices: int) -> tuple[Floats, Ints, Ints]:
@@ -137,12 +197,14 @@ def _table(data: Observations, device: Ints, devices: int) -> tuple[Floats, Ints
     return table, rows // width, rows % width
 
 
-def _day_errors(data: Observations, device: Ints, devices: int) -> tuple[Floats, float]:
-    """Variance of one day's mean of each device, repeats included, and its correlation by days.
+def _day_errors(
+    data: Observations, device: Ints, devices: int, usual: float
+) -> tuple[Floats, float, float]:
+    """Variance of one day's mean of each device, its correlation by days, degrees of freedom.
 
     Differences of two devices on one day are free of the client's level and of what the morning
-    does to both. Of one device alone the series about a line is all there is: what clients really
-    do counts as error then.
+    does to both. Of one device alone the series about lines of eight weeks is all there is: what
+    clients really do within them counts as error then.
     """
     table, client, day = _table(data, device, devices)
     found: list[tuple[int, int, float, float]] = []  # devices, variance, degrees of freedom
@@ -152,10 +214,11 @@ def _day_errors(data: Observations, device: Ints, devices: int) -> tuple[Floats,
     for a, b in pairs:
         d = table[:, a] - (table[:, b] if a != b else 0.0)
         at = np.flatnonzero(~np.isnan(d))
-        if at.size < LEAST_PAIRS:
+        if at.size < 3:
             continue
-        r, df = _about_lines(d[at], client[at], day[at].astype(float))
-        if df < LEAST_PAIRS / 2:
+        group = client[at] * 10**4 + (day[at] // LINE if a == b else 0)
+        r, df = _about_lines(d[at], group, day[at].astype(float))
+        if df < 1:
             continue
         variance = float(r @ r) / df
         if variance <= 1e-18 * (1.0 + float(d[at] @ d[at]) / at.size):
@@ -169,15 +232,15 @@ def _day_errors(data: Observations, device: Ints, devices: int) -> tuple[Floats,
             lags[1, h] += int(there.sum())
             counts[h] += int(there.sum())
     if not found:
-        return np.full(devices, 1.0), 0.0
+        return np.full(devices, usual**2), 0.0, 0.0
     if devices == 1:
-        total = np.array([found[0][2] * _raised(found[0][3])])
+        total = np.array([_with_usual(found[0][2], found[0][3], usual**2)])
     else:
-        total = _shared_out(found, devices)
-    return total, _correlation(lags, counts)
+        total = _shared_out(found, devices, usual)
+    return total, _correlation(lags, counts), max(df for *_, df in found)
 
 
-def _shared_out(found: list[tuple[int, int, float, float]], devices: int) -> Floats:
+def _shared_out(found: list[tuple[int, int, float, float]], devices: int, usual: float) -> Floats:
     """Variances of devices from those of their differences, by weighted least squares.
 
     A variance is known to v·√(2/df). Where the differences leave it open, a device has half of the
@@ -185,12 +248,13 @@ def _shared_out(found: list[tuple[int, int, float, float]], devices: int) -> Flo
     """
     rows, wanted = [], []
     least = np.full(devices, np.inf)
-    for a, b, v, df in found:
-        weight = np.sqrt(df / 2) / v
+    for a, b, seen, df in found:
+        v = _with_usual(seen, df, 2 * usual**2)
+        weight = np.sqrt((df + USUAL) / 2) / v
         row = np.zeros(devices)
         row[[a, b]] = weight
         rows.append(row)
-        wanted.append(weight * v * _raised(df))
+        wanted.append(weight * v)
         least[[a, b]] = np.minimum(least[[a, b]], v)
     known = np.isfinite(least)
     half = np.where(known, least, least[known].mean()) / 2
@@ -203,8 +267,9 @@ def _shared_out(found: list[tuple[int, int, float, float]], devices: int) -> Flo
     return np.maximum(variances, 0.1 * half)
 
 
-def _raised(df: float) -> float:
-    return df / (df - 2) if df > 4 else 2.0
+def _with_usual(variance: float, df: float, usual: float) -> float:
+    """A variance averaged with the usual one, which counts for USUAL degrees of freedom."""
+    return (df * variance + USUAL * usual) / (df + USUAL)
 
 
 def _about_lines(value: Floats, group: Ints, t: Floats) -> tuple[Floats, float]:
@@ -253,9 +318,9 @@ def _morning(
     return float(np.sqrt(max(total / (2 * weights), 0.0))), weeks / weights
 
 
-def _offsets(data: Observations, s: Spreads, assumed: float) -> Floats:
-    """SDs of offsets between clients, from readings and scans of one day."""
-    out = np.full(s.sources, assumed)
+def _offsets(data: Observations, s: Spreads, usual: float) -> tuple[Floats, float]:
+    """SDs of offsets between clients, from readings and scans of one day; degrees of freedom."""
+    out, most = np.full(s.sources, usual), 0.0
     tells = s.device < 0
     if s.told_by >= 0:
         tells[s.told_by] = True
@@ -291,85 +356,7 @@ def _offsets(data: Observations, s: Spreads, assumed: float) -> Floats:
         )
         df = clients.size - 1
         between = float(each.var(ddof=1)) - noise * float((1 / n).mean())
-        out[k] = np.sqrt(max(between, 0.3**2) * df / max(df - 2, 1))
-    return out
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Estimated:
-    """Levels of all clients, averaged over the courses that the likelihood allows."""
-
-    model: Model
-    levels: Levels
-
-
-def estimate_levels(
-    data: Observations, s: Spreads, gap: float, since: Ints, until: Ints, now: Ints, origin: int
-) -> Estimated:
-    """Levels and changes of all clients, the SDs of the level's course weighed by likelihood.
-
-    Parameters
-    ----------
-    data : Observations
-        Readings of all clients, by client and day.
-    s : Spreads
-        The other SDs.
-    gap : float
-        Weeks between the mornings that gave the shared error, as ``spreads_of`` returns it.
-    since, until, now : ndarray of int, shape (c,)
-        The two days of the change, and the day of the value.
-    origin : int
-        Day from which drifts count.
-
-    Notes
-    -----
-    All combinations of LEVELS and TRENDS are equally likely beforehand. What they give is averaged
-    with the marginal likelihood as weight, and their disagreement is part of the SD. Those with
-    less than a thousandth of the weight are left out; with many clients, those that a part of
-    them makes as unlikely already.
-    """
-    scale = s.start_trend / START_TREND
-    tried = [_with_course(s, gap, x * scale, y * scale) for x in LEVELS for y in TRENDS]
-    if since.size > 2 * FIRST_CLIENTS:
-        some = np.linspace(0, since.size - 1, FIRST_CLIENTS).round().astype(np.int64)
-        asked = (since[some], until[some], now[some])
-        first = filter_clients(data.of_clients(some), tried, *asked, origin)
-        tried = [tried[k] for k in _likely(first)[0]]
-    found = filter_clients(data, tried, since, until, now, origin)
-    kept, weight = _likely(found)
-    common = tuple(found[k][0] for k in kept)
-    model = Model(tuple(tried[k] for k in kept), common, weight, origin)
-    return Estimated(model, _mixed_levels(weight, [found[k][1] for k in kept]))
-
-
-def _likely(found: Sequence[tuple[Common, Levels]]) -> tuple[Ints, Floats]:
-    """Places of the courses that are not too unlikely, and their shares of the likelihood."""
-    logs = np.array([common.log_likelihood for common, _ in found])
-    weight = np.exp(logs - logs.max())
-    kept = np.flatnonzero(weight > FAINTEST * weight.sum())
-    return kept, weight[kept] / weight[kept].sum()
-
-
-def levels_of(data: Observations, model: Model, since: Ints, until: Ints, now: Ints) -> Levels:
-    """Levels of clients whose model is known already, arrays of days as in ``estimate_levels``."""
-    found = filter_clients(data, model.tried, since, until, now, model.origin, model.common)
-    return _mixed_levels(model.weight, [levels for _, levels in found])
-
-
-def _mixed_levels(weight: Floats, levels: Sequence[Levels]) -> Levels:
-    value = _mixed(weight, [x.value for x in levels], [x.value_sd for x in levels])
-    return Levels(
-        *value, *_mixed(weight, [x.change for x in levels], [x.change_sd for x in levels])
-    )
-
-
-def _with_course(s: Spreads, gap: float, level: float, trend: float) -> Spreads:
-    """The SDs with another course of the level, whose part in the shared error is taken out."""
-    left = max(s.morning**2 - level**2 * gap / 2, 0.0)
-    return replace(s, level=level, trend=trend, morning=float(np.sqrt(left)))
-
-
-def _mixed(weight: Floats, means: list[Floats], sds: list[Floats]) -> tuple[Floats, Floats]:
-    m, v = np.array(means), np.array(sds) ** 2
-    mean = weight @ m
-    return mean, np.sqrt(weight @ (v + (m - mean) ** 2))
+        # few clients tell little of it: its mean given the data is larger
+        out[k] = np.sqrt(max(between, (LEAST_OFFSET * usual) ** 2) * df / max(df - 2, 1))
+        most = max(most, float(df))
+    return out, most

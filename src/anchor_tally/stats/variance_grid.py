@@ -14,7 +14,6 @@ OCCASIONS keeps the coverage at few occasions; it was found by simulation.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -22,6 +21,7 @@ import numpy as np
 from scipy import special
 
 from .estimate import Floats, FrozenArrays, Interval, Ints
+from .mixture import mixture_quantile
 
 OCCASIONS = 0.3
 _ZOOM, _FINE, _COARSE = 11, 15, 11
@@ -191,7 +191,7 @@ class VarianceGrid(FrozenArrays):
         sd = np.sqrt(weight @ (scale**2 + (loc - mean) ** 2))
         scale = np.maximum(scale, 1e-300)
         return tuple(  # type: ignore[return-value]
-            _mixture_quantile(p, mean, sd, weight, loc, scale, self.df)
+            mixture_quantile(p, mean, sd, weight[:, None], loc, scale, self.df)
             for p in (0.5 - confidence / 2, 0.5 + confidence / 2)
         )
 
@@ -209,34 +209,6 @@ def _root(below: Callable[[float], float], p: float, centre: float, width: float
     from scipy.optimize import brentq  # only here: a quarter of a second that lists need not pay
 
     return float(brentq(lambda at: below(at) - p, low, high, xtol=1e-9 * width, rtol=1e-12))
-
-
-def _mixture_quantile(
-    p: float, mean: Floats, sd: Floats, weight: Floats, loc: Floats, scale: Floats, df: int
-) -> Floats:
-    """Quantiles of mixtures of t by Newton steps that fall back on bisection, all K at once."""
-    t = float(special.stdtrit(df, p))
-    low, high = mean - 40 * sd * max(abs(t), 1) / 2, mean + 40 * sd * max(abs(t), 1) / 2
-    q = mean + t * sd
-    constant = math.exp(math.lgamma((df + 1) / 2) - math.lgamma(df / 2)) / math.sqrt(df * math.pi)
-    for _ in range(40):
-        z = (q - loc) / scale
-        gap = weight @ (special.stdtr(df, z) if df < 400 else special.ndtr(z)) - p
-        slope = weight @ (constant * (1 + z * z / df) ** (-(df + 1) / 2) / scale)
-        low, high = (
-            np.where(gap < 0, np.maximum(low, q), low),
-            np.where(gap > 0, np.minimum(high, q), high),
-        )
-        step = np.divide(gap, slope, out=np.full_like(gap, np.inf), where=slope > 0)
-        trial = q - step
-        inside = (trial > low) & (trial < high)
-        moved = np.where(inside, trial, (low + high) / 2)
-        # the error that is left after a Newton step is of the order of its square
-        enough = np.where(inside, 1e-4, 1e-6) * (sd + 1e-300)
-        if np.all(np.abs(moved - q) <= enough):
-            return np.asarray(moved, dtype=float)
-        q = moved
-    return np.asarray(q, dtype=float)
 
 
 def _nodes(s: OccasionMeans, gc: Floats, go: Floats) -> Nodes:

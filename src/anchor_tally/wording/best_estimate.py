@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..analysis.offsets.cross_validation import LEAST_CLIENTS
 from ..analysis.review import RULE
 from ..analysis.time.best_estimate_result import BestEstimateResult, Change, GoalDate, Odd
 from ..analysis.time.held_readings import Held
 from ..analysis.time.next_measurement import TRIED, Candidate
-from ..domain.metrics import Metric, is_fat, metric_of
-from ..stats.one_client import LIKELY, NOT_ENOUGH, REAL
+from ..domain.metrics import Metric, metric_of
+from ..stats.one_client import LIKELY, REAL
 from .names import short_name
 from .numbers import ci, count, day_of, number, p_value, signed
 
+SHIFTED = 0.5  # probability from which on a move of all devices is told
 MOST_HELD = 4  # readings that wait, named one by one
 KINDS = {REAL: "real change", LIKELY: "probable change"}
 WHY = {
@@ -36,8 +38,9 @@ def headline(r: BestEstimateResult) -> str:
     """The change between the two days, and the value now."""
     m = metric_of(r.metric)
     c = r.change
-    dates = f"{day_of(c.since)} to {day_of(c.until)}"
-    changed = f"{_upper(_change(c, m))}, {dates}."
+    changed = f"{_upper(_change(c, m))}, {day_of(c.since)} to {day_of(c.until)}."
+    if c.change is None:
+        changed = f"{_upper(_change(c, m))}."
     if not shows_level(r):
         return f"{r.client.code}, {m.name}: {changed[:1].lower()}{changed[1:]}"
     now = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"
@@ -45,8 +48,8 @@ def headline(r: BestEstimateResult) -> str:
 
 
 def shows_level(r: BestEstimateResult) -> bool:
-    """Whether the level may be told: of body fat only where a scan ties it down."""
-    return r.scanned or not is_fat(r.metric)
+    """Whether the level may be told: where an own scan, or those of enough others, tie it down."""
+    return r.tied
 
 
 def change_words(r: BestEstimateResult) -> str:
@@ -55,8 +58,8 @@ def change_words(r: BestEstimateResult) -> str:
 
 
 def _change(c: Change, m: Metric) -> str:
-    if c.kind == NOT_ENOUGH:
-        return "no change computed (no readings within four weeks of a date)"
+    if c.change is None:
+        return "no change computed (needs readings on two days, each within four weeks of its date)"
     size = f"{signed(c.change.value, m.decimals)} {m.difference_unit}"
     kind = KINDS.get(c.kind, "no detectable change")
     return f"{kind}, {size}{ci(c.change.interval, m.decimals, sign=True)}"
@@ -94,7 +97,12 @@ def basis_words(r: BestEstimateResult) -> str:
     parts.append(count(r.mornings, "morning"))
     text = f"From {', '.join(parts)}."
     if not shows_level(r):
-        text += f" Without a scan no level is told; the picture has that of {short_name(r.anchor)}."
+        text += f" {level_rule_words(r)}"
+    elif r.scanned and not r.scans:
+        text += (
+            " The level rests on scans of other clients: the interval has the spread between"
+            " clients in it."
+        )
     alike = round(r.independent)
     if alike < r.recent:
         text += (
@@ -103,6 +111,55 @@ def basis_words(r: BestEstimateResult) -> str:
             " are alike."
         )
     return text
+
+
+def level_rule_words(r: BestEstimateResult) -> str:
+    """Why no level is told."""
+    if r.scanned:
+        return (
+            f"No level is told: it needs a scan of {r.client.code}, or a device with scans of at"
+            f" least {LEAST_CLIENTS} other clients."
+        )
+    return f"Without a scan no level is told; the picture has that of {short_name(r.anchor)}."
+
+
+def measured_words(r: BestEstimateResult) -> str:
+    """The change as it was measured, beside what all sources tell together."""
+    c, m = r.change, metric_of(r.metric)
+    if c.change is None or c.measured is None:
+        return ""
+    x, parts = c.measured, []
+    if x.devices is not None:
+        whose = "" if x.sources == 1 else f" (mean of {x.sources} sources)"
+        parts.append(f"{signed(x.devices, m.decimals)} {m.difference_unit}{whose}")
+    if x.scans is not None:
+        parts.append(f"scans {signed(x.scans, m.decimals)} {m.difference_unit}")
+    if not parts:
+        return ""
+    together = f"{signed(c.change.value, m.decimals)} {m.difference_unit}"
+    return f"Measured: {', '.join(parts)}; all sources together: {together}."
+
+
+def contradiction_words(r: BestEstimateResult) -> str:
+    """That the devices together contradict a scan, and what the interval makes of it."""
+    m = metric_of(r.metric)
+    if not r.contradicted:
+        if r.shifted < SHIFTED or not r.scanned:
+            return ""
+        return (
+            f"All devices may have moved together without a change of {r.client.code}"
+            f" (probability {number(100 * r.shifted, 0)} %): a scan would tell. The interval allows"
+            " for it."
+        )
+    said = []
+    for x in r.contradicted:
+        side = "above" if x.gap > 0 else "below"
+        size = f"{number(abs(x.gap), m.decimals)} {m.difference_unit}"
+        said.append(
+            f"The scan of {day_of(x.day)} lies {size} {side} what all devices together report of"
+            f" the change (p {p_value(x.p)})."
+        )
+    return " ".join([*said, "The interval allows for both: the devices moved, or the scan is off."])
 
 
 def since_scan_words(r: BestEstimateResult) -> str:
@@ -118,9 +175,10 @@ def more_words(r: BestEstimateResult) -> str:
 
     Where the interval lies within a change of that size already, that it does.
     """
-    x, m, i = r.more, metric_of(r.metric), r.change.change.interval
-    if x is None:
+    x, m = r.more, metric_of(r.metric)
+    if x is None or r.change.change is None:
         return ""
+    i = r.change.change.interval
     size = f"{number(x.size, m.decimals)} {m.difference_unit}"
     if i is not None and -x.size < i.low and i.high < x.size:
         return f"A change of {size} or more since {day_of(r.change.since)} is ruled out (95 %)."
@@ -242,8 +300,10 @@ def goal_words(g: GoalDate | None, r: BestEstimateResult) -> str:
     m = metric_of(r.metric)
     head = f"Goal {number(g.goal, m.decimals)} {m.symbol}"
     k = m.decimals + 1
+    if r.trend is None:
+        return f"{head}: no date (needs readings on two days)."
     ends = ci(r.trend.interval, k, sign=True)
-    rate = f"{signed(r.trend.value, k)} {m.difference_unit} a week{ends}"
+    rate = f"{signed(r.trend.value, k)} {m.difference_unit} per week over eight weeks{ends}"
     if g.reached:
         return f"{head}: reached. Rate {rate}."
     if not g.trend:
@@ -262,7 +322,9 @@ def sentences(r: BestEstimateResult) -> list[str]:
         basis_words(r),
         picked_words(r),
         margin_words(r),
+        measured_words(r),
         since_scan_words(r),
+        contradiction_words(r),
         odd_words(r),
         held_words(r.held),
         more_words(r),
@@ -278,7 +340,7 @@ def bench_words(r: BestEstimateResult) -> str:
     Readings of the visit that wait are named: they are not in the value. So are those that disagree
     with all others: they are in it.
     """
-    if not r.scanned:
+    if not r.scanned or not r.tied:
         return ""
     m = metric_of(r.metric)
     value = f"{number(r.value.value, m.decimals)} {m.symbol}{ci(r.value.interval, m.decimals)}"

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from ..analysis.time.group_levels import ClientLevel, GroupResult
 from ..domain.metrics import metric_of
-from ..stats.one_client import LIKELY, REAL
+from ..stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL
 from .best_estimate import KINDS
 from .numbers import MISSING, count, day_of, number, signed, span
 
@@ -33,13 +33,12 @@ def headline(r: GroupResult) -> str:
     """How many clients, and how many changes of each kind."""
     m = metric_of(r.metric)
     kinds = Counter(x.change.kind for x in r.rows if x.change is not None)
-    seen = sum(kinds.values())
-    still = seen - kinds[REAL] - kinds[LIKELY]
-    return (
+    text = (
         f"{count(len(r.rows), 'client')}, {m.name}. Over the last four weeks of each:"
         f" {count(kinds[REAL], KINDS[REAL])}, {count(kinds[LIKELY], KINDS[LIKELY])},"
-        f" {still} with no detectable change."
+        f" {kinds[NOISE]} with no detectable change"
     )
+    return text + (f", {kinds[NOT_ENOUGH]} measured on one day only." if kinds[NOT_ENOUGH] else ".")
 
 
 def under(r: GroupResult) -> str:
@@ -67,12 +66,13 @@ def row(x: ClientLevel, metric: str) -> tuple[str, str, str, str]:
     if x.change is None:
         return x.client.code, "not shown", "not shown", scan
     c = x.change.change
+    moved = "one day only" if c is None else signed(c.value, k)
     mark = {REAL: " real", LIKELY: " probable"}.get(x.change.kind, "")
     return (
         x.client.code,
         "needs a scan"
         if x.value is None
         else f"{number(x.value.value, k)} ({span(x.value.interval, k)})",
-        f"{signed(c.value, k)} ({span(c.interval, k, sign=True)}){mark}",
+        moved if c is None else f"{moved} ({span(c.interval, k, sign=True)}){mark}",
         scan,
     )

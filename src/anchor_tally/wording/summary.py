@@ -78,7 +78,8 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
         k = m.decimals
         ends = f"{u.number(i.low, k)} to {u.number(i.high, k)}"
         value = f"{u.number(b.value.value, k)} {u.symbol} (95 % interval {ends})"
-        return f"{value}, {day_of(b.at)}, from scans and all devices"
+        basis = "scans and all devices" if b.scanned else "all measurements"
+        return f"{value}, {day_of(b.at)}, from {basis}"
     if s is None or not s.day.size:
         return MISSING
     k, at = m.decimals, day_of(int(s.day[-1]))
@@ -98,7 +99,7 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
 
 def _from_all(r: TrackResult) -> Interval | None:
     """The interval of the level from all sources; None where another level is told."""
-    return r.best.value.interval if r.best is not None and r.best.scans else None
+    return r.best.value.interval if r.best is not None and r.best.tied else None
 
 
 def change_words(r: TrackResult, unit: str = "") -> str:

@@ -63,7 +63,9 @@ def all_sources_words(r: TrackResult) -> str:
     said = (
         best.picked_words(b),
         best.margin_words(b),
+        best.measured_words(b),
         best.since_scan_words(b),
+        best.contradiction_words(b),
         best.odd_words(b),
         *review_words(r, alone=False),
         best.more_words(b),

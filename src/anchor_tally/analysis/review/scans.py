@@ -115,9 +115,9 @@ def scans_at_odds(m: Material) -> list[Finding]:
                 difference=metric.difference_unit,
                 devices=int((~np.isnan(s.difference[:, at])).sum()),
             )
-            scan = tuple(found[0].reference_rows.get(int(s.scan[at]), ()))
-            rows = tuple(int(m.snapshot.columns[name].reading[r]) for r in scan)
-            visit = int(m.snapshot.columns[name].visit[scan[0]]) if scan else 0
+            rows = tuple(found[0].reference_rows.get(int(s.scan[at]), ()))
+            column = m.snapshot.columns[name]
+            visit = int(column.visit[np.isin(column.reading, rows)][0]) if rows else 0
             weight = float(abs(apart[at]) / usual)
             item = found[0].reference.id
             out.append(Finding("scan_at_odds", "stop", said, weight, who, visit, item, name, rows))

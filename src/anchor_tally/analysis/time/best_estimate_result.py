@@ -39,21 +39,36 @@ class SourcePoints(FrozenArrays):
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
-    """A change between two days (ordinals) with its verdict.
+class Measured:
+    """A change as it was measured: the plain difference about two days, nothing modelled.
 
-    ``kind`` is one of ``stats.one_client``: real, likely, noise, not enough. ``exceeds`` is the
-    probability that it is more than the margin. ``picked``: its interval allows for days that were
-    chosen after the course was seen. ``mornings`` are the independent ones near both days.
+    ``devices`` is the mean over so many sources of their means within three days of each day, the
+    second less the first; ``scans`` that of the scans. None where a day has no such reading.
     """
 
-    change: Estimate
+    devices: float | None
+    sources: int
+    scans: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A change between two measured days (ordinals) with its verdict.
+
+    ``kind`` is one of ``stats.one_client``: real, likely, noise, not enough; ``change`` is None
+    for the last. ``exceeds`` is the probability that it is more than the margin. ``picked``: its
+    interval allows for days that were chosen after the course was seen. ``mornings`` are the
+    independent ones near both days.
+    """
+
+    change: Estimate | None
     since: int
     until: int
     kind: str
     exceeds: float | None
     picked: bool
     mornings: tuple[float, float] = (0.0, 0.0)
+    measured: Measured | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +99,18 @@ class Odd:
 
 
 @dataclass(frozen=True, slots=True)
+class Contradiction:
+    """A scan (day: ordinal) that differs by ``gap`` from what all devices report of the change.
+
+    ``p`` is corrected for the number of scans.
+    """
+
+    day: int
+    gap: float
+    p: float
+
+
+@dataclass(frozen=True, slots=True)
 class Weighed:
     """One set of repeats behind the value: its mean, its weight, and the stored readings.
 
@@ -103,25 +130,32 @@ class Weighed:
 class BestEstimateResult(FrozenArrays):
     """The level of one client from all sources.
 
-    ``day`` (q,) are ordinals of the course, ``level`` and ``half`` (q,) its values with half the
-    95 % interval. ``scanned``: levels are those of a scan. ``independent`` is the number of
-    independent mornings that tell as much as those of the last four weeks, ``disagree`` the
-    smallest p-value of a source against all others. ``held`` are readings that do not count yet.
+    ``day`` (q,) are ordinals of the course, ``level`` (q,) its values, ``low`` and ``high`` (q,)
+    the ends of their 95 % intervals. ``scanned``: levels are those of a scan. ``tied``: the level
+    may be told. ``shifted`` is the probability that all impedance devices together moved away from
+    the client's level, and ``contradicted`` the scans with which they disagree.
+    ``trend`` is the change a week over the last eight weeks, None without two days.
+    ``independent`` is the number of independent mornings that tell as much as those of the last
+    four weeks, ``disagree`` the smallest p-value of a source against all others. ``held`` are
+    readings that do not count yet.
     """
 
     client: Client
     metric: str
     scanned: bool
+    tied: bool
     anchor: str
     value: Estimate
     at: int
     change: Change
     since_scan: Change | None
-    trend: Estimate
+    trend: Estimate | None
     goal: GoalDate | None
     more: MoreMornings | None
     ahead: NextMeasurement
     odd: tuple[Odd, ...]
+    shifted: float
+    contradicted: tuple[Contradiction, ...]
     disagree: float | None
     scans: int
     devices: int
@@ -130,7 +164,8 @@ class BestEstimateResult(FrozenArrays):
     independent: float
     day: Ints
     level: Floats
-    half: Floats
+    low: Floats
+    high: Floats
     sources: tuple[SourceShare, ...]
     points: tuple[SourcePoints, ...]
     weighed: tuple[Weighed, ...]

@@ -11,13 +11,12 @@ from ...domain.lens import Lens
 from ...domain.metrics import is_fat
 from ...domain.records import Client
 from ...domain.snapshot import Snapshot
-from ...stats.distributions import t_estimate
+from ...stats.course_model import levels_of
 from ...stats.estimate import Estimate
-from ...stats.source_spreads import levels_of
 from ..people.cautions import fat_unseen
-from .best_estimate import WEEKS_BACK, judged, margin_of
+from .best_estimate import estimates_of, judged, lowest_of, margin_of
 from .best_estimate_result import Change
-from .study_model import EPOCH, StudyModelRequest
+from .study_model import EPOCH, StudyModelRequest, days_of_change
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,32 +71,28 @@ class GroupRequest:
     def run(self) -> Generator[float, None, GroupResult]:
         """Yield progress; return the result."""
         m = yield from StudyModelRequest(self.snapshot, self.lens).run()
-        last = m.last
-        since = last - 7 * WEEKS_BACK
-        levels = levels_of(m.data, m.model, since, last, last)
+        data, last = m.data, m.last
+        days = days_of_change(data)
+        levels = levels_of(data, m.model, np.array(m.clients), *days)
         yield 0.9
         scanned = np.full(last.size, -1, dtype=np.int64)
         if m.scanned:
-            at = m.data.source == 0
-            np.maximum.at(scanned, m.data.client[at], m.data.day[at])
-        count = np.bincount(m.data.client, minlength=last.size)
+            at = data.source == 0
+            np.maximum.at(scanned, data.client[at], data.day[at])
         margin = margin_of(self.snapshot, self.lens.metric)
+        counts = np.bincount(data.client).tolist()
+        told = list(zip((days[0] + EPOCH).tolist(), (days[1] + EPOCH).tolist(), strict=True))
+        changes = judged(levels.change, told, counts, margin)
+        values = estimates_of(levels.level, *counts)
+        floor = lowest_of(self.lens.metric)
         rows = []
         for k, number in enumerate(m.clients):
             client = self.snapshot.clients[number]
             if self.lens.clients is not None and client.code not in self.lens.clients:
                 continue
-            value = change = None
-            if not (is_fat(self.lens.metric) and fat_unseen(client)):
-                n = int(count[k])
-                if m.scanned or not is_fat(self.lens.metric):
-                    value = t_estimate(
-                        float(levels.value[k]), float(levels.value_sd[k]), m.df, n, "state-space"
-                    )
-                moved = t_estimate(
-                    float(levels.change[k]), float(levels.change_sd[k]), m.df, n, "state-space"
-                )
-                change = judged(moved, (int(since[k]) + EPOCH, int(last[k]) + EPOCH), margin)
+            hidden = is_fat(self.lens.metric) and fat_unseen(client)
+            value = None if hidden or not m.tied[k] else values[k].at_least(floor)
+            change = None if hidden else changes[k]
             scan = None if scanned[k] < 0 else int(scanned[k]) + EPOCH
             rows.append(ClientLevel(client, value, change, int(last[k]) + EPOCH, scan))
         rows.sort(key=lambda r: r.client.code)

@@ -8,9 +8,11 @@ import numpy as np
 
 from ...domain.costs import USUAL_COSTS
 from ...domain.records import Client, Instrument
+from ...domain.scheme import LEAST_DAYS
 from ...domain.snapshot import Floats, Ints, Snapshot
-from ...stats.client_course import Sets, sds_after, sds_as_they_come
-from ...stats.distributions import normal_below, t_quantile
+from ...stats.client_course import Ahead, Sets, sds_after, sds_as_they_come
+from ...stats.distributions import normal_below
+from ...stats.estimate import Estimate
 from ..offsets.which_device import price_of
 from ..people.cautions import cautions_of
 from .study_model import StudyModel
@@ -20,7 +22,8 @@ TRIED = (1, 2, 3, 5, 7, 10, 14, 21, 28, 42, 56)  # numbers of further mornings
 POWER = 0.80
 
 
-_NOTHING = Sets(*(np.empty(0, dtype=np.int64) for _ in range(3)))
+_NO_INTS = np.empty(0, dtype=np.int64)
+_NOTHING = Sets(_NO_INTS, _NO_INTS, _NO_INTS, np.empty(0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +69,13 @@ class MoreMornings:
 
 
 def next_measurement(
-    snapshot: Snapshot, m: StudyModel, own: int, client: Client, day: str
+    snapshot: Snapshot,
+    m: StudyModel,
+    own: int,
+    client: Client,
+    known: Ahead,
+    value: Estimate,
+    day: str,
 ) -> NextMeasurement:
     """Rank what can be measured next.
 
@@ -80,28 +89,27 @@ def next_measurement(
         Place of the client.
     client : Client
         The client, whose cautions forbid some instruments.
+    known : Ahead
+        What the client has.
+    value : Estimate
+        The level now, whose interval scales what is expected.
     day : str
         Today, ISO.
     """
-    have, last = _sets_of(m, own), int(m.last[own])
+    last = int(m.last[own])
     forbidden = {c.forbids for c in cautions_of(client, day)}
     options: list[tuple[Instrument, int, Sets]] = []
     for place, item, setting in _sources_now(snapshot, m, own):
         if item.is_impedance and item.kind == "device" and "impedance" in forbidden:
             continue
-        if item.kind == "reference" and "scan" in forbidden:
+        if item.kind == "reference" and ("scan" in forbidden or _scanned_lately(m, own, last)):
             continue
         week = item.kind == "device" and not item.equation
         days = last + np.arange(1, AHEAD + 1) if week else np.array([last + 1])
-        options.append((item, setting, _again(m, place, days)))
-    sds = sds_after(
-        m.model,
-        have,
-        [_NOTHING, *(more for *_, more in options)],
-        np.array([last + AHEAD]),
-        np.array([1.0]),
-    )
-    half = t_quantile(0.975, m.df) * sds
+        options.append((item, setting, _again(m, own, place, days)))
+    every = [x for *_, x in options]
+    sds = sds_after(known, [_NOTHING, *every], np.array([last, last + AHEAD]), np.eye(2))
+    half = _half_of(value) / max(float(sds[0, 0]), 1e-12) * sds[:, 1]
     labels = {0: ""} | {i: x.label for i, x in snapshot.settings.items()}
     found = [
         Candidate(
@@ -118,8 +126,19 @@ def next_measurement(
     return NextMeasurement(float(half[0]), tuple(sorted(found, key=lambda c: c.half)))
 
 
+def _half_of(e: Estimate) -> float:
+    """Half of an interval."""
+    return 0.0 if e.interval is None else (e.interval.high - e.interval.low) / 2
+
+
+def _scanned_lately(m: StudyModel, own: int, last: int) -> bool:
+    """Whether the last scan is too near for another one a day after the last reading."""
+    scans = m.data.day[(m.data.client == own) & (m.data.source == 0)]
+    return bool(scans.size) and last + 1 - int(scans.max()) < LEAST_DAYS
+
+
 def more_mornings(
-    m: StudyModel, own: int, since: int, size: float, change: float
+    m: StudyModel, own: int, known: Ahead, since: int, size: float, change: Estimate
 ) -> MoreMornings | None:
     """How many more mornings tell a true change of a size since a day.
 
@@ -131,11 +150,13 @@ def more_mornings(
         The model of the study.
     own : int
         Place of the client.
+    known : Ahead
+        What the client has.
     since : int
         First day of the change.
     size : float
         The true change, without its sign, which is that of ``change``.
-    change : float
+    change : Estimate
         The change as it is known now.
 
     Notes
@@ -146,7 +167,7 @@ def more_mornings(
     if not _again_now(m, own):
         return None
     narrowest = np.inf
-    powers, halves = power_after(m, own, since, size, change, np.array(TRIED))
+    powers, halves = power_after(m, own, known, since, size, change, np.array(TRIED))
     for mornings, power, half in zip(TRIED, powers, halves, strict=True):
         # beyond some number the level wanders on and power falls again
         if power >= POWER:
@@ -156,14 +177,14 @@ def more_mornings(
 
 
 def power_after(
-    m: StudyModel, own: int, since: int, size: float, change: float, mornings: Ints
+    m: StudyModel, own: int, known: Ahead, since: int, size: float, change: Estimate, mornings: Ints
 ) -> tuple[Floats, Floats]:
     """Power to tell a true change since a day, and half its 95 % interval, after more mornings.
 
     Parameters are those of ``more_mornings``, and numbers of mornings (f,), one a day. Returns
     two arrays (f,).
     """
-    have, last = _sets_of(m, own), int(m.last[own])
+    last = int(m.last[own])
     sources = np.array(_again_now(m, own))
     coming = np.arange(1, int(mornings.max()) + 1)
     repeats = [_repeats(m, k) for k in sources.tolist()]
@@ -171,20 +192,31 @@ def power_after(
         np.repeat(last + coming, sources.size),
         np.tile(sources, coming.size),
         np.tile(repeats, coming.size),
+        np.full(sources.size * coming.size, _moved_last(m, own)),
     )
     days = np.column_stack([np.full(mornings.size, since), last + mornings])
-    taken = np.concatenate([np.zeros_like(mornings), sources.size * mornings])
+    none = np.zeros_like(mornings)
     sds = sds_as_they_come(
-        m.model, have, further, taken, np.vstack([days, days]), np.array([-1.0, 1.0])
+        known,
+        further,
+        np.concatenate([none, sources.size * mornings, [0]]),
+        np.vstack([days, days, [since, last]]),
+        np.array([-1.0, 1.0]),
     )
-    before, after = sds[: mornings.size], sds[mornings.size :]
-    true = np.copysign(size, change)
+    before, after, now = sds[: mornings.size], sds[mornings.size : -1], float(sds[-1])
+    true = np.copysign(size, change.value)
     share = 1 - after**2 / before**2
-    mean, sd = change + share * (true - change), after * np.sqrt(np.maximum(share, 0.0))
-    limit = t_quantile(0.975, m.df) * after
+    mean, sd = change.value + share * (true - change.value), after * np.sqrt(np.maximum(share, 0.0))
+    # the interval now is that of a mixture, and its ratio to the SD stays
+    limit = _half_of(change) / max(now, 1e-12) * after
     gap = mean - limit if true > 0 else -limit - mean
     power = [normal_below(float(z)) for z in gap / np.maximum(sd, 1e-12)]
     return np.array(power), limit
+
+
+def _moved_last(m: StudyModel, own: int) -> float:
+    """Rough change of the level at the client's last reading."""
+    return float(m.data.moved[np.flatnonzero(m.data.client == own)[-1]])
 
 
 def _again_now(m: StudyModel, own: int) -> list[int]:
@@ -193,14 +225,11 @@ def _again_now(m: StudyModel, own: int) -> list[int]:
     return [k for k in _recent(m, own) if device[k] >= 0 or not m.scanned]
 
 
-def _sets_of(m: StudyModel, own: int) -> Sets:
-    at = np.flatnonzero(m.data.client == own)
-    return Sets(m.data.day[at], m.data.source[at], m.data.size[at])
-
-
-def _again(m: StudyModel, place: int, days: Ints) -> Sets:
+def _again(m: StudyModel, own: int, place: int, days: Ints) -> Sets:
     """A set of the usual number of repeats of a source on each of some days."""
-    return Sets(days, np.full(days.size, place), np.full(days.size, _repeats(m, place)))
+    n = days.size
+    moved = np.full(n, _moved_last(m, own))
+    return Sets(days, np.full(n, place), np.full(n, _repeats(m, place)), moved)
 
 
 def _repeats(m: StudyModel, place: int) -> int:

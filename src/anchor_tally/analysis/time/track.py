@@ -22,10 +22,11 @@ from ..pairs.comparator import CannotCompare, find_comparator, lens_for, no_clie
 from ..people.cautions import cautions_of, essential_fat, fat_unseen
 from ..people.fat_ranges import Placed, placed
 from ..review.held_back import HeldBack, held_back
-from .best_estimate import NEAR, WEEKS_BACK, BestEstimateRequest, fixed_days
+from .best_estimate import NEAR, BestEstimateRequest, fixed_days
 from .best_estimate_result import BestEstimateResult
 from .client_series import Days, TrackSeries, client_days, track_series
 from .held_readings import Findings, Held, held_of
+from .study_model import WEEKS_BACK
 
 MASS = "body_mass"
 GIRTHS = ("girth_waist", "girth_waist_navel", "girth_waist_narrowest", "girth_hip")
