@@ -278,7 +278,7 @@ def test_a_client_page_in_inches_with_ranges(tmp_path):
     ][-1]
     plain, _ = finish(summary_steps(session, "Auk"))
     text = as_html(plain)
-    told = re.search(r"Waist girth</td><td>([^<]*) in \\(95 % interval", text)
+    told = re.search(r"Waist girth</td><td>([^<]*) in \(95 % interval", text)
     assert float(told[1]) == pytest.approx(waist / 2.54, rel=0.05)  # from all measurements
     assert "Information, not a target" not in text
     asked, _ = finish(summary_steps(session, "Auk", ranges=True))

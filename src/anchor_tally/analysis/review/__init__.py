@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterable
 from dataclasses import dataclass
 
-from . import scans, values, visits
+from . import mixed_up, scans, values, visits
 from .finding import SEVERITIES, Finding, Material, Rule, named
 
 _PRACTICE = "common practice"
@@ -15,7 +15,10 @@ RULES: tuple[Rule, ...] = (
     Rule("at_odds", "Differs from the client's history", "look", _PRACTICE, "Measure again; leave it if it is confirmed.", values.at_odds),
     Rule("scan_at_odds", "Scan at odds with all devices", "stop", _PRACTICE, "Compare with the laboratory's report, and correct the entry.", scans.scans_at_odds),
     Rule("client_offset", "Client unlike the others", "look", "Grubbs 1950 (leave one out)", "Check the client's code and settings; then give this client an offset of their own.", scans.client_offsets_apart),
-    Rule("repeats", "Outlier among repeats", "stop", "Rousseeuw & Croux 1993 (robust scale)", "Exclude the outlier and give the reason.", values.repeats_apart),
+    Rule("repeats", "Outlier among repeats", "stop", "Rousseeuw & Croux 1993 (robust scale)", "Exclude the outlier and give the reason.", mixed_up.repeats_off),
+    Rule("exchanged", "Two devices exchanged", "look", _PRACTICE, "Check which device each value was read from, and correct the entries.", mixed_up.exchanged_devices),
+    Rule("other_client", "Another client's values", "look", _PRACTICE, "Check whose visit this is; correct it under Record › Move.", mixed_up.other_client),
+    Rule("step", "Step of one device", "look", _PRACTICE, "Check the device's settings; note the cause under Drift (battery, firmware, moved, set by hand).", mixed_up.level_steps),
     Rule("region_mix", "With and without the head", "stop", _PRACTICE, "Use one region for all scans of a client.", visits.region_mix),
     Rule("conditions", "Conditions not met", "look", _PRACTICE, "Measure again under the protocol, or leave it as it is.", visits.broken_conditions),
     Rule("water", "Unusual body water", "look", _PRACTICE, "Measure again on another morning before anything else.", values.water_out_of_line),

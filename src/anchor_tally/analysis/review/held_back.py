@@ -12,8 +12,9 @@ import numpy.typing as npt
 from ...domain.catalogue import Catalogue
 from ...domain.snapshot import HELD, OK, Columns, Snapshot
 from .finding import Finding, Material
+from .mixed_up import repeats_off
 from .scans import scans_at_odds
-from .values import LARGER, at_odds, repeats_apart, sites_in_order, without_one_repeat
+from .values import LARGER, at_odds, sites_in_order, without_one_repeat
 from .visits import dated_ahead
 
 # what was found in columns that have not changed since, while the catalogue is the same
@@ -95,7 +96,7 @@ def _of_one(s: Snapshot, c: Columns) -> tuple[Finding, ...]:
     known = _KNOWN.get(c)
     if known is None or known[0] is not s.catalogue:
         material = Material(replace(s, columns={c.metric: c}))
-        found = [*at_odds(material), *repeats_apart(material), *scans_at_odds(material)]
+        found = [*at_odds(material), *repeats_off(material), *scans_at_odds(material)]
         known = _KNOWN[c] = s.catalogue, tuple(without_one_repeat(found))
     return known[1]
 

@@ -91,11 +91,11 @@ def scans_at_odds(m: Material) -> list[Finding]:
         s = _scans(found)
         if s is None:
             continue
-        apart, level = _departures(s)
+        middle, apart, level = _departures(s)
         known = ~np.isnan(apart)
         if known.sum() < LEAST_ANCHORS:  # clients with one scan have no other to compare it with
             continue
-        usual = float(np.median(np.abs(apart[known]))) * 1.4826
+        usual = float(np.median(np.abs(middle[known]))) * 1.4826
         if usual <= 0:
             continue
         for who in np.unique(s.client[known]).tolist():
@@ -166,8 +166,8 @@ def _scans(found: list[PairSet]) -> _Scans | None:
     )
 
 
-def _departures(s: _Scans) -> tuple[Floats, Floats]:
-    """Median over devices: a scan's differences less the client's at other scans; and plain."""
+def _departures(s: _Scans) -> tuple[Floats, Floats, Floats]:
+    """A scan's differences less the client's at other scans: middle, what devices share; and plain."""
     apart = np.full_like(s.difference, np.nan)
     for who in np.unique(s.client).tolist():
         own = np.flatnonzero(s.client == who)
@@ -175,7 +175,16 @@ def _departures(s: _Scans) -> tuple[Floats, Floats]:
         n = (~np.isnan(d)).sum(axis=1, keepdims=True)
         rest = (np.nansum(d, axis=1, keepdims=True) - d) / np.where(n > 1, n - 1, np.nan)
         apart[:, own] = d - rest
-    return _median(apart), _median(s.difference)
+    return _median(apart), _alike(apart), _median(s.difference)
+
+
+def _alike(x: Floats) -> Floats:
+    """Median of each column; of two devices the smaller departure, 0 where they contradict."""
+    out = _median(x)
+    two = np.flatnonzero((~np.isnan(x)).sum(axis=0) == 2)
+    low, high = np.nanmin(x[:, two], axis=0), np.nanmax(x[:, two], axis=0)
+    out[two] = np.where(low > 0, low, np.where(high < 0, high, 0.0))
+    return out
 
 
 def _median(x: Floats) -> Floats:

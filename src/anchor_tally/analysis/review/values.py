@@ -19,6 +19,7 @@ from ..entry.entry_check import reach
 from .finding import Finding, Material, Tallies, stored, tallies_of
 
 _ROBUST = 6.0  # robust SDs from what is expected
+_ODD, _MANY = 5.5, 20  # the same beside many sets of a device, and how many are many
 _LEAST_SERIES, _LEAST_NEAR = 4, 2
 _DISAGREE = 0.4
 _SLIPS = (
@@ -33,7 +34,7 @@ WATER_POINTS, _RECENT = 1.0, 5
 BALANCE_PERCENT = 1.5
 
 
-def _expected(t: Tallies) -> tuple[Floats, Floats]:
+def expected_of(t: Tallies) -> tuple[Floats, Floats]:
     """Median of the neighbouring sets of each set's series, and a robust SD.
 
     The SD is NaN below four sets.
@@ -89,8 +90,12 @@ def at_odds(m: Material) -> list[Finding]:
         if metric is None or metric.device_only:
             continue
         t = tallies_of(c)
-        expected, spread = _expected(t)
+        expected, spread = expected_of(t)
         far = np.maximum(reach(metric, expected), _ROBUST * np.nan_to_num(spread, nan=0.0))
+        # of a device with many sets the usual scatter is known: less is odd already
+        many = np.bincount(t.instrument.clip(0), minlength=1)[t.instrument.clip(0)] >= _MANY
+        known = np.maximum(_ODD * spread, 3 * 10.0**-metric.decimals)
+        far = np.where(many & (spread > 0), np.minimum(far, known), far)
         for k in np.flatnonzero(~np.isnan(expected) & (np.abs(t.median - expected) > far)).tolist():
             out.append(_odd(c, t, k, float(expected[k]), metric))
     return out
@@ -177,13 +182,27 @@ def repeats_apart(m: Material) -> list[Finding]:
 
 
 def without_one_repeat(found: Sequence[Finding]) -> list[Finding]:
-    """Findings without those of sets whose mean is off because one repeat is, which is named."""
+    """Findings without those that another one explains.
+
+    Sets whose mean is off because one repeat is, which is named; and sets of another client or
+    device.
+    """
     apart = {i for f in found if f.rule == "repeats" for i in f.readings}
-    return [
-        f
-        for f in found
-        if f.rule not in ("at_odds", "slip") or not apart & set(f.readings) or len(f.readings) == 1
-    ]
+    mixed = {i for f in found if f.rule in ("exchanged", "other_client") for i in f.readings}
+    named: set[int] = set()
+    out = []
+    for f in found:
+        own = set(f.readings)
+        if f.rule == "repeats" and own <= named:  # once, whichever way it was found
+            continue
+        if f.rule == "repeats":
+            named |= own
+        if f.rule == "at_odds" and own and own <= mixed:
+            continue
+        if f.rule in ("at_odds", "slip") and apart & own and len(f.readings) > 1:
+            continue
+        out.append(f)
+    return out
 
 
 def missing_repeats(m: Material) -> list[Finding]:
