@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..analysis.time.drift import DriftResult, DriftStep
+from ..analysis.time.drift import EITHER, DriftResult, DriftStep
 from ..stats.estimate import Estimate, Interval
 from ..wording.drift import drift_headline
 from .views_json import head, said
@@ -41,7 +41,7 @@ def drift_json(r: DriftResult) -> dict[str, Any]:
         "ci": None if s is None else _pair(s.slope.interval),
         "p": None if s is None else s.p,
         "slope_without_clients_change": None if r.drift is None else _slope(r.drift, None),
-        "drift_or_step": r.drift_or_step,
+        "drift_or_step": r.verdict == EITHER,
         "robust": None if r.robust is None else _slope(r.robust.slope, r.robust.p),
         "search_p": None if r.search is None else r.search.p,
         "steps": [_step(x) for x in r.steps],

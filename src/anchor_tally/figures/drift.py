@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ..analysis.pairs.offset_drift import WEEK
-from ..analysis.time.drift import Change, DriftResult, Period
+from ..analysis.time.drift import STEPPED, Change, DriftResult, Period
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_of
 from ..domain.snapshot import Floats, Ints, read_only
@@ -75,11 +75,12 @@ def info(r: DriftResult, zone: str) -> DriftInfo:
     anchors = np.sort(r.instant)
     anchors = anchors[np.append(True, np.diff(anchors) > CLUSTER * 86400)]
     line = None
-    if r.slope is not None and not r.steps and r.slope.slope.interval is not None and end > start:
+    slope = r.slope if r.verdict != STEPPED else None
+    if slope is not None and slope.slope.interval is not None and end > start:
         at = np.linspace(0, (end - start) / WEEK, 40)
-        line = (start + at * WEEK, *r.slope.band(at))
+        line = (start + at * WEEK, *slope.band(at))
     inside = tuple(c for c in r.changes if start - 30 * 86400 <= c.at <= end + 30 * 86400)
-    label = f"difference less client mean ({unit})"
+    label = f"device − scan, adjusted for client ({unit})"
     return DriftInfo(
         r.instant,
         r.centred,
@@ -99,7 +100,7 @@ def info(r: DriftResult, zone: str) -> DriftInfo:
 
 def _levels(r: DriftResult, start: float, end: float) -> tuple[tuple[float, float, float], ...]:
     """Mean difference of the spans between steps: from, to, level."""
-    if not r.steps:
+    if r.verdict != STEPPED:
         return ()
     cuts = [start, *sorted(s.instant for s in r.steps), end]
     out = []

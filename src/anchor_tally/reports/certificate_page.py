@@ -46,7 +46,7 @@ def certificate_page(
         blocks.append(
             TableBlock(
                 f"What is subtracted ({unit})" + (" after the line" if r.line else ""),
-                ("Client", "Offset", "95 % of new differences", "Scans"),
+                ("Client", "Offset", "95 % prediction interval", "Scans"),
                 words.offset_rows(r),
             )
         )

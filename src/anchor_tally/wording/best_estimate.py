@@ -190,7 +190,8 @@ def more_words(r: BestEstimateResult) -> str:
             f"Up to {TRIED[-1]} more mornings would not show {true} {since} as real with 80 %"
             f" power: the interval stays at {half} or wider."
         )
-        return text + (" Another scan can narrow it." if r.scanned else "")
+        allowed = r.scanned and any(c.name == r.anchor for c in r.ahead.candidates)
+        return text + (" Another scan can narrow it." if allowed else "")
     return f"{count(x.mornings, 'more morning')} would show {true} {since} as real with 80 % power."
 
 

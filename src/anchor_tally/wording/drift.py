@@ -3,9 +3,18 @@
 from __future__ import annotations
 
 from ..analysis.offsets.calibrate import EXPIRY_WEEKS
-from ..analysis.time.drift import DriftResult, DriftStep, SideEvidence
+from ..analysis.time.drift import (
+    DRIFTING,
+    EITHER,
+    OPEN,
+    STEADY,
+    STEPPED,
+    DriftResult,
+    DriftStep,
+    SideEvidence,
+)
 from ..domain.metrics import Metric, metric_of
-from ..stats.estimate import Interval
+from ..stats.estimate import Estimate, Interval
 from .numbers import ci, count, day_words, number, p_value, signed, span
 from .statistics import Line
 
@@ -18,26 +27,26 @@ def drift_headline(r: DriftResult) -> str:
     """The verdict as a sentence."""
     name, m = r.instrument.name, metric_of(r.metric)
     k, unit = _decimals(m), m.difference_unit
-    if r.drift_or_step:
+    if r.verdict == EITHER:
         up = (r.steps[0].size.value if r.steps else r.slope.slope.value if r.slope else 0.0) > 0
         way = "rose" if up else "fell"
         return f"{name}: its error {way}. A drift and a step cannot be told apart yet."
-    if r.verdict == "stepped":
+    if r.verdict == STEPPED:
         step = r.steps[0]
         more = f", and {count(len(r.steps) - 1, 'more step')}" if len(r.steps) > 1 else ""
         return f"{name}: step change, {_by(step, m)}, {between_words(step)}{more}."
     whole = r.slope.slope if r.slope is not None else None
+    if r.verdict == OPEN and whole is not None:
+        return (
+            f"{name}: {_moved(whole, m)}. Drift of the device or a partial response to the"
+            " clients' change: these data cannot tell."
+        )
     # of a device that shows only a part, the whole movement of its error is what is explained
     s = whole if r.not_following is not None or r.drift is None else r.drift
     if s is None or s.interval is None:
         return f"{name}: not enough scans to detect drift{_needs(r)}."
-    if r.verdict == "drifting":
-        way, ends = (
-            ("rises", s.interval)
-            if s.value > 0
-            else ("falls", Interval(-s.interval.high, -s.interval.low))
-        )
-        moved = f"its error {way} by {number(abs(s.value), k)} {unit} a week{ci(ends, k)}"
+    if r.verdict == DRIFTING:
+        moved = _moved(s, m)
         if r.not_following is not None:
             return (
                 f"{name}: {moved}. The clients changed, and it shows"
@@ -50,12 +59,21 @@ def drift_headline(r: DriftResult) -> str:
         weeks = f"{number(abs(s.value) * EXPIRY_WEEKS, m.decimals)} {unit} in {EXPIRY_WEEKS} weeks"
         return f"{name} drifts: {moved}, {weeks}."
     most = number(max(abs(s.interval.low), abs(s.interval.high)), k)
-    if r.verdict == "steady":
-        return f"{name} is stable: drift above {most} {unit} a week is ruled out (95 % CI)."
+    if r.verdict == STEADY:
+        return f"{name} is stable: drift above {most} {unit} per week is ruled out (95 % CI)."
     return (
-        f"{name}: not enough scans: drift of up to {most} {unit} a week is still"
+        f"{name}: not enough scans: drift of up to {most} {unit} per week is still"
         f" possible{_needs(r)}."
     )
+
+
+def _moved(s: Estimate, m: Metric) -> str:
+    """How fast the error changes."""
+    way, ends = ("rises", s.interval) if s.value > 0 else ("falls", s.interval)
+    if ends is not None and s.value <= 0:
+        ends = Interval(-ends.high, -ends.low)
+    k = _decimals(m)
+    return f"its error {way} by {number(abs(s.value), k)} {m.difference_unit} per week{ci(ends, k)}"
 
 
 def _needs(r: DriftResult) -> str:
@@ -85,13 +103,18 @@ def between_words(step: DriftStep) -> str:
 def drift_advice(r: DriftResult) -> str:
     """What to do about it."""
     if r.not_following is not None:
-        return "No offset can correct this. Open Change, and do not track clients with this device."
-    if r.drift_or_step:
+        return "Do not track clients with this device; see Change."
+    if r.verdict == EITHER:
         return (
             "Find out whether something was changed, and check battery, feet and floor. One more"
             " scan of each client tells a drift from a step."
         )
-    if r.verdict == "stepped":
+    if r.verdict == OPEN:
+        return (
+            "Do not use an older offset. State the scan's precision under Plan › Protocol, or scan"
+            " clients who do not change: either tells drift from response."
+        )
+    if r.verdict == STEPPED:
         step = r.steps[0]
         if step.change is not None and step.change.setting:
             return (
@@ -102,12 +125,12 @@ def drift_advice(r: DriftResult) -> str:
             "Find out what was changed that day and note it as an event. Use only scans since then"
             " for an offset."
         )
-    if r.verdict == "drifting":
+    if r.verdict == DRIFTING:
         return (
             "An adopted offset becomes wrong with time. Scan more often, check battery, feet and"
             " floor, or replace the device."
         )
-    if r.verdict == "steady":
+    if r.verdict == STEADY:
         return "One offset for the whole period is valid."
     return "Weekly mornings and check weights help a little until then."
 
@@ -127,7 +150,7 @@ def _side(x: SideEvidence, m: Metric) -> str:
     )
     verdict = "drift" if x.p < 0.05 else "no detectable drift"
     return (
-        f"Weaker evidence, against {against}: {verdict}, {signed(x.slope.value, k)} {unit} a week"
+        f"Weaker evidence, against {against}: {verdict}, {signed(x.slope.value, k)} {unit} per week"
         f"{ci(x.slope.interval, k, sign=True)}."
     )
 
@@ -141,14 +164,14 @@ def drift_lines(r: DriftResult) -> list[Line]:
     ]
     if r.slope is not None:
         e = r.slope.slope
-        name = f"Slope ({unit} a week)"
+        name = f"Slope ({unit} per week)"
         lines.append(Line(name, signed(e.value, k), span(e.interval, k, sign=True), main=True))
         lines.append(Line("  p", p_value(r.slope.p), ""))
         own = r.drift
         if own is not None and own != e:
             lines.append(
                 Line(
-                    f"  without the clients' change ({unit} a week)",
+                    f"  adjusted for clients' change ({unit} per week)",
                     signed(own.value, k),
                     span(own.interval, k, sign=True),
                     main=True,
@@ -158,7 +181,7 @@ def drift_lines(r: DriftResult) -> list[Line]:
         e = r.robust.slope
         lines.append(
             Line(
-                f"Theil–Sen slope ({unit} a week)",
+                f"Theil–Sen slope ({unit} per week)",
                 signed(e.value, k),
                 span(e.interval, k, sign=True),
             )
@@ -181,14 +204,14 @@ def drift_lines(r: DriftResult) -> list[Line]:
         lines.append(Line("Control chart: beyond limits", beyond, ""))
     for x in r.side:
         name = (
-            "Check weights (kg a week)"
+            "Check weights (kg per week)"
             if x.what == "check_weights"
-            else f"Against other devices ({unit} a week)"
+            else f"Against other devices ({unit} per week)"
         )
         lines.append(Line(name, signed(x.slope.value, 3), span(x.slope.interval, 3, sign=True)))
     if r.bound is not None:
         weeks = f"in {EXPIRY_WEEKS} weeks"
         lines.append(
-            Line(f"Drift that matters ({unit} a week)", number(r.bound, k), weeks, main=True)
+            Line(f"Drift that matters ({unit} per week)", number(r.bound, k), weeks, main=True)
         )
     return lines

@@ -20,6 +20,7 @@ NOTES = {
     "no_reference_trend": "Not enough data to see whether the error grows with the value.",
     "reference_error_unknown": "The scan's own error is not known. Slopes on the scan allow for an SD of {low:.1f} to {high:.1f} {unit}. State its precision under Plan › Protocol to narrow them.",
     "scan_error_decides": "Whether it responds to change depends on the scan's own error, which is not known (SD of {low:.1f} to {high:.1f} {unit} assumed). State it under Plan › Protocol, or repeat scans.",
+    "slope_beside_movement": "The error changes with time. The slope within clients is adjusted for that.",
     "within_not_separable": "The scans of a client differ by little more than their own error. Whether the device responds to change cannot be told yet.",
     "far_off": "One outlier affects this result: {client}, {at:day}, {value:.1f} {unit} (other repeats {others:.1f| and }). Check it in Review.",
     "far_off_more": "{more:|more repeat differs|more repeats differ} from the other repeats. Check them in Review.",

@@ -7,8 +7,9 @@ from ..analysis.offsets.calibrate import CalibrateResult
 from ..analysis.offsets.record import Corrected
 from ..analysis.pairs.reference_slopes import SIZE_UNCERTAIN, TOO_LITTLE, UNKNOWN, answer_on_change
 from ..domain.calibrations import CalibrationRecord
-from ..domain.metrics import metric_of
+from ..domain.metrics import Metric, metric_of
 from ..stats.estimate import Interval
+from ..stats.validation import CrossValidation
 from .names import short_name
 from .notes import sentence
 from .numbers import ci, count, day_words, number, signed, span
@@ -80,18 +81,29 @@ def calibration_sentence(result: CalibrateResult) -> str:
                 " interval."
             )
     if cv is not None and code == "level_and_change" and cv.beats_scans is False:
-        before = cv.baselines.last_scan
-        scan = "" if before is None else f" ({number(before, m.decimals)} {m.difference_unit})"
-        text += (
-            f" The previous scan alone would have been as close{scan}, because clients changed"
-            " little."
-        )
+        text += _scan_alone(cv, m)
     if cv is not None and cv.beats_people is False:
         text += (
             " Its error is no smaller than that of the other clients' mean or an equation from body"
             " mass index."
         )
     return text
+
+
+def _scan_alone(cv: CrossValidation, m: Metric) -> str:
+    """How close the previous scan alone would have been."""
+    k, before = m.decimals, cv.baselines.last_scan
+    if before is None:
+        return " The previous scan alone would have been as close, because clients changed little."
+    shown, own = number(before, k), number(cv.after, k)
+    unit = m.difference_unit
+    if shown == own:
+        how = f"as close ({shown} {unit})"
+    else:
+        how = (
+            f"{'closer' if before < cv.after else 'nearly as close'} ({shown} against {own} {unit})"
+        )
+    return f" The previous scan alone would have been {how}, because clients changed little."
 
 
 def error_sentence(result: CalibrateResult) -> str:
@@ -101,7 +113,7 @@ def error_sentence(result: CalibrateResult) -> str:
         return ""
     k, unit = m.decimals + 1, m.difference_unit
     text = (
-        f"Error on left-out scans (RMSE, {unit}): {number(cv.before, k)} uncorrected,"
+        f"Error on left-out scans (RMSE of scan visits, {unit}): {number(cv.before, k)} uncorrected,"
         f" {number(cv.after, k)} as advised"
     )
     if result.offer and result.model == "none":
@@ -179,7 +191,7 @@ def record_sentence(r: CalibrationRecord) -> str:
     if r.pooled is not None:
         offset, low, high = r.pooled
         pooled = (
-            f" ({signed(offset, m.decimals)} {m.difference_unit}, a new difference"
+            f" ({signed(offset, m.decimals)} {m.difference_unit}, 95 % prediction interval of a new client"
             f" {signed(low, m.decimals)} to {signed(high, m.decimals)})"
         )
     where = f", setting {r.setting}" if r.setting else ""
@@ -198,6 +210,11 @@ def offset_headline(result: CalibrateResult) -> str:
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
+    if _forbidden(result):
+        reads = "too high" if b.value >= 0 else "too low"
+        ends = b.interval if b.value >= 0 or b.interval is None else _turned(b.interval)
+        size = f"{number(abs(b.value), k)} {unit}{ci(ends, k)}"
+        return f"{name} reads {size} {reads} at scans on average; no correction is advised."
     if result.at_ends:
         scale = m.symbol
         said = [
@@ -218,6 +235,16 @@ def offset_headline(result: CalibrateResult) -> str:
             return f"{name}: each client's own offset applies; none common to all is shown {shown}."
         return f"{name}: no common correction shown {shown}."
     return f"{name}: {_correction(b.value, b.interval, k, unit)}."
+
+
+def _forbidden(result: CalibrateResult) -> bool:
+    """Whether the advice is not to correct."""
+    moves = result.movement is not None and result.movement.found
+    return result.advice_code == "none" or (moves and not result.valid_until)
+
+
+def _turned(i: Interval) -> Interval:
+    return Interval(-i.high, -i.low)
 
 
 def _correction(offset: float, interval: Interval, k: int, unit: str) -> str:

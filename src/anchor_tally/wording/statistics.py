@@ -384,7 +384,11 @@ STATISTICS = (
         alone=True,
     ),
     Statistic(
-        "error", "RMSE ({unit})", _of(lambda r: r.agreement.rmse), ("error", "rmse", ""), decimals=1
+        "error",
+        "RMSE of readings ({unit})",
+        _of(lambda r: r.agreement.rmse),
+        ("error", "rmse", ""),
+        decimals=1,
     ),
     Statistic(
         "error",

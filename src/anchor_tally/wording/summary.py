@@ -70,7 +70,7 @@ def _difference_unit(m: Metric, shown: ShownIn) -> str:
 
 
 def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
-    """The newest value: corrected with its interval, else the last scan, else a mean of 7 days."""
+    """The newest value: corrected with its interval, else the last scan, else a mean of a week."""
     m = metric_of(r.metric)
     u = shown_in(m, unit)
     b, i = r.best, _from_all(r)
@@ -94,7 +94,9 @@ def level_words(r: TrackResult, s: TrackSeries | None, unit: str = "") -> str:
         return f"{u.number(float(r.anchor_value[-1]), k)} {u.symbol}, scan of {day}{whole}"
     if is_fat(r.metric):
         return "not given: not yet corrected against a scan"
-    return f"{u.number(float(s.week.mean[-1]), k)} {u.symbol}, mean of 7 days to {at}"
+    days = int(s.week.days[-1])
+    of = f"mean of {days} days to {at}" if days > 1 else at
+    return f"{u.number(float(s.week.mean[-1]), k)} {u.symbol}, {of}"
 
 
 def _from_all(r: TrackResult) -> Interval | None:
@@ -112,7 +114,10 @@ def change_words(r: TrackResult, unit: str = "") -> str:
     ends = None if i is None else Interval(i.low * u.factor, i.high * u.factor)
     size = signed(change.value * u.factor, m.decimals)
     told = span(ends, m.decimals, sign=True)
-    return f"{size} {_difference_unit(m, u)} (95 % interval {told})"
+    text = f"{size} {_difference_unit(m, u)} (95 % interval {told})"
+    seen = r.best.change.measured if r.best is not None else None
+    plain = None if seen is None else seen.devices if seen.devices is not None else seen.scans
+    return text if plain is None else f"{text}; measured {signed(plain * u.factor, m.decimals)}"
 
 
 def _told(r: TrackResult) -> tuple[Estimate | None, str]:

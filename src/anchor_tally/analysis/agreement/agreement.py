@@ -35,6 +35,7 @@ from ...stats.variance_grid import VarianceGrid, occasion_means, variance_grid
 from ..ask.content_key import ContentKey, content_key
 from ..ask.question import Asked
 from ..pairs.comparator import CONSENSUS, CannotCompare, find_comparator, lens_for, others_of
+from ..pairs.offset_drift import movement
 from ..pairs.pairing import PairSet, pair
 from ..pairs.reference_slopes import scan_error, slopes_on_reference
 from ..pairs.repeat_spread import outlying_repeats
@@ -252,7 +253,10 @@ def _reference_trend(
     error = scan_error(pairs, stated)
     if pairs.n == 0 or pairs.reference.kind != "reference":
         return ReferenceTrend(None, None, error)
-    found = slopes_on_reference(pairs, error)
+    moved = movement(pairs)
+    found = slopes_on_reference(pairs, error, moved)  # as Calibrate and Track have it
+    if moved is not None and moved.found and found.within is not None:
+        notes.append(note("slope_beside_movement"))
     if found.between is None and found.within is None:
         notes.append(note("no_reference_trend"))
     elif error.ends is not None:

@@ -167,7 +167,7 @@ def _scans(found: list[PairSet]) -> _Scans | None:
 
 
 def _departures(s: _Scans) -> tuple[Floats, Floats, Floats]:
-    """A scan's differences less the client's at other scans: middle, what devices share; and plain."""
+    """A scan's differences less the client's at others: middle, what devices share; and plain."""
     apart = np.full_like(s.difference, np.nan)
     for who in np.unique(s.client).tolist():
         own = np.flatnonzero(s.client == who)

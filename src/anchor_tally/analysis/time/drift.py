@@ -52,8 +52,14 @@ from .other_devices import slope_beside_others
 # deviance by which a slope or a step must fit better than the other to be named; at 2, where one
 # has e times the support of the other (AIC), 4 % of steps of 1.5 pp were called a drift
 TOLD_APART = 3.0
+# the date of a step is chosen among many, which a slope is not: it must fit better by more
+STEP_ALONE = 5.0
 SHARES_TRIED = 3  # shares of the clients' change for which a movement is looked at again
-VERDICTS = ("steady", "drifting", "stepped", "not enough anchors")
+STEADY, DRIFTING, STEPPED = "steady", "drifting", "stepped"
+NOT_ENOUGH = "not enough anchors"
+EITHER = "drift or step"  # it moved, and both explain that about as well
+OPEN = "changes, cause open"  # its error changes; drift or a partial response, nobody can tell
+MOVED = (DRIFTING, STEPPED)
 USUAL_GAP = 12.0  # weeks between scans, where the study does not show them (common practice)
 
 
@@ -106,11 +112,12 @@ class DriftResult:
     in the order of clients: weeks since the first, when, whose, the mean difference, and that
     less the client's own part. ``slope`` is that of the difference; ``drift`` the part of it that
     the clients' own change does not explain; ``movement`` the verdict without regard to the
-    clients' change, by which a device is no witness for others. ``bound`` is the slope per week
-    that would matter in the life of an offset; ``not_following`` holds how much of a client's
-    change the device shows, where that, and no drift, explains what moves; ``needed`` the further
-    anchors of each client until such a slope would show. ``key`` is the fingerprint of all that it
-    depends on.
+    clients' change, by which a device is no witness for others. ``verdict`` is one of STEADY,
+    DRIFTING, STEPPED, EITHER, OPEN, NOT_ENOUGH: sentence, JSON and figure are made from it.
+    ``bound`` is the slope per week that would matter in the life of an offset; ``not_following``
+    holds how much of a client's change the device shows, where that, and no drift, explains what
+    moves; ``needed`` the further anchors of each client until such a slope would show. ``key`` is
+    the fingerprint of all that it depends on.
     """
 
     asked: Asked
@@ -136,19 +143,6 @@ class DriftResult:
     key: ContentKey = ()
     drift: Estimate | None = None
     movement: str = ""
-
-    @property
-    def drift_or_step(self) -> bool:
-        """Whether it moved, and a drift and a step explain that about as well."""
-        lead = self.search.lead if self.search is not None else None
-        known = bool(self.steps) and self.steps[0].change is not None
-        return (
-            self.verdict in VERDICTS[1:3]
-            and self.not_following is None
-            and not known
-            and lead is not None
-            and lead < TOLD_APART
-        )
 
     @property
     def instrument(self) -> Instrument:
@@ -296,7 +290,7 @@ class DriftRequest:
                 periods=(),
                 changes=changes,
                 side=(),
-                verdict=VERDICTS[3],
+                verdict=NOT_ENOUGH,
                 not_following=None,
                 bound=None,
                 needed=2,
@@ -310,7 +304,7 @@ class DriftRequest:
         known = tuple((c.at - float(instant.min())) / WEEK for c in changes)
         search = find_steps(m, at, pairs.d, pairs.client, pairs.occasion, known)
         raw = _verdict(slope.slope if slope is not None else None, search, None)
-        told = search if raw != VERDICTS[2] else _surest(pairs, course, at, search, known)
+        told = search if raw != STEPPED else _surest(pairs, course, at, search, known)
         fit = fit_nested(pairs.d, pairs.client, pairs.occasion)
         chart = control_chart(m, at, fit) if fit is not None and moments_apart(at) > 1 else None
         own = (
@@ -324,19 +318,21 @@ class DriftRequest:
         steps = tuple(self._step(s, float(instant.min()), changes) for s in search.steps)
         verdict = _verdict(beside, told, bound)
         shown = None
-        if raw in VERDICTS[1:3] and verdict not in VERDICTS[1:3] and course is not None:
+        if raw in MOVED and verdict not in MOVED and course is not None:
             # what moved can be the clients: it is where the device surely shows less than all
             if course.known and course.ends[1] < 0:
-                shown, verdict = course.share.moved(1.0), VERDICTS[1]
+                shown, verdict = course.share.moved(1.0), DRIFTING
             else:
-                verdict = VERDICTS[3]
+                verdict = OPEN
                 notes.append(note("drift_or_response"))
-        if pairs.instrument.equation and raw in VERDICTS[1:3]:
-            shown, verdict = self._not_following(pairs), VERDICTS[1]
-        needed = _needed(pairs, slope, at, m.client_of, bound) if verdict == VERDICTS[3] else None
+        if pairs.instrument.equation and raw in MOVED:
+            shown, verdict = self._not_following(pairs), DRIFTING
+        if verdict in MOVED and shown is None and _either(search, steps):
+            verdict = EITHER
+        needed = _needed(pairs, slope, at, m.client_of, bound) if verdict == NOT_ENOUGH else None
         if periods_beside(pairs) is not None:
             notes.append(note("drift_within_periods"))
-        if verdict == VERDICTS[1] and moments_apart(at) < 3:
+        if verdict in (DRIFTING, EITHER) and moments_apart(at) < 3:
             notes.append(note("drift_two_moments"))
         if chart is None:
             notes.append(note("no_control_chart"))
@@ -409,7 +405,14 @@ def _in_periods(pairs: PairSet, occasions: Ints, client_of: Ints) -> Ints:
 def _moves(r: DriftResult) -> bool:
     """Whether scans show that a device moves, other than by a change of its setting."""
     stepped = any(s.change is None or not s.change.setting for s in r.steps)
-    return r.movement == VERDICTS[1] or (r.movement == VERDICTS[2] and stepped)
+    return r.movement == DRIFTING or (r.movement == STEPPED and stepped)
+
+
+def _either(search: Search, steps: tuple[DriftStep, ...]) -> bool:
+    """Whether a drift and a step explain a movement about as well; a noted change tells a step."""
+    known = bool(steps) and steps[0].change is not None
+    least = STEP_ALONE if steps else TOLD_APART
+    return not known and search.lead is not None and search.lead < least
 
 
 def _surest(
@@ -444,16 +447,16 @@ def _verdict(slope: Estimate | None, search: Search, bound: float | None) -> str
     """
     if search.p is not None and search.p < 0.05:
         if search.steps:
-            return VERDICTS[2]
+            return STEPPED
         i = slope.interval if slope is not None else None
         if i is not None and (i.low > 0 or i.high < 0):
-            return VERDICTS[1]
+            return DRIFTING
     if slope is None or slope.interval is None or search.p is None:
-        return VERDICTS[3]
+        return NOT_ENOUGH
     i = slope.interval
     if bound is not None and max(-i.low, i.high) > bound:
-        return VERDICTS[3]
-    return VERDICTS[0]
+        return NOT_ENOUGH
+    return STEADY
 
 
 def _needed(

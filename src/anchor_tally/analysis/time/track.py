@@ -54,8 +54,9 @@ class TrackResult:
     ``best`` is what all sources tell, None where they cannot be combined, for the reason
     ``apart``. ``chosen`` is the instrument that is shown alone ("" where none), ``change`` what it
     reports; anchors are days and means of scans (a,). ``opinions`` are the girths. ``held`` are
-    readings that wait for a decision in Review: nothing here counts them. ``questioned`` are
-    readings about one of the two dates that differ from the client's history: they count.
+    readings that wait for a decision in Review: nothing here counts them.
+    ``measured`` are the first and last day with a reading. ``questioned`` are readings about one of
+    the two dates that differ from the client's history: they count.
     """
 
     asked: Asked
@@ -78,6 +79,7 @@ class TrackResult:
     held: tuple[Held, ...]
     questioned: tuple[Held, ...]
     place: Placed | None
+    measured: tuple[int, int]
     cautions: tuple[Note, ...]
     water: str
     water_offered: bool
@@ -212,6 +214,7 @@ class TrackRequest:
             (anchor_day, anchor_value),
             (since, until),
             (best, apart, tuple(opinions)),
+            measured=(int(days[0]), int(days[-1])),
             held=held,
             questioned=tuple(
                 x
@@ -291,6 +294,7 @@ class TrackRequest:
         dates: tuple[int, int],
         combined: tuple[BestEstimateResult | None, str, tuple[BestEstimateResult, ...]],
         *,
+        measured: tuple[int, int],
         held: tuple[Held, ...],
         questioned: tuple[Held, ...],
         offered: bool,
@@ -381,6 +385,7 @@ class TrackRequest:
             held=held,
             questioned=questioned,
             place=place,
+            measured=measured,
             cautions=tuple(dict.fromkeys(cautions)),
             water=self.water if offered else "off",
             water_offered=offered,

@@ -236,6 +236,8 @@ class DriftPage(InstrumentPage[DriftResult, tuple[DriftResult, ...]]):
 
     # editing the periods
     def _note(self) -> None:
+        if not self.results:  # Enter in the field of a page without an answer
+            return
         r, text = self.results[self.chosen], self.text.text()
         if self.what.currentText() == "setting":
             self._do(BeginPeriod(r.instrument.id, text, self.day.text()))

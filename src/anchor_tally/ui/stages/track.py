@@ -15,6 +15,7 @@ from ...analysis.agreement.hydration import FAT, WATER
 from ...analysis.time.best_estimate_result import BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
 from ...analysis.time.group_levels import GroupResult
+from ...analysis.time.study_model import FAR
 from ...analysis.time.track import GIRTHS, MASS, TrackRequest, TrackResult
 from ...app.find import Found
 from ...app.plan import planned_steps
@@ -36,6 +37,7 @@ from ...wording.best_estimate import (
     share_lines,
 )
 from ...wording.names import short_name
+from ...wording.numbers import day_of
 from ...wording.statistics import Line
 from ..instrument_page import InstrumentPage
 from ..pages import EvidenceFor, Surroundings
@@ -321,6 +323,9 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.every.hide()
 
     def notes_of(self, result: TrackSeries) -> str:
+        return self._notes()
+
+    def _notes(self) -> str:
         r = self.result
         if r is None:
             return ""
@@ -354,6 +359,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
             self.headline.setText(words.track_headline(r))
             self._figure().redraw(self.draw, self.colours, self.content)
             self._fill_shares()
+            self.notes.setText(self._notes())
         super().paint()
         if r.best is not None and (self.combined or not self.results):
             self.headline.setText(words.track_headline(r))
@@ -534,7 +540,19 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         except ValueError:
             self.message.emit("A date is written as 2026-03-02.", True)
             return
-        if self.result is not None and (since, until) != (self.result.since, self.result.until):
+        r = self.result
+        if r is None or (since, until) == (r.since, r.until):
+            return
+        first, last = r.measured
+        if not first - FAR <= since < until <= last + FAR:
+            self.message.emit(
+                f"{r.client.code} has readings from {day_of(first)} to {day_of(last)}: choose two"
+                " days in between, the earlier one first.",
+                True,
+            )
+            self.from_.setText(date.fromordinal(r.since).isoformat())
+            self.to.setText(date.fromordinal(r.until).isoformat())
+        else:
             self.since, self.until = since, until
             self.ask()
 
