@@ -259,6 +259,9 @@ def _plan_arguments(p: argparse.ArgumentParser) -> None:
         help="what is planned for",
     )
     p.add_argument("--half-width", type=_positive, help="wanted half-width, in the metric's unit")
+    p.add_argument("--change", type=_finite, help="mean change of the group to be shown")
+    p.add_argument("--window-hours", type=_hours, default=24.0, help="pairing window")
+    p.add_argument("--around", action="store_true", help="all readings in the window are averaged")
     for name in ("clients", "scans", "mornings", "repeats"):
         p.add_argument(f"--{name}", type=_whole, default=0, help="default: as in the study")
     p.add_argument("--scan-cost", type=_positive, default=0.0, help="money for one scan")

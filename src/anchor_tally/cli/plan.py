@@ -16,6 +16,8 @@ from ..analysis.plan.precision import (
     Source,
     SpreadsRequest,
     StudySpreads,
+    group_power,
+    mornings_counted,
 )
 from ..app.session import Session
 from ..domain.costs import Costs
@@ -29,6 +31,7 @@ from ..exchange.writing import replacing
 from ..stats.planning import Design
 from ..wording.plan import (
     due_words,
+    group_words,
     left_out_words,
     option_sentences,
     plan_headline,
@@ -51,10 +54,14 @@ def plan(args: argparse.Namespace) -> None:
         if args.csv is not None:
             _write(args.csv, as_csv(schedule, items).encode())
         name, precision = _precision(session, args)
+        group = None
+        if args.change:
+            own = precision.design
+            group = group_power(precision.spreads, args.change, own.clients, own.repeats)
     finally:
         session.close()
     if args.json:
-        found = plan_json(schedule, items, precision, name, args.metric)
+        found = plan_json(schedule, items, precision, name, args.metric, group)
         print(json.dumps(found, indent=1, ensure_ascii=False, allow_nan=False))
         return
     print(plan_headline(schedule, items))
@@ -65,6 +72,8 @@ def plan(args: argparse.Namespace) -> None:
     print(f"{name}. {precision_headline(precision, args.metric)}")
     for line in option_sentences(precision, args.metric):
         print(f"· {line}")
+    if group is not None:
+        print(f"· {group_words(group, args.metric)}")
 
 
 def _write(path: Path, content: bytes) -> None:
@@ -107,10 +116,20 @@ def _precision(session: Session, args: argparse.Namespace) -> tuple[str, Precisi
         args.scans or there.scans,
         args.mornings or there.mornings,
         args.repeats or there.repeats,
+        1.0 if args.scans else there.kept,
     )
     margin = session.catalogue().margin(metric_of(args.metric))
     costs = Costs(money=args.scan_cost)
     request = PrecisionRequest(
-        found.spreads, found.sources, design, args.interval, args.half_width, margin, costs=costs
+        found.spreads,
+        found.sources,
+        design,
+        args.interval,
+        args.half_width,
+        margin,
+        costs=costs,
+        counted=mornings_counted(
+            Lens(args.metric, window_hours=args.window_hours, around=args.around)
+        ),
     )
     return name, finish(request.run())

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..analysis.plan.precision import Precision
+from ..analysis.plan.precision import GroupPower, Precision
 from ..analysis.plan.schedule import Schedule
 from ..domain.catalogue import Catalogue
 from ..wording.plan import iso
 
 
 def plan_json(
-    schedule: Schedule, catalogue: Catalogue, precision: Precision, instrument: str, metric: str
+    schedule: Schedule,
+    catalogue: Catalogue,
+    precision: Precision,
+    instrument: str,
+    metric: str,
+    group: GroupPower | None = None,
 ) -> dict[str, Any]:
     """What is due, and the precision to expect with its options."""
     p = precision
@@ -44,7 +49,10 @@ def plan_json(
             "scans": p.design.scans,
             "mornings": p.design.mornings,
             "repeats": p.design.repeats,
+            "scans_kept": p.design.kept,
+            "mornings_ignored": p.ignored,
         },
+        "day_correlation": p.spreads.correlation,
         "spreads": {
             name: {
                 "sd": getattr(p.spreads, name),
@@ -70,6 +78,7 @@ def plan_json(
                 "minutes": o.more.minutes,
                 "cost": o.more.cost,
                 "reaches": o.reaches,
+                "window_hours": o.window,
             }
             for o in p.options
         ],
@@ -78,6 +87,17 @@ def plan_json(
             "margin": p.margin,
             "drift": p.drift,
             "drift_per_week": p.drift_per_week,
+        },
+        "group": None
+        if group is None
+        else {
+            "change": group.change,
+            "clients": group.clients,
+            "change_sd": group.change_sd,
+            "power": group.one,
+            "power_of_two_groups": group.two,
+            "clients_needed": group.needed,
+            "clients_needed_in_each_of_two": group.needed_each,
         },
         "real_change": [{"mornings": m, "change": c} for m, c in p.real_change],
     }

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
@@ -40,22 +40,43 @@ class Spreads:
         Of the device from morning to morning, the repeats' share taken off.
     repeat : float
         Of repeats minutes apart, rounding included.
+    correlation : float
+        Of the device's error on neighbouring mornings, 0 to below 1.
     """
 
     client: float
     scan: float
     day: float
     repeat: float
+    correlation: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
 class Design:
-    """Clients, scans of each, mornings around a scan, and repeats on a morning."""
+    """Clients, scans of each, mornings around a scan, and repeats on a morning.
+
+    ``kept`` is the share of the planned scans that take place.
+    """
 
     clients: int
     scans: int
     mornings: int = 1
     repeats: int = 1
+    kept: float = 1.0
+
+    @property
+    def realised(self) -> tuple[float, float]:
+        """Clients with a scan, and scans of each of them that tell as much as the realised ones.
+
+        Scans are missed independently; of those of one client the harmonic mean counts.
+        """
+        if self.kept >= 1:
+            return self.clients, self.scans
+        taken = np.arange(1, self.scans + 1)
+        chance = special.binom(self.scans, taken) * self.kept**taken
+        chance = chance * (1 - self.kept) ** (self.scans - taken)
+        some = float(chance.sum())
+        return max(self.clients * some, 1.0), some / float((chance / taken).sum())
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,9 +118,12 @@ class _Levels:
 
 def _levels(s: Spreads, design: Design) -> _Levels:
     """Several mornings are the lowest level, each by the mean of its repeats; else the repeats."""
-    if design.mornings > 1:
-        lowest = s.day**2 + s.repeat**2 / design.repeats
-        return _Levels(s.client**2, s.scan**2, lowest, design.mornings)
+    m = design.mornings
+    if m > 1:
+        # what neighbouring mornings share belongs to the scan's occasion
+        shared = s.day**2 * (_inflation(m, s.correlation) - 1) / (m - 1)
+        lowest = s.day**2 - shared + s.repeat**2 / design.repeats
+        return _Levels(s.client**2, s.scan**2 + shared, lowest, m)
     return _Levels(s.client**2, s.scan**2 + s.day**2, s.repeat**2, design.repeats)
 
 
@@ -164,7 +188,9 @@ def expected(
     points: tuple[int, int] = FINE,
     coverage: float = 0.95,
 ) -> Expected:
-    """Half-widths to expect of the intervals that the analysis gives.
+    """Half-widths to expect of the intervals that the analysis gives, or of less data.
+
+    Whoever has more repeats or mornings can leave them out: the narrowest counts.
 
     Parameters
     ----------
@@ -199,7 +225,32 @@ def expected(
     Box & Tiao 1973, Bayesian Inference in Statistical Analysis, section 5.2 (from memory);
     Henderson 1975, Biometrics 31:423.
     """
-    n, a = design.clients, design.scans
+    found = [_expected(s, d, wanted, points, coverage) for d in _less(design)]
+    return Expected(
+        *(
+            min((w for w in widths if w is not None), default=None)
+            for widths in zip(
+                *((e.bias, e.limits, e.offset, e.reading) for e in found), strict=True
+            )
+        )
+    )
+
+
+def _less(design: Design) -> list[Design]:
+    """The design, and what it holds with one repeat, or one morning."""
+    out = [design]
+    if design.mornings > 1:
+        out.append(replace(design, mornings=1))
+    elif design.repeats > 1:
+        out.append(replace(design, repeats=1))
+    return out
+
+
+def _expected(
+    s: Spreads, design: Design, wanted: str, points: tuple[int, int], coverage: float
+) -> Expected:
+    """As ``expected``, of this design alone."""
+    n, a = design.realised
     v = _levels(s, design)
     k = v.per
     if n < 2:
@@ -247,7 +298,7 @@ def expected(
     )
 
 
-def _bias(n: int, a: int, between: Floats, within: Floats | None) -> float:
+def _bias(n: float, a: float, between: Floats, within: Floats | None) -> float:
     """Expected half-width of the t interval of the mean difference."""
     variance, df = between, np.full_like(between, n - 1)
     if within is not None:
@@ -261,7 +312,8 @@ def bias_error(s: Spreads, design: Design) -> tuple[float, int]:
     """Standard error of the bias of a design, and its degrees of freedom (N − 1)."""
     v = _levels(s, design)
     occasion = v.occasion + v.lowest / v.per
-    return math.sqrt((v.client + occasion / design.scans) / design.clients), design.clients - 1
+    n, a = design.realised
+    return math.sqrt((v.client + occasion / a) / n), max(int(n) - 1, 1)
 
 
 def power_of_equivalence(
@@ -333,19 +385,15 @@ def power_of_drift(
         has none.
     """
     w = np.asarray(weeks, dtype=float)
-    df = design.clients * (w.size - 1) - 1
+    df = design.clients * (w.size * min(design.kept, 1.0) - 1) - 1
     spread = float(((w - w.mean()) ** 2).sum())
     if df < 1 or spread == 0:
         return 0.0
     v = _levels(s, design)
-    se = math.sqrt((v.occasion + v.lowest / v.per) / (design.clients * spread))
+    se = math.sqrt((v.occasion + v.lowest / v.per) / (design.clients * design.kept * spread))
     if se == 0:
         return float(per_week != 0)
-    t, away = float(special.stdtrit(df, 1 - level / 2)), abs(per_week) / se
-    upper = 1 - float(special.nctdtr(df, away, t))
-    # the other tail is below what the library resolves once the drift is a few errors away
-    lower = float(special.nctdtr(df, away, -t)) if away < 3 else 0.0
-    return min(max(upper + lower, 0.0), 1.0)
+    return _power_of_t(abs(per_week) / se, df, level)
 
 
 def mean_of_mornings(s: Spreads, mornings: int, repeats: int, correlation: float = 0.0) -> float:
@@ -370,9 +418,95 @@ def mean_of_mornings(s: Spreads, mornings: int, repeats: int, correlation: float
     >>> round(mean_of_mornings(Spreads(0, 0, 2.0, 0.0), 4, 1), 3)
     1.0
     """
-    lag = np.arange(1, mornings)
-    inflation = 1 + 2 * float(((1 - lag / mornings) * correlation**lag).sum())
+    inflation = _inflation(mornings, correlation)
     return math.sqrt(s.day**2 * inflation / mornings + s.repeat**2 / (mornings * repeats))
+
+
+def _inflation(mornings: int, correlation: float) -> float:
+    """By how much the variance of a mean grows because neighbouring mornings are alike."""
+    lag = np.arange(1, mornings)
+    return 1 + 2 * float(((1 - lag / mornings) * correlation**lag).sum())
+
+
+def power_of_group_change(sd: float, clients: float, change: float, level: float = 0.05) -> float:
+    """Probability that a mean change of a group is shown by a t test on the clients' changes.
+
+    Parameters
+    ----------
+    sd : float
+        SD of one client's measured change: what clients truly differ by, and the error.
+    clients : float
+        Clients of the group.
+    change : float
+        True mean change, in the metric's unit.
+    level : float
+        Level of the two-sided test.
+
+    Returns
+    -------
+    float
+        By the noncentral t distribution; 0 with one client.
+
+    Examples
+    --------
+    >>> round(power_of_group_change(1.0, 10, 1.0), 3)  # d = 1: Cohen 1988, table 2.3 (from memory)
+    0.803
+    """
+    return _power_of_t(
+        abs(change) / sd * math.sqrt(clients) if sd > 0 else None, clients - 1, level
+    )
+
+
+def power_of_two_groups(
+    sd: float, first: float, second: float, difference: float, level: float = 0.05
+) -> float:
+    """Probability that two groups are shown to differ in their mean change, by a t test.
+
+    Parameters
+    ----------
+    sd : float
+        SD of one client's measured change, alike in both groups.
+    first, second : float
+        Clients of each group.
+    difference : float
+        True difference of the mean changes.
+    level : float
+        Level of the two-sided test.
+
+    Examples
+    --------
+    >>> round(power_of_two_groups(1.0, 64, 64, 0.5), 3)  # Cohen 1988, table 2.4: 64 (from memory)
+    0.801
+    """
+    away = abs(difference) / (sd * math.sqrt(1 / first + 1 / second)) if sd > 0 else None
+    return _power_of_t(away, first + second - 2, level)
+
+
+def _power_of_t(away: float | None, df: float, level: float) -> float:
+    """Power of a two-sided t test; ``away`` None without any scatter."""
+    if df < 1:
+        return 0.0
+    if away is None:
+        return 1.0
+    t = float(special.stdtrit(df, 1 - level / 2))
+    # the other tail is below what the library resolves once the change is a few errors away
+    lower = float(special.nctdtr(df, away, -t)) if away < 3 else 0.0
+    return min(max(1 - float(special.nctdtr(df, away, t)) + lower, 0.0), 1.0)
+
+
+def clients_needed(
+    power: Callable[[int], float], wanted: float = 0.8, most: int = 400
+) -> int | None:
+    """Fewest clients (two or more) with which a power is reached; None where ``most`` do not."""
+    low, high = 1, 2
+    while power(high) < wanted:
+        if high >= most:
+            return None
+        low, high = high, min(2 * high, most)
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if power(middle) >= wanted else (middle, high)
+    return high
 
 
 def smallest_real_change(

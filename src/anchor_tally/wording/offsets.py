@@ -113,8 +113,8 @@ def error_sentence(result: CalibrateResult) -> str:
         return ""
     k, unit = m.decimals + 1, m.difference_unit
     text = (
-        f"Error on left-out scans (RMSE of scan visits, {unit}): {number(cv.before, k)} uncorrected,"
-        f" {number(cv.after, k)} as advised"
+        f"Error on left-out scans (RMSE of scan visits, {unit}): {number(cv.before, k)}"
+        f" uncorrected, {number(cv.after, k)} as advised"
     )
     if result.offer and result.model == "none":
         best = cv.of(result.offer)
@@ -191,8 +191,8 @@ def record_sentence(r: CalibrationRecord) -> str:
     if r.pooled is not None:
         offset, low, high = r.pooled
         pooled = (
-            f" ({signed(offset, m.decimals)} {m.difference_unit}, 95 % prediction interval of a new client"
-            f" {signed(low, m.decimals)} to {signed(high, m.decimals)})"
+            f" ({signed(offset, m.decimals)} {m.difference_unit}, 95 % prediction interval of a new"
+            f" client {signed(low, m.decimals)} to {signed(high, m.decimals)})"
         )
     where = f", setting {r.setting}" if r.setting else ""
     whom = "" if r.pooled is not None else f", only for {', '.join(sorted(r.clients))}"
@@ -210,11 +210,6 @@ def offset_headline(result: CalibrateResult) -> str:
     if result.pooled is None:
         return f"{name}: no offset yet."
     b = result.pooled.offset
-    if _forbidden(result):
-        reads = "too high" if b.value >= 0 else "too low"
-        ends = b.interval if b.value >= 0 or b.interval is None else _turned(b.interval)
-        size = f"{number(abs(b.value), k)} {unit}{ci(ends, k)}"
-        return f"{name} reads {size} {reads} at scans on average; no correction is advised."
     if result.at_ends:
         scale = m.symbol
         said = [
@@ -234,6 +229,11 @@ def offset_headline(result: CalibrateResult) -> str:
         if result.model in ("client", "line_client"):
             return f"{name}: each client's own offset applies; none common to all is shown {shown}."
         return f"{name}: no common correction shown {shown}."
+    if _forbidden(result):
+        reads = "too high" if b.value >= 0 else "too low"
+        ends = b.interval if b.value >= 0 else _turned(b.interval)
+        size = f"{number(abs(b.value), k)} {unit}{ci(ends, k)}"
+        return f"{name} reads {size} {reads} at scans on average; no correction is advised."
     return f"{name}: {_correction(b.value, b.interval, k, unit)}."
 
 

@@ -11,7 +11,7 @@ from ..domain.scheme import LEAST_DAYS, PLANNED, SchemeRule
 from .numbers import MISSING, count, day_words, number
 
 if TYPE_CHECKING:  # what is due next is said before the planner is needed
-    from ..analysis.plan.precision import Option, Precision, WouldShow
+    from ..analysis.plan.precision import GroupPower, Option, Precision, WouldShow
     from ..analysis.plan.schedule import LeftOut, PlannedDay, Schedule
     from ..domain.catalogue import Catalogue
 
@@ -170,6 +170,11 @@ def precision_headline(p: Precision, metric: str) -> str:
             " each."
         )
     head = f"Expected: {OF[p.interval]} to ±{number(now)} {unit}."
+    if p.ignored:
+        head += (
+            f" The filters count {p.design.mornings - p.ignored} of {p.design.mornings} mornings"
+            " around a scan."
+        )
     if p.wanted is not None and now <= p.wanted:
         return f"{head} That reaches ±{number(p.wanted)} {unit}."
     if p.wanted is not None:
@@ -209,6 +214,28 @@ def would_show_words(w: WouldShow, metric: str) -> str:
     return f"{head} {means} {_enough(w.mornings)} at each date for 80 %."
 
 
+def group_words(g: GroupPower, metric: str) -> str:
+    """Whether a mean change of a group would be shown, and how many clients that takes."""
+    unit = metric_of(metric).difference_unit
+    verb, size = "loss" if g.change < 0 else "gain", number(abs(g.change))
+    half = g.clients // 2
+    groups = (
+        f"two groups of {half}" if g.clients == 2 * half else f"groups of {half} and {half + 1}"
+    )
+    text = (
+        f"A mean {verb} of {size} {unit} in {count(g.clients, 'client')} is shown in"
+        f" {number(100 * g.one, 0)} % (7-day means; true changes with an SD of"
+        f" {number(g.change_sd)} {unit} between clients)."
+    )
+    if half > 1:
+        text += (
+            f" A difference of {size} {unit} between {groups} is shown in"
+            f" {number(100 * g.two, 0)} %."
+        )
+    one, each = (MISSING if x is None else str(x) for x in (g.needed, g.needed_each))
+    return f"{text} For 80 %: {one} clients, or two groups of {each}."
+
+
 def _enough(mornings: int) -> str:
     return "One morning is enough" if mornings == 1 else f"{mornings} mornings are enough"
 
@@ -235,7 +262,12 @@ def _sentence(o: Option, now: float, unit: str) -> str:
     if number(then) == number(now) or then > now:
         verb = "changes" if o.count == 1 else "change"
         return f"{who} {verb} almost nothing."
-    return f"{who} {bring} ±{number(now)} to ±{number(then)} {unit}."
+    if o.window is None:
+        return f"{who} {bring} ±{number(now)} to ±{number(then)} {unit}."
+    return (
+        f"{who} would narrow it from ±{number(now)} to ±{number(then)} {unit}, if the filters"
+        f" average all readings within {number(o.window, 0)} h of a scan."
+    )
 
 
 def power_words(p: Precision, metric: str) -> list[str]:
@@ -250,7 +282,7 @@ def power_words(p: Precision, metric: str) -> list[str]:
     if p.design.scans > 1:
         drift = number(p.drift_per_week, 2)
         out.append(
-            f"A drift of {drift} {unit} a week would be found in {number(100 * p.drift, 0)} %"
+            f"A drift of {drift} {unit} per week would be found in {number(100 * p.drift, 0)} %"
             " (scans 12 weeks apart)."
         )
     change = dict(p.real_change)

@@ -27,12 +27,20 @@ from ..agreement.repeatability import RepeatabilityRequest
 from ..ask.question import Asked
 from ..pairs.comparator import find_comparator, lens_for, others_of
 from ..pairs.pairing import PairSet
-from ..pairs.reference_slopes import RESPONDS, SIZE_UNCERTAIN, answer_on_change, shows_too_little
+from ..pairs.reference_slopes import (
+    FOLLOWS,
+    RESPONDS,
+    SIZE_UNCERTAIN,
+    answer_on_change,
+    shows_too_little,
+)
 from ..pairs.series import rows_of_instrument, series_of
 from ..people.cautions import locks
 from .calibrate import CalibrateRequest, CalibrateResult
 
-CLEAR = 0.8  # share of resamples from which on one device is named alone
+# share of resamples from which on one of two, of three, or of more devices is named alone: of equal
+# devices one is named in about 5 %
+CLEAR = (0.99, 0.975, 0.95)
 CLOSE = 0.2  # and from which on another is named as close
 JOBS = ("level", "change", "daily")
 LEAST_STEPS = 6  # differences of neighbouring days behind a day-to-day SD
@@ -89,7 +97,7 @@ class Choice:
 
     ``name`` is empty where none can be chosen, and ``missing`` states why. ``sure`` is the share of
     resamples in which it is the best, ``close`` names others that are often the best.
-    ``expected`` is its error corrected for the choice among several.
+    ``expected`` is its error corrected for the choice among several, ``among`` their number.
     """
 
     job: str
@@ -99,11 +107,13 @@ class Choice:
     error: Estimate | None = None
     expected: float | None = None
     missing: str = ""
+    among: int = 1
 
     @property
     def clear(self) -> bool:
         """Whether one device is named alone."""
-        return self.sure is not None and self.sure >= CLEAR
+        least = CLEAR[min(max(self.among - 2, 0), len(CLEAR) - 1)]
+        return self.sure is not None and (self.among == 1 or self.sure >= least)
 
 
 @dataclass(frozen=True, eq=False)
@@ -181,7 +191,7 @@ class WhichDeviceRequest:
         may = {
             # an offset of each client's own lets a device that does not respond repeat the scan
             "level": [
-                not r and not shows_too_little(s) for r, s in zip(reasons, slopes, strict=True)
+                not r and not _likely_stuck(s, slopes) for r, s in zip(reasons, slopes, strict=True)
             ],
             "change": [not r and _responds(s) for r, s in zip(reasons, slopes, strict=True)],
             "daily": [
@@ -325,6 +335,15 @@ def _responds(slope: Estimate | None) -> bool:
     return answer_on_change(slope) in (RESPONDS, SIZE_UNCERTAIN)
 
 
+def _likely_stuck(slope: Estimate | None, every: list[Estimate | None]) -> bool:
+    """Whether a device shows too little of a change.
+
+    Surely, or by its estimate where another one is shown to respond.
+    """
+    below = slope is not None and slope.value < FOLLOWS
+    return shows_too_little(slope) or (below and any(map(_responds, every)))
+
+
 def _rated(
     job: str,
     names: list[str],
@@ -357,6 +376,7 @@ def _rated(
                 tuple(names[i] for i in close[:2]),
                 every.errors[k],
                 among.expected,
+                among=len(open_),
             )
     return [Rated(e, best.get(k)) for k, e in enumerate(every.errors)], choice
 

@@ -7,6 +7,8 @@ from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
+import numpy as np
+
 from ...domain.costs import USUAL_COSTS, Costs
 from ...domain.lens import Lens
 from ...domain.metrics import metric_of
@@ -22,17 +24,22 @@ from ...stats.planning import (
     Spreads,
     bias_error,
     chance_to_see,
+    clients_needed,
     expected,
     mean_of_mornings,
     mornings_to_see,
     power_of_drift,
     power_of_equivalence,
+    power_of_group_change,
+    power_of_two_groups,
     smallest_real_change,
 )
 from ..agreement.agreement import CompareRequest
 from ..agreement.repeatability import RepeatabilityRequest
 from ..ask.question import Asked
+from ..pairs.comparator import CannotCompare
 from ..pairs.reference_slopes import scan_error
+from ..time.study_model import StudyModelRequest
 
 # standard deviations of a consumer scale in percentage points of body fat (common practice)
 USUAL = Spreads(client=2.5, scan=0.6, day=1.5, repeat=0.3)
@@ -65,6 +72,9 @@ class Option:
         What it asks for on top.
     reaches : bool
         Whether the wanted half-width is reached; False where none was wanted.
+    window : float or None
+        Hours around a scan within which the filters must average mornings for it; None where they
+        do already.
     """
 
     what: str
@@ -72,6 +82,7 @@ class Option:
     half_width: float | None
     more: Effort
     reaches: bool
+    window: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +101,8 @@ class Precision:
     the power to show the bias inside the margin, ``drift`` that to show ``drift_per_week`` with
     scans in ``weeks``, both from 0 to 1; ``real_change`` the smallest real change by mornings.
     ``wanted``, ``margin`` and ``real_change`` are in the unit of the metric's differences,
-    ``drift_per_week`` in that unit a week.
+    ``drift_per_week`` in that unit a week. ``ignored`` are mornings of the design that the filters
+    do not count.
     """
 
     spreads: Spreads
@@ -106,6 +118,7 @@ class Precision:
     drift_per_week: float
     drift: float
     real_change: tuple[tuple[int, float], ...]
+    ignored: int = 0
 
     @property
     def half_width(self) -> float | None:
@@ -177,7 +190,8 @@ class SpreadsRequest:
         elif "occasion" in parts:
             left = parts["occasion"][0] ** 2 - scan.sd**2
             found["day"] = math.sqrt(max(left, 0.0)), Source("study")
-        values: dict[str, float] = {}
+        alike = yield from self._correlation()
+        values: dict[str, float] = {"correlation": alike}
         sources: dict[str, Source] = {}
         for name in ("client", "scan", "day", "repeat"):
             usual = getattr(USUAL, name) * scale
@@ -187,15 +201,31 @@ class SpreadsRequest:
         p = r.pairs
         design = None
         if p.n:
-            design = Design(
-                p.clients,
-                max(1, round(p.occasions / p.clients)),
-                1,
-                max(1, round(p.n / p.occasions)),
-            )
+            _, taken = np.unique(p.anchors.client[np.unique(p.occasion)], return_counts=True)
+            most = int(taken.max())
+            kept = p.occasions / (p.clients * most)
+            design = Design(p.clients, most, 1, max(1, round(p.n / p.occasions)), kept)
         return StudySpreads(
             r.asked, Spreads(**values), MappingProxyType(sources), design, tuple(notes)
         )
+
+    def _correlation(self) -> Generator[float, None, float]:
+        """Correlation of neighbouring mornings of the study's devices; 0 where none is known."""
+        try:
+            model = yield from StudyModelRequest(self.snapshot, Lens(self.lens.metric)).run()
+        except CannotCompare:
+            return 0.0
+        return model.model.tried[0].correlation
+
+
+def mornings_counted(lens: Lens) -> int:
+    """Mornings around a scan that the filters count: the nearest, or all in the window."""
+    return 2 * int(lens.window_hours // 24) + 1 if lens.around else 1
+
+
+def window_for(mornings: int) -> float:
+    """Hours around a scan that hold so many mornings."""
+    return 24.0 * math.ceil((mornings - 1) / 2)
 
 
 def _parts(fit: NestedFit) -> dict[str, tuple[float, Source]]:
@@ -252,6 +282,8 @@ class PrecisionRequest:
         Drift that should be shown.
     costs : Costs
         Minutes and money.
+    counted : int
+        Mornings around a scan that the filters count, as ``mornings_counted`` gives them.
     """
 
     spreads: Spreads
@@ -262,10 +294,12 @@ class PrecisionRequest:
     margin: float | None = None
     drift_per_week: float = 0.1
     costs: Costs = USUAL_COSTS
+    counted: int = 1
 
     def run(self) -> Generator[float, None, Precision]:
         """Yield progress; return the plan."""
-        d, s = self.design, self.spreads
+        s, planned = self.spreads, self.design
+        d = replace(planned, mornings=min(planned.mornings, self.counted))
         now = expected(s, d)
         yield 0.2
         options = []
@@ -276,17 +310,18 @@ class PrecisionRequest:
         return Precision(
             s,
             self.sources,
-            d,
+            planned,
             now,
             self.interval,
             self.wanted,
             tuple(options),
-            effort(d, self.costs),
+            effort(planned, self.costs),
             self.margin,
             power_of_equivalence(se, df, self.margin) if self.margin and df else None,
             self.drift_per_week,
             power_of_drift(s, d, plan_weeks(d.scans), self.drift_per_week),
-            tuple((m, smallest_real_change(s, m, d.repeats)) for m in (1, 3, 7, 14)),
+            tuple((m, smallest_real_change(s, m, d.repeats, s.correlation)) for m in (1, 3, 7, 14)),
+            planned.mornings - d.mornings,
         )
 
     def _option(
@@ -295,9 +330,10 @@ class PrecisionRequest:
         """One more of something, or as many as the wanted half-width takes."""
 
         def width(count: int) -> float | None:
-            return half_width(
-                expected(self.spreads, more(self.design, count), self.interval), self.interval
-            )
+            d = more(self.design, count)
+            if what != "mornings":
+                d = replace(d, mornings=min(d.mornings, self.counted))
+            return half_width(expected(self.spreads, d, self.interval), self.interval)
 
         step = 7 if what == "mornings" else 1
         count, reached = step, False
@@ -326,7 +362,9 @@ class PrecisionRequest:
         extra = Effort(
             after.scans - before.scans, after.minutes - before.minutes, after.cost - before.cost
         )
-        return Option(what, count, found, extra, reached)
+        mornings = self.design.mornings + count if what == "mornings" else 0
+        window = window_for(mornings) if mornings > self.counted else None
+        return Option(what, count, found, extra, reached, window)
 
 
 _MORE: dict[str, Callable[[Design, int], Design]] = {
@@ -388,6 +426,66 @@ class CurveRequest:
         return Curve(self.interval, scans, tuple(lines), self.design, self.wanted)
 
 
+# SD between clients of a true change in percentage points of body fat (common practice)
+CHANGE_SD = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class GroupPower:
+    """Whether a mean change of a group is shown, each client by two 7-day means.
+
+    Attributes
+    ----------
+    change : float
+        True mean change, and true difference of two groups, in the metric's unit.
+    clients : int
+        Clients of the one group; two groups have half of them each.
+    change_sd : float
+        SD between clients of their true changes (assumed).
+    one, two : float
+        Power to show the change of the group, and the difference of two groups.
+    needed, needed_each : int or None
+        Clients for 80 % of either; None where hundreds are too few.
+    """
+
+    change: float
+    clients: int
+    change_sd: float
+    one: float
+    two: float
+    needed: int | None
+    needed_each: int | None
+
+
+def group_power(
+    s: Spreads, change: float, clients: int, repeats: int = 1, change_sd: float = CHANGE_SD
+) -> GroupPower:
+    """Power to show a mean change of a group, and the clients that it takes.
+
+    Parameters
+    ----------
+    s : Spreads
+        Day, repeat and correlation are used.
+    change : float
+        True mean change.
+    clients, repeats : int
+        Clients of the group, and repeats on a morning.
+    change_sd : float
+        SD between clients of their true changes.
+    """
+    sd = math.hypot(change_sd, math.sqrt(2) * mean_of_mornings(s, 7, repeats, s.correlation))
+    half = clients // 2
+    return GroupPower(
+        change,
+        clients,
+        change_sd,
+        power_of_group_change(sd, clients, change),
+        power_of_two_groups(sd, half, clients - half, change) if half else 0.0,
+        clients_needed(lambda n: power_of_group_change(sd, n, change)),
+        clients_needed(lambda n: power_of_two_groups(sd, n, n, change)),
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class WouldShow:
     """Whether a device could show a planned change of one client.
@@ -435,7 +533,7 @@ def would_show(
     repeats : int
         Repeats on a morning.
     """
-    one, seven = (mean_of_mornings(s, m, repeats) for m in (1, 7))
+    one, seven = (mean_of_mornings(s, m, repeats, s.correlation) for m in (1, 7))
     single, wrong_single = chance_to_see(change, math.sqrt(2) * one)
     week, wrong_week = chance_to_see(change, math.sqrt(2) * seven)
     return WouldShow(
@@ -446,8 +544,8 @@ def would_show(
         week,
         wrong_single,
         wrong_week,
-        mornings_to_see(change, s, repeats),
+        mornings_to_see(change, s, repeats, s.correlation),
         _Z * one,
         _Z * seven,
-        smallest_real_change(s, 1, repeats),
+        smallest_real_change(s, 1, repeats, s.correlation),
     )

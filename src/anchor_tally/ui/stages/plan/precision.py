@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Generator
+from dataclasses import replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -29,6 +30,8 @@ from ....analysis.plan.precision import (
     Source,
     SpreadsRequest,
     StudySpreads,
+    group_power,
+    mornings_counted,
     would_show,
 )
 from ....app.jobs import Job
@@ -43,6 +46,7 @@ from ....wording.numbers import number, span
 from ....wording.plan import (
     INTERVALS,
     ORIGINS,
+    group_words,
     option_rows,
     option_sentences,
     power_words,
@@ -293,15 +297,31 @@ class PrecisionTab(Tab):
         except ValueError as error:
             self.refused.setText(f"{error}.")
             return None
-        spreads = Spreads(**{k: v if v is not None else 0.0 for k, v in values.items()})
+        spreads = Spreads(
+            **{k: v if v is not None else 0.0 for k, v in values.items()},
+            correlation=self._of_study().correlation,
+        )
         if spreads.day + spreads.scan + spreads.repeat == 0:
             self.refused.setText("Without any spread there is nothing to plan: type an SD.")
             return None
         design = Design(**{key: spin.value() for key, spin in self.spins.items()})
+        there = self._design_of_study()
+        if there is not None and there.scans == design.scans:  # as many were missed so far
+            design = replace(design, kept=there.kept)
         costs = Costs(
             scan_minutes=30.0 if minutes is None else minutes, money=0.0 if money is None else money
         )
         return spreads, design, wanted, costs
+
+    def _of_study(self) -> Spreads:
+        """The spreads of the chosen device as the study has them; else the usual ones."""
+        found = self.found.get(self.device.currentText())
+        return USUAL if found is None else found.spreads
+
+    def _design_of_study(self) -> Design | None:
+        """The design behind them."""
+        found = self.found.get(self.device.currentText())
+        return None if found is None else found.design
 
     def _follow(self) -> None:
         """Draw the picture at once, and compute the rest when the slider rests."""
@@ -333,6 +353,7 @@ class PrecisionTab(Tab):
             wanted,
             margin,
             costs=costs,
+            counted=mornings_counted(self.session.lens),
         )
         job = Job("Computing the plan", _nothing, lambda _x: request.run())
         self.jobs.start("precision", job, self._answer, self._failed)
@@ -354,7 +375,11 @@ class PrecisionTab(Tab):
             self.would.setText("")
             return False
         found = would_show(spreads, change, weeks, start, design.repeats)
-        self.would.setText(would_show_words(found, self.planned_metric))
+        group = group_power(spreads, change, design.clients, design.repeats)
+        self.would.setText(
+            f"{would_show_words(found, self.planned_metric)}"
+            f" {group_words(group, self.planned_metric)}"
+        )
         if self.shows.currentData() != "change":
             return False
         from ....figures import would_show as figure
