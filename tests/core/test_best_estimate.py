@@ -31,7 +31,7 @@ from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.scenario.squad import CLIENTS, WEEKS
-from anchor_tally.stats import client_course, course_model, source_spreads
+from anchor_tally.stats import client_course, course_model, source_spreads, turns
 from anchor_tally.stats.best_estimate import Observations, Spreads, filter_clients
 from anchor_tally.stats.client_course import (
     Sets,
@@ -47,6 +47,7 @@ from anchor_tally.stats.distributions import largest_difference, t_quantile
 from anchor_tally.stats.estimate import Estimate, Interval
 from anchor_tally.stats.source_spreads import Known, Sources, spreads_of
 from anchor_tally.stats.turns import SHIFTS, TURNS, Beside, Knots, hypotheses, knots_of, posterior
+from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.best_estimate import (
     basis_words,
@@ -720,6 +721,117 @@ def test_a_girth_needs_no_scan():
     assert finish(still.run()).goal.earliest is None  # not within two years
 
 
+def mass_of(values, days, **more):
+    """The best estimate of a client from weighings alone."""
+    lines = [
+        reading("A", f"{date(2026, 1, 5) + timedelta(days=d)}T07:0{r}", v, repeat=r + 1, **more)
+        for d, each in zip(days, values, strict=True)
+        for r, v in enumerate(each if isinstance(each, tuple) else (each,))
+    ]
+    metric = more["metric"]
+    snapshot = finish(study_of(lines).wide_snapshot_steps((metric,)))
+    first = date(2026, 1, 5).toordinal()
+    asked = {"since": first, "until": first + days[-1]} if days[-1] else {}
+    return finish(BestEstimateRequest(snapshot, Lens(metric), "A", goal=20.0, **asked).run())
+
+
+def test_plain_changes_are_not_shrunk_away():
+    """Each metric by its own precision: mass and waist along a line, two weighings, one scan of bone."""
+    kg = {"name": "Scale", "metric": "body_mass", "unit": "kg"}
+    weeks = [7 * k for k in range(12)]
+    r = mass_of([round(117.4 - 7.5 * k / 11, 1) for k in range(12)], weeks, **kg)
+    assert r.change.change.value == pytest.approx(-7.5, abs=0.2)
+    assert r.change.kind == "real"
+    assert r.value.value == pytest.approx(109.9, abs=0.2)
+    assert r.goal.trend  # a rate is shown where a change is
+    assert r.change.measured.devices == pytest.approx(-7.5)
+    assert "Measured: −7.5 kg; all sources together: −7.4 kg." in " ".join(sentences(r))
+    tape = {"name": "Tape", "kind": "method", "metric": "girth_waist", "unit": "cm"}
+    r = mass_of([round(92 - 4.7 * k / 11, 1) for k in range(12)], weeks, **tape)
+    assert r.change.kind == "real"
+    assert r.change.change.value == pytest.approx(-4.7, abs=0.3)
+    two = mass_of([(61.8, 61.8), (60.4, 60.4)], [0, 28], **kg)
+    i = two.change.change.interval
+    assert i.low < -1.4 < i.high
+    assert two.change.change.value < -0.9
+    bone = {"name": "Scan", "kind": "reference", "metric": "bone_mineral_content", "unit": "kg"}
+    r = mass_of([2.8], [0], **bone)
+    assert r.change.change is None
+    assert 2.5 < r.value.interval.low < r.value.interval.high < 3.1
+
+
+def test_visits_twice_a_day_and_settings_side_by_side():
+    """Morning and evening, and two settings each morning, are sources of their own; the first day works."""
+    rng, start = np.random.default_rng(1), date(2026, 1, 5)
+    twice, both = [], []
+    for d in range(20):
+        at = start + timedelta(days=d)
+        for hour, more in (("07", 0.0), ("19", 1.5)):
+            shown = round(22 + more + rng.normal(0, 0.6), 1)
+            twice.append(reading("C1", f"{at}T{hour}:00", shown))
+        for k, setting in enumerate(("standard", "athlete")):
+            shown = round(22 - 3 * k + rng.normal(0, 0.6), 1)
+            both.append(reading("C1", f"{at}T07:0{k}", shown, setting=setting))
+    found = asked(study_of(twice))
+    assert {(x.setting, x.days) for x in found.sources} == {("morning", 20), ("evening", 20)}
+    assert abs(found.change.change.value) < 1.0
+    assert not found.odd
+    found = asked(study_of(both))
+    assert {x.setting for x in found.sources} == {"standard", "athlete"}
+    assert not found.odd
+    lines = [reading("C1", "2026-01-05T07:00", 24.8)]
+    lines.append(reading("C1", "2026-01-05T08:00", 21.8, name="Scan", kind="reference"))
+    first = asked(study_of(lines))
+    assert first.value.interval.low < 21.8 < first.value.interval.high
+    half = (first.value.interval.high - first.value.interval.low) / 2
+    assert half == pytest.approx(t_quantile(0.975, 6.0) * 0.55, rel=0.1)
+
+
+def test_whose_scan_sets_whose_level():
+    """Another person's scan tells no level; those of three others do, with the spread between people."""
+    rng, lines = np.random.default_rng(3), []
+    for c in range(5):
+        for d in range(0, 40, 4):
+            at, shown = date(2026, 1, 5) + timedelta(days=d), 20 + 2 * c + rng.normal(0, 0.5)
+            lines.append(reading(f"C{c}", f"{at}T07:00", round(shown + 3, 1)))
+    scans = [
+        reading(f"C{c}", "2026-01-05T08:00", 20 + 2 * c, name="Scan", kind="reference")
+        for c in (0, 2, 3)
+    ]
+    for some, told in ((scans[:1], False), (scans, True)):
+        session = study_of([*lines, *some])
+        r = asked(session)
+        assert r.tied is told
+        assert ("No level is told: it needs a scan of C1" in basis_words(r)) is not told
+        snapshot = finish(session.wide_snapshot_steps(("body_fat_percent",)))
+        rows = {x.client.code: x for x in finish(GroupRequest(snapshot, Lens()).run()).rows}
+        assert (rows["C1"].value is not None) is told
+        assert rows["C0"].value is not None
+        own = rows["C0"].value.interval
+        assert r.value.interval.high - r.value.interval.low > 2 * (own.high - own.low)
+    assert "interval has the spread between clients" in basis_words(r)
+
+
+def test_devices_that_contradict_a_scan_are_told():
+    """All devices 2.5 lower from day 80 on, the scan of day 84 as before: told, and no real change."""
+    rng, lines = np.random.default_rng(5), []
+    for d in range(0, 113, 2):
+        at = date(2026, 1, 5) + timedelta(days=d)
+        for k, name in enumerate(("Fir", "Elm")):
+            shown = 24 - 2 * k - 2.5 * (d >= 80) + rng.normal(0, 0.8)
+            lines.append(reading("C1", f"{at}T07:0{k}", round(shown, 1), name=name))
+    for d in (0, 84):
+        at = date(2026, 1, 5) + timedelta(days=d)
+        lines.append(reading("C1", f"{at}T08:00", 22.0, name="Scan", kind="reference"))
+    session = study_of(lines)
+    session.do(StateValue("body_fat_percent", "reference_sd", 0.3))
+    r = asked(session)
+    said = " ".join(sentences(r))
+    assert "All devices together disagree with the scans: they may have moved" in said
+    assert r.shifted > 0.5
+    assert r.change.kind != "real"
+
+
 def test_the_unit_of_entry_does_not_matter():
     """A girth typed in inches is told as one typed in centimetres."""
     more = {"name": "Tape", "kind": "method", "metric": "girth_waist"}
@@ -869,23 +981,34 @@ def test_what_is_assumed_stands_in_the_documents():
     """Every number that no reading gives is the one that docs/methods names."""
     text = (Path(__file__).parents[2] / "docs" / "methods.md").read_text()
     tried = ", ".join(map(str, TRIED[:-1])) + f" and {TRIED[-1]}"
-    scales = (study_model.SCALES[k] for k in ("kg", "cm", "mm"))
     sizes = [f"{SIZES[k]:g}" for k in ("pp", "kg", "cm", "mm")]
-    shrunk, trend = study_model.SLOPES, source_spreads.START_TREND
-    ends = study_model.SLOPE_ENDS
-    courses = len(source_spreads.LEVELS) * len(source_spreads.TRENDS)
-    costs = next_measurement.USUAL_COSTS
+    ends, costs = study_model.SLOPE_ENDS, next_measurement.USUAL_COSTS
+    fat, mass = course_prior("body_fat_percent", 20.0), course_prior("body_mass", 70.0)
+    girth, folds = course_prior("girth_waist", 80.0), course_prior("skinfold_triceps", 1.0)
+    small, large = turns.SIZES
     for words in (
         f"fewest of {tried} with the devices",
         f"({sizes[0]} pp or kg, {sizes[2]} cm, {sizes[3]} mm without one)",
         f"is real with {100 * next_measurement.POWER:.0f} % power",
-        "times {:g}, {:g} and {:g} (assumed)".format(*scales),
-        f"(SD of slopes between devices {shrunk:g}, kept within {ends[0]:g} and {ends[1]:g}, assumed)",
-        f"the trend is 0 ± {trend:g} a week (SD, assumed)",
-        f"0 ± {source_spreads.DRIFT:g} a week (SD, assumed)",
-        f"{source_spreads.OFFSET:g} below four clients (assumed)",
-        f"{courses} combinations of how much",
-        f"at least {source_spreads.LEVELS[0]:g} a week (assumed)",
+        f"kept within {ends[0]:g} and {ends[1]:g}, assumed",
+        f"counts for {course_model.OWN_WEIGHT:g} clients (assumed)",
+        f"one of {('', 'two', 'three', 'four')[len(fat.wander) - 1]} SDs a week",
+        f"one turn {turns.ONE_TURN:g}, two {turns.TWO_TURNS:g}; the trend changes by an SD of"
+        f" {small:g} or {large:g} times",
+        f"prior {turns.SHIFT:g}, with a turn {turns.SHIFT_AND_TURN:g}; SD of"
+        f" {turns.LARGE_SHIFT:g} times",
+        f"one or two of {TURNS} days (weekly over the last {turns.WEEKLY} weeks",
+        f"on one of {SHIFTS} days",
+        f"counts for {source_spreads.USUAL:g} degrees of freedom (assumed)",
+        f"at most {study_model.SCAN_DF:g}, as much as a range",
+        f"| body fat (pp) | {fat.trend:g} | {fat.wander[0]:g} to {fat.wander[-1]:g} | {fat.day:.1f} |"
+        f" {fat.offset:g} | {fat.drift:g} | {fat.response:g} |",
+        f"| body mass (kg) | {mass.trend:g} | {mass.wander[0]:g} to {mass.wander[-1]:g} |"
+        f" {mass.day:g} | {mass.offset:g} | {mass.drift:g} | {mass.response:g} |",
+        f"| girths (cm) | {girth.trend:g} | {girth.wander[0]:g} to {girth.wander[-1]:g} |"
+        f" {girth.day:g} | {girth.offset:g} | {girth.drift:g} | {girth.response:g} |",
+        f"| skinfolds (of the level) | {100 * folds.trend:g} %",
+        f"three visits or more on each side of {study_model.NOON // 3600}:00",
         f"at most {study_model.MOST_CLIENTS} clients",
         f"Minutes: {costs.scan_minutes:g} a scan, {costs.morning_minutes:g} a morning,"
         f" {costs.repeat_minutes:g} each",

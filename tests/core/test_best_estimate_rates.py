@@ -1,5 +1,6 @@
 """Rates of the best estimate by simulation through the whole request, from a table of readings."""
 
+import re
 from datetime import date, timedelta
 
 import numpy as np
@@ -10,7 +11,9 @@ from anchor_tally.analysis.time.next_measurement import power_after
 from anchor_tally.analysis.time.study_model import EPOCH, StudyModelRequest
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.stats.client_course import ahead_of, course_of
 from anchor_tally.study.edits.checks import StateValue
+from anchor_tally.wording.best_estimate import more_words
 from places import reading, study_of
 
 START = date(2026, 1, 5)
@@ -228,6 +231,230 @@ def test_rates_through_the_whole_request(design):
         assert own <= 0.75 * min(beside)
 
 
+def people(
+    rng,
+    *,
+    size=0.0,
+    weeks=4.0,
+    everyone=False,
+    regain=0.0,
+    clients=8,
+    span=16,
+    gap=2,
+    scans=(0, 84),
+    shift=0.0,
+    shows=1.0,
+    devices=2,
+    correlation=0.0,
+    tails=False,
+    wander=0.0,
+    pace=(0.0, 0.0),
+    offset=2.5,
+    scan_sd=0.55,
+):
+    """Lines of a study, and the true level of each client by day, of people who turn.
+
+    One client, or everyone, loses ``size`` over the last ``weeks`` weeks; or loses and regains
+    ``regain`` in the middle; or all devices read ``shift`` lower from day 80 on, without a change.
+    Devices err by 1.0 and 0.8 a day; they show ``shows`` of a change.
+    """
+    last, lines, truth = 7 * span, [], []
+    t = np.arange(last + 1) / 7
+    for c in range(clients):
+        turns = everyone or c == 3 % clients
+        level = rng.normal(22, 5) + rng.normal(*pace) * t
+        level = level - turns * size * np.clip((t - span + weeks) / weeks, 0, 1)
+        level = level - turns * regain * np.interp(
+            t, [span / 2 - 4, span / 2, span / 2 + 4], [0, 1, 0]
+        )
+        level = level + np.cumsum(rng.normal(0, wander / np.sqrt(7), last + 1))
+        own = rng.normal(0, offset, devices)
+        for k, name in enumerate(NAMES[:devices]):
+            error = autocorrelated(rng, last + 1, (1.0, 0.8)[k % 2], correlation, tails)
+            shown = level.mean() + shows * (level - level.mean()) + own[k] + error
+            shown = shown - shift * turns * (np.arange(last + 1) >= 80)
+            for d in range(0, last + 1, gap):
+                at = f"{START + timedelta(days=d)}T07:0{k}"
+                lines.append(reading(f"C{c}", at, f"{max(shown[d], 2):.1f}", name=name))
+        for d in scans:
+            at, value = f"{START + timedelta(days=d)}T08:00", level[d] + rng.normal(0, scan_sd)
+            lines.append(
+                reading(f"C{c}", at, f"{max(value, 2):.1f}", name="Scan", kind="reference")
+            )
+        truth.append(level)
+    return lines, np.array(truth)
+
+
+def simple(snapshot, code, ends):
+    """Change by week means, and by a straight line through the days between, both over devices."""
+    c = snapshot.columns[FAT]
+    own = c.client == snapshot.catalogue.client_coded(code).id
+    means, lines = [], []
+    for i, item in snapshot.instruments.items():
+        at = own & (c.instrument == i)
+        if item.kind != "device" or not at.any():
+            continue
+        day, value = c.day[at] - START.toordinal() + 719163, c.value[at]
+        near = [value[np.abs(day - e) <= 3].mean() for e in ends]
+        means.append(near[1] - near[0])
+        inside = (day >= ends[0]) & (day <= ends[1])
+        lines.append(np.polyfit(day[inside], value[inside], 1)[0] * (ends[1] - ends[0]))
+    return float(np.mean(means)), float(np.mean(lines))
+
+
+def turned(n, seed, back=28, **design):
+    """Of the people who turn, or of all: what is told of their last weeks, percent and errors."""
+    rng, rows = np.random.default_rng(seed), []
+    one = bool(design.get("size") or design.get("shift") or design.get("regain"))
+    for _ in range(n):
+        lines, truth = people(rng, **design)
+        session = study_of(lines)
+        snapshot = finish(session.wide_snapshot_steps((FAT,)))
+        last = truth.shape[1] - 1
+        until = (START + timedelta(days=last)).toordinal()
+        asked = {} if back == 28 else {"since": until - back, "until": until}
+        fixed = frozenset({until, until - back})
+        who = [3 % len(truth)] if one and not design.get("everyone") else range(len(truth))
+        for c in who:
+            r = ask(session, f"C{c}", fixed=fixed, **asked)
+            true, level = truth[c][last] - truth[c][last - back], truth[c][last]
+            e = r.change.change
+            out = bool(re.search("is ruled out", more_words(r))) and abs(true) >= 1.999
+            week, line = simple(snapshot, f"C{c}", (last - back, last))
+            value = r.value.value - level if r.scanned else np.nan
+            scans = [d for d in design.get("scans", (0, 84)) if d <= last]
+            before = truth[c][scans[-1]] - level if scans else np.nan
+            rows.append(
+                (
+                    100 * holds(e, true),
+                    100 * (r.change.kind == "real"),
+                    100 * out,
+                    100 * holds(r.value, level) if r.scanned else np.nan,
+                    (e.interval.high - e.interval.low) / 2,
+                    (e.value - true) ** 2,
+                    (week - true) ** 2,
+                    (line - true) ** 2,
+                    true**2,
+                    value**2,
+                    before**2,
+                )
+            )
+        session.close()
+    mean = np.nanmean(np.array(rows, dtype=float), axis=0) if rows else None
+    return len(rows), [*mean[:5], *np.sqrt(mean[5:])]
+
+
+LOSES = {"size": 2.0}
+TURNS = {
+    "nobody changes": {},
+    "one loses 1 in 4 weeks": {"size": 1.0},
+    "one loses 2 in 4 weeks": LOSES,
+    "one loses 3 in 4 weeks": {"size": 3.0},
+    "one gains 2 in 4 weeks": {"size": -2.0},
+    "one loses 2 in 2 weeks": LOSES | {"weeks": 2.0},
+    "one loses 2 in 8 weeks": LOSES | {"weeks": 8.0},
+    "one loses 2 in 12 weeks": LOSES | {"weeks": 12.0},
+    "all lose 2 in 4 weeks": LOSES | {"everyone": True},
+    "one loses and regains 2": {"regain": 2.0},
+    "one loses 2; days alike (AR 0.5)": LOSES | {"correlation": 0.5},
+    "one loses 2; heavy tails": LOSES | {"tails": True},
+    "one loses 2; weekly readings": LOSES | {"gap": 7},
+    "one loses 2; one device": LOSES | {"devices": 1},
+    "one loses 2; no scan": LOSES | {"scans": ()},
+    "one of two clients loses 2": LOSES | {"clients": 2},
+    "one client alone, one scan, loses 2": LOSES | {"clients": 1, "scans": (0,), "span": 12},
+    "one client alone, one scan, no change": {"clients": 1, "scans": (0,), "span": 12},
+    "devices of one 2 lower, scan not": {"shift": 2.0},
+    "devices of all 2 lower, scans not": {"shift": 2.0, "everyone": True},
+    "devices show 60 %, 12 weeks": {
+        "shows": 0.6,
+        "span": 24,
+        "gap": 4,
+        "scans": (0, 84, 168),
+        "pace": (-0.2, 0.15),
+        "clients": 10,
+        "back": 84,
+    },
+    "all change along lines": {"pace": (-0.1, 0.1)},
+    "levels wander by 0.1": {"wander": 0.1},
+    "levels wander by 0.2": {"wander": 0.2},
+    "levels wander by 0.3": {"wander": 0.3},
+    "nobody changes; AR 0.5": {"correlation": 0.5},
+    "nobody changes; AR 0.8, daily": {"correlation": 0.8, "gap": 1},
+    "nobody changes; heavy tails": {"tails": True},
+    "nobody changes; one device": {"devices": 1},
+    "nobody changes; weekly": {"gap": 7},
+    "nobody changes; no scan": {"scans": ()},
+}
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", TURNS)
+def test_people_who_turn(name):
+    """100 clients a design; prints a line of the table in methods."""
+    design = TURNS[name]
+    many = any(design.get(k) for k in ("size", "shift", "regain")) and not design.get("everyone")
+    n = 100 if many or design.get("clients") == 1 else 12
+    count, r = turned(n, 101, **design)
+    shares, errors = " | ".join(f"{x:.0f}" for x in r[:4]), " | ".join(f"{x:.2f}" for x in r[4:])
+    print(f"\n| {name} | {count} | {shares} | {errors} |")
+    covered, real, ruled_out, level = r[:4]
+    assert covered >= 85
+    assert ruled_out <= 10
+    assert not level < 85
+    if name.startswith("nobody"):
+        assert real <= 5
+
+
+def random_design(rng):
+    """A design and a course drawn at random: people turn, days are alike, settings and rhythms vary."""
+    turns = rng.random() < 0.5
+    return {
+        "size": float(rng.uniform(-3, 3)) * turns,
+        "weeks": float(rng.uniform(2, 10)),
+        "everyone": bool(rng.random() < 0.2),
+        "clients": int(rng.integers(1, 9)),
+        "span": int(rng.integers(12, 21)),
+        "gap": int(rng.choice((1, 2, 3, 7))),
+        "scans": tuple(range(0, 85, 84 // int(rng.integers(1, 4)))) if rng.random() < 0.8 else (0,),
+        "devices": int(rng.integers(1, 4)),
+        "correlation": float(rng.choice((0.0, 0.4, 0.7))),
+        "tails": bool(rng.random() < 0.2),
+        "wander": float(rng.choice((0.0, 0.0, 0.1, 0.2))),
+        "pace": (0.0, float(rng.choice((0.0, 0.1)))),
+        "offset": float(rng.choice((1.0, 2.5))),
+        "scan_sd": float(rng.choice((0.3, 0.55, 0.9))),
+    }
+
+
+@pytest.mark.slow
+def test_designs_drawn_at_random():
+    """200 studies, each of a design of its own: intervals of change and level hold the truth."""
+    rng, rows = np.random.default_rng(11), []
+    for k in range(200):
+        _, r = turned(1, 1000 + k, **random_design(rng))
+        rows.append(r)
+    covered, _, ruled_out, level = np.nanmean(np.array(rows)[:, :4], axis=0)
+    own, week, line = np.sqrt(np.nanmean(np.array(rows)[:, 5:8] ** 2, axis=0))
+    print(
+        f"\nrandom designs: change covered {covered:.0f}, ruled out in error {ruled_out:.0f}, level"
+        f" {level:.0f}; errors {own:.2f}, week means {week:.2f}, line {line:.2f}"
+    )
+    assert covered >= 92
+    assert level >= 92
+    assert own <= min(week, line)
+
+
+def test_a_client_who_begins_to_lose_is_seen():
+    """2 pp in the last four weeks, four studies: in the interval each time, and never ruled out."""
+    _, r = turned(4, 7, **LOSES)
+    assert r[0] == 100
+    assert r[2] == 0
+    assert r[5] <= 1.03 * r[6]
+    _, still = turned(1, 8)
+    assert still[1] == 0
+
+
 @pytest.mark.slow
 @pytest.mark.parametrize("ramp", [False, True])
 def test_power_of_more_mornings(ramp):
@@ -257,7 +484,10 @@ def test_power_of_more_mornings(ramp):
             if np.sign(true) != np.sign(seen):
                 continue
             own = m.clients.index(r.client.id)
-            asked = (m, own, since - EPOCH, abs(true), seen, np.array([more]))
+            days = np.array([since - EPOCH, since + 28 - EPOCH])
+            course = course_of(m.data, m.model, own, r.client.id, days, 1)
+            known = ahead_of(m.data, m.model, own, r.client.id, course)
+            asked = (m, own, known, since - EPOCH, abs(true), r.change.change, np.array([more]))
             power = float(power_after(*asked)[0][0])
             fixed = frozenset((since, until))
             told = ask(later, f"C{c:02}", since=since, until=until, fixed=fixed)

@@ -69,7 +69,9 @@ def test_drift_and_the_changes_noted_from_its_picture(qtbot, window_on, demo):
     assert "p of slope or step" not in lines
     page.every.click()
     lines = [page.table.text(k, 0) for k in range(page.table.count)]
-    assert {"Slope (pp per week)", "Theil–Sen slope (pp per week)", "p of slope or step"} <= set(lines)
+    assert {"Slope (pp per week)", "Theil–Sen slope (pp per week)", "p of slope or step"} <= set(
+        lines
+    )
     page.choose(0)
     days = positions(page.info)
     click_at(qtbot, page.figure, days.min() + 30)

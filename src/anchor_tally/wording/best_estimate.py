@@ -14,7 +14,7 @@ from ..stats.one_client import LIKELY, REAL
 from .names import short_name
 from .numbers import ci, count, day_of, number, p_value, signed
 
-SHIFTED = 0.5  # probability from which on a move of all devices is told
+SHIFTED = 0.4  # probability from which on a move of all devices is told
 MOST_HELD = 4  # readings that wait, named one by one
 KINDS = {REAL: "real change", LIKELY: "probable change"}
 WHY = {
@@ -142,16 +142,7 @@ def measured_words(r: BestEstimateResult) -> str:
 
 def contradiction_words(r: BestEstimateResult) -> str:
     """That the devices together contradict a scan, and what the interval makes of it."""
-    m = metric_of(r.metric)
-    if not r.contradicted:
-        if r.shifted < SHIFTED or not r.scanned:
-            return ""
-        return (
-            f"All devices may have moved together without a change of {r.client.code}"
-            f" (probability {number(100 * r.shifted, 0)} %): a scan would tell. The interval allows"
-            " for it."
-        )
-    said = []
+    m, said = metric_of(r.metric), []
     for x in r.contradicted:
         side = "above" if x.gap > 0 else "below"
         size = f"{number(abs(x.gap), m.decimals)} {m.difference_unit}"
@@ -159,7 +150,12 @@ def contradiction_words(r: BestEstimateResult) -> str:
             f"The scan of {day_of(x.day)} lies {size} {side} what all devices together report of"
             f" the change (p {p_value(x.p)})."
         )
-    return " ".join([*said, "The interval allows for both: the devices moved, or the scan is off."])
+    if r.shifted >= SHIFTED:
+        said.append(
+            "All devices together disagree with the scans: they may have moved without a change of"
+            f" {r.client.code} (probability {number(100 * r.shifted, 0)} %)."
+        )
+    return " ".join([*said, "The interval allows for it."]) if said else ""
 
 
 def since_scan_words(r: BestEstimateResult) -> str:
