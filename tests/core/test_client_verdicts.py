@@ -1,5 +1,6 @@
 """Verdicts on one client through the whole request: how often they hold on drawn squads with known changes, and their cautions."""
 
+import json
 from datetime import date, timedelta
 from types import SimpleNamespace
 
@@ -13,20 +14,27 @@ from anchor_tally.analysis.offsets.calibrate import CalibrateRequest
 from anchor_tally.analysis.offsets.which_device import WhichDeviceRequest
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.analysis.time.shared_inputs import measured_inputs, sharing
 from anchor_tally.analysis.time.track import TrackRequest
+from anchor_tally.cli.main import main
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Instrument
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.track_json import VERDICTS
 from anchor_tally.figures import best_course
 from anchor_tally.stats.change import change
+from anchor_tally.wording import summary
 from anchor_tally.wording import track as words
+from anchor_tally.wording.best_estimate import KINDS, bench_words
 from anchor_tally.wording.drift import drift_headline
+from anchor_tally.wording.group_levels import row as group_row
 from anchor_tally.wording.offsets import calibration_sentence
 from anchor_tally.wording.views import change_headline
 from places import reading, study_of
 
 START = date(2026, 1, 5)
+FAT = "body_fat_percent"
 BESIDE = ("body_fat_percent", "body_mass", "girth_waist")
 
 
@@ -327,3 +335,51 @@ def test_slope_of_change_knows_how_the_errors_compare():
     dx, dy = true + rng.normal(0, 0.4, n), true + rng.normal(0, 1.0, n)
     assert change(dx, dy, np.arange(n), 0.0, 6.25).slope.slope.value == pytest.approx(1, abs=0.06)
     assert change(dx, dy, np.arange(n), 0.0).slope.slope.value > 1.25
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_every_view_has_the_same_verdict(seed, tmp_path, capsys):
+    """Track, all clients, the page of a client, the bench, JSON and export: one change, one word."""
+    rng, lines = np.random.default_rng(seed), []
+    for c in range(4):
+        for day in range(0, 57, 2):
+            at = START + timedelta(days=day)
+            true = 20 + 2 * c - 2.5 * (c % 2) * max(day - 28, 0) / 28
+            for k, name in enumerate(("Fir", "Elm")):
+                shown = round(true + k + rng.normal(0, 0.8), 1)
+                lines.append(reading(f"C{c}", f"{at}T07:0{k}", shown, name=name))
+            if day in (0, 28) and c < 3:
+                scan = round(true + rng.normal(0, 0.4), 1)
+                lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
+    session = study_of(lines)
+    snapshot = finish(session.wide_snapshot_steps(BESIDE))
+    session.save_copy(tmp_path / "s.tally")
+    group = finish(GroupRequest(snapshot, Lens()).run())
+    told = []
+    for row in group.rows:
+        code = row.client.code
+        r = finish(TrackRequest(snapshot, Lens(), code, whole=False).run())
+        i, j = row.change.change.interval, r.best.change.change.interval
+        assert (i.low, i.high) == pytest.approx((j.low, j.high), abs=1e-6)
+        assert row.change.kind == r.best.change.kind
+        assert (row.value is not None) is r.best.tied
+        dates = [date.fromordinal(d).isoformat() for d in (row.change.since, row.change.until)]
+        given = ["track", str(tmp_path / "s.tally"), "--client", code]
+        assert main([*given, "--from", dates[0], "--to", dates[1], "--json"]) == 0
+        found = json.loads(capsys.readouterr().out)
+        assert found["verdict"] == VERDICTS[row.change.kind]
+        assert found["change"]["ci"] == pytest.approx([i.low, i.high], abs=1e-6)
+        meaning = summary.meaning_words(r)
+        word = KINDS.get(row.change.kind, "no detectable change")
+        assert word in meaning
+        assert word in words.track_headline(r).lower()
+        assert (group_row(row, FAT)[1] == "needs a scan") is (
+            summary.level_words(r, None) == "–"
+        ), code
+        if r.best.tied:
+            value = f"{row.value.value:.1f} %"
+            assert value in summary.level_words(r, None)
+            assert value in bench_words(r.best)
+        told.append(row.change.kind)
+    assert told[1] == "real"
+    assert told[0] != "real"

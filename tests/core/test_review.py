@@ -4,6 +4,7 @@ Decisions stay in the file.
 """
 
 from collections import Counter
+from datetime import date, timedelta
 
 import numpy as np
 import pytest
@@ -477,3 +478,89 @@ def test_a_client_unlike_the_others_by_hand(share):
             lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
     found = [f for f in reviewed(study_of(lines)).found if f.rule == "client_offset"]
     assert [f.client for f in found] == ([7] if share > 1 else [])
+
+
+def mixed_lines(rng, plant, *, clients=7, weeks=13, scans=True):
+    """Lines of a squad with two devices, two repeats and body mass; and what was planted, by line.
+
+    ``plant`` is one (a repeat), client, exchange (of devices), step (of a device), scan or "".
+    """
+    level, mass = rng.uniform(15, 31, clients), rng.uniform(55, 95, clients)
+    own = rng.normal(0, 1.5, (clients, 2)) + np.array([2.5, -2.5])
+    rows = []
+    for c in range(clients):
+        for week in range(weeks + 1):
+            for k, name in enumerate(("Fir", "Elm")):
+                day = level[c] + own[c, k] + rng.normal(0, 0.8)
+                rows += [[c, week, name, "device", r + 1, day + rng.normal(0, 0.3)] for r in (0, 1)]
+            rows.append([c, week, "Scale", "mass", 1, mass[c] + rng.normal(0, 0.4)])
+            if scans and week in (0, 6, 12):
+                rows.append([c, week, "Scan", "reference", 1, level[c] + rng.normal(0, 0.5)])
+    who, week = int(rng.integers(clients)), int(rng.integers(5, weeks - 4))
+    if plant in ("client", "exchange"):
+        other = int(np.abs(mass - mass[who]).argmax())
+        theirs = {tuple(x[2:5]): x[5] for x in rows if (x[0], x[1]) == (other, week)}
+        swap = {"Fir": "Elm", "Elm": "Fir"}
+        mine = {tuple(x[2:5]): x[5] for x in rows if (x[0], x[1]) == (who, week)}
+    bad = []
+    for k, x in enumerate(rows):
+        here = (x[0], x[1]) == (who, week)
+        if plant == "one" and here and x[2] == "Fir" and x[4] == 2:
+            x[5] += 4.5
+        elif plant == "client" and here and x[3] != "reference":
+            x[5] = theirs[tuple(x[2:5])] + rng.normal(0, 0.3)
+        elif plant == "exchange" and here and x[3] == "device":
+            x[5] = mine[swap[x[2]], x[3], x[4]]
+        elif (plant == "step" and x[0] == who and x[1] >= week and x[2] == "Fir") or (
+            plant == "scan" and (x[0], x[1], x[3]) == (who, 6, "reference")
+        ):
+            x[5] += 8
+        else:
+            continue
+        bad.append(k)
+    lines = []
+    for c, w, name, kind, repeat, value in rows:
+        at = f"{date(2026, 1, 5) + timedelta(weeks=w)}T0{8 if kind == 'reference' else 7}:00"
+        more = {"metric": "body_mass", "unit": "kg"} if kind == "mass" else {}
+        kind = "device" if kind == "mass" else kind
+        lines.append(
+            reading(f"C{c}", at, f"{value:.1f}", name=name, kind=kind, repeat=repeat, **more)
+        )
+    return lines, bad
+
+
+RULE_OF = {
+    "one": "repeats",
+    "client": "other_client",
+    "exchange": "exchanged",
+    "step": "step",
+    "scan": "scan_at_odds",
+}
+
+
+@pytest.mark.parametrize("plant", ["", *RULE_OF])
+def test_what_is_mixed_up_is_named_by_its_readings(plant):
+    """Four squads each: the rule names readings that were spoiled and no others; clean ones nothing.
+
+    A client whose device has stepped is unlike the others as well.
+    """
+    found, innocent = 0, 0
+    for seed in range(4):
+        lines, bad = mixed_lines(np.random.default_rng(seed), plant)
+        session = study_of(lines)
+        parts = [lines[k].split(",") for k in bad]
+        spoiled = {(p[0], p[4], p[5], p[8], int(p[11])) for p in parts}
+        ids = {
+            r.id: (r.client, r.taken_at[:16], r.instrument, r.metric, r.replicate)
+            for r in session.readings()
+        }
+        every = reviewed(session).found
+        named = [f for f in every if f.readings and f.rule != "client_offset"]
+        assert not any(f.rule == "repeats" and len(f.readings) > 1 for f in named)
+        for f in named:
+            own = {ids[i] for i in f.readings}
+            innocent += not own <= spoiled
+            found += f.rule == RULE_OF.get(plant) and own <= spoiled
+        session.close()
+    assert innocent <= (plant in ("client", "exchange"))
+    assert found >= (3 if plant else 0)

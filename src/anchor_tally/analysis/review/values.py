@@ -19,7 +19,7 @@ from ..entry.entry_check import reach
 from .finding import Finding, Material, Tallies, stored, tallies_of
 
 _ROBUST = 6.0  # robust SDs from what is expected
-_ODD, _MANY = 5.5, 20  # the same beside many sets of a device, and how many are many
+_ODD, _MANY, _LONG = 5.5, 20, 8  # the same where a device has many sets, and the series so many
 _LEAST_SERIES, _LEAST_NEAR = 4, 2
 _DISAGREE = 0.4
 _SLIPS = (
@@ -93,7 +93,10 @@ def at_odds(m: Material) -> list[Finding]:
         expected, spread = expected_of(t)
         far = np.maximum(reach(metric, expected), _ROBUST * np.nan_to_num(spread, nan=0.0))
         # of a device with many sets the usual scatter is known: less is odd already
-        many = np.bincount(t.instrument.clip(0), minlength=1)[t.instrument.clip(0)] >= _MANY
+        own = np.stack([t.client, t.instrument, t.setting])
+        _, series, size = np.unique(own, axis=1, return_inverse=True, return_counts=True)
+        sets = np.bincount(t.instrument, minlength=1)[t.instrument]
+        many = (sets >= _MANY) & (size[series.ravel()] >= _LONG)
         known = np.maximum(_ODD * spread, 3 * 10.0**-metric.decimals)
         far = np.where(many & (spread > 0), np.minimum(far, known), far)
         for k in np.flatnonzero(~np.isnan(expected) & (np.abs(t.median - expected) > far)).tolist():
