@@ -1,14 +1,18 @@
 """A counted campaign, run by `make slow`: odd little studies through core, words, JSON and pictures. Nothing fails, warns or says nan."""
 
+import contextlib
+import io
 import json
 import os
 import random
 import re
 import traceback
 import warnings
+from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
+from pathlib import Path
 
 import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -22,9 +26,11 @@ from anchor_tally.analysis.offsets.record import correct
 from anchor_tally.analysis.offsets.which_device import JOBS, WhichDeviceRequest
 from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.group_levels import GroupRequest
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.app.exporting import export, not_in_table
 from anchor_tally.app.session import Session
+from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
@@ -42,7 +48,8 @@ from anchor_tally.wording import drift as drift_words
 from anchor_tally.wording import track as track_words
 from anchor_tally.wording import views as view_words
 from anchor_tally.wording import which_device as which_words
-from odd_studies import odd_study
+from odd_studies import odd_study, small_study
+from places import AFTERWARDS
 
 pytestmark = pytest.mark.slow
 COUNT = int(os.environ.get("STUDIES", "300"))
@@ -226,3 +233,67 @@ def test_a_table_read_back_gives_the_same_answers(tmp_path):
         " the loss was stated"
     )
     assert changed == 0
+
+
+def calls_of(session, path, folder, rng, *, documents):
+    """Commands on a study: each question of some metrics, and what is written."""
+    items = session.catalogue()
+    names = [i.name for i in items.instruments.values() if not i.equation and i.kind != "reference"]
+    codes = [c.code for c in items.clients.values()]
+    metrics = sorted(session.metrics_known())
+    for m in rng.sample(metrics, min(2, len(metrics))):
+        asked = [path, "--metric", m, "--json"]
+        for command in ("compare", "repeatability", "drift", "calibrate", "change"):
+            yield [command, *asked, "--instrument", rng.choice(names)]
+        yield ["track", *asked, "--client", rng.choice(codes)]
+        yield ["track", *asked[:-1], "--client", rng.choice(codes)]
+        yield ["plan", *asked, "--change", "-1.5"]
+    yield ["hydration", path, "--instrument", rng.choice(names), "--json"]
+    yield ["summary", path, "--client", rng.choice(codes), "-o", f"{folder}/page.html"]
+    if documents:
+        yield ["report", path, "-o", f"{folder}/report.html", "--metric", rng.choice(metrics)]
+        for page in ("devices", "methods", "paper"):
+            yield ["page", page, path, "-o", f"{folder}/{page}.html"]
+        yield ["export", path, "-o", f"{folder}/all.xlsx"]
+
+
+def run_small(seed, folder):
+    """Every command, and every stage of the window without the window, on a small study."""
+    rng, faults = random.Random(seed), []
+    session, path = small_study(rng), f"{folder}/{seed}.tally"
+    session.save_copy(Path(path))
+    calls = list(calls_of(session, path, folder, rng, documents=seed % 4 == 0))
+    for call in calls:
+        out = io.StringIO()
+        try:
+            with redirect_stdout(out), redirect_stderr(out):
+                code = main(call, AFTERWARDS)
+            wrong = re.search(r"\bnan\b|NaN|Infinity|\binf\b", out.getvalue())
+            if code not in (0, 2) or wrong:
+                faults.append(f"{seed} {call[0]}: {code} {out.getvalue()[:200]}")
+        except Exception:  # noqa: BLE001  (counted)
+            faults.append(f"{seed} {call[0]} {traceback.format_exc(limit=-3)}")
+    asked = 0
+    for m in session.metrics_known():
+        snapshot = finish(session.wide_snapshot_steps((m,)))
+        for request in (GroupRequest, WhichDeviceRequest, DriftRequest):
+            asked += 1
+            with contextlib.suppress(UserError):
+                finish(request(snapshot, Lens(m)).run())
+    finish(ReviewRequest(finish(session.material_steps())).run())
+    session.close()
+    return len(calls) + asked + 1, faults
+
+
+@pytest.mark.parametrize("first", range(0, 500, 100))
+def test_small_studies_through_every_command_and_stage(first, tmp_path):
+    """500 studies of one to three clients; no traceback, no nan, no warning."""
+    runs, faults = 0, []
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        for seed in range(first, first + 100):
+            n, found = run_small(seed, tmp_path)
+            runs += n
+            faults += found
+    print(f"\n100 small studies from {first} on: {runs} runs, {len(faults)} faults")
+    assert faults[:3] == []

@@ -12,10 +12,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import integrate, stats
-from statsmodels.stats.power import TTestPower
+from statsmodels.stats.power import TTestIndPower, TTestPower
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.plan.orders import order_at, williams
+from anchor_tally.analysis.plan.precision import (
+    PrecisionRequest,
+    group_power,
+    mornings_counted,
+    window_for,
+)
 from anchor_tally.analysis.plan.schedule import Measured, ScheduleRequest, matched, ordinal
 from anchor_tally.analysis.plan.training import judge
 from anchor_tally.analysis.plan.trial_conditions import scan_conditions
@@ -37,17 +43,22 @@ from anchor_tally.stats.planning import (
     Design,
     Spreads,
     _chi2_over_df,
+    bias_error,
     chance_to_see,
+    clients_needed,
     expected,
     mean_of_mornings,
     mornings_to_see,
     power_of_drift,
     power_of_equivalence,
+    power_of_group_change,
+    power_of_two_groups,
     smallest_real_change,
 )
 from anchor_tally.stats.repeated import repeated_bias, repeated_limits
 from anchor_tally.stats.variance_grid import occasion_means, variance_grid
 from anchor_tally.wording.notes import sentence
+from anchor_tally.wording.plan import group_words, option_sentences, precision_headline
 from anchor_tally.wording.training import judged_words
 from answers import said, study
 from places import CLOCK
@@ -450,7 +461,8 @@ def test_plan_on_the_command_line(demo, tmp_path, capsys):
     assert main(["plan", path, "--json", "--half-width", "1.0"], CLOCK) == 0
     found = json.loads(capsys.readouterr().out)
     assert (found["today"], found["due"], found["instrument"]) == ("2026-08-27", [], "Alder")
-    assert found["design"] == {"clients": 14, "scans": 3, "mornings": 1, "repeats": 3}
+    plan = {"clients": 14, "scans": 3, "mornings": 1, "repeats": 3}
+    assert found["design"] == {**plan, "scans_kept": 1.0, "mornings_ignored": 0}
     options = {o["what"]: o for o in found["options"]}
     assert options["scans"]["reaches"]
     assert options["scans"]["half_width"] <= 1.0 < found["precision"]["offset"]
@@ -600,3 +612,88 @@ def test_conditions_of_the_scan_are_those_of_the_trial():
         at_scans = {9 + k: {"fasted": "no" if k < late else "yes"} for k in range(3)}
         usual = {k: {"fasted": "no"} for k in range(1, 6)}
         assert len(scan_conditions(rows, usual | at_scans, fasted)) == notes
+
+
+def test_power_of_groups():
+    """A change of a group and the difference of two, against statsmodels; the clients for 80 %."""
+    for sd, n, change in ((1.6, 10, 1.5), (2.0, 24, 0.7), (1.0, 2, 3.0)):
+        expected = TTestPower().power(change / sd, n, 0.05)
+        assert power_of_group_change(sd, n, change) == pytest.approx(expected, abs=1e-6)
+    expected = TTestIndPower().power(0.8, 12, 0.05, ratio=1.5)
+    assert power_of_two_groups(2.5, 12, 18, -2.0) == pytest.approx(expected, abs=1e-6)
+    g = group_power(Spreads(2.0, 0.6, 1.2, 0.3, 0.4), -1.5, 10, repeats=2)
+    week = mean_of_mornings(Spreads(0, 0, 1.2, 0.3), 7, 2, 0.4)
+    sd = np.hypot(1.0, np.sqrt(2) * week)
+    assert g.one == pytest.approx(power_of_group_change(sd, 10, 1.5))
+    assert (
+        power_of_group_change(sd, g.needed, 1.5)
+        >= 0.8
+        > power_of_group_change(sd, g.needed - 1, 1.5)
+    )
+    each = g.needed_each
+    assert (
+        power_of_two_groups(sd, each, each, 1.5)
+        >= 0.8
+        > power_of_two_groups(sd, each - 1, each - 1, 1.5)
+    )
+    assert clients_needed(lambda _n: 0.5) is None
+    assert group_words(g, "body_fat_percent").startswith(
+        "A mean loss of 1.5 pp in 10 clients is shown in "
+    )
+
+
+def test_mornings_count_only_where_the_filters_count_them():
+    """With the nearest visit alone more mornings bring nothing until the window is widened."""
+    s = Spreads(1.5, 0.5, 1.2, 0.3)
+    ask = PrecisionRequest(s, {}, Design(10, 3, 7, 2))
+    near, wide = finish(ask.run()), finish(replace(ask, counted=7).run())
+    assert (near.ignored, wide.ignored) == (6, 0)
+    assert near.half_width == pytest.approx(expected(s, Design(10, 3, 1, 2)).offset)
+    assert wide.half_width < 0.9 * near.half_width
+    one = next(o for o in near.options if o.what == "mornings")
+    assert (one.window, window_for(8)) == (168.0, 96.0)
+    assert "if the filters average all readings within 168 h of a scan" in " ".join(
+        [*option_sentences(near, "body_fat_percent"), precision_headline(near, "body_fat_percent")]
+    )
+    assert "The filters count 1 of 7 mornings" in precision_headline(near, "body_fat_percent")
+    around = Lens(window_hours=72.0, around=True)
+    assert (mornings_counted(Lens()), mornings_counted(around)) == (1, 7)
+
+
+@given(
+    n=st.integers(3, 30),
+    a=st.integers(2, 4),
+    m=st.integers(1, 5),
+    k=st.integers(1, 4),
+    correlation=st.sampled_from((0.0, 0.5, 0.8)),
+    kept=st.sampled_from((1.0, 0.8, 0.6)),
+)
+@settings(max_examples=25, deadline=None)
+def test_more_data_never_widen(n, a, m, k, correlation, kept):
+    """One repeat, morning or kept scan more: no expected interval is wider, but for the draws (3 %)."""
+    s = Spreads(1.2, 0.5, 1.0, 0.8, correlation)
+    design = Design(n, a, m, k, kept)
+    now = expected(s, design)
+    more = [replace(design, repeats=k + 1), replace(design, kept=1.0)]
+    more += [replace(design, mornings=m + 1)] if m > 1 else []
+    for after in more:
+        then = expected(s, after)
+        for name in ("bias", "limits", "offset", "reading"):
+            before, width = getattr(now, name), getattr(then, name)
+            assert before is None or width <= 1.03 * before, (name, after)
+
+
+def test_alike_mornings_and_missed_scans_widen_as_drawn():
+    """The error of a mean of alike mornings, and the clients and scans that are left of a plan."""
+    rng, n, m = np.random.default_rng(2), 40_000, 5
+    steps = rng.normal(0, 1, (n, m))
+    e = steps.copy()
+    for j in range(1, m):
+        e[:, j] = 0.6 * e[:, j - 1] + 0.8 * steps[:, j]
+    s = Spreads(0.0, 0.0, 1.0, 0.0, 0.6)
+    se, _ = bias_error(s, Design(10, 1, m))
+    assert se == pytest.approx(e.mean(axis=1).std() / np.sqrt(10), rel=0.02)
+    taken = rng.binomial(3, 0.7, n)
+    clients, scans = Design(10, 3, kept=0.7).realised
+    assert clients == pytest.approx(10 * (taken > 0).mean(), rel=0.01)
+    assert scans == pytest.approx(1 / (1 / taken[taken > 0]).mean(), rel=0.01)

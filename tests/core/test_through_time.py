@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 
@@ -22,11 +23,13 @@ from anchor_tally.analysis.offsets.record import correct, correct_series
 from anchor_tally.analysis.offsets.versions import compare_versions
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.people.fat_ranges import placed
-from anchor_tally.analysis.time.drift import DriftRequest
+from anchor_tally.analysis.time.drift import DRIFTING, EITHER, OPEN, STEPPED, DriftRequest
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.domain.calibrations import CalibrationRecord, LineRecord, MadeOf
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
+from anchor_tally.exchange.drift_json import drift_json
+from anchor_tally.figures import drift as drift_figure
 from anchor_tally.stats.calibration_line import leave_out_line, line_fit, offset_at
 from anchor_tally.stats.components import fit_nested
 from anchor_tally.stats.control_chart import LAMBDA, control_chart, limit_of
@@ -43,6 +46,7 @@ from anchor_tally.stats.time_slope import (
 )
 from anchor_tally.stats.trend import client_means, reference_error, reference_trend
 from anchor_tally.stats.variance_grid import leave_out, occasion_means, variance_grid
+from anchor_tally.wording import drift as drift_words
 from places import reading, study_of
 
 
@@ -843,3 +847,55 @@ def test_one_degree_of_freedom_cannot_tell_two_variances_apart():
     client = np.array([0, 0, 0, 0])
     weeks = 12.0 * np.arange(4)
     assert slopes([0, 1, 2]) == (True, True)
+
+
+def moving_device(rng, *, slope=0.0, change=0.0, shows=1.0, clients=14, scans=3, gap=12):
+    """A study of one device whose error moves, or of clients who change while it shows a part."""
+    lines = []
+    for c in range(clients):
+        level, own, pace = rng.normal(22, 4), rng.normal(0, 1.5), rng.normal(change, 0.03)
+        for week in range(0, scans * gap, gap):
+            at = date(2026, 1, 5) + timedelta(weeks=week)
+            shown = level + (shows * pace + slope) * week + own + rng.normal(0, 0.8)
+            for r in range(2):
+                value = round(shown + rng.normal(0, 0.3), 1)
+                lines.append(reading(f"C{c}", f"{at}T07:0{r}", value, repeat=r + 1))
+            scan = round(level + pace * week + rng.normal(0, 0.4), 1)
+            lines.append(reading(f"C{c}", f"{at}T08:00", scan, name="Scan", kind="reference"))
+    return study_of(lines)
+
+
+def test_what_cannot_be_told_from_drift_is_told():
+    """Clients who lose together beside a device that shows 40 %: open, in sentence, JSON and figure."""
+    r = finish(
+        DriftRequest(
+            moving_device(np.random.default_rng(5), change=-0.15, shows=0.4).snapshot(), Lens()
+        ).run()
+    )[0]
+    assert r.verdict == OPEN
+    said = drift_words.drift_headline(r)
+    assert "its error rises by 0." in said
+    assert "Drift of the device or a partial response to the clients' change" in said
+    assert drift_json(r)["verdict"] == OPEN
+    assert not drift_json(r)["drift_or_step"]
+    what = drift_figure.info(r, "UTC")
+    assert what.line is not None
+    assert what.label == "device − scan, adjusted for client (pp)"
+
+
+@pytest.mark.parametrize("n", [12, pytest.param(60, marks=pytest.mark.slow)])
+def test_a_steady_drift_is_no_step(n):
+    """0.06 a week, four scans: told as drifting, or as drift or step, in 5 % at most as a step."""
+    rng, told = np.random.default_rng(6), []
+    for _ in range(n):
+        session = moving_device(rng, slope=0.06, scans=4, gap=8)
+        r = finish(DriftRequest(session.snapshot(), Lens()).run())[0]
+        told.append(r.verdict)
+        assert (drift_json(r)["verdict"] == EITHER) is drift_json(r)["drift_or_step"]
+        assert ("A drift and a step cannot be told apart" in drift_words.drift_headline(r)) is (
+            r.verdict == EITHER
+        )
+        session.close()
+    print(f"\nsteady drift of 0.06 a week, {n} studies: {dict(Counter(told))}")
+    assert told.count(STEPPED) <= max(1, 0.05 * n)
+    assert told.count(DRIFTING) >= n / 4

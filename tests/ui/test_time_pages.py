@@ -163,6 +163,12 @@ def test_drift_says_what_is_missing_and_uses_check_weights(qtbot, window_on, dem
     shown(qtbot, page, lambda: window.go("drift"))
     assert "not enough scans" in page.headline.text()
     assert "against known masses: drift" in page.notes.text()
+    demo.look(replace(demo.lens, metric="girth_hip"))  # no device has it: Enter notes nothing
+    qtbot.waitUntil(lambda: not page.results)
+    before = len(demo.events())
+    page.text.setText("battery")
+    qtbot.keyClick(page.text, Qt.Key.Key_Return)
+    assert len(demo.events()) == before
     capsys.readouterr()
     assert main(["drift", "--demo", "--instrument", "Birch", "--json"], CLOCK) == 0
     out = json.loads(capsys.readouterr().out)
@@ -508,3 +514,22 @@ def test_scans_alone_open_their_days(qtbot, window_on):
     click_at(qtbot, page.figure, x, twice=True)
     assert opened[0].name == "Solo, 2026-04-02"
     assert len(opened[0].readings) == 1
+
+
+def test_dates_beyond_the_readings_are_refused(qtbot, window_on, demo):
+    """A first date of the year 9999, or after the second one: a sentence, the old dates, the old picture."""
+    window = window_on(demo)
+    page = window.page("track")
+    shown(qtbot, page, lambda: window.go("track"))
+    told = []
+    page.message.connect(lambda text, *_: told.append(text))
+    dates = page.from_.text(), page.to.text()
+    for text in ("9999-12-31", "1901-01-01", "2026-13-01"):
+        page.from_.setFocus()
+        page.from_.setText(text)
+        qtbot.keyClick(page.from_, Qt.Key.Key_Return)
+        if text != "2026-13-01":
+            assert (page.from_.text(), page.to.text()) == dates
+    assert "has readings from" in told[0]
+    assert told[-1] == "A date is written as 2026-03-02."
+    page.paint()
