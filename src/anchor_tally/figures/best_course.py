@@ -55,6 +55,11 @@ def in_unit(what: BestCourseInfo, factor: float, label: str) -> BestCourseInfo:
 def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:
     """What the figure of a client shows: ``r`` with the events of ``track``."""
     m = metric_of(r.metric)
+    label = f"{m.label} ({m.symbol})" if m.symbol else m.label
+    if r.relative:
+        label = f"{m.label}: change since the first day ({m.difference_unit})"
+    elif not r.tied:
+        label += f", level of {short_name(r.anchor)}"
     return BestCourseInfo(
         r.day,
         r.level,
@@ -66,9 +71,8 @@ def info(track: TrackResult, r: BestEstimateResult) -> BestCourseInfo:
         events_of(track),
         r.change.since,
         r.change.until,
-        None if r.goal is None else r.goal.goal,
-        (f"{m.label} ({m.symbol})" if m.symbol else m.label)
-        + ("" if r.tied or r.scanned else f", level of {short_name(r.anchor)}"),
+        None if r.goal is None or r.relative else r.goal.goal,
+        label,
     )
 
 
@@ -77,7 +81,8 @@ def draw(
 ) -> None:
     """Draw the course on ``axes``; ``marks`` are by name of the instrument."""
     prepare(axes, palette, family)
-    draw_days(axes, what.events, (what.since, what.until), palette, family)
+    told = (what.since, what.until) if what.since < what.until else ()
+    draw_days(axes, what.events, told, palette, family)
     if what.goal is not None:
         draw_goal(axes, what.goal, palette, family)
     for p in what.readings:

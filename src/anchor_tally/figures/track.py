@@ -112,7 +112,7 @@ def plot_days(ordinals: Any) -> Any:
 def draw_days(
     axes: Any,
     events: tuple[tuple[int, int, str], ...],
-    dates_asked: tuple[int, int],
+    dates_asked: tuple[int, ...],
     palette: Palette,
     family: str,
 ) -> None:

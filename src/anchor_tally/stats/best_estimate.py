@@ -29,7 +29,7 @@ from .estimate import Floats, FrozenArrays, Ints
 
 WIDE = 12.0  # SD of a bias before any reading, in SDs of the level at a client's first day
 WEEK = 7.0
-SIDE_BY_SIDE = 10  # clients filtered together: more do not fit into a processor's cache
+CACHE = 120_000  # numbers of the states that are filtered together: more leave a processor's cache
 BLOCK = 24  # steps whose innovations are multiplied together
 
 
@@ -230,9 +230,13 @@ def filter_clients(
     none = np.zeros((clients, 0))
     level_of, change_of = ahead or (none, none)
     ends = np.searchsorted(data.client, np.arange(clients + 1))
+    s = tried[0]
+    states = s.sources + s.devices + 5
+    width = 1 + s.common + s.devices + (0 if own is None else own.shape[1])
+    side = max(CACHE // (len(tried) * states * max(states, width)), 8)
     out = []
-    for begin in range(0, clients, SIDE_BY_SIDE):
-        end = min(begin + SIDE_BY_SIDE, clients)
+    for begin in range(0, clients, side):
+        end = min(begin + side, clients)
         rows, some = slice(ends[begin], ends[end]), slice(begin, end)
         part = Observations(
             data.client[rows] - begin,

@@ -146,6 +146,12 @@ class BestEstimateRequest:
             float(bands.sd[at]),
             m.model.level_df,
         )
+        relative = m.scanned and not m.tied[own]
+        if relative:  # what is not known of the level is in no change
+            since_first = np.eye(course_days.size)
+            since_first[:, 0] -= 1.0
+            moved = course.contrast(since_first, m.model.change_df)
+            level, low, high = moved.mean, moved.quantile(0.025), moved.quantile(0.975)
         begin, _ = measured_days(days, last - 7 * RATE_WEEKS, last)
         trend, goal = self._rate(course, begin, at, n)
         change = self._change(m, course, since, until, scans, n)
@@ -194,6 +200,7 @@ class BestEstimateRequest:
             mornings=int(np.unique(days[read]).size),
             recent=int(np.unique(recent).size),
             independent=independent_mornings(recent, correlation),
+            relative=relative,
             day=course_days + EPOCH,
             level=level,
             low=low,

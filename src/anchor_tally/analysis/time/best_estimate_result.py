@@ -134,6 +134,7 @@ class BestEstimateResult(FrozenArrays):
     the ends of their 95 % intervals. ``scanned``: levels are those of a scan. ``tied``: the level
     may be told. ``shifted`` is the probability that all impedance devices together moved away from
     the client's level, and ``contradicted`` the scans with which they disagree.
+    ``relative``: course and points are changes since the first day, since the level is not known.
     ``trend`` is the change a week over the last eight weeks, None without two days.
     ``independent`` is the number of independent mornings that tell as much as those of the last
     four weeks, ``disagree`` the smallest p-value of a source against all others. ``held`` are
@@ -162,6 +163,7 @@ class BestEstimateResult(FrozenArrays):
     mornings: int
     recent: int
     independent: float
+    relative: bool
     day: Ints
     level: Floats
     low: Floats
