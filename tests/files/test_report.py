@@ -197,7 +197,9 @@ def test_a_client_takes_home_what_is_known():
         f" {number(level.interval.high)})"
     )
     ends = f"{signed(v.change.interval.low)} to {signed(v.change.interval.high)}"
-    assert row[2] == f"{signed(v.change.value)} percentage points (95 % interval {ends})"
+    plain = signed(v.measured.devices)
+    told = f"{signed(v.change.value)} percentage points (95 % interval {ends}); measured {plain}"
+    assert row[2] == told
     what = page.sections[0].blocks[1].figure.shown  # the course that the table tells
     assert (what.goal, what.events) == (None, ())
     assert what.level[-1] == pytest.approx(level.value)

@@ -237,13 +237,12 @@ def expected(
 
 
 def _less(design: Design) -> list[Design]:
-    """The design, and what it holds with one repeat, or one morning."""
-    out = [design]
-    if design.mornings > 1:
-        out.append(replace(design, mornings=1))
-    elif design.repeats > 1:
-        out.append(replace(design, repeats=1))
-    return out
+    """The design, and what it holds with one repeat, with one morning, and with one of both."""
+    return [
+        replace(design, mornings=m, repeats=k)
+        for m in sorted({design.mornings, 1}, reverse=True)
+        for k in sorted({design.repeats, 1}, reverse=True)
+    ]
 
 
 def _expected(
