@@ -8,6 +8,7 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
+from scipy import stats
 from scipy.stats import multivariate_normal, norm, studentized_range
 from statsmodels.tsa.statespace.kalman_smoother import KalmanSmoother
 
@@ -51,6 +52,7 @@ from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.wording.best_estimate import (
     basis_words,
+    beside_words,
     left_out_words,
     margin_words,
     more_words,
@@ -779,6 +781,15 @@ def test_visits_twice_a_day_and_settings_side_by_side():
     found = asked(study_of(both))
     assert {x.setting for x in found.sources} == {"standard", "athlete"}
     assert not found.odd
+    (pair,) = found.beside
+    shown = {
+        k: [float(x.split(",")[9]) for x in both if f",{k}," in x] for k in ("standard", "athlete")
+    }
+    expected = stats.ttest_rel(shown[pair.second], shown[pair.first])
+    low, high = expected.confidence_interval()
+    ends = pair.difference.interval
+    assert (ends.low, ends.high) == pytest.approx((low, high))
+    assert f"Fir, {pair.second} less {pair.first}: " in beside_words(found)
     lines = [reading("C1", "2026-01-05T07:00", 24.8)]
     lines.append(reading("C1", "2026-01-05T08:00", 21.8, name="Scan", kind="reference"))
     first = asked(study_of(lines))

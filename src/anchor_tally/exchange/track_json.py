@@ -131,6 +131,15 @@ def track_json(track: TrackResult) -> dict[str, Any]:
             }
             for x in r.odd
         ],
+        "side_by_side": [
+            {
+                "instrument": x.name,
+                "settings": [x.first or None, x.second or None],
+                "difference": _estimate(x.difference),
+                "days": x.difference.n,
+            }
+            for x in r.beside
+        ],
         "contradicted_scans": [
             {"day": _day(x.day), "difference": x.gap, "p": x.p} for x in r.contradicted
         ],

@@ -113,6 +113,20 @@ def basis_words(r: BestEstimateResult) -> str:
     return text
 
 
+def beside_words(r: BestEstimateResult) -> str:
+    """How settings, or morning and evening, of one device differ on the days of both."""
+    m = metric_of(r.metric)
+    said = []
+    for x in r.beside:
+        e = x.difference
+        size = f"{signed(e.value, m.decimals)} {m.difference_unit}"
+        said.append(
+            f"{short_name(x.name)}, {x.second or 'no setting'} less {x.first or 'no setting'}:"
+            f" {size}{ci(e.interval, m.decimals, sign=True)}, {count(e.n, 'day')} with both."
+        )
+    return " ".join(said)
+
+
 def level_rule_words(r: BestEstimateResult) -> str:
     """Why no level is told."""
     if r.scanned:

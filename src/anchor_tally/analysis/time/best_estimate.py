@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Generator, Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 
 import numpy as np
+import numpy.typing as npt
 
 from ...domain.events import Event
 from ...domain.lens import Lens
@@ -22,7 +24,7 @@ from ...stats.client_course import (
     disagreements,
     independent_mornings,
 )
-from ...stats.distributions import largest_difference, t_two_sided_p
+from ...stats.distributions import largest_difference, t_estimate, t_two_sided_p
 from ...stats.estimate import Estimate, Interval, note
 from ...stats.mixture import Mixture
 from ...stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL
@@ -35,6 +37,7 @@ from .best_estimate_result import (
     GoalDate,
     Measured,
     Odd,
+    SideBySide,
     SourcePoints,
     SourceShare,
     Weighed,
@@ -45,6 +48,7 @@ from .next_measurement import more_mornings, next_measurement
 from .study_model import (
     EPOCH,
     EVENING,
+    LEAST_EACH,
     MORNING,
     WEEKS_BACK,
     StudyModel,
@@ -206,6 +210,7 @@ class BestEstimateRequest:
             low=low,
             high=high,
             sources=self._shares(m, course, mine, client.id),
+            beside=self._beside(m, mine),
             points=self._points(m, course_days, level, mine),
             weighed=self._weighed(m, course),
             held=held_of(s, self.lens.metric, m.waiting, client.id),
@@ -279,6 +284,25 @@ class BestEstimateRequest:
         parts = (label, TIMES_OF_DAY[part])
         return self.snapshot.instruments[item].name, ", ".join(x for x in parts if x)
 
+    def _beside(self, m: StudyModel, mine: npt.NDArray[np.bool_]) -> tuple[SideBySide, ...]:
+        """Differences of settings of one device on days on which the client read both."""
+        day, source, value = (x[mine] for x in (m.data.day, m.data.source, m.data.value))
+        out = []
+        known = [k for k in np.unique(source).tolist() if k or not m.scanned]
+        for a, b in itertools.combinations(known, 2):
+            if m.keys[a][0] != m.keys[b][0]:
+                continue
+            one, two = (_by_day(day[source == k], value[source == k]) for k in (a, b))
+            both = sorted(one.keys() & two.keys())
+            if len(both) < LEAST_EACH:
+                continue
+            d = np.array([two[x] - one[x] for x in both])
+            n = d.size
+            found = t_estimate(float(d.mean()), float(d.std(ddof=1)) / math.sqrt(n), n - 1, n, "t")
+            (name, first), (_, second) = self._named(m, a), self._named(m, b)
+            out.append(SideBySide(name, first, second, found))
+        return tuple(out)
+
     def _points(
         self, m: StudyModel, days: Ints, level: Floats, mine: Ints
     ) -> tuple[SourcePoints, ...]:
@@ -346,6 +370,14 @@ def margin_of(snapshot: Snapshot, metric: str) -> float | None:
     """The difference that matters in a metric; None where none is stated."""
     found = metric_named(metric)
     return None if found is None else snapshot.catalogue.margin(found)
+
+
+def _by_day(day: Ints, value: Floats) -> dict[int, float]:
+    """Mean of each day."""
+    days, at = np.unique(day, return_inverse=True)
+    return dict(
+        zip(days.tolist(), (np.bincount(at, value) / np.bincount(at)).tolist(), strict=True)
+    )
 
 
 def lowest_of(metric: str) -> float:

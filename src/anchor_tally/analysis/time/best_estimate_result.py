@@ -99,6 +99,16 @@ class Odd:
 
 
 @dataclass(frozen=True, slots=True)
+class SideBySide:
+    """Two settings, or times of day, of one device: the second less the first on common days."""
+
+    name: str
+    first: str
+    second: str
+    difference: Estimate
+
+
+@dataclass(frozen=True, slots=True)
 class Contradiction:
     """A scan (day: ordinal) that differs by ``gap`` from what all devices report of the change.
 
@@ -134,6 +144,7 @@ class BestEstimateResult(FrozenArrays):
     the ends of their 95 % intervals. ``scanned``: levels are those of a scan. ``tied``: the level
     may be told. ``shifted`` is the probability that all impedance devices together moved away from
     the client's level, and ``contradicted`` the scans with which they disagree.
+    ``beside``: settings of one device that are read side by side.
     ``relative``: course and points are changes since the first day, since the level is not known.
     ``trend`` is the change a week over the last eight weeks, None without two days.
     ``independent`` is the number of independent mornings that tell as much as those of the last
@@ -169,6 +180,7 @@ class BestEstimateResult(FrozenArrays):
     low: Floats
     high: Floats
     sources: tuple[SourceShare, ...]
+    beside: tuple[SideBySide, ...]
     points: tuple[SourcePoints, ...]
     weighed: tuple[Weighed, ...]
     held: tuple[Held, ...]

@@ -32,6 +32,7 @@ from ...wording import track as words
 from ...wording.best_estimate import (
     SHARE_HEADS,
     basis_words,
+    beside_words,
     evidence_words,
     left_out_words,
     share_lines,
@@ -336,7 +337,7 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
         )
         parts = (
             *(
-                (basis_words(r.best), left_out_words(r.best))
+                (basis_words(r.best), beside_words(r.best), left_out_words(r.best))
                 if self.combined and r.best is not None
                 else ()
             ),
