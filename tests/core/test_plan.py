@@ -668,7 +668,7 @@ def test_mornings_count_only_where_the_filters_count_them():
     correlation=st.sampled_from((0.0, 0.5, 0.8)),
     kept=st.sampled_from((1.0, 0.8, 0.6)),
 )
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=12, deadline=None)
 def test_more_data_never_widen(n, a, m, k, correlation, kept):
     """One repeat, morning or kept scan more: no expected interval is wider, but for the draws (3 %)."""
     s = Spreads(1.2, 0.5, 1.0, 0.8, correlation)

@@ -5,7 +5,13 @@ import pytest
 from walks import WALKS, walked
 
 
-@pytest.mark.parametrize("name", WALKS)
+# walks through pages that tests of their own drive as well
+LONG = ("tables", "planner", "calendar", "saved", "documents", "report", "views", "more views")
+
+
+@pytest.mark.parametrize(
+    "name", [pytest.param(x, marks=pytest.mark.slow) if x in LONG else x for x in WALKS]
+)
 def test_every_deed_is_answered_and_nothing_is_cut_off(name, window_on, demo):
     """Each deed runs without a message of Qt, most show something new, and no text is cut off."""
     found = walked(name, window_on(demo, at="record"))
