@@ -4,7 +4,6 @@ import pytest
 
 from walks import WALKS, walked
 
-
 # walks through pages that tests of their own drive as well
 LONG = ("tables", "planner", "calendar", "saved", "documents", "report", "views", "more views")
 
