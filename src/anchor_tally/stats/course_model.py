@@ -71,12 +71,6 @@ class Model(FrozenArrays):
         """What may have happened to a client."""
         return hypotheses(self.tried[0].start_trend, shifts=self.shifts)
 
-    @property
-    def common(self) -> tuple[Floats, Floats]:
-        """Mean (p,) and covariance (p, p) of biases and drifts."""
-        covariance: Floats = np.asarray(np.linalg.inv(self.precision), dtype=float)
-        return covariance @ self.told, covariance
-
     def beside(self, clients: Ints) -> Beside:
         """What the others tell each of some clients of the common figures."""
         at = np.minimum(np.searchsorted(self.clients, clients), self.clients.size - 1)

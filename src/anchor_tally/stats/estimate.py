@@ -82,13 +82,6 @@ class Estimate:
         i = self.interval
         return self if i is None or i.low >= low else replace(self, interval=Interval(low, i.high))
 
-    def widened(self, limit: float) -> Estimate:
-        """Return the same figure with the interval value ± limit·se."""
-        if self.se is None:
-            return self
-        half = limit * self.se
-        return replace(self, interval=Interval(self.value - half, self.value + half))
-
 
 @dataclass(frozen=True, slots=True)
 class Note:

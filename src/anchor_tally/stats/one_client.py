@@ -225,28 +225,6 @@ def verdict(
     )
 
 
-def beyond_margin(change: Estimate, margin: float) -> float:
-    """Probability that a true change is larger than a margin, in either direction.
-
-    Parameters
-    ----------
-    change : Estimate
-        The change with its standard error and degrees of freedom.
-    margin : float
-        Half-width of the changes that do not matter.
-
-    Returns
-    -------
-    float
-        By the t distribution about the estimate.
-    """
-    se = max(change.se or 0.0, 1e-12)
-    df = change.df if change.df is not None else float("inf")
-    above = special.stdtr(df, (change.value - margin) / se)
-    below = special.stdtr(df, (-margin - change.value) / se)
-    return float(above + below)
-
-
 @dataclass(frozen=True, slots=True)
 class Rate:
     """Change per week by a straight line, and the line's value at the last day."""
