@@ -22,6 +22,7 @@ from .estimate import Floats, FrozenArrays, Ints
 from .mixture import LIGHT, Mixture, mixture_of
 from .turns import (
     SHIFTS,
+    SHRUNK,
     TURNS,
     Beside,
     Hypotheses,
@@ -294,6 +295,8 @@ def _pairs(
         sd * (of[:, k] - by_i * wide[i, k][:, None] - by_j * wide[j, k][:, None])
         for k, sd in enumerate(slope_sd.tolist())
     ]
+    wider = math.sqrt(SHRUNK)
+    off += [wider * by_i / hyp.sd_first[use, None], wider * by_j / hyp.sd_second[use, None]]
     gain, rows = np.zeros((use.size, g + 1)), np.arange(use.size)
     gain[rows, i] += by_i[:, at]
     gain[rows, j] += by_j[:, at]
@@ -338,12 +341,19 @@ class Ahead(FrozenArrays):
         common = np.linalg.inv(self.beside.precision[0])
         return v + gamma @ gamma.T + x @ common @ x.T + slopes @ slopes.T, gamma
 
-    def joint(self, every: Sets, days: Ints) -> tuple[Floats, Floats, Floats]:
-        """Covariance of sets (n, n), of levels on some days with them (q, n), of these (q, q)."""
+    def joint(self, every: Sets, days: Ints) -> tuple[Floats, Floats, Floats, Floats]:
+        """Covariance of sets (n, n), of levels on some days with them (q, n), of these (q, q).
+
+        At the end the covariance of sets with turns and shifts of SD 1, (n, g).
+        """
         v, gamma = self.covariance(every)
         _, k, prior = _Covariances.of(every, days, self.course).under(self.course)
-        ahead = _ahead(self.knots, days) * np.sqrt(self.turns)
-        return v, k + ahead @ gamma.T, prior + ahead @ ahead.T
+        ahead = self.ahead(days)
+        return v, k + ahead @ gamma.T, prior + ahead @ ahead.T, gamma
+
+    def ahead(self, days: Ints) -> Floats:
+        """What turns and shifts of SD 1 add to the level on some days, (q, g)."""
+        return np.asarray(_ahead(self.knots, days) * np.sqrt(self.turns))
 
 
 def ahead_of(data: Observations, model: Model, client: int, number: int, course: Course) -> Ahead:
@@ -384,9 +394,14 @@ def sds_after(known: Ahead, further: Iterable[Sets], days: Ints, contrast: Float
         begin = every.day.size
         every = every.joined(more)
         takes.append(np.concatenate([np.arange(n), np.arange(begin, every.day.size)]))
-    v, k, prior = known.joint(every, days)
+    v, k, prior, gamma = known.joint(every, days)
     h, before = contrast @ k, ((contrast @ prior) * contrast).sum(axis=1)
-    out = [before - (_solved(v[np.ix_(at, at)], h[:, at]) * h[:, at]).sum(axis=1) for at in takes]
+    turned = contrast @ known.ahead(days)
+    out = []
+    for at in takes:
+        told = _solved(v[np.ix_(at, at)], h[:, at])
+        shrunk = ((turned - told @ gamma[at]) ** 2).sum(axis=1)
+        out.append(before - (told * h[:, at]).sum(axis=1) + SHRUNK * shrunk)
     return np.asarray(np.sqrt(np.maximum(out, 0.0)))
 
 
@@ -416,12 +431,14 @@ def sds_as_they_come(
     asked, at = np.unique(days, return_inverse=True)
     g = np.zeros((taken.size, asked.size))
     np.add.at(g, (np.arange(taken.size)[:, None], at.reshape(days.shape)), contrast)
-    v, k, prior = known.joint(known.sets.joined(further), asked)
+    v, k, prior, gamma = known.joint(known.sets.joined(further), asked)
     # the factor of the first readings is the first part of that of all
-    told = solve_triangular(np.linalg.cholesky(v), (g @ k).T, lower=True, check_finite=False)
-    out = np.einsum("fi,ij,fj->f", g, prior, g)
+    rows = np.column_stack([(g @ k).T, gamma])
+    told = solve_triangular(np.linalg.cholesky(v), rows, lower=True, check_finite=False)
+    out, turned, f = np.einsum("fi,ij,fj->f", g, prior, g), g @ known.ahead(asked), taken.size
     for j, size in enumerate((known.sets.day.size + taken).tolist()):
-        out[j] -= float(told[:size, j] @ told[:size, j])
+        shrunk = turned[j] - told[:size, j] @ told[:size, f:]
+        out[j] += SHRUNK * float(shrunk @ shrunk) - float(told[:size, j] @ told[:size, j])
     return np.asarray(np.sqrt(np.maximum(out, 0.0)))
 
 

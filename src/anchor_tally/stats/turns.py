@@ -31,6 +31,10 @@ SOONEST = 4  # days before the last one on which a turn can still begin
 ONE_TURN, TWO_TURNS, SHIFT, SHIFT_AND_TURN = 0.45, 0.36, 0.09, 0.06  # probabilities (assumed)
 # SDs of what a turn adds to the weekly trend, in SDs of that trend, equally likely (assumed)
 SIZES = (2.5, 7.0)
+# beside the variance of a coefficient stands this many times the square by which it is shrunk, so
+# that an interval also holds for those whose turn is larger than most (Armstrong, Kolesár &
+# Plagborg-Møller 2022, Econometrica 90:2567; the factor is assumed)
+SHRUNK = 2.0
 LARGE_SHIFT = 10.0  # SD of a shift, in SDs of the weekly trend (assumed)
 
 
@@ -265,7 +269,8 @@ def posterior(
         qi, qj = of[..., i], of[..., j]
         # what the contrast gains from the products of i and j with any other
         by_i, by_j = (d * qi - c * qj) / det, (a * qj - c * qi) / det
-        variance = variance[..., None] + qi * by_i + qj * by_j
+        shrunk = (by_i / hyp.sd_first) ** 2 + (by_j / hyp.sd_second) ** 2
+        variance = variance[..., None] + qi * by_i + qj * by_j + SHRUNK * shrunk
         for k in range(n):
             off = of[..., k, None] - by_i * gram[..., i, k] - by_j * gram[..., j, k]
             variance = variance + (slope_sd[k] * off) ** 2
