@@ -218,18 +218,20 @@ def test_the_page_without_body_fat(tmp_path, capsys):
     assert [row[0] for row in page.sections[0].blocks[0].rows] == ["Waist girth"]
     auk = session.catalogue().client_coded("Auk")
     session.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
+    hip = NewReading("Tape", "method", "girth_hip", "98 cm", 1, "")
+    session.do(AddReadings("Auk", "2026-08-20T07:00", (hip,)))
     session.save_copy(tmp_path / "s.tally")
     given = ["summary", str(tmp_path / "s.tally"), "--client"]
     for out in ("a.html", "a.pdf"):
         assert main([*given, "Auk", "-o", str(tmp_path / out)], CLOCK) == 0
         assert "disordered eating" in capsys.readouterr().err
     html = (tmp_path / "a.html").read_text().lower()
-    for hidden in ("body fat", "body mass", "disordered", "fat_"):
+    for hidden in ("body fat", "body mass", "disordered", "fat_", "waist"):
         assert hidden not in html
     assert "licensed health staff" in html
     pages = PdfReader(tmp_path / "a.pdf").pages
     assert len(pages) == 1
-    assert "Waist girth" in pages[0].extract_text()
+    assert "Hip girth" in pages[0].extract_text()
     assert main([*given, "Nobody", "-o", str(tmp_path / "b.pdf")], CLOCK) == 2
     assert "no client Nobody; nothing was written" in capsys.readouterr().err
 

@@ -412,7 +412,7 @@ def test_full_package_makes_an_equal_study(tmp_path):
 def test_package_names_nobody(tmp_path):
     """By default: codes, age in years at the visit, no name, birth, caution, remark, reason, assessor, file or title."""
     session = filled(tmp_path)
-    assert export(session, tmp_path / "p.zip") == 3
+    assert export(session, tmp_path / "p.zip").readings == 3
     assert (tmp_path / "p.zip").stat().st_mode & 0o777 == 0o600
     text = text_of(tmp_path / "p.zip")
     for secret in (b"Secret", b"1994", b"implant", b"comma", b"odd"):

@@ -26,6 +26,8 @@ def choose_client(record, code):
     record.bar.choose_client()
     if record.bar.new == code:  # nobody has it yet: the second Enter
         record.bar.choose_client()
+    if record.safety.isVisible():  # asked before the first impedance reading
+        record.safety.buttons["none"].click()
 
 
 def kept(window):

@@ -69,6 +69,8 @@ def begin(window, client="Wren"):
     if window.session.catalogue().client_coded(client) is None:
         assert "No client has the code" in window.record.trouble.text()
         type_and_enter("")
+    if window.record.safety.isVisible():
+        QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_N)
 
 
 def test_a_visit_in_the_future_is_told(qtbot, bench):

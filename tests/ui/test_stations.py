@@ -93,6 +93,7 @@ def test_impedance_at_several_frequencies(qtbot, window):
         qtbot.keyClicks(record.new_instrument, text)
         record.new_metric.setCurrentIndex(record.new_metric.findData("body_mass"))
         qtbot.keyClick(record.new_instrument, Qt.Key.Key_Return)
+    record.safety.buttons["none"].click()
     enter(qtbot, record.entry_rows[0].cells[0], "80")
     record.go_station("impedance")
     record.head.frequency.setCurrentIndex(record.head.frequency.findData(250))

@@ -22,7 +22,7 @@ from anchor_tally.study.edits.checks import AddCheckWeight
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.decisions import Decide
 from anchor_tally.study.edits.events import AddEvent
-from anchor_tally.study.edits.readings import ExcludeReading
+from anchor_tally.study.edits.readings import AddReadings, ExcludeReading, NewReading
 from driving import select, shown
 from places import CLOCK, adoption, reading, study_of
 
@@ -378,6 +378,11 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_
     demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
     qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=60_000)
     assert not page.side.isVisible()
+    demo.do(
+        AddReadings(
+            "Auk", "2026-08-20T07:00", (NewReading("Tape", "method", "girth_hip", "98 cm", 1, ""),)
+        )
+    )
     offered = []
 
     def choose(_parent, _title, name, kinds):
@@ -391,7 +396,8 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_
         qtbot.waitUntil(lambda: "Page for Auk written" in window.said, timeout=60_000)
     assert not [k for k in offered if k.startswith("With body fat")]
     (sheet,) = PdfReader(tmp_path / "Auk.pdf").pages
-    assert "Waist girth" in sheet.extract_text()
+    assert "Hip girth" in sheet.extract_text()
+    assert "waist" not in sheet.extract_text().lower()
     assert "fat" not in sheet.extract_text().lower()
     demo.look(replace(demo.lens, metric="girth_waist"))
     qtbot.waitUntil(lambda: "waist girth" in page.headline.text(), timeout=60_000)

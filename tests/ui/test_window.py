@@ -295,7 +295,8 @@ def test_killed_after_typing(tmp_path):
         " QSettings.Format.IniFormat)); w.show()\nr = w.page('record');"
         " QTest.keyClicks(r.new_instrument, 'Fir'); QTest.keyClick(r.new_instrument,"
         " Qt.Key.Key_Return)\nQTest.keyClicks(r.client.lineEdit(), 'Wren');"
-        " QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\ncell = r.entry_rows[0].cells[0];"
+        " QTest.keyClick(r.client.lineEdit(), Qt.Key.Key_Return)\n"
+        "r.safety.buttons['none'].click()\ncell = r.entry_rows[0].cells[0];"
         " QTest.keyClicks(cell, '21,5'); QTest.keyClick(cell,"
         " Qt.Key.Key_Return)\nos.kill(os.getpid(), signal.SIGKILL)"
     )

@@ -97,6 +97,8 @@ def _record(window):
             page.bar.choose_client()
         settle(window)
         yield code, seen(page)
+        if page.safety.isVisible():
+            page.safety.buttons["none"].click()
         for station in stations:
             page.go_station(station)
             yield from explored(window, page.stack, at="record")

@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..analysis.entry.entry_rows import LastVisit, cells_of
 from ..analysis.entry.row_answers import free_repeat
-from ..analysis.people.cautions import Caution, cautions_of, locks, scan_cautions
+from ..analysis.people.cautions import (
+    Caution,
+    cautions_of,
+    locks,
+    open_locks,
+    safety_asked,
+    scan_cautions,
+)
 from ..analysis.plan.orders import order_at
 from ..domain.errors import UserError
 from ..domain.records import Client, Instrument
 from ..domain.repeats import Rule
+from ..study.edits.clients import AddClient, PutClient
 from ..study.edits.readings import AddReadings, NewReading
 from ..wording.bench import caution_words
 from ..wording.notes import sentence
@@ -57,6 +65,24 @@ def last_visit(session: Session, client: str, visit: int | None) -> LastVisit:
     )
 
 
+def safety_open(session: Session, code: str) -> bool:
+    """Whether a client has still to be asked about implants and pregnancy.
+
+    It is asked once, before the first impedance reading.
+    """
+    client = session.catalogue().client_coded(code)
+    return bool(code) and not safety_asked(client) and not session.has_impedance(code)
+
+
+def answer_safety(session: Session, code: str, word: str) -> None:
+    """Keep the answer on the client's card; a client that is new is added."""
+    client = session.catalogue().client_coded(code)
+    if client is None:
+        session.do(AddClient(Client(0, code, cautions=frozenset({word}))))
+    else:
+        session.do(PutClient(replace(client, cautions=client.cautions | {word})))
+
+
 def cautions_at(
     session: Session, client: Client, day: str, station: str, instruments: Iterable[Instrument]
 ) -> tuple[list[str], Mapping[str, Caution]]:
@@ -84,7 +110,9 @@ def cautions_at(
     if station == "scan":
         scans = session.scan_days(client.code)
         texts += [sentence(n) for n in scan_cautions(client, scans, day or session.today())]
-    return texts, locks(client, instruments)
+    there = list(instruments)
+    waiting = open_locks(there) if safety_open(session, client.code) else {}
+    return texts, waiting | locks(client, there)
 
 
 def device_order(session: Session, client: str, visit: int | None) -> tuple[str, ...]:

@@ -8,7 +8,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from ..analysis.pairs.comparator import CannotCompare
-from ..analysis.people.cautions import fat_unseen
+from ..analysis.people.withheld import withheld
 from ..analysis.plan.schedule import ScheduleRequest
 from ..analysis.time.track import GIRTHS, TrackRequest, level_series
 from ..domain.calibrations import CalibrationRecord
@@ -65,8 +65,7 @@ def page_material_steps(
     paper : str
         A4 or Letter.
     fat : bool
-        Give body fat and body mass. A client with a history of disordered eating is never given
-        them.
+        Give body fat and body mass, where they may be shown.
     name : bool
         Head the page with the client's name where one is kept.
     ranges : bool
@@ -82,9 +81,11 @@ def page_material_steps(
         raise UserError(f"no client {code}; nothing was written")
     yield from session.snapshot_steps("body_fat_percent")  # sums of folds are known after it
     sums = tuple(m for m in METRICS if m.startswith("sum_skinfolds"))
-    first = OF_FAT if fat and not fat_unseen(client) else ()
+    first = OF_FAT if fat else ()
     known = session.metrics_known()
-    wanted = tuple(m for m in (*first, *sums, *GIRTHS) if m in known)
+    wanted = tuple(
+        m for m in (*first, *sums, *GIRTHS) if m in known and not withheld(client, m, on_page=True)
+    )
     if not wanted:
         raise UserError(_nothing(code))
     snapshot = yield from session.wide_snapshot_steps(wanted)

@@ -6,7 +6,7 @@ Making a study from a data package.
 from __future__ import annotations
 
 import math
-from collections.abc import Generator
+from collections.abc import Collection, Generator
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
@@ -14,6 +14,7 @@ from typing import TypeVar, cast
 
 from ..analysis.agreement.agreement import CompareResult, LadderRequest, with_forms
 from ..analysis.pairs.comparator import CannotCompare
+from ..analysis.people.withheld import withheld
 from ..analysis.time.group_levels import GroupRequest
 from ..domain.catalogue import Catalogue
 from ..domain.clock import SYSTEM, Clock
@@ -45,9 +46,18 @@ class ExportMaterial:
     facts: dict[str, dump.Cell] | None = None
     tables: tuple[dump.PlainTable, ...] = ()
     estimated: Lens | None = None  # whose levels are written beside the readings
+    withheld: int = 0  # readings whose values may not be shown
 
 
-def export(session: Session, path: Path, *, full: bool = False, estimates: bool = False) -> int:
+@dataclass(frozen=True, slots=True)
+class Written:
+    """How many readings a file holds, and how many were left out as they may not be shown."""
+
+    readings: int
+    withheld: int
+
+
+def export(session: Session, path: Path, *, full: bool = False, estimates: bool = False) -> Written:
     """Write the study as tidy CSV, XLSX or data package, by the suffix.
 
     Parameters
@@ -57,15 +67,15 @@ def export(session: Session, path: Path, *, full: bool = False, estimates: bool 
     path : Path
         Ends in .csv, .xlsx or .zip.
     full : bool
-        A whole copy (.zip) with names, cautions and remarks. Otherwise codes only, and no free
-        text.
+        A whole copy (.zip) with names, cautions and remarks. Otherwise codes only, no free text,
+        and no reading that may not be shown: its caution stays behind.
     estimates : bool
         Each client's level from all sources after the readings (.csv).
 
     Returns
     -------
-    int
-        The number of readings written.
+    Written
+        The number of readings written and left out.
 
     Raises
     ------
@@ -105,9 +115,17 @@ def _collected(
     if path.suffix.lower() == ".zip":
         persons = yield from _shares(visits_steps(conn))
         tables = yield from dump.dump_steps(conn, persons, full=full)
-        return ExportMaterial(path, facts=dump.study_facts(conn, full=full), tables=tuple(tables))
+        hidden = set[int]()
+        if not full:
+            every = yield from _shares(read_columns.readings_steps(conn))
+            hidden = {r.id for r in every if _withheld(session, r)}
+        whole = tuple(_without(t, hidden) for t in tables)
+        facts = dump.study_facts(conn, full=full)
+        return ExportMaterial(path, facts=facts, tables=whole, withheld=len(hidden))
     free = read_columns.free_text(conn)
-    rows = yield from _shares(read_columns.readings_steps(conn))
+    every = yield from _shares(read_columns.readings_steps(conn))
+    rows = [r for r in every if not _withheld(session, r)]
+    hidden_rows = len(every) - len(rows)
     persons = yield from _shares(visits_steps(conn))
     at_visit = {
         v: (
@@ -132,11 +150,12 @@ def _collected(
             tuple(readings),
             snapshot=free.snapshot(snapshot),
             lens=_masked(session.lens, free),
+            withheld=hidden_rows,
         )
     answers = yield from _shares(read.conditions_steps(conn))
     told = {k: free.answers(v) for k, v in answers.items()}
     if not estimates:
-        return ExportMaterial(path, tuple(readings), told)
+        return ExportMaterial(path, tuple(readings), told, withheld=hidden_rows)
     snapshot = yield from session.wide_snapshot_steps((session.lens.metric,))
     return ExportMaterial(
         path,
@@ -144,7 +163,22 @@ def _collected(
         told,
         snapshot=snapshot,
         estimated=replace(session.lens, clients=None),
+        withheld=hidden_rows,
     )
+
+
+def _withheld(session: Session, r: Reading) -> bool:
+    return bool(withheld(session.catalogue().client_coded(r.client), r.metric))
+
+
+def _without(t: dump.PlainTable, readings: Collection[int]) -> dump.PlainTable:
+    """A table of a package without some readings, and without rows about them."""
+    names = [name for name, _ in t.columns]
+    at = [names.index("id")] if t.resource == "readings" else []
+    at += [names.index(name) for name, of in t.links if of == "readings" and name in names]
+    if not at or not readings:
+        return t
+    return replace(t, rows=tuple(r for r in t.rows if not any(r[k] in readings for k in at)))
 
 
 def _shares(steps: Generator[int, None, R]) -> Generator[float, None, R]:
@@ -189,7 +223,7 @@ def not_in_table(session: Session) -> tuple[str, ...]:
     return tuple(words for found, words in there if found)
 
 
-def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
+def write_steps(material: ExportMaterial) -> Generator[float, None, Written]:
     """Write the file; yields the share done.
 
     Closing the generator half-way leaves nothing behind.
@@ -197,7 +231,8 @@ def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
     m = material
     if m.facts is not None:
         yield from data_package.write_steps(m.path, m.facts, m.tables)
-        return next(len(t.rows) for t in m.tables if t.resource == "readings")
+        kept = next(len(t.rows) for t in m.tables if t.resource == "readings")
+        return Written(kept, m.withheld)
     if m.snapshot is not None and m.lens is not None:
         results = yield from scaled(_ladder(m.snapshot, m.lens), 0.2)
         results = yield from scaled(with_forms(m.snapshot, results), 0.2, 0.2)
@@ -207,7 +242,7 @@ def write_steps(material: ExportMaterial) -> Generator[float, None, int]:
         found = yield from _estimates(m)
         writing = readings_csv.write_steps(m.path, m.readings, m.conditions or {}, found)
         yield from scaled(writing, *((0.5, 0.5) if m.estimated is not None else (1.0, 0.0)))
-    return len(m.readings)
+    return Written(len(m.readings), m.withheld)
 
 
 def _estimates(m: ExportMaterial) -> Generator[float, None, tuple[readings_csv.EstimateRow, ...]]:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..analysis.entry.entry_rows import EntryRow, device_rows
-from ..analysis.people.cautions import cautions_of, fat_unseen, locks
+from ..analysis.people.cautions import cautions_of, locks
+from ..analysis.people.withheld import fat_unseen, withheld
 from ..analysis.plan.schedule import PlannedDay
-from ..domain.metrics import is_fat, metric_of
+from ..domain.metrics import metric_of
 from ..domain.records import Client, Instrument
 from ..domain.repeats import Rule
 from ..domain.scheme import DEVICES, PLANNED
@@ -100,7 +101,7 @@ def _station(session: Session, client: Client, key: str) -> SheetStation:
     )
     rows = []
     for m in metrics:
-        if fat_unseen(client) and is_fat(m):
+        if withheld(client, m):
             continue
         single = m in station.once or station.kind == "reference"
         rule = (

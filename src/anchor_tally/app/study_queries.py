@@ -126,6 +126,12 @@ class StudyQueries(StudyCache):
         """Days of a client's scans in this study."""
         return read.scan_days(self.connection(), client)
 
+    def has_impedance(self, client: str) -> bool:
+        """Whether a client was measured by impedance before."""
+        items = self.catalogue().instruments.values()
+        own = [i.id for i in items if i.is_impedance]
+        return read.has_impedance(self.connection(), client, own)
+
     def uid(self) -> str:
         """What identifies the study, whatever its file is called."""
         return read.uid(self.connection())

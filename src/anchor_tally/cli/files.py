@@ -19,7 +19,7 @@ from ..domain.errors import UserError
 from ..domain.steps import finish
 from ..reports.certificate import certificate_json
 from ..reports.certificate_page import certificate_page
-from ..wording.importing import caution_warnings, comments_words, lost_words
+from ..wording.importing import caution_warnings, comments_words, lost_words, withheld_words
 from ..wording.numbers import count, day_words
 from ..wording.versions import verified_words
 from .studies import session_of
@@ -188,8 +188,10 @@ def export_study(args: argparse.Namespace) -> None:
     """Write a study."""
     session = session_of(args)
     try:
-        n = export(session, args.output, full=args.full, estimates=args.estimates)
-        print(f"{count(n, 'reading')} written to {args.output}")
+        done = export(session, args.output, full=args.full, estimates=args.estimates)
+        print(f"{count(done.readings, 'reading')} written to {args.output}")
+        if done.withheld:
+            print(withheld_words(done.withheld))
         said = lost_words(not_in_table(session)) if args.output.suffix.lower() != ".zip" else ""
         if said:
             print(said)

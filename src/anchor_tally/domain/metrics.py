@@ -192,6 +192,22 @@ def is_fat(name: str) -> bool:
     )
 
 
+def tells_fat(name: str) -> bool:
+    """Whether a metric shows a person's fat, or its complement.
+
+    Whoever knows the body mass reads fat from the rest of the body, or from its water.
+    """
+    base = region_of(name)[0]
+    rest = ("fat_free_mass", "lean_soft_tissue", "total_muscle", "total_body_water")
+    return is_fat(name) or base.startswith(rest)
+
+
+def is_measured(name: str) -> bool:
+    """Whether a metric is read from scale, tape or calliper: no scan, impedance or equation."""
+    sizes = ("girth_", "skinfold_", "sum_skinfolds", "breadth_")
+    return name.startswith(sizes) or name in ("body_mass", "peak_expiratory_flow")
+
+
 def region_of(name: str) -> tuple[str, str]:
     """Split a metric id into what is measured and the region ("total" when none is named)."""
     for base in REGIONAL:

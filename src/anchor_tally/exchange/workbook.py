@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from ..analysis.agreement.agreement import CompareResult
+from ..analysis.people.withheld import withheld
 from ..domain.import_rows import TIDY_COLUMNS
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_of
@@ -119,12 +120,13 @@ def _pairs(results: Sequence[CompareResult], snapshot: Snapshot) -> Iterable[Row
     for r in results:
         p = r.pairs
         for k in range(p.n):
-            code = snapshot.clients[int(p.client[k])].code
+            client = snapshot.clients[int(p.client[k])]
             scan = float(p.anchors.instant[p.occasion[k]])
             when = (_moment(scan, zone), _moment(float(p.instant[k]), zone))
-            values = (float(p.x[k]), float(p.y[k]), float(p.d[k]))
-            of = (p.instrument.name, p.compared_with, p.metric, code)
-            yield (*of, *when, int(p.occasion[k]), *values)
+            both = (float(p.x[k]), float(p.y[k]))
+            values = (None, None) if withheld(client, p.metric) else both
+            of = (p.instrument.name, p.compared_with, p.metric, client.code)
+            yield (*of, *when, int(p.occasion[k]), *values, float(p.d[k]))
 
 
 def _moment(instant: float, zone: tzinfo) -> str:

@@ -93,6 +93,7 @@ def client_summary(f: SummaryFindings, paper: str = "A4") -> Document:
     told = [words.variation_words(x.result, x.series, f.unit(x)) for x in f.followed[:2]]
     told += [words.waiting_words(x.result) for x in f.followed]
     told.append(words.next_date_words(f.schedule, client.id))
+    told.append(words.PREGNANT if "pregnant" in client.cautions else "")
     found += [Paragraph(t) for t in told if t]
     asked = [words.ASK_FIRST] if any(x.result.cautions for x in f.followed) else []
     limits = [*asked, *words.CANNOT, words.AT_EASE, words.PRECEDENCE]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Generator
+from collections.abc import Generator, Iterable
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
@@ -423,6 +423,17 @@ def series_known(conn: sqlite3.Connection) -> list[tuple[str, str, str]]:
         " FROM instrument i CROSS JOIN metric m) WHERE first IS NOT NULL ORDER BY kind ="
         " 'reference', position, id, first"
     ).fetchall()
+
+
+def has_impedance(conn: sqlite3.Connection, client: str, instruments: Iterable[int]) -> bool:
+    """Whether a client has a reading of one of some instruments."""
+    wanted = list(instruments)
+    found = conn.execute(
+        "SELECT 1 FROM client c JOIN visit v ON v.client = c.id JOIN reading r ON r.visit = v.id"
+        f" WHERE c.code = ? AND r.instrument IN ({', '.join('?' * len(wanted))}) LIMIT 1",
+        (client, *wanted),
+    )
+    return found.fetchone() is not None
 
 
 def scan_days(conn: sqlite3.Connection, client: str) -> tuple[str, ...]:

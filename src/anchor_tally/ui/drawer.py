@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from ..analysis.people.withheld import withheld
 from ..app.session import Session
 from ..domain.errors import UserError
 from ..domain.records import Reading
@@ -36,7 +37,6 @@ class Drawer(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(350)
         self.ids: list[int] = []
-        self.unseen = False
         self.readings: list[Reading] = []
         self.title = label("", "title", wrap=True)
         self.close_button = QPushButton("Close")
@@ -85,7 +85,7 @@ class Drawer(QWidget):
 
     def open(self, what: EvidenceFor) -> None:
         """Open on the evidence of a figure, or on single readings."""
-        evidence, self.unseen = what.evidence, what.unseen
+        evidence = what.evidence
         if evidence is None:
             self.ids = list(what.readings)
             self.title.setText(what.name)
@@ -100,6 +100,9 @@ class Drawer(QWidget):
             self.title.setText(f"{e.name} · {what.name}")
             formula, source = f"{e.meaning}\n{e.formula}", f"Source: {e.source}"
             values, left_out = pair_words(evidence, what.name), left_out_words(evidence)
+            own = self.session.readings(self.ids[:1])
+            if values and any(self._unseen(r, evidence.metric) for r in own):
+                values = "The values of this pair are not shown."
         for place, text in (
             (self.values, values),
             (self.formula, formula),
@@ -121,7 +124,7 @@ class Drawer(QWidget):
         order = {i: k for k, i in enumerate(ids)}
         kept = self.table.row
         self.readings = sorted(self.session.readings(ids), key=lambda r: order[r.id])
-        self.table.fill([reading_row(r, unseen=self.unseen) for r in self.readings])
+        self.table.fill([reading_row(r, unseen=self._unseen(r)) for r in self.readings])
         self.more.setText(
             f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else ""
         )
@@ -138,6 +141,10 @@ class Drawer(QWidget):
         super().hideEvent(event)
         self.toggled.emit(False)
 
+    def _unseen(self, r: Reading, metric: str = "") -> bool:
+        """Whether a value of the reading's client may not be shown; its own, or of a metric."""
+        return bool(withheld(self.session.catalogue().client_coded(r.client), metric or r.metric))
+
     def _current(self) -> Reading | None:
         k = self.table.row
         return self.readings[k] if 0 <= k < len(self.readings) else None
@@ -153,13 +160,13 @@ class Drawer(QWidget):
         self.reason.setEnabled(writable and r is not None)
         self.back.setVisible(writable and out)
         words = (
-            reading_words(r, self.session.history(r.id), unseen=self.unseen)
+            reading_words(r, self.session.history(r.id), unseen=self._unseen(r))
             if r is not None
             else ""
         )
         fixed = (
             self.session.corrected(r)
-            if r is not None and not self.unseen and r.status == "ok"
+            if r is not None and not self._unseen(r) and r.status == "ok"
             else None
         )
         if r is not None and fixed is not None:

@@ -15,6 +15,7 @@ from ..domain.errors import UserError
 from .file_names import target_of
 
 if TYPE_CHECKING:
+    from ..app.exporting import Written
     from ..app.session import Session
     from ..domain.clock import Clock
     from .frame import Frame
@@ -130,7 +131,7 @@ class FileActions(QMainWindow):
     def export(self, path: Path, *, full: bool, estimates: bool = False) -> None:
         """Write the study; a whole copy only after a plain warning."""
         from ..app.exporting import collect_steps, not_in_table, write_steps
-        from ..wording.importing import lost_words
+        from ..wording.importing import lost_words, withheld_words
 
         session, jobs = self.session, self.jobs
         if session is None or jobs is None or (full and not self._knows_what_full_means()):
@@ -148,8 +149,9 @@ class FileActions(QMainWindow):
 
         lost = lost_words(not_in_table(session)) if path.suffix.lower() != ".zip" else ""
 
-        def written(count: int) -> None:
-            self.say(f"{count:,} readings written to {path} ({how}). {lost}".strip())
+        def written(done: Written) -> None:
+            rest = " ".join(x for x in (withheld_words(done.withheld), lost) if x)
+            self.say(f"{done.readings:,} readings written to {path} ({how}). {rest}".strip())
             self.exported.emit()
 
         self.say("")

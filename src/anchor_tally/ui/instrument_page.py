@@ -234,7 +234,7 @@ class InstrumentPage(QuestionPage[A], Generic[N, A]):
 
     def open_chosen(self) -> None:
         """Open what is chosen in the drawer."""
-        found = self.open_point()
+        found = self.open_point() if self.results else None
         if found is not None:
             self.evidence.emit(found)
 

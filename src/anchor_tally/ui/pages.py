@@ -123,4 +123,3 @@ class EvidenceFor:
     readings: tuple[int, ...] = ()
     formula: str = ""  # how a figure was made from the readings, in words
     source: str = ""
-    unseen: bool = False  # no value is shown: the client may be looking

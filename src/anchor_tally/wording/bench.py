@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
 
@@ -11,7 +11,7 @@ from ..analysis.entry.field_method import MethodLine, Sensitivity
 from ..analysis.entry.repeats import Tally
 from ..analysis.entry.row_answers import RowAnswer
 from ..analysis.people.cautions import Caution
-from ..domain.metrics import SYMBOLS, Metric, is_fat, metric_named, metric_of
+from ..domain.metrics import SYMBOLS, Metric, metric_named, metric_of
 from ..domain.protocol import ANY, Condition
 from .notes import sentence
 from .numbers import count, number, signed
@@ -93,7 +93,7 @@ def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     what = unit if one_instrument else f"{m.label}, {unit}".removesuffix(", ")
     tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
     if a.locked is not None and not a.values:
-        return RowWords(tag, escape(caution_words(a.locked)), warn=True)
+        return RowWords(tag, LOCKED, warn=True)
     if a.unseen:
         return RowWords(tag, f"{len(a.values)} saved, not shown" if a.values else "", warn=False)
     text = escape(tally_words(a.tally, m))
@@ -132,6 +132,14 @@ def wanted_words(c: Condition) -> str:
     if c.wanted == ANY:
         return f"{c.label.lower()}: either"
     return f"{c.label.lower()} {c.wanted} or more" if c.hours else f"{c.label.lower()}: {c.wanted}"
+
+
+LOCKED = "not used: see above"
+
+
+def ask_safety_words(code: str) -> str:
+    """What is asked once of a client before the first impedance reading."""
+    return f"Ask {code} first: implanted electronics, or pregnant?"
 
 
 def unknown_client_words(code: str) -> str:
@@ -188,13 +196,13 @@ def device_words(
     reason: str,
     *,
     simulated: bool,
-    unseen: bool = False,
+    unseen: Container[str] = (),
 ) -> str:
     """What was taken from a device, for whom: (metric, text) pairs, or the reason of a failure.
 
-    ``unseen``: no fat number.
+    ``unseen``: metrics whose values are not said.
     """
-    said = [(m, text) for m, text in values if not (unseen and is_fat(m))]
+    said = [(m, text) for m, text in values if m not in unseen]
     found = [(metric_named(m), text) for m, text in said[:3]]
     words = ", ".join(f"{m.name} {text}" for m, text in found if m)
     words = words or ("saved, not shown" if values else f"failed ({reason})")

@@ -50,7 +50,8 @@ def under(r: GroupResult) -> str:
     ]
     if hidden:
         said.append(
-            f"No fat number is shown of {count(hidden, 'client')} (history of disordered eating)."
+            f"No value is shown of {count(hidden, 'client')} (history of disordered eating, or"
+            " pregnancy)."
         )
     if r.waiting:
         names = ", ".join(r.waiting[:MOST_NAMED]) + (" …" if len(r.waiting) > MOST_NAMED else "")

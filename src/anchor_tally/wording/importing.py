@@ -107,6 +107,13 @@ def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:
     ]
 
 
+def withheld_words(n: int) -> str:
+    """How many readings a file does not hold since they may not be shown; "" for none."""
+    if not n:
+        return ""
+    return f"Left out, as they may not be shown: {count(n, 'reading')} (in a full copy)."
+
+
 def lost_words(lost: Sequence[str]) -> str:
     """Say what a written table does not hold; "" for nothing."""
     if not lost:

@@ -23,6 +23,7 @@ NOTES = {
     "slope_beside_movement": "The error changes with time. The slope within clients is adjusted for that.",
     "within_not_separable": "The scans of a client differ by little more than their own error. Whether the device responds to change cannot be told yet.",
     "far_off": "One outlier affects this result: {client}, {at:day}, {value:.1f} {unit} (other repeats {others:.1f| and }). Check it in Review.",
+    "far_off_withheld": "One outlier affects this result: {client}, value not shown. Check it in Review.",
     "far_off_more": "{more:|more repeat differs|more repeats differ} from the other repeats. Check them in Review.",
     "no_deming": "A Deming line needs at least 4 clients whose values differ.",
     "scan_hour": "Usual visits are at about {visit}, scans at about {scan}: the daily rhythm adds to the difference.",
@@ -106,7 +107,9 @@ NOTES = {
     "review_region": "Some scans of {metric} include the head and others do not. They are not comparable.",
     "review_different": "These are different quantities and are not comparable: {words}.",
     "review_assessor": "{who} measures sites but has not been checked (Plan › Assessor check).",
+    "review_withheld": "A value differs from what is expected; it is not shown ({client}).",
     # cautions
+    "safety_open": "Ask about implanted electronics and pregnancy first.",
     "no_impedance_implant": "Implanted electronics: no impedance device unless the person's clinician agrees.",
     "implant_cleared": "Implanted electronics; the clinician's agreement is noted. Keep to what was agreed.",
     "no_impedance_pregnant": "Pregnancy: impedance values do not apply. Do not use an impedance device.",

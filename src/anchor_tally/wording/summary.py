@@ -32,6 +32,10 @@ ASK_FIRST = (
     "Talk to the person who measured you and to licensed health staff before you change anything"
     " because of these numbers."
 )
+PREGNANT = (
+    "In pregnancy impedance, scans and equations do not apply: body fat, lean mass and water are"
+    " not given."
+)
 MOST_NAMED = 4  # days that are named one by one
 PRECEDENCE = "Local rules and licensed practice take precedence over this page."
 

@@ -8,7 +8,7 @@ from statistics import median
 from types import MappingProxyType
 
 from ...domain.catalogue import Catalogue
-from ...domain.metrics import is_fat, metric_named, region_of
+from ...domain.metrics import metric_named, region_of, tells_fat
 from ...domain.records import Instrument, Reading
 from ...domain.repeats import Rule
 from ...domain.stations import STATIONS, base_of, has_side
@@ -136,7 +136,7 @@ def device_rows(
     entry_rows = [
         x
         for x in dict.fromkeys((*there, *added))
-        if metric_named(x[2]) and not (without_fat and is_fat(x[2]))
+        if metric_named(x[2]) and not (without_fat and tells_fat(x[2]))
     ]
 
     turn = {name: k - len(order) for k, name in enumerate(order)}  # before all others

@@ -8,14 +8,15 @@ from dataclasses import dataclass, replace
 from ...domain.calibrations import CalibrationRecord
 from ...domain.catalogue import Catalogue
 from ...domain.import_rows import ImportCard
-from ...domain.metrics import Metric, is_fat, metric_named
+from ...domain.metrics import Metric, metric_named
 from ...domain.protocol import Condition
 from ...domain.records import Client, Instrument, Reading
 from ...domain.repeats import Rule
 from ...domain.stations import landmark_of
 from ...stats.estimate import Note
 from ..offsets.record import Corrected, correct, record_for
-from ..people.cautions import Caution, essential_fat, fat_unseen, locks
+from ..people.cautions import Caution, essential_fat, locks
+from ..people.withheld import withheld
 from .entry_rows import EntryRow
 from .repeats import Tally, judge
 
@@ -132,7 +133,7 @@ def row_answer(
         side=_more_than(tally.value, other_side, metric, plan.rule),
         landmark=_other_landmark(readings, landmark),
         broken=broken if tally.value is not None else (),
-        unseen=fat_unseen(client) and is_fat(plan.metric),
+        unseen=bool(withheld(client, plan.metric)),
     )
 
 

@@ -43,6 +43,7 @@ from ..pairs.drift_or_response import told_apart
 from ..pairs.offset_drift import OffsetDrift, movement, settings_apart
 from ..pairs.pairing import DAY, PairSet, pair
 from ..pairs.reference_slopes import TOO_LITTLE, UNKNOWN, answer_on_change, follows
+from ..people.withheld import withheld
 from .cross_validation import LEAST_CLIENTS, validated
 from .record import fingerprint, rows_of
 
@@ -303,7 +304,7 @@ def calibrate(
         within_slope=slope,
         movement=moved,
         settings_apart=apart,
-        range=_range(pairs),
+        range=_range(pairs, snapshot),
         valid_until=until if offer else "",
         advice_code=_advice(model, cv, slope),
         provisional=provisional,
@@ -336,12 +337,13 @@ def _unit(pairs: PairSet) -> str:
     return metric.difference_unit
 
 
-def _range(pairs: PairSet) -> tuple[float, float]:
-    """Mean ± 2 SD of the readings, within what is possible.
+def _range(pairs: PairSet, snapshot: Snapshot) -> tuple[float, float]:
+    """Mean ± 2 SD of the readings that may be shown, within what is possible.
 
     With one value any other reading is an extrapolation.
     """
-    y, metric = pairs.y, metric_of(pairs.metric)
+    hidden = [i for i, c in snapshot.clients.items() if withheld(c, pairs.metric)]
+    y, metric = pairs.y[~np.isin(pairs.client, hidden)], metric_of(pairs.metric)
     spread = 2 * float(y.std(ddof=1)) if y.size > 1 else 0.0
     middle = float(y.mean())
     return max(middle - spread, metric.low), min(middle + spread, metric.high)

@@ -26,6 +26,7 @@ from ...domain.snapshot import (
     read_only,
 )
 from ...stats.estimate import Note, note
+from ..people.withheld import all_withheld
 from .comparator import CONSENSUS, CannotCompare, with_consensus, words_of
 
 Bools = npt.NDArray[np.bool_]
@@ -173,6 +174,10 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
         wanted = np.isin(
             c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients]
         )
+    shown = [snapshot.clients[i] for i in np.unique(c.client[wanted]).tolist()]
+    why_not = all_withheld(shown, lens.metric)
+    if why_not:
+        raise CannotCompare(why_not)
     is_ref = wanted & (c.instrument == reference.id)
     is_ins = wanted & (c.instrument == instrument.id)
     reasons: list[str] = []

@@ -10,6 +10,7 @@ from ...domain.metrics import metric_named
 from ...domain.snapshot import OK, Columns, Floats, Ints
 from ...stats.estimate import Note, note
 from ...stats.tallies import far_off, robust_sd
+from ..people.withheld import withheld
 from .pairing import PairSet, stamp
 
 LAST = 1500  # readings of an instrument that its usual spread is taken from
@@ -46,11 +47,15 @@ def outliers_named(
     unit = "%" if metric is None or metric.unit == "percent" else metric.unit
     out = []
     for k in found[:MOST_NAMED].tolist():
+        whose = catalogue.clients[int(client[k])]
+        if withheld(whose, name):
+            out.append(note("far_off_withheld", client=whose.code))
+            continue
         others = value[(tally == tally[k]) & (np.arange(value.size) != k)]
         out.append(
             note(
                 "far_off",
-                client=catalogue.clients[int(client[k])].code,
+                client=whose.code,
                 at=stamp(int(instant[k]), zone, timed=True),
                 value=value[k],
                 unit=unit,

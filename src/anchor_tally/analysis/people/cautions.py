@@ -18,6 +18,8 @@ WORDS_ONLY = (
     "cutting_weight",
     "ill",
 )  # they forbid no instrument; the words say what to leave
+NONE = "none"  # asked about implanted electronics and pregnancy: neither
+NEAR = 3.0  # pp above essential fat within which the interval is spoken of (common practice)
 SCAN_SPACING_WEEKS, SCAN_LEAST_WEEKS = 12, 8
 
 
@@ -46,7 +48,9 @@ def essential_fat(
         return None
     if value <= bound or (corrected is not None and corrected <= bound):
         return note("essential_fat", bound=bound)
-    return note("essential_fat_near", bound=bound) if low is not None and low <= bound else None
+    near = min(value, value if corrected is None else corrected) <= bound + NEAR
+    reached = low is not None and low <= bound
+    return note("essential_fat_near", bound=bound) if near and reached else None
 
 
 def cautions_of(client: Client, day: str = "") -> tuple[Caution, ...]:
@@ -90,6 +94,17 @@ def scan_cautions(client: Client, scan_days: tuple[str, ...], day: str) -> tuple
     return tuple(out)
 
 
+def safety_asked(client: Client | None) -> bool:
+    """Whether implanted electronics and pregnancy have been asked about."""
+    return client is not None and bool(client.cautions & {NONE, "implant", "pregnant"})
+
+
+def open_locks(instruments: Iterable[Instrument]) -> dict[str, Caution]:
+    """Impedance devices, which wait until a client has been asked."""
+    waiting = Caution(note("safety_open"), "impedance")
+    return {i.name: waiting for i in instruments if i.is_impedance}
+
+
 def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str, Caution]:
     """Instruments that must not be used with a client, with the caution that states why."""
     why = {c.forbids: c for c in reversed(cautions_of(client)) if c.forbids} if client else {}
@@ -105,11 +120,3 @@ def locks(client: Client | None, instruments: Iterable[Instrument]) -> dict[str,
         if caution is not None:
             out[i.name] = caution
     return out
-
-
-def fat_unseen(client: Client | None) -> bool:
-    """Whether a client is shown no fat number.
-
-    The bench then shows sums and girths only.
-    """
-    return client is not None and "eating_disorder" in client.cautions

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from ...stats.estimate import note
+from ..people.withheld import withheld
 from . import mixed_up, scans, values, visits
 from .finding import SEVERITIES, Finding, Material, Rule, named
 
@@ -87,11 +89,18 @@ class ReviewRequest:
         for k, test in enumerate(tests, start=1):
             found += test(self.material)
             yield k / len(tests)
-        kept = values.without_one_repeat(found)
+        kept = [self._shown(f) for f in values.without_one_repeat(found)]
         return ReviewResult(
             self.material,
             tuple(sorted(kept, key=lambda f: (SEVERITIES.index(f.severity), -f.weight))),
         )
+
+    def _shown(self, f: Finding) -> Finding:
+        """A finding without the numbers that may not be shown of its client."""
+        client = self.material.snapshot.clients.get(f.client)
+        if client is None or not withheld(client, f.metric):
+            return f
+        return replace(f, note=note("review_withheld", client=client.code))
 
 
 __all__ = ["RULE", "RULES", "Finding", "Material", "ReviewRequest", "ReviewResult", "Rule"]

@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from ...domain.events import Event
 from ...domain.lens import Lens
-from ...domain.metrics import is_fat, metric_named
+from ...domain.metrics import metric_named
 from ...domain.records import Client
 from ...domain.snapshot import Floats, Ints, Snapshot
 from ...stats.client_course import (
@@ -29,7 +29,7 @@ from ...stats.estimate import Estimate, Interval, note
 from ...stats.mixture import Mixture
 from ...stats.one_client import LIKELY, NOISE, NOT_ENOUGH, REAL
 from ..pairs.comparator import CannotCompare, no_client
-from ..people.cautions import fat_unseen
+from ..people.withheld import withheld
 from .best_estimate_result import (
     BestEstimateResult,
     Change,
@@ -109,10 +109,9 @@ class BestEstimateRequest:
         client = self.snapshot.catalogue.client_coded(self.client)
         if client is None:
             raise CannotCompare(no_client(self.client))
-        if is_fat(self.lens.metric) and fat_unseen(client):
-            raise CannotCompare(
-                f"{client.code}: history of disordered eating: no fat number is shown"
-            )
+        why = withheld(client, self.lens.metric)
+        if why:
+            raise CannotCompare(why)
         m = yield from StudyModelRequest(self.snapshot, self.lens).run()
         if client.id not in m.clients:
             if held_of(self.snapshot, self.lens.metric, m.waiting, client.id):

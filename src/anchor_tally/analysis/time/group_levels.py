@@ -8,12 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...domain.lens import Lens
-from ...domain.metrics import is_fat
 from ...domain.records import Client
 from ...domain.snapshot import Snapshot
 from ...stats.course_model import levels_of
 from ...stats.estimate import Estimate
-from ..people.cautions import fat_unseen
+from ..people.withheld import withheld
 from .best_estimate import estimates_of, judged, lowest_of, margin_of
 from .best_estimate_result import Change
 from .study_model import EPOCH, StudyModelRequest, days_of_change
@@ -90,7 +89,7 @@ class GroupRequest:
             client = self.snapshot.clients[number]
             if self.lens.clients is not None and client.code not in self.lens.clients:
                 continue
-            hidden = is_fat(self.lens.metric) and fat_unseen(client)
+            hidden = bool(withheld(client, self.lens.metric))
             value = None if hidden or not m.tied[k] else values[k].at_least(floor)
             change = None if hidden else changes[k]
             scan = None if scanned[k] < 0 else int(scanned[k]) + EPOCH

@@ -11,7 +11,7 @@ import numpy as np
 from ...domain.calibrations import CalibrationRecord
 from ...domain.events import Event
 from ...domain.lens import Lens
-from ...domain.metrics import is_fat, metric_named
+from ...domain.metrics import metric_named
 from ...domain.records import Client
 from ...domain.snapshot import Floats, Ints, Snapshot, read_only
 from ...stats.distributions import normal_quantile, t_quantile
@@ -19,8 +19,9 @@ from ...stats.estimate import Estimate, Interval, Note, note
 from ...stats.one_client import Verdict, around, rate_of, verdict
 from ..ask.question import Asked
 from ..pairs.comparator import CannotCompare, find_comparator, lens_for, no_client, readers_of
-from ..people.cautions import cautions_of, essential_fat, fat_unseen
+from ..people.cautions import cautions_of, essential_fat
 from ..people.fat_ranges import Placed, placed
+from ..people.withheld import withheld
 from ..review.held_back import HeldBack, held_back
 from .best_estimate import NEAR, BestEstimateRequest, fixed_days
 from .best_estimate_result import BestEstimateResult
@@ -164,11 +165,9 @@ class TrackRequest:
         client = self.snapshot.catalogue.client_coded(self.client)
         if client is None:
             raise CannotCompare(no_client(self.client))
-        if fat_unseen(client) and is_fat(self.lens.metric):
-            raise CannotCompare(
-                f"{client.code}: history of disordered eating: no fat number is shown. Choose a"
-                " girth, and work with the treating team"
-            )
+        why = withheld(client, self.lens.metric)
+        if why:
+            raise CannotCompare(why)
         waiting = self._held_back(self.lens.metric)
         counted = self._counted(waiting)
         series, notes = [], list[Note]()

@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QPushButton, QWidget
 
-from ...analysis.people.cautions import fat_unseen
+from ...analysis.people.withheld import withheld
 from ...app.client_page import page_material_steps, write_page_steps
 from ...app.jobs import Job
 from ...app.session import Session
@@ -41,7 +41,7 @@ class ClientPageButton(QPushButton):
         if client is None or self.session.writing:
             return
         kinds = {f"Without body fat (*{s})": (False, s) for s in SUFFIXES}
-        if not fat_unseen(client):
+        if not withheld(client, "body_fat_percent", on_page=True):
             with_fat = {f"With body fat (*{s})": (True, s) for s in SUFFIXES}
             first = is_fat(self.session.lens.metric)
             kinds = with_fat | kinds if first else kinds | with_fat

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....analysis.people.cautions import fat_unseen
+from ....analysis.people.withheld import withheld
 from ....analysis.plan.schedule import PlannedDay, Schedule, ordinal
 from ....analysis.plan.trial_conditions import scan_conditions
 from ....analysis.time.best_estimate import BestEstimateRequest
@@ -30,7 +30,6 @@ from ....app.session import Session
 from ....app.sheets import sheets_of
 from ....domain.errors import UserError
 from ....domain.events import PERSON_EVENTS, Event
-from ....domain.metrics import is_fat
 from ....domain.scheme import BLACKOUTS, MovedDay
 from ....figures.style import Palette
 from ....reports.visit_sheet import as_html
@@ -315,7 +314,7 @@ class Calendar(Tab):
         """Say which measurement of the client under the mark narrows most, where that is known."""
         own = self.session.catalogue().clients.get(d.client) if d is not None else None
         metric = self.session.lens.metric
-        if own is None or self.session.writing or (is_fat(metric) and fat_unseen(own)):
+        if own is None or self.session.writing or withheld(own, metric):
             self.advice.hide()
             return
         asked = (own.code, self.session.edits, metric)

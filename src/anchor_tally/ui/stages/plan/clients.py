@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....analysis.people.cautions import cautions_of
+from ....analysis.people.cautions import NONE, cautions_of
 from ....domain.errors import UserError
 from ....domain.metrics import HEIGHT
 from ....domain.records import Client
@@ -32,6 +32,7 @@ CAUTIONS = (
     ("implant_cleared", "Clinician agreed to impedance"),
     ("pregnant", "Pregnant, or may be"),
     ("eating_disorder", "History of disordered eating"),
+    ("fat_shown", "Show me this client's fat numbers (noted in the history)"),
     ("low_energy", "Signs of low energy (missed periods, stress injuries)"),
     ("cutting_weight", "Cutting weight, or taking diuretics"),
     ("ill", "Ill at present"),
@@ -60,7 +61,13 @@ class Clients(Card[Client]):
             out.append(
                 (
                     c.id,
-                    (c.code, c.sex or "–", c.birth or "–", number(last), "⚠" if c.cautions else ""),
+                    (
+                        c.code,
+                        c.sex or "–",
+                        c.birth or "–",
+                        number(last),
+                        "⚠" if c.cautions - {NONE} else "",
+                    ),
                 )
             )
         return out
@@ -137,6 +144,7 @@ class Clients(Card[Client]):
             box.setChecked(key in record.cautions)
         self.cycle.setChecked(record.cycle)
         self.boxes["implant_cleared"].setEnabled("implant" in record.cautions)
+        self.boxes["fat_shown"].setEnabled("eating_disorder" in record.cautions)
         self.warning.setText(
             " ".join(caution_words(x) for x in cautions_of(record, self.session.today()))
         )
@@ -158,8 +166,13 @@ class Clients(Card[Client]):
 
     def _cautions(self) -> None:
         chosen = {k for k, box in self.boxes.items() if box.isChecked()}
+        was = self.session.catalogue().clients.get(self.row) if self.row is not None else None
+        if was is not None and not chosen & {"implant", "pregnant"}:
+            chosen |= was.cautions & {NONE}
         if "implant" not in chosen:
             chosen.discard("implant_cleared")
+        if "eating_disorder" not in chosen:
+            chosen.discard("fat_shown")
         self.change("cautions", frozenset(chosen))
 
     def _keep_height(self) -> None:

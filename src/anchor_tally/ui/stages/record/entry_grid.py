@@ -402,5 +402,4 @@ class EntryGrid(QWidget):
     def _open(self, cell: Cell) -> None:
         if cell.reading is not None:
             name = f"{cell.entry_row.instrument}, {cell.entry_row.label}, repeat {cell.replicate}"
-            unseen = cell.entry_row.answer is not None and cell.entry_row.answer.unseen
-            self.evidence.emit(EvidenceFor(name, readings=(cell.reading.id,), unseen=unseen))
+            self.evidence.emit(EvidenceFor(name, readings=(cell.reading.id,)))

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ....analysis.agreement.hydration import FAT
-from ....analysis.people.cautions import fat_unseen
+from ....analysis.people.withheld import withheld
 from ....analysis.time.best_estimate import BestEstimateRequest
 from ....analysis.time.best_estimate_result import BestEstimateResult
 from ....app.jobs import Job
@@ -41,7 +41,7 @@ class LevelAfter(QObject):
     def follow(self, client: Client | None, own: Sequence[Reading], *, hidden: bool) -> None:
         """Tell it of a client from the readings of a visit; nothing where values are hidden."""
         read = any(r.metric == FAT and r.status == "ok" for r in own)
-        if client is None or hidden or not read or fat_unseen(client):
+        if client is None or hidden or not read or withheld(client, FAT):
             self._pause.stop()
             self._code = ""
             self.line.hide()

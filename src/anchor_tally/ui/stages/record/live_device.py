@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....analysis.people.cautions import fat_unseen
+from ....analysis.people.withheld import withheld
 from ....app.bench import Standing
 from ....app.session import Session
 from ....domain.errors import UserError
@@ -236,7 +236,8 @@ class LiveDevice(QWidget):
         said = self.bench.take_tally(standing, values, reason, simulated=simulated)
         whom = standing.place.client if standing is not None else ""
         self.on_it, self.standing = False, None
-        unseen = fat_unseen(self.session.catalogue().client_coded(whom))
+        client = self.session.catalogue().client_coded(whom)
+        unseen = {m for m, _ in values or () if withheld(client, m)}
         words = device_words(name, whom, values or (), reason, simulated=simulated, unseen=unseen)
         self.message.emit(said or words, bool(said))
 

@@ -30,7 +30,7 @@ from ....analysis.entry.field_method import (
     side_by_side,
     spread,
 )
-from ....domain.metrics import is_fat, metric_named, metric_of
+from ....domain.metrics import metric_named, metric_of, tells_fat
 from ....figures.style import Palette
 from ....methods.registry import EQUATIONS
 from ....wording.bench import input_words, method_words, sensitivity_words
@@ -167,12 +167,12 @@ class MethodsBench(QWidget):
         if sums_only:
             self.output.setCurrentIndex(self.output.findText("Everything"))
         for key, field in self.fields.items():
-            if is_fat(key):
+            if tells_fat(key):
                 if sums_only:
                     field.clear()
                 self.inputs.setRowVisible(field, not sums_only)
         for key, value in given.items():
-            if key in self.fields and not (sums_only and is_fat(key)):
+            if key in self.fields and not (sums_only and tells_fat(key)):
                 m = metric_named(key)
                 text = (
                     ("male" if value == 1 else "female")
@@ -187,7 +187,9 @@ class MethodsBench(QWidget):
         chosen = self.only.currentData()
         wanted = set(EQUATIONS[chosen].all_inputs) | set(_PERSON) if chosen else set(self.fields)
         for key, field in self.fields.items():
-            self.inputs.setRowVisible(field, key in wanted and not (self.sums_only and is_fat(key)))
+            self.inputs.setRowVisible(
+                field, key in wanted and not (self.sums_only and tells_fat(key))
+            )
         if chosen:
             self.output.setCurrentIndex(1)
         self._follow()

@@ -16,12 +16,22 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ....analysis.agreement.hydration import FAT
 from ....analysis.entry.assessor import errors_of
 from ....analysis.entry.entry_rows import device_rows, may_be_said
 from ....analysis.entry.field_method import station_results
 from ....analysis.pairs.computed_values import visit_inputs
-from ....analysis.people.cautions import Caution, fat_unseen
-from ....app.bench import Place, Standing, cautions_at, device_order, last_visit
+from ....analysis.people.cautions import Caution, open_locks
+from ....analysis.people.withheld import fat_unseen, withheld
+from ....app.bench import (
+    Place,
+    Standing,
+    answer_safety,
+    cautions_at,
+    device_order,
+    last_visit,
+    safety_open,
+)
 from ....app.find import Found
 from ....domain.errors import UserError
 from ....domain.metrics import metric_named
@@ -52,6 +62,7 @@ from .level_after import LevelAfter
 from .live_device import LiveDevice
 from .methods_bench import MethodsBench
 from .person import PersonBar
+from .safety_question import SafetyQuestion
 from .sent_reading import take_sent
 from .station_head import StationHead
 from .station_tabs import CHECK, DEVICES, LABELS, METHODS, StationTabs
@@ -106,6 +117,8 @@ class RecordStage(Page):
         self.caution = label("", "caution", wrap=True)
         self.caution.setAccessibleName("Caution")
         self.caution.hide()
+        self.safety = SafetyQuestion()
+        self.safety.answered.connect(self._safety_answered)
         self.conditions = ConditionsBar()
         self.conditions.noted.connect(lambda answers: self._note(conditions=answers))
         self.head = StationHead(self.session)
@@ -166,7 +179,14 @@ class RecordStage(Page):
         box.setSpacing(6)
         self.bar.row.addWidget(self.notes)
         self.bar.row.addWidget(self.unseen)
-        for widget in (self.headline, self.bar, self.person, self.caution, self.conditions):
+        for widget in (
+            self.headline,
+            self.bar,
+            self.person,
+            self.caution,
+            self.safety,
+            self.conditions,
+        ):
             box.addWidget(widget)
         box.addLayout(self.tabs)
         box.addWidget(self.trouble)
@@ -302,10 +322,26 @@ class RecordStage(Page):
     def _client(self) -> Client | None:
         return self.session.catalogue().client_coded(self.who())
 
+    def _safety_answered(self, word: str) -> None:
+        try:
+            answer_safety(self.session, self.who(), word)
+        except UserError as error:
+            self.refuse(str(error))
+            return
+        self.refresh()
+        self.grid.focus_next(None)
+
+    def _first(self) -> None:
+        """Go to what comes first: the question, else the first empty cell."""
+        if self.safety.isVisibleTo(self):
+            self.safety.buttons["none"].setFocus(Qt.FocusReason.OtherFocusReason)
+        else:
+            self.grid.focus_next(None)
+
     def _conditions_done(self) -> None:
         """Note what is open as wanted, and go to the first cell: one key."""
         self.conditions.note_all()
-        self.grid.focus_next(None)
+        self._first()
 
     def _chosen(self) -> None:
         self.refuse("")
@@ -313,7 +349,7 @@ class RecordStage(Page):
         self.also.clear()
         self.unseen.setChecked(False)
         self.refresh()
-        self.grid.focus_next(None)
+        self._first()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Digits that are typed beside the fields go to the marked cell."""
@@ -338,12 +374,14 @@ class RecordStage(Page):
         self.refuse("")
         self.refresh()
         if key == METHODS:
-            self.methods.take_from_visit(self._inputs(), sums_only=fat_unseen(self._client()))
+            self.methods.take_from_visit(
+                self._inputs(), sums_only=bool(withheld(self._client(), FAT))
+            )
             self.methods.focus_first()
         elif key == CHECK:
             self.check.nominal.setFocus()
         elif self.who():
-            self.grid.focus_next(None)
+            self._first()
         else:
             self.client.setFocus()
 
@@ -461,11 +499,11 @@ class RecordStage(Page):
             electrodes = "hand and foot" if self.station == "impedance" else "none"
             kind = STATION[self.station].kind
             there.append(Instrument(0, self.head.name, kind, electrodes=electrodes))
-        texts, found = (
-            cautions_at(self.session, client, self.day(), self.station, there)
-            if client
-            else ([], {})
-        )
+        person = client or Client(0, self.who())
+        texts, found = cautions_at(self.session, person, self.day(), self.station, there)
+        named = {x.instrument for x in self.entry_rows}
+        asks = bool(self.bar.place) and safety_open(self.session, self.who())
+        self.safety.show_for(self.who(), wanted=asks and bool(named & open_locks(there).keys()))
         self.caution.setText("⚠ " + "  ".join(texts))
         self.caution.setVisible(bool(texts))
         return found
@@ -517,7 +555,7 @@ class RecordStage(Page):
         lines, errors = station_results(
             STATION[self.station], self._inputs() | typed, sex, values, self.assessor.text().strip()
         )
-        if fat_unseen(client):
+        if withheld(client, FAT):
             lines = [x for x in lines if may_be_said(x.metric)]
         self.guide.show_results(lines, errors)
 

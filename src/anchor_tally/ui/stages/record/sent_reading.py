@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ....analysis.people.cautions import locks
-from ....app.bench import Standing, take_measurement
+from ....analysis.people.cautions import locks, open_locks
+from ....app.bench import Standing, safety_open, take_measurement
 from ....app.session import Session
 from ....domain.errors import UserError
 from ....domain.records import Instrument
@@ -30,7 +30,9 @@ def take_sent(
         return "A device sent a reading, but no client was chosen: it was not saved."
     items, name = session.catalogue(), standing.instrument
     item = items.instrument_named(name) or Instrument(0, name, "device")
-    lock = locks(items.client_coded(standing.place.client), [item]).get(name)
+    code = standing.place.client
+    waiting = open_locks([item]) if safety_open(session, code) else {}
+    lock = (waiting | locks(items.client_coded(code), [item])).get(name)
     if lock is not None:
         return f"Not saved from {name}. {caution_words(lock)}"
     kept: list[tuple[str, str | None]] = [(metric, None)] if values is None else list(values)

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ....analysis.entry.entry_rows import EntryRow
 from ....app.session import Session
-from ....domain.metrics import is_fat, metric_named, region_of
+from ....domain.metrics import metric_named, region_of, tells_fat
 from ....domain.repeats import Rule
 from ....domain.stations import FREQUENCIES, SEGMENTS, STATIONS, Station, base_of, setting_for
 from ....methods.equation import FEMALE, MALE
@@ -234,7 +234,7 @@ class StationHead(QWidget):
         if station.id in SETS_OF and self.profile.currentData():
             metrics = list(self.profile.currentData())
         if self.without_fat:
-            metrics = [m for m in metrics if not is_fat(m)]
+            metrics = [m for m in metrics if not tells_fat(m)]
         chosen = self.label_of_setting
         return [
             EntryRow(

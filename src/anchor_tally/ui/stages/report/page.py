@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ....analysis.agreement.claims import Claim
-from ....analysis.people.cautions import fat_unseen
+from ....analysis.people.withheld import withheld
 from ....app.documents import KIND, KINDS, Choice, Kind, Make
 from ....app.jobs import Job
 from ....domain.errors import UserError
@@ -357,8 +357,8 @@ class ReportStage(Page):
         self.headline.setText(f"{what}: {count(pages, 'page')}")
         told = [*made.document.told]
         client = self.session.catalogue().client_coded(self.subject.currentText())
-        if kind.about == "client" and client is not None and fat_unseen(client):
-            told.append("Body fat and body mass are left out of this client's page.")
+        if kind.about == "client" and withheld(client, "body_fat_percent", on_page=True):
+            told.append("Body fat is left out of this client's page.")
         if kind.parts and not made.document.sections:
             told.append("The study cannot answer this question with the present filters.")
         self.under.setText(" ".join(told))

@@ -180,10 +180,12 @@ class AgreementPage(ViewPage[CompareResult]):
         if self.form == "percentiles" and not single:
             self.form = "difference"
             self.form_buttons[self.form].setChecked(True)
+        info = self.info = difference.info(self.results[self.chosen])
+        if self.point is not None and self.point not in info.pair:
+            self.point = None
         if self.form != "difference":
             self._paint_form()
             return
-        info = self.info = difference.info(self.results[self.chosen])
         self.plot.redraw(
             lambda axes, family, palette: difference.draw(
                 axes, info, self.mark(palette), palette, family, self.point
@@ -265,6 +267,8 @@ class AgreementPage(ViewPage[CompareResult]):
             self._open(f"pair:{self.point}")
 
     def _open(self, key: str) -> None:
+        if not self.results:
+            return
         r = self.results[self.chosen]
         self.evidence.emit(EvidenceFor(r.pairs.instrument.name, explain(r, key)))
 
