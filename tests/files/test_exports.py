@@ -5,11 +5,13 @@ Stopping leaves nothing.
 
 import csv
 import json
+import re
 import zipfile
 from dataclasses import replace
 
 import pytest
 
+from anchor_tally import __version__
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.app.exporting import collect_steps, export, write_steps
 from anchor_tally.app.session import Session
@@ -20,6 +22,7 @@ from anchor_tally.domain.scheme import MovedDay, SchemeRule
 from anchor_tally.domain.stations import LANDMARK
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.results_json import compare_json
+from anchor_tally.reports.certificate import digest_of
 from anchor_tally.scenario.squad import CLIENTS, SCAN_SD, squad_rows
 from anchor_tally.study.edits.checks import StateValue
 from anchor_tally.study.edits.clients import PutClient
@@ -28,6 +31,7 @@ from anchor_tally.study.edits.events import AddEvent, SetGoal
 from anchor_tally.study.edits.protocol import AddCondition, PutLandmark
 from anchor_tally.study.edits.readings import CorrectReading
 from anchor_tally.study.edits.scheme import AddRules, MoveDay
+from anchor_tally.wording.numbers import day_words
 from answers import study
 from places import CLOCK, adoption, adoption_of_nothing, filled, parse_text, text_of
 
@@ -233,8 +237,39 @@ def test_filters_of_the_command_line(demo, capsys):
         assert says in capsys.readouterr().err
 
 
+FORGED = {
+    "validity.valid_until": "2031-01-01",
+    "conditions.range": [1.0, 75.0],
+    "conditions.reference": "Gold standard",
+    "conditions.setting": "athlete",
+    "conditions.window_hours": 1.0,
+    "cross_validation.after": 0.1,
+    "cross_validation.scans": 400,
+    "made_from.anchors": 400,
+    "made_from.pairs": 9000,
+    "offset_interval": [0.0, 0.1],
+    "advice": "level_and_change and more",
+    "provisional": "forged",
+    "offsets.0.offset": 0.25,
+    "offsets.0.new_difference": [-0.1, 0.1],
+    "state": "certified",
+}
+
+
+def forged(certificate, path, value):
+    """A copy with one statement changed, and the digest made anew."""
+    out = json.loads(json.dumps(certificate))
+    *way, last = [int(k) if k.isdigit() else k for k in path.split(".")]
+    place = out
+    for k in way:
+        place = place[k]
+    assert place[last] != value
+    place[last] = value
+    return out | {"digest": digest_of(out)}
+
+
 def test_a_certificate_is_verified(demo, tmp_path, capsys):
-    """It holds for the study it was made from; one changed reading, or another number, is named."""
+    """It holds for the study it was made from; a changed reading, or any other statement, is named."""
     demo.do(adoption(demo, "Cedar"))
     demo.do(adoption(demo, "Relative fat mass (Woolcott & Bergman 2018)"))
     path, target = str(demo.path), tmp_path / "cedar.json"
@@ -245,27 +280,96 @@ def test_a_certificate_is_verified(demo, tmp_path, capsys):
     assert "holds. " in capsys.readouterr().out
     computed = tmp_path / "rfm.json"
     rfm = ["certificate", path, "--instrument", "rfm_woolcott_bergman_2018", "-o", str(computed)]
-    assert main(rfm, CLOCK) == 0
+    assert main([*rfm, "--clients"], CLOCK) == 0
     assert main(["verify", path, str(computed)], CLOCK) == 0
-    content = json.loads(target.read_text())
+    (content,) = json.loads(target.read_text())
+    assert "Auk" not in target.read_text()
+    for name, value in FORGED.items():
+        target.write_text(json.dumps([forged(content, name, value)]))
+        capsys.readouterr()
+        assert main(["verify", path, str(target)], CLOCK) == 1, name
+        said_ = capsys.readouterr().out
+        assert (f"it says {value}" if name == "state" else name.partition(".")[0]) in said_
+    target.write_text(json.dumps([content | {"advice": "none"}]))
+    assert main(["verify", path, str(target)], CLOCK) == 1
+    assert "changed after it was written" in capsys.readouterr().out
+    target.write_text(json.dumps([content]))
     session = Session.open(demo.path, clock=CLOCK)
-    names = content[0]["made_from"]["marks"]
-    assert len(names) == content[0]["made_from"]["readings"]
-    session.do(CorrectReading(int(next(iter(names))), "25.3", "misread"))
+    asked = {"instrument": "Cedar", "client": "Auk", "metric": "body_fat_percent"}
+    scan = next(r for r in session.readings() if r.client == "Auk" and r.kind == "reference")
+    first = next(
+        r
+        for r in session.readings()
+        if {k: getattr(r, k) for k in asked} == asked and r.taken_at[:10] == scan.taken_at[:10]
+    )
+    session.do(CorrectReading(first.id, "25.3", "misread"))
     session.close()
-    capsys.readouterr()
     assert main(["verify", path, str(target)], CLOCK) == 1
     said_ = capsys.readouterr().out
-    assert "does not hold: 1 reading changed" in said_
-    assert ": 25.3, ok" in said_
-    content[0]["offsets"][0]["offset"] += 0.1
-    target.write_text(json.dumps(content))
-    assert main(["verify", path, str(target)], CLOCK) == 1
-    assert "no adopted offset with these numbers" in capsys.readouterr().out
-    for text in ("[]", "{}", "nonsense", '[{"schema": "anchor-tally/certificate/1"}]'):
+    assert "1 reading changed" in said_
+    assert f"· Auk, {day_words(first.taken_at)}, Cedar: 25.3, ok" in said_
+    broken = ("[]", "{}", "nonsense", '[{"schema": "anchor-tally/certificate/1"}]', "[" * 9000)
+    for text in (*broken, json.dumps([content | {"version": float("inf")}])):
         target.write_text(text)
         assert main(["verify", path, str(target)], CLOCK) == 2
         assert capsys.readouterr().err.count("\n") == 1
+    for name in ("/dev/zero", str(tmp_path), "0" * 64):
+        assert main(["verify", path, name], CLOCK) == 2
+        assert capsys.readouterr().err.count("\n") == 1
+
+
+def test_a_page_is_verified_and_told_apart_from_a_changed_one(demo, tmp_path, capsys):
+    """HTML and PDF carry program, command and digest; one changed byte of the page is noticed."""
+    demo.do(adoption(demo, "Cedar"))
+    path = str(demo.path)
+    demo.close()
+    for kind, old, new in (
+        ("html", b"Valid until", b"Valid  until"),
+        ("pdf", b"stream", b"Stream"),
+    ):
+        target = tmp_path / f"c.{kind}"
+        made = ["certificate", path, "--instrument", "Cedar", "--paper", "Letter"]
+        assert main([*made, "-o", str(target)], CLOCK) == 0
+        assert main(["verify", path, str(target)], CLOCK) == 0
+        assert "holds. " in capsys.readouterr().out
+        content = target.read_bytes()
+        target.write_bytes(content.replace(old, new, 1))
+        assert target.read_bytes() != content
+        assert main(["verify", path, str(target)], CLOCK) == 1
+        assert "the text of the page" in capsys.readouterr().out
+    html = (tmp_path / "c.html").read_text()
+    assert f"anchor-tally {__version__}" in html
+    digest = re.search(r"clients=0 full=0 ([0-9a-f]{64})", html)[1]
+    assert " ".join(digest[k : k + 16] for k in range(0, 64, 16)) in html
+    assert main(["verify", path, digest], CLOCK) == 0
+    assert "holds. " in capsys.readouterr().out
+
+
+@pytest.mark.parametrize("way", ["csv", "package", "copy"])
+def test_a_certificate_holds_in_a_study_made_from_an_export(way, demo, tmp_path, capsys):
+    """Readings are known by what they are: other numbers in another database change nothing."""
+    demo.do(adoption(demo, "Cedar"))
+    target, again = tmp_path / "c.json", tmp_path / "again.tally"
+    made = ["certificate", str(demo.path), "--instrument", "Cedar", "-o", str(target)]
+    assert main(made, CLOCK) == 0
+    if way == "csv":
+        table = tmp_path / "e.csv"
+        export(demo, table)
+        head, *lines = table.read_text().splitlines(keepends=True)
+        table.write_text(head + "".join(reversed(lines)))
+        assert main(["import", str(table), "--into", str(again)], CLOCK) == 0
+        assert main(["verify", str(table), str(target)], CLOCK) == 0, capsys.readouterr().out
+    elif way == "package":
+        export(demo, tmp_path / "p.zip")
+        assert main(["import", str(tmp_path / "p.zip"), "--into", str(again)], CLOCK) == 0
+    else:
+        demo.save_copy(again)
+    capsys.readouterr()
+    assert main(["verify", str(again), str(target)], CLOCK) == 0, capsys.readouterr().out
+    assert ("computed anew it is equal" in capsys.readouterr().out) == (way == "csv")
+    (content,) = json.loads(target.read_text())
+    target.write_text(json.dumps([forged(content, "validity.valid_until", "2031-01-01")]))
+    assert main(["verify", str(again), str(target)], CLOCK) == 1
 
 
 def test_estimates_leave_and_never_come_back_as_readings(tmp_path, capsys):

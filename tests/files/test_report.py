@@ -28,7 +28,7 @@ from anchor_tally.stats.claims import left_by_correlation
 from anchor_tally.study.edits.clients import PutClient, PutStudy
 from anchor_tally.study.edits.events import SetGoal
 from anchor_tally.study.edits.instruments import PutInstrument
-from anchor_tally.study.edits.readings import CorrectReading
+from anchor_tally.study.edits.readings import AddReadings, CorrectReading, NewReading
 from anchor_tally.wording.certificate import action_words
 from anchor_tally.wording.numbers import number, signed
 from answers import moving, study

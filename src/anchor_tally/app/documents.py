@@ -11,7 +11,6 @@ from .. import __version__
 from ..analysis.agreement.agreement import LadderRequest, with_forms
 from ..analysis.agreement.claims import Claim, ClaimRequest
 from ..analysis.offsets.device_comparison import DeviceComparisonRequest
-from ..analysis.offsets.versions import Version, versions
 from ..analysis.pairs.comparator import CannotCompare
 from ..analysis.people.groups import ClientGroup, client_groups
 from ..analysis.time.track import TrackRequest
@@ -20,7 +19,6 @@ from ..domain.errors import UserError
 from ..domain.lens import Lens
 from ..domain.metrics import METRICS, metric_named, metric_of
 from ..domain.steps import scaled
-from ..reports.certificate_page import certificate_page
 from ..reports.claims import claims_page
 from ..reports.device_card import device_card
 from ..reports.device_comparison import device_comparison, hand_words
@@ -28,6 +26,7 @@ from ..reports.document import Document
 from ..reports.paper_results import Subgroup, paper_results
 from ..reports.side_by_side import side_by_side
 from ..wording.notes import sentence
+from .certificates import adopted, certificate_document, waiting_of
 from .client_page import page_material_steps, page_steps
 from .reporting import report_document_steps, report_material_steps
 from .session import Session
@@ -75,28 +74,6 @@ def _study(session: Session, c: Choice) -> Generator[float, None, Make]:
     return lambda wanted: report_document_steps(material, wanted)
 
 
-def versions_in_use(session: Session, name: str, metric: str) -> list[Version]:
-    """The versions of a device that are neither superseded nor withdrawn."""
-    item = session.catalogue().instrument_named(name)
-    if item is None:
-        return []
-    found = session.calibration_versions(item.name, metric)  # equations have a name beside the id
-    stale = frozenset(r.id for r, gone in found if not gone and session.stale(r))
-    return [
-        v
-        for v in versions(found, session.today(), stale)
-        if v.state not in ("superseded", "withdrawn")
-    ]
-
-
-def _adopted(session: Session, name: str, metric: str) -> list[Version]:
-    """The versions in use; raises UserError where there is none."""
-    live = versions_in_use(session, name, metric)
-    if not live:
-        raise UserError(f"no offset of {name} is adopted for {metric_of(metric).name}")
-    return live
-
-
 def _ready(document: Document) -> Make:
     def make(_: Collection[str] | None) -> Generator[float, None, Document]:
         yield 1.0
@@ -106,14 +83,13 @@ def _ready(document: Document) -> Make:
 
 
 def _certificate(session: Session, c: Choice) -> Generator[float, None, Make]:
-    live = _adopted(session, c.subject, c.lens.metric)
+    live = adopted(session, c.subject, c.lens.metric)
     yield 0.5
-    free = session.free_text()
-    return _ready(certificate_page(live, free, session.today(), paper=c.paper))
+    return _ready(certificate_document(session, live, session.today(), paper=c.paper))
 
 
 def _card(session: Session, c: Choice) -> Generator[float, None, Make]:
-    live = _adopted(session, c.subject, c.lens.metric)
+    live = adopted(session, c.subject, c.lens.metric)
     yield 0.5
     items = session.catalogue()
     item = items.instrument_named(c.subject)
@@ -124,7 +100,11 @@ def _card(session: Session, c: Choice) -> Generator[float, None, Make]:
     ]
     asked = tuple(i.condition.question for i in items.protocol if i.asked)
     by_hand = hand_words(days, metric_of(c.lens.metric).symbol)
-    return _ready(device_card(live, session.free_text(), by_hand, asked, session.today(), c.paper))
+    waiting = tuple(waiting_of(session, v.record) for v in live)
+    card = device_card(
+        live, session.free_text(), by_hand, asked, session.today(), c.paper, waiting=waiting
+    )
+    return _ready(card)
 
 
 def _devices(session: Session, c: Choice) -> Generator[float, None, Make]:

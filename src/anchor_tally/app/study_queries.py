@@ -39,8 +39,13 @@ class StudyQueries(StudyCache):
         ]
 
     def marks(self, record: CalibrationRecord) -> Marks:
-        """Name and mark of each reading behind an adopted offset."""
-        return marks_of(self.snapshot(record.metric), record.metric, record.sources)
+        """Identity and mark of each reading behind an adopted offset."""
+        snapshot = self.snapshot(record.metric)
+        return marks_of(snapshot, record.metric, record.sources, self.free_text())
+
+    def every_version(self) -> tuple[CalibrationRecord, ...]:
+        """Every calibration ever adopted, the oldest first."""
+        return tuple(r for r, _ in self._all_versions())
 
     def corrected(self, reading: Reading) -> Corrected | None:
         """A stored reading by the calibration in force.

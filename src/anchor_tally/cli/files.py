@@ -5,11 +5,15 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-from pathlib import Path
-from typing import Any
 
-from ..analysis.offsets.verify import verify
-from ..app.documents import versions_in_use
+from ..analysis.people.withheld import withheld
+from ..app.certificates import (
+    adopted,
+    certificate_data,
+    certificate_document,
+    verified_words,
+    verify,
+)
 from ..app.exporting import export, from_package, not_in_table
 from ..app.importing import open_mapped, open_tidy, out_of_range_as_failed
 from ..app.plan import write_text
@@ -17,11 +21,8 @@ from ..app.reporting import write_report
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
-from ..reports.certificate import certificate_json
-from ..reports.certificate_page import certificate_page
 from ..wording.importing import caution_warnings, comments_words, lost_words, withheld_words
 from ..wording.numbers import count, day_words
-from ..wording.versions import verified_words
 from .studies import session_of
 
 MOST_NAMED = 20  # changed readings that are named
@@ -102,26 +103,17 @@ def write_certificate(args: argparse.Namespace) -> None:
     """Print the data of adopted offsets, or write them as JSON, HTML or PDF."""
     session = session_of(args)
     try:
-        item = session.catalogue().instrument_named(args.instrument)
-        live = versions_in_use(session, args.instrument, args.metric)
-        if item is None or not live:
-            raise UserError(
-                f"{args.file or 'demo'}: no offset of {args.instrument} is adopted for"
-                f" {args.metric}"
-            )
+        try:
+            live = adopted(session, args.instrument, args.metric)
+        except UserError as error:
+            raise UserError(f"{args.file or 'demo'}: {error}") from error
+        choices = {"clients": args.clients, "full": args.full}
         if args.output is not None and args.output.suffix.lower() in (".pdf", ".html"):
-            page = certificate_page(
-                live, session.free_text(), session.today(), paper=args.paper, full=args.full
-            )
+            page = certificate_document(session, live, session.today(), paper=args.paper, **choices)
             print(f"written: {write_report(page, args.output)}")
             return
         text = json.dumps(
-            [
-                certificate_json(
-                    v, item, session.free_text(), session.marks(v.record), full=args.full
-                )
-                for v in live
-            ],
+            [certificate_data(session, v, **choices) for v in live],
             indent=1,
             ensure_ascii=False,
             allow_nan=False,
@@ -136,52 +128,22 @@ def write_certificate(args: argparse.Namespace) -> None:
 
 def verify_certificate(args: argparse.Namespace) -> int:
     """Compare a certificate with a study; 0 where nothing differs, 1 where something does."""
-    certificates = _certificates(args.certificate)
     session = session_of(args)
     try:
-        differs = 0
-        for c in certificates:
-            name, metric = str(c["instrument"]), str(c["metric"])
-            found = verify(
-                c["made_from"]["marks"],
-                c["made_from"]["digest"],
-                [(o["client"] or "", float(o["offset"])) for o in c["offsets"]],
-                [r for r, _ in session.calibration_versions(name, metric)],
-                session.snapshot(metric),
-                metric,
-            )
-            print(verified_words(found, name, int(c["version"])))
-            stored = [int(k) for k in found.changed if k.isdecimal()]
-            for r in session.readings(stored[:MOST_NAMED]):
-                print(
-                    f"· {r.client}, {day_words(r.taken_at)}, {r.instrument}: {r.value}, {r.status}"
-                )
-            differs += not found.holds
+        found = verify(session, args.certificate)
+        for v in found:
+            print(verified_words(v))
+            metric = str(v.certificate["metric"])
+            column = session.snapshot(metric).columns.get(metric)
+            rows = v.readings.changed[:MOST_NAMED] if column is not None else ()
+            ids = [int(column.reading[k]) for k in rows] if column is not None else []
+            for r in session.readings([i for i in ids if i > 0]):
+                hidden = withheld(session.catalogue().client_coded(r.client), r.metric)
+                value = "value not shown" if hidden else f"{r.value}, {r.status}"
+                print(f"· {r.client}, {day_words(r.taken_at)}, {r.instrument}: {value}")
     finally:
         session.close()
-    return 1 if differs else 0
-
-
-def _certificates(path: Path) -> list[dict[str, Any]]:
-    """The certificates of a file. Raises UserError for anything else."""
-    try:
-        found = json.loads(path.read_text(encoding="utf-8"))
-        out = found if isinstance(found, list) else [found]
-        for c in out:
-            if c["schema"] != "anchor-tally/certificate/1" or not isinstance(
-                c["made_from"]["marks"], dict
-            ):
-                raise ValueError("not a certificate")
-            for o in c["offsets"]:
-                float(o["offset"]), o["client"]
-            int(c["version"]), c["instrument"], c["metric"], c["made_from"]["digest"]
-    except OSError as error:
-        raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
-        raise UserError(f"{path}: not a certificate that verify can read") from error
-    if not out:
-        raise UserError(f"{path}: not a certificate that verify can read")
-    return out
+    return 0 if all(v.holds for v in found) else 1
 
 
 def export_study(args: argparse.Namespace) -> None:

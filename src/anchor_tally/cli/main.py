@@ -114,6 +114,7 @@ def _parser() -> argparse.ArgumentParser:
     t.add_argument("--demo", action="store_true", help="use a fresh demo study")
     t.add_argument("--instrument", required=True)
     t.add_argument("--metric", default="body_fat_percent")
+    t.add_argument("--clients", action="store_true", help="name each client's code and offset")
     t.add_argument(
         "--full", action="store_true", help="include the reason for adopting against the advice"
     )
@@ -127,7 +128,7 @@ def _parser() -> argparse.ArgumentParser:
     t.add_argument("--paper", choices=("A4", "Letter"), default="A4")
     y = sub.add_parser("verify", help="compare a certificate with a study; exit code 0 or 1")
     y.add_argument("file", type=Path, help="the study")
-    y.add_argument("certificate", type=Path, help="what certificate has written")
+    y.add_argument("certificate", help="a file of certificate (JSON, HTML or PDF), or its digest")
     y.set_defaults(demo=False)
     _report_arguments(sub.add_parser("report", help="the study report as HTML or PDF"))
     _summary_arguments(sub.add_parser("summary", help="a page for one client as HTML or PDF"))

@@ -19,6 +19,8 @@ def device_card(
     asked: Sequence[str],
     made_on: str,
     paper: str = "A4",
+    *,
+    waiting: Sequence[int] = (),
 ) -> Document:
     """Make the document.
 
@@ -36,6 +38,8 @@ def device_card(
         Today, an ISO day.
     paper : str
         A4 or Letter.
+    waiting : sequence of int
+        Readings behind each version that Review says not to use; none given: none.
 
     Returns
     -------
@@ -43,13 +47,15 @@ def device_card(
         A section for each version in large type.
     """
     sections = []
-    for v in found:
+    for k, v in enumerate(found):
         r = v.record
         m = metric_of(r.metric)
         setting = free.setting(r.setting)
         blocks: list[Block] = [Paragraph(words.card_words(r), "large")]
         if words.STATES[v.state]:
             blocks.append(Paragraph(words.STATES[v.state], "caution"))
+        if waiting and waiting[k]:
+            blocks.append(Paragraph(words.waiting_words(waiting[k]), "caution"))
         blocks += [Paragraph(t, "sign") for t in words.card_lines(r, set_by_hand)]
         title = f"{m.label} ({m.symbol or m.unit})" + (f", setting: {setting}" if setting else "")
         sections.append(Section(f"version-{r.version}", title, tuple(blocks)))

@@ -54,7 +54,7 @@ class Document:
     """A document: title, lines under it, sections; ``contents`` lists them on the first page.
 
     A ``dense`` one has tables with less space between rows. ``told`` is for the one who makes it,
-    and stands on no page.
+    and stands on no page. ``seal`` is a line at the end of the file by which it can be verified.
     """
 
     title: str
@@ -64,3 +64,4 @@ class Document:
     contents: bool = True
     dense: bool = False
     told: tuple[str, ...] = ()
+    seal: str = ""

@@ -16,7 +16,8 @@ OWN = "own"  # scheme of the addresses of a document's own parts
 
 def as_html(document: Document) -> str:
     """The document as HTML: fonts and figures inside, nothing is fetched, all text escaped."""
-    return _rendered(document, font_faces(), None)
+    sealed = f"<!-- {document.seal} -->\n" if document.seal else ""
+    return _rendered(document, font_faces(), None) + sealed
 
 
 def _rendered(document: Document, fonts: str, address: Callable[[PaperFigure], str] | None) -> str:
@@ -81,4 +82,5 @@ def as_pdf(document: Document) -> bytes:
     made = weasyprint.HTML(string=html, url_fetcher=Fetcher())
     found = made.write_pdf(pdf_variant="pdf/ua-1", finisher=_name_scopes)
     assert found is not None
-    return bytes(found)
+    # a line after the end of a PDF is passed over by readers
+    return bytes(found) + (f"% {document.seal}\n".encode() if document.seal else b"")

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from ..analysis.offsets.versions import Version
 from ..domain.calibrations import REASON_KEPT, CalibrationRecord
 from ..domain.free_text import FreeText
@@ -116,7 +119,17 @@ def proof_words(r: CalibrationRecord) -> str:
     )
 
 
-def condition_rows(v: Version, free: FreeText, *, full: bool) -> tuple[tuple[str, str], ...]:
+def waiting_words(readings: int) -> str:
+    """That readings behind an offset wait in Review; "" for none."""
+    if not readings:
+        return ""
+    found = count(readings, "reading")
+    return f"Check first: this offset rests on {found} that Review says not to use."
+
+
+def condition_rows(
+    v: Version, free: FreeText, certificate: Mapping[str, Any], *, full: bool
+) -> tuple[tuple[str, str], ...]:
     """Conditions and origin, one a row."""
     r, made = v.record, v.record.made_of
     m = metric_of(r.metric)
@@ -134,13 +147,16 @@ def condition_rows(v: Version, free: FreeText, *, full: bool) -> tuple[tuple[str
         ("Last scan used", day_words(made.last_anchor) if made.last_anchor else MISSING),
         ("Adopted", day_words(r.fitted_at[:10])),
         ("Valid until", day_words(r.valid_until)),
-        ("Readings behind it", f"{len(r.sources)}; digest {r.digest}"),
+        ("Readings behind it", f"{len(r.sources)}"),
+        ("Program", str(certificate["program"])),
+        ("Command", str(certificate["command"])),
+        ("Digest of every statement", grouped(str(certificate["digest"]))),
     ]
     if made.proof is not None:
-        rows.insert(-1, ("Cross-validation", proof_words(r)))
+        rows.insert(-4, ("Cross-validation", proof_words(r)))
     if made.drift is not None:
         low, high = (signed(x, m.decimals + 1) for x in made.drift)
-        rows.insert(-1, ("Drift per week", f"{low} to {high} {m.difference_unit} (95 % CI)"))
+        rows.insert(-4, ("Drift per week", f"{low} to {high} {m.difference_unit} (95 % CI)"))
     if made.client_sd is not None:
         given = f"{number(made.client_sd, m.decimals)} {m.difference_unit}, stated"
         rows.append(("SD between clients", given))
@@ -149,13 +165,20 @@ def condition_rows(v: Version, free: FreeText, *, full: bool) -> tuple[tuple[str
     return tuple(rows)
 
 
-def offset_rows(r: CalibrationRecord) -> tuple[tuple[str, str, str, str], ...]:
+def grouped(digest: str) -> str:
+    """A digest in groups of 16 digits, so that lines can break between them."""
+    return " ".join(digest[k : k + 16] for k in range(0, len(digest), 16))
+
+
+def offset_rows(r: CalibrationRecord, *, clients: bool) -> tuple[tuple[str, str, str, str], ...]:
     """The table of offsets: client, what is subtracted, 95 % of new differences, scans."""
     k = metric_of(r.metric).decimals
     rows = [
         (code, signed(o, k), f"{signed(low, k)} to {signed(high, k)}", f"{n}")
-        for code, (o, low, high, n) in sorted(r.clients.items())
+        for code, (o, low, high, n) in (sorted(r.clients.items()) if clients else ())
     ]
+    if r.clients and not clients:
+        rows.append((f"{count(len(r.clients), 'client')} with an offset of their own", "", "", ""))
     if r.pooled is not None:
         o, low, high = (signed(x, k) for x in r.pooled)
         rows.append(("All others", o, f"{low} to {high}", f"{r.made_of.anchors}"))

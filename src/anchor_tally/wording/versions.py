@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..analysis.offsets.verify import Verified
+from ..analysis.offsets.verify import ReadingsVerified
 from ..analysis.offsets.versions import Version, VersionRow
 from ..domain.metrics import metric_of
 from .numbers import MISSING, count, number, signed
@@ -17,19 +17,13 @@ def version_name(v: Version) -> str:
     return f"v{v.record.version}{setting}"
 
 
-def verified_words(v: Verified, instrument: str, version: int) -> str:
-    """Whether a certificate still stands on a study."""
-    head = f"Certificate of {instrument}, version {version}:"
-    if v.holds:
-        return f"{head} holds. {count(v.readings, 'reading')} unchanged."
-    out = []
-    if not v.adopted:
-        out.append("the study has no adopted offset with these numbers")
-    if v.changed:
-        out.append(f"{count(len(v.changed), 'reading')} changed")
-    if v.missing:
-        out.append(f"{count(len(v.missing), 'reading')} no longer there")
-    return f"{head} does not hold: {', '.join(out)}."
+def readings_words(r: ReadingsVerified) -> str:
+    """What became of the readings behind a certificate."""
+    if not r.changed and not r.missing:
+        return f"{count(r.readings, 'reading')} unchanged"
+    changed = f"{count(len(r.changed), 'reading')} changed" if r.changed else ""
+    missing = f"{count(r.missing, 'reading')} not there" if r.missing else ""
+    return ", ".join(x for x in (changed, missing) if x)
 
 
 def version_row(v: Version) -> tuple[str, str, str, str]:

@@ -1,4 +1,4 @@
-"""Whether a certificate still stands on the readings and the offset that it was made from."""
+"""Whether the readings behind a certificate are those of a study, known by what they are."""
 
 from __future__ import annotations
 
@@ -6,90 +6,98 @@ import hashlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from ...domain.calibrations import CalibrationRecord
-from ...domain.snapshot import Snapshot
-from .record import rows_named, source_names
+import numpy as np
 
-Marks = tuple[tuple[str, str], ...]
+from ...domain.free_text import FreeText
+from ...domain.instants import zone_named
+from ...domain.snapshot import Ints, Snapshot
+from ..pairs.pairing import stamp
+from .record import rows_named
+
+Marks = dict[str, str]
+SHORT = 12  # digits of a hash that are kept
 
 
 @dataclass(frozen=True, slots=True)
-class Verified:
-    """What a certificate was found to be.
+class ReadingsVerified:
+    """What became of the readings behind a certificate.
 
-    Attributes
-    ----------
-    adopted : bool
-        Whether the study holds an adopted offset with the same numbers and digest.
-    changed, missing : tuple of str
-        Names of readings with another value or state, and of those that are not there.
-    readings : int
-        How many readings the certificate names.
+    ``changed`` are rows of the metric's columns with another value or state; ``missing`` counts
+    those that are not there, of ``readings``.
     """
 
-    adopted: bool
-    changed: tuple[str, ...]
-    missing: tuple[str, ...]
+    changed: tuple[int, ...]
+    missing: int
     readings: int
 
-    @property
-    def holds(self) -> bool:
-        """Whether nothing differs."""
-        return self.adopted and not self.changed and not self.missing
 
-
-def marks_of(snapshot: Snapshot, metric: str, sources: Iterable[str]) -> Marks:
-    """A mark of each reading that is there: its name, and a hash of name, value and state.
-
-    Names are stored numbers, or ``equation@visit`` of a computed value.
-    """
-    c = snapshot.columns.get(metric)
-    if c is None:
-        return ()
-    rows = rows_named(snapshot, c, tuple(sources))
-    out = []
-    for name, k in zip(source_names(snapshot, c, rows).tolist(), rows.tolist(), strict=True):
-        text = f"{name}|{float(c.value[k])!r}|{int(c.status[k])}"
-        out.append((str(name), hashlib.sha256(text.encode()).hexdigest()[:12]))
-    return tuple(sorted(out))
-
-
-def verify(
-    marks: Mapping[str, str],
-    digest: str,
-    offsets: Iterable[tuple[str, float]],
-    records: Iterable[CalibrationRecord],
-    snapshot: Snapshot,
-    metric: str,
-) -> Verified:
-    """Compare a certificate with a study.
+def marks_of(snapshot: Snapshot, metric: str, sources: Iterable[str], free: FreeText) -> Marks:
+    """Identity and mark of each reading that a record names.
 
     Parameters
     ----------
-    marks : mapping
-        Mark of each reading by its name, as the certificate has them.
-    digest : str
-        Its fingerprint of all readings.
-    offsets : iterable of (str, float)
-        Client ("" for all others) and offset.
-    records : iterable of CalibrationRecord
-        Offsets adopted in the study for its instrument and metric.
     snapshot : Snapshot
         The study, with the columns of the metric.
     metric : str
-        Its metric.
+        The metric.
+    sources : iterable of str
+        Names of readings, as of ``CalibrationRecord``.
+    free : FreeText
+        What replaces the study's free text, so that a study made from an export has the same.
+
+    Returns
+    -------
+    dict
+        Of each reading the first 12 digits of two SHA-256: of what it is
+        (``client|instrument|setting|time|metric|repeat``, the time in the study's zone), and of the
+        same with ``|value|state``. No number of a database is part of them.
     """
-    there = dict(marks_of(snapshot, metric, marks))
-    wanted = dict(offsets)
-    adopted = any(r.digest == digest and _offsets(r) == wanted for r in records)
-    return Verified(
-        adopted,
-        tuple(k for k, mark in marks.items() if k in there and there[k] != mark),
-        tuple(k for k in marks if k not in there),
-        len(marks),
-    )
+    c = snapshot.columns.get(metric)
+    if c is None:
+        return {}
+    return dict(_marked(snapshot, metric, rows_named(snapshot, c, tuple(sources)), free).values())
 
 
-def _offsets(r: CalibrationRecord) -> dict[str, float]:
-    own = {code: o for code, (o, _, _, _) in r.clients.items()}
-    return own | ({"": r.pooled[0]} if r.pooled is not None else {})
+def verify_readings(
+    marks: Mapping[str, str], snapshot: Snapshot, metric: str, free: FreeText
+) -> ReadingsVerified:
+    """Compare the marks of a certificate with the readings of a study."""
+    c = snapshot.columns.get(metric)
+    every = {} if c is None else _marked(snapshot, metric, np.arange(c.n), free)
+    there = {key: (row, mark) for row, (key, mark) in every.items()}
+    changed = [there[k][0] for k, mark in marks.items() if k in there and there[k][1] != mark]
+    missing = sum(k not in there for k in marks)
+    return ReadingsVerified(tuple(sorted(changed)), missing, len(marks))
+
+
+def readings_digest(marks: Mapping[str, str]) -> str:
+    """SHA-256 of all marks in the order of their identities."""
+    text = "\n".join(f"{k} {marks[k]}" for k in sorted(marks))
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def _marked(
+    snapshot: Snapshot, metric: str, rows: Ints, free: FreeText
+) -> dict[int, tuple[str, str]]:
+    """By row: identity and mark. Rows of the same identity are numbered by their values."""
+    c, zone = snapshot.columns[metric], zone_named(snapshot.catalogue.zone)
+    labels = {i: free.setting(s.label) for i, s in snapshot.settings.items()} | {0: ""}
+    out: dict[int, tuple[str, str]] = {}
+    seen: dict[str, int] = {}
+    order = rows[np.lexsort((c.value[rows], c.instant[rows]))]
+    for row in order.tolist():
+        item = snapshot.instruments[int(c.instrument[row])]
+        name = item.equation or item.name
+        at = stamp(int(c.instant[row]), zone, timed=bool(c.timed[row]))
+        code = snapshot.clients[int(c.client[row])].code
+        setting, repeat = labels.get(int(c.setting[row]), ""), int(c.replicate[row])
+        what = f"{code}|{name}|{setting}|{at}|{metric}|{repeat}"
+        seen[what] = seen.get(what, 0) + 1
+        what += f"|{seen[what]}" if seen[what] > 1 else ""
+        state = f"{what}|{float(c.value[row])!r}|{int(c.status[row])}"
+        out[row] = _short(what), _short(state)
+    return out
+
+
+def _short(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()[:SHORT]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from PyQt6.QtWidgets import (
 from ....analysis.offsets.adopt import needs_reason, record_of
 from ....analysis.offsets.calibrate import CalibrateRequest, CalibrateResult
 from ....analysis.offsets.versions import versions
+from ....app.certificates import certificate_data
 from ....domain.errors import UserError
 from ....domain.lens import Lens
 from ....domain.snapshot import Snapshot
@@ -77,7 +79,7 @@ class CalibrateStage(QuestionPage[tuple[CalibrateResult, ...]]):
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.table.chosen.connect(lambda _row, column: self.choose(column - 1))
         self.table.opened.connect(self._open_cell)
-        self.versions = Versions(self.session.free_text, self.session.marks)
+        self.versions = Versions(partial(certificate_data, self.session))
         self.versions.withdrawn.connect(
             lambda number: self.edit(WithdrawCalibration(number), "Withdrawn. Undo restores it.")
         )

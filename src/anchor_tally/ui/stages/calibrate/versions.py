@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from typing import Any
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QApplication, QComboBox, QPushButton, QVBoxLayout, QWidget
 
-from ....analysis.offsets.verify import Marks
 from ....analysis.offsets.versions import Version, compare_versions
-from ....domain.calibrations import CalibrationRecord
-from ....domain.free_text import FreeText
 from ....domain.records import Instrument
-from ....reports.certificate import certificate_json
 from ....wording import versions as words
 from ...widgets import Flow, Table, label, letters_wide, paired
 
@@ -27,11 +24,9 @@ class Versions(QWidget):
     withdrawn = pyqtSignal(int)
     said = pyqtSignal(str)
 
-    def __init__(
-        self, free_text: Callable[[], FreeText], marks: Callable[[CalibrationRecord], Marks]
-    ) -> None:
+    def __init__(self, data: Callable[[Version], dict[str, Any]]) -> None:
         super().__init__()
-        self.free_text, self.marks = free_text, marks
+        self.data = data
         self.versions: tuple[Version, ...] = ()
         self.item: Instrument | None = None
         self.list = Table(words.LIST_HEADS, "Adopted versions", numeric_from=99, stretch=2)
@@ -123,11 +118,5 @@ class Versions(QWidget):
     def _copy(self) -> None:
         v, clipboard = self.chosen(), QApplication.clipboard()
         if v is not None and clipboard is not None and self.item is not None:
-            clipboard.setText(
-                json.dumps(
-                    certificate_json(v, self.item, self.free_text(), self.marks(v.record)),
-                    indent=1,
-                    ensure_ascii=False,
-                )
-            )
+            clipboard.setText(json.dumps(self.data(v), indent=1, ensure_ascii=False))
             self.said.emit("Certificate data copied to the clipboard.")
