@@ -22,8 +22,10 @@ from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.result_table import SUFFIXES, ResultTable, write
+from anchor_tally.reports.checklists import AGREEMENT, RELIABILITY, TITLE
 from anchor_tally.reports.device_comparison import hand_words
 from anchor_tally.reports.render import as_html
+from anchor_tally.reports.study_report import REPORT_TITLE, checklist, text_of
 from anchor_tally.stats.claims import left_by_correlation
 from anchor_tally.study.edits.clients import PutClient, PutStudy
 from anchor_tally.study.edits.events import SetGoal
@@ -137,7 +139,7 @@ def test_pages_are_tagged_with_fonts_inside(written):
     root = pdf.trailer["/Root"]
     assert root["/MarkInfo"]["/Marked"]
     assert root["/Lang"] == "en"
-    assert pdf.metadata.title == "Study report"
+    assert pdf.metadata.title == REPORT_TITLE
     assert [x.title for x in pdf.outline if not isinstance(x, list)] or pdf.outline
     fonts = set()
     for page in pdf.pages:
@@ -253,7 +255,8 @@ def test_a_certificate_is_a_page(tmp_path, capsys):
         assert line in text
     low, high = (signed(x - row["offset"]) for x in row["new_difference"])
     assert f"can still be off by {low} to {high} pp" in text
-    assert data["made_from"]["digest"] in text
+    assert " ".join(data["digest"][k : k + 16] for k in range(0, 64, 16)) in text
+    assert f"{data['own_offsets']} clients with an offset of their own" in text
     assert f"subtract {number(row['offset'])} pp from a reading of anybody else" in text
     record = session.calibrations()[-1]
     for pooled, says in (
@@ -358,3 +361,26 @@ def test_what_a_correlation_leaves():
     assert left_by_correlation(np.corrcoef(x, y)[0, 1], x.std()) == pytest.approx(width, rel=0.01)
     with pytest.raises(ValueError, match="−1 to 1"):
         left_by_correlation(1.01, 2.0)
+
+
+def test_an_item_is_answered_only_where_the_report_holds_the_answer():
+    """Of each item that is answered the words are taken out: then it is not answered any more."""
+    session = demo_session(clock=CLOCK)
+    made = finish(report_steps(session, session.lens, "A4")).sections
+    items = (*AGREEMENT, *RELIABILITY)
+
+    def where(title, sections):
+        rows = [r for b in checklist(title, sections).blocks for r in b.rows]
+        assert [r[0] for r in rows] == [i.text for i in items]
+        return [not r[1].startswith("not answered") for r in rows]
+
+    whole = where(REPORT_TITLE, made)
+    assert sum(whole) == 22
+    for k, item in enumerate(items):
+        gone = [s for s in made if s.key != item.section]
+        title = "Report" if item.section == TITLE else REPORT_TITLE
+        assert not where(title, gone)[k]
+        if whole[k] and item.section != TITLE:
+            (section,) = (s for s in made if s.key == item.section)
+            assert item.holds.lower() in text_of(section).lower()
+    assert not where(REPORT_TITLE, [])[0]

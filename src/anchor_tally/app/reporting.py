@@ -25,6 +25,7 @@ from ..exchange.writing import replacing
 from ..reports.document import Document
 from ..reports.render import as_html, as_pdf
 from ..reports.study_report import CHECKLIST, CHECKLIST_NEEDS, PARTS, Findings, Flow, study_report
+from ..wording.numbers import count
 from ..wording.plan import iso
 from .session import Session
 from .views import DRIFT, VIEW, Ask
@@ -82,6 +83,22 @@ def report_material_steps(
     )
 
 
+def _people(snapshot: Snapshot) -> str:
+    """Age and height of the people at their first visit, as far as they are known."""
+    v, said = snapshot.visits, []
+    order = np.lexsort((v.instant, v.client))
+    _, first = np.unique(v.client[order], return_index=True)
+    for name, unit, values in (("Age", "years", v.age_years), ("height", "cm", v.height_cm)):
+        x = values[order][first]
+        x = x[~np.isnan(x)]
+        if x.size:
+            said.append(
+                f"{name} {x.min():.0f} to {x.max():.0f} {unit} (mean {x.mean():.0f},"
+                f" {count(x.size, 'client')})"
+            )
+    return "; ".join(said) + ("." if said else "")
+
+
 def report_document_steps(
     material: ReportMaterial, wanted: Collection[str] | None = None
 ) -> Generator[float, None, Document]:
@@ -127,6 +144,7 @@ def report_document_steps(
                 f" --metric {lens.metric} --json"
                 for r in compared
             ),
+            _people(snapshot),
         ),
         material.paper,
         wanted,

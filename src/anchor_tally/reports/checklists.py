@@ -12,51 +12,65 @@ _GRRAS = "GRRAS, Kottner et al. 2011, J Clin Epidemiol 64:96 (items from memory)
 class Item:
     """An item, its source, the section that answers it ("" for none), and why it may not be.
 
-    ``needs`` names what must be stated in the study.
+    ``holds`` is what stands in the section where it does answer.
     """
 
     text: str
     source: str
     section: str
+    holds: str = ""
     why: str = ""
-    needs: str = ""
 
 
 def _of(source: str, *rows: tuple[str, str, str, str]) -> tuple[Item, ...]:
-    return tuple(Item(text, source, section, why, needs) for text, section, why, needs in rows)
+    return tuple(Item(text, source, section, holds, why) for text, section, holds, why in rows)
 
+
+TITLE = "title"  # stands for the title of the document
+_AUTHORS = "for the authors to write"
 
 AGREEMENT = _of(
     _LIMITS,
-    ("Acceptable limits set beforehand", "question", "", "margin"),
-    ("Structure of the data", "flow", "", ""),
-    ("Repeatability of each method", "repeatability", "no repeats", ""),
-    ("Plot of the differences, distribution and trend looked at", "agreement", "", ""),
-    ("Transformation, where needed", "agreement", "", ""),
-    ("Bias, plotted and as a number", "agreement", "", ""),
-    ("Precision of the bias", "agreement", "", ""),
-    ("Limits of agreement, plotted and as numbers", "agreement", "", ""),
-    ("Precision of the limits", "agreement", "", ""),
-    ("Whether the range of values is wide enough", "agreement", "", ""),
-    ("Variance between and within people", "agreement", "", ""),
-    ("Software", "data", "", ""),
-    ("Assumptions on distributions", "methods", "", ""),
+    (
+        "Acceptable limits set beforehand",
+        "",
+        "",
+        "the day on which a margin was set is not kept; for the authors to state",
+    ),
+    ("Structure of the data", "flow", "From readings to pairs", ""),
+    ("Repeatability of each method", "repeatability", ": repeatability", "no repeats"),
+    ("Plot of the differences", "agreement", "difference against the mean", ""),
+    ("Trend looked at", "agreement", "Slope on", ""),
+    ("Transformation, where needed", "methods", "transformed", ""),
+    ("Bias, plotted and as a number", "agreement", "Bias and limits of agreement", ""),
+    ("Precision of the bias", "agreement", "95 % CI", ""),
+    ("Limits of agreement, plotted and as numbers", "agreement", "Upper limit", ""),
+    ("Precision of the limits", "agreement", "95 % CI", ""),
+    ("Range of values", "agreement", "Reference values from", ""),
+    ("Variance between and within people", "agreement", "between clients", ""),
+    ("Software", "data", "Software:", ""),
+    ("Assumptions on distributions", "methods", "Assumptions:", ""),
 )
 RELIABILITY = _of(
     _GRRAS,
-    ("Title names reliability or agreement", "question", "", ""),
-    ("Devices named and described", "flow", "", ""),
-    ("Population", "flow", "", ""),
-    ("Raters", "", "assessors are named in the study file only", ""),
-    ("What is known already", "", "for the authors to write", ""),
-    ("Choice of the sample size", "", "see Plan, Precision; for the authors to write", ""),
-    ("Sampling", "", "for the authors to write", ""),
-    ("Process of measuring, conditions", "question", "", ""),
-    ("Independence of the readings", "", "for the authors to write", ""),
-    ("Statistical analysis", "methods", "", ""),
-    ("Numbers of people and readings", "flow", "", ""),
-    ("Characteristics of the people", "flow", "", ""),
-    ("Estimates with their uncertainty", "agreement", "", ""),
-    ("Practical relevance", "which", "", ""),
-    ("Detailed results", "agreement", "", ""),
+    ("Title names reliability or agreement", TITLE, "agreement", ""),
+    ("Devices named and described", "flow", "Devices and methods", ""),
+    ("Population", "", "", _AUTHORS),
+    ("Raters", "", "", "assessors are named in the study file only"),
+    ("What is known already", "", "", _AUTHORS),
+    ("Choice of the sample size", "", "", "see Plan, Precision; for the authors to write"),
+    ("Sampling", "", "", _AUTHORS),
+    (
+        "Process of measuring, conditions",
+        "question",
+        "Conditions asked at each visit",
+        "no conditions are asked",
+    ),
+    ("Independence of the readings", "", "", _AUTHORS),
+    ("Statistical analysis", "methods", "Statistics and their sources", ""),
+    ("Numbers of people and readings", "flow", "From readings to pairs", ""),
+    ("Characteristics of the people", "flow", "Age ", "no ages are recorded"),
+    ("Estimates with their uncertainty", "agreement", "95 % CI", ""),
+    ("Practical relevance", "which", "Level error", ""),
+    ("Detailed results", "agreement", ": all statistics", ""),
 )

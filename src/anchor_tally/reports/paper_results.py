@@ -133,7 +133,7 @@ def _methods(
     ]
     if margin is not None:
         said = f"±{number(margin, m.decimals)} {m.difference_unit}"
-        parts.append(f"A margin of {said} was stated beforehand.")
+        parts.append(f"The margin was {said}.")
     if lens.setting:
         parts.append("One setting of each device was analysed.")
     parts.append(f"Analyses used Anchor Tally {version}; resampling used fixed seeds.")

@@ -17,6 +17,7 @@ from ..analysis.agreement.redundancy import RedundancyResult
 from ..analysis.agreement.repeatability import RepeatabilityResult
 from ..analysis.offsets.calibrate import CalibrateResult
 from ..analysis.offsets.which_device import WhichDeviceResult
+from ..analysis.people.withheld import withheld
 from ..analysis.review.finding import Finding
 from ..analysis.time.drift import DriftResult
 from ..domain.catalogue import Catalogue
@@ -34,7 +35,7 @@ from ..wording.notes import sentence
 from ..wording.numbers import MISSING, count, day_words, number, signed, span
 from ..wording.sentences import headline, pairs_sentence
 from ..wording.statistics import EXPLANATIONS, Line, rows
-from .checklists import AGREEMENT, RELIABILITY, Item
+from .checklists import AGREEMENT, RELIABILITY, TITLE, Item
 from .document import Block, Document, FigureBlock, Paragraph, Section, TableBlock
 
 LIMITS_OF_USE = (
@@ -79,6 +80,7 @@ class Findings:
     version: str
     made_on: str
     commands: tuple[str, ...]
+    people: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,11 +122,13 @@ def study_report(f: Findings, paper: str = "A4", wanted: Collection[str] | None 
         ),
         f"Made on {day_words(f.made_on)} with version {f.version}",
     )
-    sections = [p.make(f) for p in PARTS if wanted is None or p.key in wanted]
-    there = tuple(s for s in sections if s.blocks)
+    alone = wanted is not None and set(wanted) == {CHECKLIST}  # it is about the whole report
+    sections = [p.make(f) for p in PARTS if wanted is None or alone or p.key in wanted]
+    made = tuple(s for s in sections if s.blocks)
+    there = () if alone else made
     if wanted is None or CHECKLIST in wanted:
-        there = (*there, _checklist(f, wanted))
-    return Document("Study report", under, there, paper)
+        there = (*there, checklist(REPORT_TITLE, made))
+    return Document(REPORT_TITLE, under, there, paper)
 
 
 def _question(f: Findings) -> Section:
@@ -151,10 +155,7 @@ def _question(f: Findings) -> Section:
                         "mean of all readings in it" if lens.around else "nearest visit to the scan"
                     ),
                 ),
-                (
-                    "Margin stated beforehand",
-                    MISSING if margin is None else f"±{number(margin)} {m.difference_unit}",
-                ),
+                ("Margin", MISSING if margin is None else f"±{number(margin)} {m.difference_unit}"),
                 ("Clients", "all" if lens.clients is None else f"{len(lens.clients)} chosen"),
             ),
             numeric_from=9,
@@ -173,6 +174,8 @@ def _flow(f: Findings) -> Section:
     who = ", ".join(f"{n} {s or 'not stated'}" for s, n in sexes.items() if n)
     blocks: list[Block] = [
         Paragraph(f"{count(len(clients), 'client')}: {who}." if clients else "No clients."),
+        *([Paragraph(f.people)] if f.people else []),
+        TableBlock("Devices and methods", ("Name", "What it is"), _devices(f), 9),
         TableBlock(
             "From readings to pairs",
             ("Instrument", "Readings", "Failed", "Excluded", "Pairs"),
@@ -232,7 +235,38 @@ def _agreement(f: Findings) -> Section:
     ]
     for k, r in enumerate(f.compared):
         blocks += _one_device(r, marks[k])
+        blocks += _range_of(f, r)
     return Section("agreement", "Agreement", tuple(blocks))
+
+
+def _range_of(f: Findings, r: CompareResult) -> list[Block]:
+    """Over which values of the reference the pairs reach, of clients whose values may be shown."""
+    clients, m = f.catalogue.clients, metric_of(r.pairs.metric)
+    shown = [not withheld(clients[k], m.id) for k in r.pairs.client.tolist()]
+    x = r.pairs.x[shown]
+    if not x.size:
+        return []
+    low, high = (number(float(v), m.decimals) for v in (x.min(), x.max()))
+    return [Paragraph(f"Reference values from {low} to {high} {m.symbol}.".replace(" .", "."))]
+
+
+def _devices(f: Findings) -> tuple[tuple[str, str], ...]:
+    """Each instrument of the report, described."""
+    items = {i.name: i for i in f.catalogue.instruments.values()}
+    named = [x.instrument for x in f.flows]
+    named += [r.pairs.reference.name for r in f.compared[:1]]
+    layouts = {"none": "scale without electrodes", "": "electrodes not stated"}
+    out = []
+    for name in dict.fromkeys(named):
+        i = items.get(name)
+        if i is None or i.equation:
+            what = "published equation"
+        elif i.kind == "device":
+            what = layouts.get(i.electrodes, f"impedance device, electrodes: {i.electrodes}")
+        else:
+            what = i.kind
+        out.append((name, what))
+    return tuple(out)
 
 
 def _limits_row(r: CompareResult) -> tuple[str, ...]:
@@ -446,7 +480,12 @@ def _methods(_: Findings) -> Section:
         tuple((e.name, e.formula, e.source) for e in EXPLANATIONS.values()),
         9,
     )
-    return Section("methods", "Methods", (table,))
+    told = Paragraph(
+        "Assumptions: differences are about normal within and between clients; a note names"
+        " devices whose differences have more extreme values. No value was transformed: where"
+        " differences grow with the value, limits are given by level."
+    )
+    return Section("methods", "Methods", (table, told))
 
 
 def _data(f: Findings) -> Section:
@@ -457,6 +496,7 @@ def _data(f: Findings) -> Section:
             Paragraph(
                 f"Fingerprint of the readings used: {f.digest}. Resampling uses fixed seeds."
             ),
+            Paragraph(f"Software: Anchor Tally {f.version}."),
             *(Paragraph(c, "code") for c in f.commands),
         ),
     )
@@ -499,44 +539,48 @@ PARTS = (
     Part("methods", "Methods", (), _methods),
     Part("data", "Data and reproduction", ("compare",), _data),
 )
+REPORT_TITLE = "Study report on agreement and reliability"
 CHECKLIST, CHECKLIST_TITLE = "checklist", "Reporting items"
 # every question, since it tells which sections have an answer; each is asked once
 CHECKLIST_NEEDS = tuple(dict.fromkeys(q for p in PARTS for q in p.needs))
 
 
-def _checklist(f: Findings, wanted: Collection[str] | None) -> Section:
-    """Where each reporting item is answered, and which are not."""
-    answers = {
-        "repeatability": f.repeatability,
-        "change": f.change,
-        "hydration": f.hydration,
-        "similar": f.redundancy,
-        "drift": f.drift,
-        "calibration": f.calibrated,
-        "which": f.which,
-        "agreement": f.compared,
-    }
-    titles = {
-        p.key: p.title
-        for p in PARTS
-        if answers.get(p.key, True)
-        and (wanted is None or p.key in wanted or set(wanted) == {CHECKLIST})
-    }
-    blocks: list[Block] = []
-    for name, items in (
-        ("Limits of agreement", AGREEMENT),
-        ("Reliability and agreement", RELIABILITY),
-    ):
-        answered = [(i.text, _where(i, titles, f)) for i in items]
-        blocks.append(
-            TableBlock(f"{name}: {items[0].source}", ("Item", "Where"), tuple(answered), 9)
+def checklist(title: str, made: Sequence[Section]) -> Section:
+    """Where each reporting item is answered, and which are not.
+
+    An item is answered where a section that was made holds what the item asks for.
+    """
+    titles = {s.key: s.title for s in made} | {TITLE: "title"}
+    texts = {s.key: text_of(s) for s in made} | {TITLE: title.lower()}
+
+    def where(item: Item) -> str:
+        if item.section and item.holds.lower() in texts.get(item.section, "").lower():
+            return titles.get(item.section, "") or "–"
+        return f"not answered: {item.why or 'the report has nothing on it'}"
+
+    blocks: list[Block] = [
+        TableBlock(
+            f"{name}: {items[0].source}",
+            ("Item", "Where"),
+            tuple((i.text, where(i)) for i in items),
+            9,
         )
+        for name, items in (
+            ("Limits of agreement", AGREEMENT),
+            ("Reliability and agreement", RELIABILITY),
+        )
+    ]
     return Section(CHECKLIST, CHECKLIST_TITLE, tuple(blocks))
 
 
-def _where(item: Item, titles: dict[str, str], f: Findings) -> str:
-    if item.needs == "margin" and f.catalogue.margin(metric_of(f.lens.metric)) is None:
-        return "not answered: no margin is stated"
-    if not item.section:
-        return f"not answered: {item.why}"
-    return titles.get(item.section, f"not answered: {item.why or 'the study has no such data'}")
+def text_of(section: Section) -> str:
+    """Everything that a section says."""
+    out: list[str] = []
+    for b in section.blocks:
+        if isinstance(b, Paragraph):
+            out.append(b.text)
+        elif isinstance(b, FigureBlock):
+            out.append(b.caption)
+        else:
+            out += [b.caption, *b.heads, *(cell for row in b.rows for cell in row)]
+    return "\n".join(out)
