@@ -314,6 +314,45 @@ def test_killed_half_way_heals(tmp_path):
     session.close()
 
 
+@pytest.mark.parametrize("how", ["older copy", "other study", "none"])
+def test_a_copy_in_the_place_of_a_killed_study_is_not_written_over(how, tmp_path):
+    """The journal of a killed import belongs to the file that was there: it is set aside, not rolled back into a copy."""
+    path, spare = tmp_path / "s.tally", tmp_path / "spare.tally"
+    session = Session.new(path, "first")
+    session.save_copy(spare)
+    for k in range(8):
+        session.do(PutStudy(f"title {k}", practice=False))
+    session.close()
+    if how == "other study":
+        spare.unlink()
+        other = Session.new(spare, "first")
+        for k in range(30):
+            other.do(PutStudy(f"other {k}", practice=False))
+        other.do(PutStudy("first", practice=False))
+        other.close()
+    code = (
+        "import os, signal, sys; from pathlib import Path\n"
+        "from anchor_tally.app.session import Session\n"
+        "s = Session.open(Path(sys.argv[1])); c = s._conn; s._may_write()\n"
+        "c.execute('PRAGMA cache_size = 2'); c.execute('BEGIN IMMEDIATE')\n"
+        "c.executemany('INSERT INTO metric VALUES (?, ?, 0, 1)',"
+        " [(f'm{k}', 'x' * 500) for k in range(400)])\nos.kill(os.getpid(), signal.SIGKILL)"
+    )
+    done = subprocess.run([sys.executable, "-c", code, str(path)], capture_output=True)
+    assert done.returncode == -signal.SIGKILL
+    assert (tmp_path / "s.tally-journal").exists()
+    if how != "none":
+        shutil.copyfile(spare, path)
+    content = path.read_bytes()
+    session = Session.open(path, read_only=True)
+    assert session.title == ("title 7" if how == "none" else "first")
+    session.close()
+    aside = list(tmp_path.glob("s.tally-journal-of-another-*"))
+    assert bool(aside) == (how != "none")
+    assert (path.read_bytes() == content) == (how != "none")
+    Session.open(path).close()
+
+
 def test_full_disk(tmp_path):
     """A disk that is full refuses an edit, a new study and an upgrade in a sentence, and leaves what was there."""
     session = Session.new(tmp_path / "s.tally", "t")

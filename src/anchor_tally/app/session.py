@@ -246,6 +246,8 @@ class Session(StudyQueries):
         said = self.lost()
         if said:
             raise StudyError(f"{said}; nothing was changed")
+        if self.path is not None:
+            open_file.note_start(self.path)
 
     def _drop_redo(self) -> None:
         discard(self._conn, self._redo)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+from dataclasses import dataclass
 from pathlib import Path
 
 
@@ -26,7 +27,7 @@ class OneWriter:
 
         None when another process has it, or when the folder cannot be written.
         """
-        path = study.resolve().with_name(f".{study.resolve().name}.lock")
+        path = _lock_of(study)
         while True:
             try:
                 handle = os.open(path, os.O_CREAT | os.O_RDWR | os.O_NOFOLLOW, 0o600)
@@ -59,6 +60,43 @@ class OneWriter:
                 os.close(
                     self._own
                 )  # after the study was closed: SQLite's locks of this process end with it
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """Which study a file holds, and after how many changes: SQLite counts them in its head."""
+
+    uid: str
+    changes: int
+
+
+def note_state(study: Path, state: State) -> None:
+    """Write beside the lock which state the next change begins from; nothing without a lock."""
+    try:
+        handle = os.open(_lock_of(study), os.O_WRONLY | os.O_NOFOLLOW)
+    except OSError:
+        return  # no lock: the study is read only, or new
+    try:
+        os.ftruncate(handle, 0)
+        os.pwrite(handle, f"{state.uid} {state.changes}".encode(), 0)
+    except OSError:
+        os.ftruncate(handle, 0)  # a full disk: no state is better than half of one
+    finally:
+        os.close(handle)
+
+
+def noted_state(study: Path) -> State | None:
+    """The state that the last change began from; None where nothing is noted."""
+    try:
+        uid, _, changes = _lock_of(study).read_text("utf-8").partition(" ")
+        return State(uid, int(changes))
+    except (OSError, ValueError):
+        return None  # no lock, or one of an earlier version, which noted nothing
+
+
+def _lock_of(study: Path) -> Path:
+    real = study.resolve()
+    return real.with_name(f".{real.name}.lock")
 
 
 def _lock_itself(study: Path) -> int | None:

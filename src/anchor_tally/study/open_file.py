@@ -30,6 +30,7 @@ from .connection import (
     transaction,
     why,
 )
+from .one_writer import State, note_state, noted_state
 from .row_checks import check_rows
 
 _MAGIC = b"SQLite format 3\x00"
@@ -286,6 +287,50 @@ def writable(path: Path) -> bool:
     return os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
 
 
+def state_of(path: Path) -> State:
+    """Which study a file holds, and its count of changes; journals are passed over.
+
+    No id where the file cannot be read as it is.
+    """
+    real = path.resolve()
+    with real.open("rb") as f:
+        head = f.read(100)
+    changes = struct.unpack(">I", head[24:28])[0] if len(head) == 100 else 0
+    conn = sqlite3.connect(f"{real.as_uri()}?immutable=1", uri=True)
+    try:
+        (uid,) = conn.execute("SELECT uid FROM study").fetchone()
+    except (sqlite3.Error, TypeError):
+        uid = ""  # half written, or of a schema without ids
+    finally:
+        conn.close()
+    return State(str(uid), changes)
+
+
+def note_start(path: Path) -> None:
+    """Note the state that a change begins from, so that its journal is known if it is killed."""
+    note_state(path, state_of(path))
+
+
+def _set_aside_foreign_journal(path: Path) -> None:
+    """Rename a journal that belongs to another file than the one that lies there now.
+
+    Where a copy was put in the place of a study whose writer was killed, SQLite would write pages
+    of the old file into the copy. The journal is foreign where the file is another study, or an
+    earlier state of it than the killed change began from.
+    """
+    real = path.resolve()
+    journal = real.with_name(f"{real.name}-journal")
+    noted = noted_state(real)
+    if noted is None or not journal.exists() or not writable(real):
+        return
+    now = state_of(real)
+    if (now.uid and noted.uid and now.uid != noted.uid) or now.changes < noted.changes:
+        n = 1
+        while (aside := real.with_name(f"{real.name}-journal-of-another-{n}")).exists():
+            n += 1
+        journal.rename(aside)
+
+
 def _heal(path: Path) -> None:
     """Let SQLite take back what a killed process had half written.
 
@@ -314,6 +359,7 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
         )
     read_only = read_only or not writable(path)
     try:
+        _set_aside_foreign_journal(path)
         _heal(path)
         version = _head(path).version
         if version > SCHEMA_VERSION:
@@ -325,6 +371,7 @@ def open_study(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
         if read_only:
             conn = _for_reading(path, version)
         else:
+            note_start(path)
             sweep_parts(path)
             if version < SCHEMA_VERSION:
                 _keep_copy(path)
