@@ -1,11 +1,15 @@
 """A study under attack: locks, kills, full disks, two writers, lost files, broken and hostile input. Nothing is lost or doubled."""
 
+import io
+import json
 import os
 import shutil
 import signal
 import sqlite3
 import subprocess
 import sys
+import tempfile
+import tracemalloc
 import zipfile
 from dataclasses import replace
 from pathlib import Path
@@ -15,6 +19,9 @@ import openpyxl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pypdf import PdfReader
+from xlsxwriter import Workbook
+from xlsxwriter.exceptions import FileCreateError
 
 from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.offsets.record import fingerprint
@@ -29,11 +36,17 @@ from anchor_tally.domain.events import Event
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client, Instrument, Setting
 from anchor_tally.domain.steps import finish
+from anchor_tally.domain.temporary import own_folder, sweep_folders
 from anchor_tally.domain.text import guarded, plain_name, unguarded
+from anchor_tally.exchange import data_package
 from anchor_tally.exchange.readings_csv import HEADER
-from anchor_tally.exchange.tables import open_table
+from anchor_tally.exchange.result_table import ResultTable, as_tsv
+from anchor_tally.exchange.result_table import as_html as as_html_table
+from anchor_tally.exchange.tables import _beside, open_table
 from anchor_tally.figures.style import LIGHT, marks_of
 from anchor_tally.methods import registry
+from anchor_tally.reports.document import Document, Paragraph, Section
+from anchor_tally.reports.render import as_pdf
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
 from anchor_tally.study.edits.events import AddEvent
@@ -775,3 +788,112 @@ def test_killed_copies_and_packages_leave_nothing(tmp_path):
     assert not target.exists()
     assert main(["import", str(tmp_path / "p.zip"), "--into", str(target)]) == 0
     assert sorted(p.name for p in tmp_path.glob(".*")) == []
+
+
+def test_a_merged_cell_over_a_whole_sheet_costs_nothing(tmp_path):
+    """Merged cells are read one after another; none of their cells is made."""
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.append(["Client", "Fat", ""])
+    sheet.append(["A", 20, 21])
+    sheet["B2"].comment = openpyxl.comments.Comment("seen twice", "x")
+    book.save(tmp_path / "m.xlsx")
+    with zipfile.ZipFile(tmp_path / "m.xlsx") as z:
+        parts = {n: z.read(n) for n in z.namelist()}
+    name = "xl/worksheets/sheet1.xml"
+    merged = b'<mergeCells count="2"><mergeCell ref="A3:XFD1048576"/><mergeCell ref="B1:C1"/></mergeCells>'
+    parts[name] = parts[name].replace(b"</sheetData>", b"</sheetData>" + merged)
+    with zipfile.ZipFile(tmp_path / "big.xlsx", "w", zipfile.ZIP_DEFLATED) as z:
+        for part, content in parts.items():
+            z.writestr(part, content)
+    tracemalloc.start()
+    found = _beside(tmp_path / "big.xlsx")["Sheet"]
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert found.merged == {3: [(0, 2000)], 1: [(1, 2)]}
+    assert found.comments == {2: {1: "seen twice"}}
+    assert most < 8 << 20
+
+
+def test_a_package_of_one_part_many_times_is_refused(tmp_path):
+    """A part that is listed twice is not read twice, and many small parts that grow are one large one."""
+    session = filled(tmp_path / "in")
+    export(session, tmp_path / "p.zip")
+    with zipfile.ZipFile(tmp_path / "p.zip") as z:
+        parts = {n: z.read(n) for n in z.namelist()}
+    described = json.loads(parts["datapackage.json"])
+    described["resources"] *= 2
+    for name, change, says in (
+        ("twice", {"datapackage.json": json.dumps(described)}, "listed twice"),
+        ("grown", {f"x{k}.csv": "0" * 700_000 for k in range(40)}, "unpacked it would be"),
+    ):
+        with zipfile.ZipFile(tmp_path / f"{name}.zip", "w", zipfile.ZIP_DEFLATED) as z:
+            for part, content in (parts | change).items():
+                z.writestr(part, content)
+        with pytest.raises(UserError, match=says):
+            data_package.read(tmp_path / f"{name}.zip")
+
+
+def test_folders_of_killed_processes_are_swept(tmp_path, monkeypatch):
+    """Those whose process is gone, the oldest first; never one whose process lives, nor one without a process in its name."""
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    gone = subprocess.Popen([sys.executable, "-c", ""])
+    gone.wait()
+    for k in range(3):
+        (tmp_path / f"anchor-tally-export-{gone.pid}-{k}").mkdir()
+        (tmp_path / f"anchor-tally-export-{gone.pid}-{k}" / "readings").write_text("70")
+    (tmp_path / "anchor-tally-mine").mkdir()
+    live = own_folder("demo")
+    assert sweep_folders() == 3
+    assert sorted(x.name for x in tmp_path.iterdir()) == sorted(["anchor-tally-mine", live.name])
+    code = (
+        "import os, signal, sys; from pathlib import Path; import xlsxwriter\n"
+        "from anchor_tally.app.demo import demo_session; from anchor_tally.app import exporting\n"
+        "from anchor_tally.domain.steps import finish\n"
+        "s = demo_session(); m = finish(exporting.collect_steps(s, Path(sys.argv[1])))\n"
+        "steps = exporting.write_steps(m)\n"
+        "for share in steps:\n    if share > 0.6: os.kill(os.getpid(), signal.SIGKILL)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(tmp_path / "w.xlsx")],
+        env=os.environ | {"TMPDIR": str(tmp_path)},
+        capture_output=True,
+    )
+    assert done.returncode == -signal.SIGKILL, done.stderr
+    assert len(list(tmp_path.glob("anchor-tally-*-*-*"))) == 3  # its demo, its export, and ours
+    assert sweep_folders() == 2
+
+
+def test_a_full_disk_while_a_workbook_is_packed_is_told(tmp_path, monkeypatch):
+    """One sentence, and what stood there before stays."""
+    session = filled(tmp_path / "in")
+    (tmp_path / "w.xlsx").write_text("before")
+
+    def full(*_):
+        raise FileCreateError(OSError(28, "No space left on device"))
+
+    monkeypatch.setattr(Workbook, "_store_workbook", full)
+    with pytest.raises(UserError, match="No space left on device"):
+        export(session, tmp_path / "w.xlsx")
+    assert (tmp_path / "w.xlsx").read_text() == "before"
+
+
+def test_no_copied_cell_is_computed(tmp_path):
+    """Tab-separated text, copied HTML and files alike: an apostrophe before what begins like a formula."""
+    table = ResultTable(
+        "=cap", ("=head", "+x"), (("=1+1", "+1.2"), ("@cmd", "−0.4 (−1.0 to +0.2)"))
+    )
+    assert as_tsv(table) == "'=head\t'+x\n'=1+1\t+1.2\n'@cmd\t−0.4 (−1.0 to +0.2)"
+    html = as_html_table(table)
+    for cell in ("&#x27;=cap", "&#x27;=head", "&#x27;=1+1", "&#x27;@cmd", ">+1.2<"):
+        assert cell in html
+
+
+def test_footers_hold_any_title(tmp_path):
+    """Quotes, a backslash at the end and an ampersand stand at the foot of each page."""
+    title = 'Scale "A" & B\\'
+    document = Document(title, (), (Section("s", "S", (Paragraph("text"),)),), contents=False)
+    (page,) = PdfReader(io.BytesIO(as_pdf(document))).pages
+    text = page.extract_text()
+    assert text.count(title) == 2
+    assert "1 / 1" in text

@@ -6,7 +6,6 @@ import hashlib
 import logging
 import os
 import shutil
-import tempfile
 from dataclasses import replace
 from datetime import date, timedelta
 from importlib import resources
@@ -19,17 +18,16 @@ from ..domain.events import Event
 from ..domain.instants import system_zone
 from ..domain.scheme import DEVICES as SCHEME_DEVICES
 from ..domain.scheme import SCAN, SPACING_DAYS, SchemeRule
+from ..domain.temporary import own_folder, sweep_folders
 from ..study.edits.checks import StateValue
 from ..study.edits.events import AddEvent
 from ..study.edits.imports import ImportReadings
 from ..study.edits.instruments import OfferMetric, OrderInstruments, PutInstrument
 from ..study.edits.scheme import AddRules
-from ..study.one_writer import OneWriter
 from ..study.open_file import migrations
 from .session import Session
 
 NAME = "rowing-squad.tally"
-PREFIX = "anchor-tally-demo-"
 TITLE = "Coastal rowing squad (demo)"
 log = logging.getLogger("anchor_tally")
 
@@ -52,8 +50,8 @@ def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Sessio
     """
     place, today = folder, clock.today()
     if place is None:
-        _sweep()
-        place = Path(tempfile.mkdtemp(prefix=PREFIX))
+        sweep_folders()
+        place = own_folder("demo")
     path = place / NAME
     kept = _kept(today)
     if not kept.exists():
@@ -66,24 +64,21 @@ def demo_session(folder: Path | None = None, *, clock: Clock = SYSTEM) -> Sessio
             _drop_old(kept)
         except OSError as error:
             log.info("the demo study is drawn anew each time: %s", error)
-    else:
-        shutil.copy(kept, path)
+    elif not _copied(kept, path):
+        _make(path, today)
     session = Session.open(path, clock=clock)
     if folder is None:
         session.closed.append(lambda: shutil.rmtree(place, ignore_errors=True))
     return session
 
 
-def _sweep() -> None:
-    """Take away demo folders that a killed process has left: nobody holds the study in them."""
-    for left in Path(tempfile.gettempdir()).glob(f"{PREFIX}*"):
-        study = left / NAME
-        if left.is_symlink() or left.stat().st_uid != os.getuid() or not study.exists():
-            continue
-        writer = OneWriter.of(study)
-        if writer is not None:
-            writer.release()
-            shutil.rmtree(left, ignore_errors=True)
+def _copied(kept: Path, path: Path) -> bool:
+    """Copy the kept study; False where another version of the program has removed it just now."""
+    try:
+        shutil.copy(kept, path)
+    except FileNotFoundError:
+        return False
+    return True
 
 
 def _kept(today: date) -> Path:
@@ -110,8 +105,12 @@ def _drop_old(kept: Path) -> None:
     Several versions of the program may be in use.
     """
     drawn = sorted(kept.parent.glob("demo-*.tally"), key=lambda p: p.stat().st_mtime, reverse=True)
-    for old in (*drawn[3:], *kept.parent.glob("demo-*.part")):
+    for old in drawn[3:]:
         old.unlink(missing_ok=True)
+    for part in kept.parent.glob("demo-*.part"):
+        owner = part.name.split(".")[-2]
+        if not Path(f"/proc/{owner}").exists():
+            part.unlink(missing_ok=True)
 
 
 def _make(path: Path, today: date) -> None:

@@ -11,6 +11,7 @@ from pathlib import Path
 import platformdirs
 
 from ..domain.errors import UserError
+from ..exchange.input_limits import look_at
 from ..exchange.mapping import Mapping, mapping_from
 from ..exchange.tables import Table
 from ..exchange.writing import replacing
@@ -40,6 +41,7 @@ def _kept() -> dict[str, dict[str, object]]:
     return kept if isinstance(kept, dict) else {}
 
 
+MOST_MAPPING = 16 << 20  # bytes
 SCHEMA = "anchor-tally/mapping/1"
 
 
@@ -58,6 +60,7 @@ def write_mappings(path: Path, tables: Sequence[tuple[Table, Mapping]]) -> Path:
 
 def read_mappings(path: Path) -> dict[str, Mapping]:
     """Mappings by the key of their header and sheet, and of the header alone. Raises UserError."""
+    look_at(path, MOST_MAPPING)
     try:
         found = json.loads(path.read_text(encoding="utf-8"))
         if found.get("schema") != SCHEMA:
@@ -72,7 +75,7 @@ def read_mappings(path: Path) -> dict[str, Mapping]:
             out[_key(header, sheet)] = mapping
     except OSError as error:
         raise UserError(f"{path}: cannot be read ({error.strerror or error})") from error
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError) as error:
         raise UserError(f"{path}: not a mapping that the window has written") from error
     return out
 

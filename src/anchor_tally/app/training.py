@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import shutil
-import tempfile
-from pathlib import Path
 
 import numpy as np
 
 from ..domain.clock import SYSTEM, Clock
 from ..domain.import_rows import ImportRow
+from ..domain.temporary import own_folder
 from ..scenario.cases import CASE, case_rows
 from ..scenario.drawn import Truth, draw, rows_of
 from ..study.edits.imports import ImportReadings
 from ..wording.training import DRAWN, truth_words
-from .demo import PREFIX
 from .session import Session
 
 
@@ -30,7 +28,7 @@ def drawn_session(truth: Truth, seed: int, *, clock: Clock = SYSTEM) -> Session:
 
 
 def _temporary(name: str, title: str, rows: tuple[ImportRow, ...], clock: Clock) -> Session:
-    place = Path(tempfile.mkdtemp(prefix=PREFIX))
+    place = own_folder("demo")
     session = Session.new(place / f"{name}.tally", title, clock=clock)
     session.do(ImportReadings(rows, "made"))
     session.close()

@@ -102,6 +102,8 @@ def read(path: Path) -> tuple[dict[str, Cell], dict[str, tuple[list[str], list[l
         tables: dict[str, tuple[list[str], list[list[str]]]] = {}
         for resource in described["resources"]:
             name = str(resource["path"])
+            if name.removesuffix(".csv") in tables:
+                raise UserError(f"{path}: {name[:40]} is listed twice; {kept}")
             rows = list(csv.reader(io.StringIO(z.read(name).decode("utf-8"), newline="")))
             if not rows:
                 raise UserError(f"{path}: {name[:40]} has no header; {kept}")

@@ -102,6 +102,8 @@ def look_into(path: Path) -> None:
         (p.file_size / max(p.compress_size, 1) for p in parts if p.file_size > 8 << 20), default=0.0
     )
     total = sum(p.file_size for p in parts)
+    if total > 8 << 20:  # many small parts are as much as one large one
+        grown = max(grown, total / max(sum(p.compress_size for p in parts), 1))
     if (
         len(parts) > MOST_PARTS
         or total > MOST_UNPACKED

@@ -11,10 +11,12 @@ from html import escape
 from pathlib import Path
 
 from ..domain.errors import UserError
-from .writing import replacing
+from .writing import replacing, told_as_os_error
 
 SUFFIXES = (".csv", ".xlsx", ".tsv", ".html")
 _NUMBER = re.compile(r"[+−-]?\d+(\.\d+)?")
+# a number with what belongs to it: its interval, its unit
+_SIGNED = re.compile(r"[+−-]?[\d.,]+[ %a-zA-Z²°/()+−,.\d–-]*")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 Cell = str | float
 
@@ -31,22 +33,23 @@ class ResultTable:
 def as_tsv(table: ResultTable) -> str:
     """The texts of the table, columns apart by tabs."""
     lines = (table.heads, *table.rows)
-    return "\n".join("\t".join(re.sub(r"[\t\r\n]+", " ", c) for c in line) for line in lines)
+    return "\n".join("\t".join(_text(re.sub(r"[\t\r\n]+", " ", c)) for c in line) for line in lines)
 
 
 def as_html(table: ResultTable) -> str:
     """The table alone; word processors and spreadsheets paste it as a table."""
-    heads = "".join(f"<th>{escape(h)}</th>" for h in table.heads)
+    heads = "".join(f"<th>{escape(_text(h))}</th>" for h in table.heads)
     rows = (
         "<tr>"
         + "".join(
-            f'<td style="text-align:{"right" if _NUMBER.fullmatch(c) else "left"}">{escape(c)}</td>'
+            f'<td style="text-align:{"right" if _NUMBER.fullmatch(c) else "left"}">'
+            f"{escape(_text(c))}</td>"
             for c in row
         )
         + "</tr>"
         for row in table.rows
     )
-    caption = f"<caption>{escape(table.caption)}</caption>" if table.caption else ""
+    caption = f"<caption>{escape(_text(table.caption))}</caption>" if table.caption else ""
     return f"<table>{caption}<thead><tr>{heads}</tr></thead><tbody>{''.join(rows)}</tbody></table>"
 
 
@@ -70,7 +73,7 @@ def write(table: ResultTable, path: Path) -> Path:
     form = path.suffix.lower()
     if form not in SUFFIXES:
         raise UserError(f"{path}: a table ends in {', '.join(SUFFIXES)}; nothing was written")
-    with replacing(path) as part:
+    with replacing(path) as part, told_as_os_error():
         if form == ".xlsx":
             _workbook(table, part)
         elif form == ".html":
@@ -92,7 +95,13 @@ def _safe(cell: str) -> str:
     value = value_of(cell)
     if isinstance(value, float):
         return cell.replace("−", "-").lstrip("+")
-    return f"'{cell}" if cell.startswith(_FORMULA) else cell
+    return _text(cell)
+
+
+def _text(cell: str) -> str:
+    """A cell that no spreadsheet computes: an apostrophe before what begins like a formula."""
+    number = _NUMBER.fullmatch(cell) or _SIGNED.fullmatch(cell)
+    return f"'{cell}" if cell.startswith(_FORMULA) and not number else cell
 
 
 def _workbook(table: ResultTable, path: Path) -> None:

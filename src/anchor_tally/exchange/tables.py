@@ -10,12 +10,15 @@ import csv
 import io
 import itertools
 import math
+import posixpath
+import zipfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 from ..domain.errors import UserError
 from .headers import Line, Spans, find_head
@@ -301,27 +304,57 @@ class Beside:
 
 
 def _beside(path: Path) -> dict[str, Beside]:
-    """Merged columns and comments of each sheet.
+    """Merged columns and comments of each sheet, read from its parts one element after another.
 
-    A large workbook is not looked through for them.
+    A merged cell can reach over a whole sheet, so that no cell of it is made. A large workbook is
+    not looked through for them.
     """
     if unpacked(path) > MOST_MERGED:
         return {}
-    from openpyxl import load_workbook
-
     out: dict[str, Beside] = {}
-    with one_sentence(f"{path}: not a workbook"), path.open("rb") as file:
-        book = load_workbook(file, data_only=True, keep_links=False)
+    with one_sentence(f"{path}: not a workbook"), zipfile.ZipFile(path) as z, _book(path) as book:
+        names = set(z.namelist())
         for sheet in book.worksheets:
-            own = out.setdefault(sheet.title, Beside())
-            for span in sheet.merged_cells.ranges:
-                own.merged.setdefault(span.min_row, []).append((span.min_col - 1, span.max_col - 1))
-            # only cells that exist: one at the far corner would make iter_rows fill the sheet
-            for cell in sheet._cells.values():
-                if cell.comment is not None:
-                    own.comments.setdefault(cell.row, {})[cell.column - 1] = cell.comment.text
-        book.close()
+            own, part = out.setdefault(sheet.title, Beside()), str(sheet._worksheet_path)
+            for reference in _attributes(z, part, "mergeCell", "ref"):
+                first, _, last = reference.partition(":")
+                (left, top), (right, _) = _place(first), _place(last or first)
+                own.merged.setdefault(top, []).append((left, min(right, MOST_COLUMNS)))
+            folder, _, name = part.rpartition("/")
+            links = f"{folder}/_rels/{name}.rels"
+            for target in _attributes(z, links, "Relationship", "Target") if links in names else ():
+                if "comments" in target.lower() and target.endswith(".xml"):
+                    found = posixpath.normpath(posixpath.join("/", folder, target)).lstrip("/")
+                    _read_comments(z, found, own) if found in names else None
     return out
+
+
+def _attributes(z: zipfile.ZipFile, part: str, element: str, name: str) -> Iterator[str]:
+    """An attribute of every such element of a part."""
+    with z.open(part) as file:
+        for _, found in ElementTree.iterparse(file):
+            if found.tag.rpartition("}")[2] == element and found.get(name):
+                yield str(found.get(name))
+            found.clear()
+
+
+def _read_comments(z: zipfile.ZipFile, part: str, own: Beside) -> None:
+    with z.open(part) as file:
+        for _, found in ElementTree.iterparse(file):
+            if found.tag.rpartition("}")[2] == "comment":
+                column, line = _place(str(found.get("ref")))
+                texts = [x.text or "" for x in found.iter() if x.tag.rpartition("}")[2] == "t"]
+                own.comments.setdefault(line, {})[column] = "".join(texts)
+                found.clear()
+
+
+def _place(reference: str) -> tuple[int, int]:
+    """Column from 0 and line from 1 of a cell such as AB12."""
+    letters = reference.rstrip("0123456789")
+    column = 0
+    for c in letters.upper():
+        column = column * 26 + ord(c) - 64
+    return column - 1, int(reference[len(letters) :])
 
 
 def _sheet(path: Path, sheets: tuple[str, ...], chosen: str, beside: Beside) -> Table:

@@ -5,7 +5,6 @@ Cells that a spreadsheet could take for formulas stay text.
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Generator, Iterable, Sequence
 from datetime import datetime, tzinfo
 from pathlib import Path
@@ -18,10 +17,11 @@ from ..domain.instants import zone_named
 from ..domain.metrics import metric_of
 from ..domain.records import Reading
 from ..domain.snapshot import Snapshot
+from ..domain.temporary import passing_folder
 from ..wording.notes import sentence
 from ..wording.sentences import headline
 from ..wording.statistics import EXPLANATIONS, STATISTICS
-from .writing import BLOCK, replacing
+from .writing import BLOCK, replacing, told_as_os_error
 
 Row = Sequence[str | int | float | None]
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -45,8 +45,8 @@ def write_steps(
     )
     rows = 1 + len(readings) + sum(r.pairs.n for r in results) + 80 * len(results)
     done = 0
-    with replacing(path) as part, tempfile.TemporaryDirectory(prefix="anchor-tally-") as folder:
-        book = Workbook(str(part), {"constant_memory": True, "tmpdir": folder})
+    with replacing(path) as part, passing_folder("export") as folder, told_as_os_error():
+        book = Workbook(str(part), {"constant_memory": True, "tmpdir": str(folder)})
         text = book.add_format({"quote_prefix": True})
         try:
             for name, lines in sheets:

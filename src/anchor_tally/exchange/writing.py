@@ -13,6 +13,19 @@ BLOCK = 500  # rows written between two places to stop
 
 
 @contextmanager
+def told_as_os_error() -> Iterator[None]:
+    """What the library of workbooks raises where a disk is full, as the error that it is."""
+    from xlsxwriter.exceptions import XlsxWriterException
+
+    try:
+        yield
+    except XlsxWriterException as error:
+        cause = error.__cause__ or error.__context__
+        found = cause or next((x for x in error.args if isinstance(x, OSError)), None)
+        raise found if isinstance(found, OSError) else OSError(str(error)) from error
+
+
+@contextmanager
 def replacing(path: Path) -> Iterator[Path]:
     """A file beside ``path`` to write to; it takes its place when all was written.
 

@@ -31,8 +31,15 @@ def _rendered(document: Document, fonts: str, address: Callable[[PaperFigure], s
         trim_blocks=True,
         undefined=jinja2.StrictUndefined,
     )
+    environment.filters["css_text"] = lambda text: Markup(_css_text(text))
     template = environment.get_template("document.html")
     return template.render(document=document, address=address, fonts=Markup(fonts))
+
+
+def _css_text(text: str) -> str:
+    """A text as a string of a style sheet: what could end it stands as its number."""
+    safe = "".join(c if c.isalnum() or c in " .,-()" else f"\\{ord(c):06x} " for c in text)
+    return f'"{safe}"'
 
 
 def _name_scopes(_: object, pdf: Any) -> None:

@@ -18,3 +18,13 @@ def target_of(path: str, suffix: str, suffixes: Collection[str]) -> tuple[Path, 
     if target != asked and target.exists():
         return (target, f"{target.name} exists already. Choose it by its own name to replace it.")
     return target, ""
+
+
+def file_name(text: str) -> str:
+    """A suggested name from any text: never a path, never hidden.
+
+    >>> file_name("../A/1"), file_name("Auk")
+    ('A-1', 'Auk')
+    """
+    kept = "".join(c if c.isalnum() or c in "._" else "-" for c in text)
+    return "-".join(x for x in kept.strip("-._").split("-") if x) or "result"

@@ -148,6 +148,7 @@ class MainWindow(Wayfinding):
 
         self._detach()
         self.session = session
+        self.found = 0  # findings of the study before do not belong here
         stage = self._as_left(session)
         self.jobs = Jobs(self, session.explain)
         self.jobs.drawing = lambda: not PagePreparation.drawn()

@@ -14,7 +14,7 @@ from ..exchange import result_table
 from ..exchange.result_table import ResultTable
 from ..exchange.writing import replacing
 from ..figures.paper import DOUBLE_MM, SINGLE_MM, Form, PaperFigure
-from .file_names import target_of
+from .file_names import file_name, target_of
 
 NUMBERS = "Numbers behind it (*.csv)"
 _WORDS: dict[Form, str] = {"svg": "SVG", "pdf": "PDF", "png": "PNG, 300 dpi"}
@@ -57,7 +57,7 @@ def _tell(widget: QWidget, text: str, *, trouble: bool = False) -> None:
 
 
 def _file_name(name: str) -> str:
-    return "-".join(name.lower().replace("/", " ").split()) or "result"
+    return file_name(name.lower())
 
 
 def _ask(widget: QWidget, title: str, name: str, kinds: dict[str, str]) -> tuple[Path, str] | None:

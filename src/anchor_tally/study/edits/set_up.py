@@ -51,7 +51,9 @@ class SetUpStudy:
     @property
     def words(self) -> str:
         """What the edit does."""
-        return "set up the study"
+        parts = ((self.instruments, "instruments"), (self.clients, "clients"))
+        there = [f"{len(x)} {name}" for x, name in parts if x]
+        return f"the whole set-up ({', '.join(there) or 'conditions'})"
 
     def write(self, journal: Journal) -> None:
         """Insert all rows."""

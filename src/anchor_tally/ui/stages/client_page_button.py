@@ -12,7 +12,7 @@ from ...app.client_page import page_material_steps, write_page_steps
 from ...app.jobs import Job
 from ...app.session import Session
 from ...domain.metrics import is_fat
-from ..file_names import target_of
+from ..file_names import file_name, target_of
 from ..jobs import Jobs
 
 SUFFIXES = (".pdf", ".html")
@@ -46,7 +46,7 @@ class ClientPageButton(QPushButton):
             first = is_fat(self.session.lens.metric)
             kinds = with_fat | kinds if first else kinds | with_fat
         path, kind = QFileDialog.getSaveFileName(
-            self, f"Page for {self.code}", f"{self.code}.pdf", ";;".join(kinds)
+            self, f"Page for {self.code}", f"{file_name(self.code)}.pdf", ";;".join(kinds)
         )
         if path:
             fat, suffix = kinds[kind]
