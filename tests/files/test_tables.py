@@ -1,7 +1,9 @@
 """Tables of any form become readings or refusals; exports come back as they went."""
 
+import io
 import json
 import zipfile
+from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import replace
 
 import openpyxl
@@ -10,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from openpyxl.comments import Comment
 
+from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.app.exporting import export
 from anchor_tally.app.importing import look_at, place_of, rows_of, turn
 from anchor_tally.app.mappings import remember, remembered
@@ -17,6 +20,7 @@ from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.errors import UserError
 from anchor_tally.domain.import_rows import ImportCard, ImportRow, Refused
+from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.records import Client
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.dates import ambiguous, iso_moment, order_of
@@ -33,6 +37,7 @@ from anchor_tally.exchange.tables import open_table, pasted_table
 from anchor_tally.study import open_file
 from anchor_tally.study.edits.clients import AddClient, PutClient
 from anchor_tally.study.edits.instruments import PutInstrument
+from anchor_tally.wording.notes import sentence
 from places import CLOCK, adoption_of_nothing, filled, parse_text, reading, study_of, text_of
 
 WIDE = (
@@ -611,3 +616,77 @@ def test_each_row_is_converted(tmp_path):
     rows, refused = parse_text(",".join(HEADER) + "\n" + "\n".join(lines) + "\n")
     assert not refused
     assert [r.value for r in rows] == pytest.approx([v * 0.45359237 for v in (150, 154, 160)])
+
+
+SIDES = """Client,Date,Left thigh cm,Right thigh cm,Weight,Unit,Alder fat %
+A,2026-03-02,55.1,56.2,171,lb,21.4
+B,2026-03-02,50.1,51.2,68.5,kg,23.0
+"""
+
+
+def taken(table, folder, *more):
+    """What an import of a table of any form says, and the readings afterwards."""
+    (folder / "t.csv").write_text(table)
+    said, study = io.StringIO(), folder / "s.tally"
+    with redirect_stdout(said), redirect_stderr(said):
+        code = main(["import", str(folder / "t.csv"), "--into", str(study), "--guess", *more])
+    rows = []
+    if study.exists():
+        session = Session.open(study, read_only=True)
+        rows = [(r.client, r.instrument, r.setting, r.metric, r.value) for r in session.readings()]
+        session.close()
+    return code, said.getvalue(), rows
+
+
+def test_sides_and_units_of_rows_are_read_and_every_value_is_accounted_for(tmp_path):
+    """Both thighs stay, 171 lb are no 171 kg, and what is read is printed as a sum; a dry run writes nothing."""
+    code, said, rows = taken(SIDES, tmp_path, "--dry-run")
+    assert (code, rows) == (0, [])
+    assert "8 readings in the table = 8 new + 0 already there + 0 refused. Nothing was" in said
+    code, said, rows = taken(SIDES, tmp_path)
+    assert code == 0
+    assert "Left thigh cm → thigh girth, in cm, of Tape (method), setting left side" in said
+    thighs = {(c, s): v for c, _, s, m, v in rows if m == "girth_thigh"}
+    assert thighs == {("A", "left side"): 55.1, ("A", "right side"): 56.2, ("B", "left side"): 50.1, ("B", "right side"): 51.2}  # fmt: skip
+    mass = {c: v for c, _, _, m, v in rows if m == "body_mass"}
+    assert mass == {"A": pytest.approx(171 * 0.45359237), "B": 68.5}
+    code, said, again = taken(SIDES.replace("Alder", "AL-der"), tmp_path)
+    assert '"AL der" is taken for Alder' in said
+    assert "8 readings in the table = 0 new + 8 already there + 0 refused." in said
+    assert again == rows
+
+
+@pytest.mark.parametrize(
+    ("table", "says"),
+    [
+        ("Client,Date,Thigh cm,Thigh girth cm\nA,2026-03-02,55,56\n", "columns 3 and 4 are read as the same quantity"),
+        ("Client,Date,Weight (kg),Unit\nA,2026-03-02,171,lb\n", "names another unit"),
+        ("Client,Weight (kg)\nA,71\n", "choose the column with the date"),
+    ],
+)  # fmt: skip
+def test_what_collides_or_contradicts_is_said_and_nothing_is_written(table, says, tmp_path):
+    """No value disappears without a word."""
+    code, said, rows = taken(table, tmp_path)
+    assert (code, rows) == (2, [])
+    assert says in said
+
+
+def test_a_column_called_time_that_holds_dates_is_the_date(tmp_path):
+    """Whole dates under Time are dates."""
+    code, _, rows = taken("Client,Time,Weight (kg)\nA,2026-03-02 07:10,71\n", tmp_path)
+    assert (code, len(rows)) == (0, 1)
+
+
+@pytest.mark.parametrize(("hours", "pairs"), [(24.0, 0), (48.0, 0), (168.0, 4)])
+def test_dates_without_an_hour_pair_by_days_and_the_wider_window_is_named(hours, pairs):
+    """Two days apart: no pair in a day or two, whatever the hours were; a week would do, and that is said."""
+    lines = []
+    for c in range(4):
+        lines.append(reading(f"C{c}", f"2026-03-0{c + 2}", 20 + c))
+        scan = f"2026-03-0{c + 4}T08:00"
+        lines.append(reading(f"C{c}", scan, 21 + c, name="Scan", kind="reference"))
+    session = study_of(lines)
+    r = finish(CompareRequest(session.snapshot(), Lens(window_hours=hours), "Fir").run())
+    assert r.pairs.n == pairs
+    said = " ".join(map(sentence, r.notes))
+    assert ("With a window of 168 h 4 readings would have a scan" in said) == (not pairs)

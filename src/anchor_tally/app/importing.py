@@ -12,9 +12,10 @@ from pathlib import Path
 
 from ..domain.errors import UserError
 from ..domain.import_rows import ImportCard, Refused
+from ..domain.metrics import metric_named
 from ..exchange import readings_csv
 from ..exchange.guessing import better_turned, comments_left, gaps_in, guess, readable
-from ..exchange.mapping import Mapping, Row, is_tidy, missing, read_rows
+from ..exchange.mapping import Column, Mapping, Row, is_tidy, missing, read_rows
 from ..exchange.readings_csv import HEADER
 from ..exchange.tables import (
     MOST_TURNED,
@@ -138,6 +139,51 @@ def open_mapped(path: Path, mapping: Path) -> TidyFile:
     names = {id(t) for t, _ in taken}
     skipped = tuple(t.sheet or str(path) for t in tables if id(t) not in names)
     return TidyFile(rows, skipped, lambda: 0.0)
+
+
+def column_words(c: Column) -> str:
+    """What a column is taken for."""
+    if c.role == "ignore":
+        return "left out"
+    if c.role != "reading":
+        return c.role.replace("_", " ") + (f" {c.key}" if c.key else "")
+    m = metric_named(c.metric)
+    parts = (
+        m.name if m is not None else c.metric,
+        f"in {c.unit}",
+        f"of {c.instrument} ({c.kind})",
+        c.setting and f"setting {c.setting}",
+        f"repeat {c.replicate}" if c.replicate > 1 else "",
+        c.client and f"client {c.client}",
+    )
+    return ", ".join(x for x in parts if x)
+
+
+def open_guessed(path: Path) -> tuple[TidyFile, tuple[str, ...]]:
+    """Open a table of any form as the window does, and say what each column was taken for.
+
+    Raises UserError where something is still to be chosen.
+    """
+    found = look_at(path)
+    if isinstance(found, TidyFile):
+        return found, ()
+    said: list[str] = []
+    for f in found.tables:
+        head = f"{f.table.sheet}: " if f.table.sheet else ""
+        columns = zip(f.table.header, f.mapping.columns, strict=True)
+        said += [f"{head}{name or '(no name)'} → {column_words(c)}" for name, c in columns]
+        m = f.mapping
+        said += [f"{head}every row → client {m.client}"] if m.client else []
+        said += [f"{head}every row → {m.day}"] if m.day else []
+        why = wanting(f.table, m)
+        if why:
+            raise UserError(
+                "; ".join([*said, f"{path}: {head}{why[0].lower()}{why[1:].rstrip('.')}"])
+                + ". Choose in the window, or with --mapping; nothing was imported"
+            )
+    rows = rows_of([(f.table, f.mapping) for f in found.tables])
+    assert rows is not None
+    return TidyFile(rows, tuple(f"sheet {x}" for x in found.empty), lambda: 0.0), tuple(said)
 
 
 def paste(text: str) -> Foreign:

@@ -57,7 +57,7 @@ class Session(StudyQueries):
         a place that cannot be written.
         """
         if path.suffix.lower() != ".tally" and not open_file.is_sqlite(path):
-            session = cls(open_file.create_in_memory(path.stem, clock=clock), None, clock=clock)
+            session = cls.in_memory(path.stem, clock=clock)
             staged = finish(session.stage(open_tidy(path).rows))
             refuse_if_bad(str(path), staged)
             finish(session.take(staged, path.name))
@@ -84,6 +84,11 @@ class Session(StudyQueries):
             conn.close()
             return cls.open(path, clock=clock)
         return cls(conn, path, writer, clock=clock)
+
+    @classmethod
+    def in_memory(cls, title: str, *, clock: Clock = SYSTEM) -> Session:
+        """A study without a file, which ends when it is closed."""
+        return cls(open_file.create_in_memory(title, clock=clock), None, clock=clock)
 
     def close(self) -> None:
         """Close the file and let another one write it; what was kept of the study is let go."""

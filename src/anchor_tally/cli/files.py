@@ -15,13 +15,19 @@ from ..app.certificates import (
     verify,
 )
 from ..app.exporting import export, from_package, not_in_table
-from ..app.importing import open_mapped, open_tidy, out_of_range_as_failed
+from ..app.importing import TidyFile, open_guessed, open_mapped, open_tidy, out_of_range_as_failed
 from ..app.plan import write_text
 from ..app.reporting import write_report
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
-from ..wording.importing import caution_warnings, comments_words, lost_words, withheld_words
+from ..wording.importing import (
+    caution_warnings,
+    comments_words,
+    lost_words,
+    sum_words,
+    withheld_words,
+)
 from ..wording.numbers import count, day_words
 from .studies import session_of
 
@@ -36,9 +42,17 @@ def take(args: argparse.Namespace) -> None:
     if args.file.suffix.lower() == ".zip":
         _import_package(args, new)
         return
-    source = (
-        open_mapped(args.file, args.mapping) if args.mapping is not None else open_tidy(args.file)
-    )
+    if args.guess:
+        source, columns = open_guessed(args.file)
+        for line in columns:
+            print(line)
+    elif args.mapping is not None:
+        source = open_mapped(args.file, args.mapping)
+    else:
+        source = open_tidy(args.file)
+    if args.dry_run:
+        _try(args, source, new)
+        return
     session = (
         Session.new(args.into, args.into.stem, clock=args.clock)
         if new
@@ -85,7 +99,27 @@ def take(args: argparse.Namespace) -> None:
         f"{count(staged.new, 'reading')} added to {args.into}, {staged.already_there} were already"
         f" there, {len(staged.refused)} refused"
     )
+    if args.guess or staged.merged:
+        print(sum_words(staged))
     session.close()
+
+
+def _try(args: argparse.Namespace, source: TidyFile, new: bool) -> None:
+    """Say what an import would do; nothing is written."""
+    session = (
+        Session.in_memory(args.into.stem, clock=args.clock)
+        if new
+        else Session.open(args.into, read_only=True, clock=args.clock)
+    )
+    try:
+        staged = finish(session.stage(source.rows))
+        for r in staged.refused:
+            print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}')
+        for warning in caution_warnings(session.catalogue(), staged):
+            print(warning)
+        print(f"{sum_words(staged)} Nothing was written.")
+    finally:
+        session.close()
 
 
 def _import_package(args: argparse.Namespace, new: bool) -> None:

@@ -88,6 +88,14 @@ def _parser() -> argparse.ArgumentParser:
         help="how a table with headings of its own is read, as written by the import of the window",
     )
     i.add_argument(
+        "--guess",
+        action="store_true",
+        help="read a table of any form as the window does, and print what each column is taken for",
+    )
+    i.add_argument(
+        "--dry-run", action="store_true", help="say what would be imported; write nothing"
+    )
+    i.add_argument(
         "--out-of-range-as-failed",
         action="store_true",
         help="import values outside the possible range as failed readings",

@@ -66,6 +66,8 @@ _SCANNER = re.compile(r"\b(dexa|dxa|scan|scanner|reference)\b", re.I)
 _PLAIN_SHEET = re.compile(
     r"(sheet|tabelle|table|data|readings?|values?|measurements?|feuil|hoja)[\s_-]*\d*", re.I
 )
+_SIDE = re.compile(r"\b(left|right)\b", re.I)
+_SIDED = ("girth_arm", "girth_thigh", "girth_calf", "skinfold_", "breadth_")
 _BY_STATION = {m: s.instrument for s in STATIONS if s.kind == "method" for m in s.metrics}
 
 
@@ -133,6 +135,11 @@ def guess(table: Table) -> Mapping:
             taken.add(column.role)
         columns.append(column)
     columns = _dates_unnamed(_one_person(columns, table), table, inside)
+    roles = [c.role for c in columns]
+    if "taken_at" not in roles and "time" in roles:  # a column called Time that holds whole dates
+        k = roles.index("time")
+        if inside[k].examples and all(map(_is_day, inside[k].examples)):
+            columns[k] = Column("taken_at")
     taken = {c.role for c in columns}
     if "value" in taken:  # a long table: other columns of numbers are no readings of their own
         columns = [Column() if c.role == "reading" else c for c in columns]
@@ -352,12 +359,14 @@ def _reading(parts: tuple[str, ...], metric: str, unit: str | None, sheet: str) 
     by = _instrument_for(metric, words, sheet)
     if kind == "reference" and by == UNNAMED:
         by = "Scan"
+    side = _SIDE.search(whole) if metric.startswith(_SIDED) else None
     return Column(
         "reading",
         by,
         kind,
         metric,
         unit or m.unit,
+        f"{side[1].lower()} side" if side else "",
         replicate=int(repeat[1]) if repeat and repeat[1] != "0" else 1,
     )
 

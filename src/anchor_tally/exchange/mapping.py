@@ -11,11 +11,11 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from ..domain.import_rows import ImportCard, ImportRow, Refused
-from ..domain.metrics import HEIGHT
+from ..domain.metrics import HEIGHT, metric_named
 from ..domain.text import plain_text
-from ..domain.units import ValueRefused, parse_quantity
+from ..domain.units import UNITS, ValueRefused, parse_quantity, unit_named
 from .dates import ORDERS, iso_moment
-from .metric_words import metric_of_words
+from .metric_words import metric_of_words, unit_of
 from .people import card_of, sex_of
 from .readings_csv import HEADER, RowReader
 from .tables import Table
@@ -170,12 +170,32 @@ def missing(mapping: Mapping, gaps: int = 0) -> str:
             return "Choose the instrument of the values."
     elif "reading" not in roles:
         return "Choose the columns with readings."
+    else:
+        twice = colliding(mapping)
+        if twice:
+            return (
+                f"Columns {twice[0] + 1} and {twice[1] + 1} are read as the same quantity: choose"
+                " another metric, setting or repeat for one of them, or leave it out."
+            )
     if gaps and not mapping.gaps:
         return (
             f"Choose the meaning of cells such as n/a, - or x ({gaps} of them): no reading, or a"
             " failed reading."
         )
     return ""
+
+
+def colliding(mapping: Mapping) -> tuple[int, int] | None:
+    """The first two columns whose readings would be the same reading; None for none."""
+    seen: dict[tuple[object, ...], int] = {}
+    for k, c in enumerate(mapping.columns):
+        if c.role != "reading":
+            continue
+        what = (c.client, c.instrument, c.setting, c.metric, c.replicate)
+        if what in seen:
+            return seen[what], k
+        seen[what] = k
+    return None
 
 
 class _Carried:
@@ -293,7 +313,16 @@ def read_rows(table: Table, mapping: Mapping, base: int = 0) -> Iterator[Row]:
             parts: Iterable[tuple[str, Column]] = [(cell("value"), column)]
             key: tuple[str, ...] = (taken, column.instrument, setting, column.metric)
         else:
-            parts = [(cells[k].strip(), _read_by(c, by, setting)) for k, c in wide]
+            by_row = unit_named(cell("unit").lower()) if cell("unit") else None
+            parts = [
+                (cells[k].strip(), _in_unit(_read_by(c, by, setting), by_row)) for k, c in wide
+            ]
+            filled = ((k, c) for k, c in wide if cells[k].strip())
+            other = next((k for k, c in filled if _contradicts(c, by_row, table, k)), None)
+            if other is not None:
+                why = "the heading names another unit than the column of units"
+                yield Refused(line, table.header[other], f"{cells[other].strip()} {by_row}", why)
+                continue
             key = (taken, by, setting)
         done: dict[str, int] = {}  # by client: rows of the same moment and setting before this one
         for who in dict.fromkeys(c.client or client for value, c in parts if value):
@@ -347,6 +376,25 @@ def _read_by(c: Column, by: str, setting: str) -> Column:
         return c
     named = by if by and c.kind != "method" else c.instrument
     return replace(c, instrument=named, setting=setting or c.setting)
+
+
+def _in_unit(c: Column, unit: str | None) -> Column:
+    """A wide column in the unit that its row names, where that is one of its metric."""
+    m = metric_named(c.metric)
+    fits = unit is not None and m is not None and UNITS[unit][0] == m.dimension
+    return replace(c, unit=unit) if fits and unit is not None else c
+
+
+def _contradicts(c: Column, unit: str | None, table: Table, k: int) -> bool:
+    """Whether the heading of a column names another unit of the same dimension than its row."""
+    named = unit_of(table.parts[k])
+    return (
+        named is not None
+        and unit is not None
+        and named != unit
+        and UNITS[named][0] == UNITS[unit][0]
+        and _in_unit(c, unit).unit == unit
+    )
 
 
 def _head(table: Table, place: dict[str, int], role: str) -> str:

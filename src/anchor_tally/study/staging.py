@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import re
 import sqlite3
 from collections.abc import Callable, Generator, Iterable
 from dataclasses import dataclass
@@ -41,11 +42,23 @@ class Staged:
     cautioned: tuple[
         tuple[str, str, str, int], ...
     ] = ()  # client with a caution, instrument, kind, readings
+    respelled: tuple[tuple[str, str], ...] = ()  # instruments as written, and as they are known
+    seen: int = 0  # readings of the table, refused ones too
+
+    @property
+    def merged(self) -> int:
+        """Readings that are the same as another one of the table."""
+        return self.seen - self.new - self.already_there - len(self.refused)
 
     @property
     def adds(self) -> bool:
         """Whether taking it would add anything."""
         return bool(self.new or self.cards)
+
+
+def _spelling(name: str) -> str:
+    """A name without capitals, blanks, hyphens and underscores."""
+    return re.sub(r"[\s_‐‑–-]+", "", name.casefold())
 
 
 class _Stage:
@@ -76,6 +89,11 @@ class _Stage:
             " TEXT, label TEXT, metric TEXT, instrument_id INTEGER, setting_id INTEGER)"
         )
         self.sexes = dict(conn.execute("SELECT code, sex FROM client").fetchall())
+        self.spelled: dict[str, str] = {}
+        self.respelled: dict[str, str] = {}
+        self.seen = 0
+        for (name,) in conn.execute("SELECT name FROM instrument ORDER BY id"):
+            self.spelled.setdefault(_spelling(name), name)
         self.kinds = dict(conn.execute("SELECT name, kind FROM instrument").fetchall())
         self.known = frozenset(self.sexes)
         self.zone = zone_named(conn.execute("SELECT zone FROM study").fetchone()[0])
@@ -105,11 +123,12 @@ class _Stage:
         new_there: list[tuple[int, int]] = []
         wanted = len(self.sample) < SAMPLE
         for r in rows:
-            if isinstance(r, Refused):
-                self.refused.append(r)
-                continue
             if isinstance(r, ImportCard):
                 self._card(r)
+                continue
+            self.seen += 1
+            if isinstance(r, Refused):
+                self.refused.append(r)
                 continue
             (
                 line,
@@ -130,6 +149,10 @@ class _Stage:
                 note,
                 conds,
             ) = r
+            known = self.spelled.setdefault(_spelling(instrument), instrument)
+            if known != instrument:
+                self.respelled[instrument] = known
+                instrument, r = known, r._replace(instrument=known)
             series = series_known.get((client, sex, instrument, kind, setting, metric))
             if series is None:
                 told = self._contradiction(line, client, sex, instrument, kind)
@@ -346,6 +369,8 @@ class _Stage:
             statements,
             cards,
             cautioned,
+            tuple(self.respelled.items()),
+            self.seen,
         )
 
     def _readings_of(self, codes: set[str]) -> tuple[tuple[str, str, str, int], ...]:

@@ -98,13 +98,26 @@ def doubt_words(found: Sequence[Finding], m: Material, place: Callable[[int], st
 
 
 def caution_warnings(items: Catalogue, staged: Staged) -> list[str]:
-    """Readings in the table that a caution forbids: they are imported as they are, and named."""
-    return [
+    """Names that were respelled, and readings that a caution forbids: imported, and named."""
+    respelled = [f'"{a}" is taken for {b}, which is spelled alike.' for a, b in staged.respelled]
+    return respelled + [
         f"{code}: {count(n, 'reading')} of {instrument}. {sentence(caution.note)}"
         for code, instrument, n, caution in forbidden_readings(
             items, staged.cautioned, staged.cards
         )
     ]
+
+
+def sum_words(staged: Staged) -> str:
+    """What became of every reading of a table, as a sum."""
+    parts = [
+        f"{staged.new} new",
+        f"{staged.already_there} already there",
+        f"{len(staged.refused)} refused",
+    ]
+    if staged.merged:
+        parts.append(f"{staged.merged} the same as another one of the table")
+    return f"{count(staged.seen, 'reading')} in the table = {' + '.join(parts)}."
 
 
 def withheld_words(n: int) -> str:

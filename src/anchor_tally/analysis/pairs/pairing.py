@@ -31,6 +31,7 @@ from .comparator import CONSENSUS, CannotCompare, with_consensus, words_of
 
 Bools = npt.NDArray[np.bool_]
 DAY = 86400.0
+WIDER = (48.0, 168.0)  # hours of the windows that are looked at where nothing pairs
 _SPAN = 4.0e11  # seconds, longer than any calendar: clients never meet on one axis
 
 
@@ -158,6 +159,8 @@ class PairSet:
 def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Instrument) -> PairSet:
     """Pair ok readings of ``instrument`` with the scans of their client, by instant.
 
+    Where nothing pairs, a note tells which wider window would.
+
     Scans of one client closer than the study's visit gap, or dated alone and of one day, are one
     anchor; their mean is x. A reading goes to its nearest anchor within ``window_hours``; of the
     instrument's tallies (visits) at an anchor the nearest counts, or all of them when the lens
@@ -215,6 +218,13 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     leave_out(ins[(chosen < 0) & with_anchor], f"no {anchor} within the window")
     leave_out(ins[(chosen < 0) & ~with_anchor], f"client without a {anchor}")
     keep = chosen >= 0
+    wider = (h for h in WIDER if h > lens.window_hours)
+    if ins.size and not keep.any():
+        for h in wider:
+            n = int((_nearest(c, ins, anchors, day, timed, h)[0] >= 0).sum())
+            if n:
+                notes.append(note("wider_window", hours=h, readings=n))
+                break
     if not lens.around:
         nearest = _nearest_tally(chosen, c.visit[ins], gap, anchors.mean.size)
         leave_out(ins[keep & ~nearest], "a visit nearer to the scan was used")
@@ -368,8 +378,9 @@ def _nearest(
     −1 where none lies within the window.
 
     A reading and an anchor that both have a time of day are as far apart as their instants;
-    otherwise they meet on the same calendar day only, as if half a day apart, so that a known
-    time goes first. Of two anchors equally far the earlier one.
+    otherwise they pair by calendar days: as many apart as keep them within the window whatever
+    their hours were (the same day in 24 h, a day in 48 h, six in a week). They count as half a day
+    farther, so that a known time goes first. Of two anchors equally far the earlier one.
     """
     chosen = np.full(ins.size, -1, dtype=np.int64)
     best = np.full(ins.size, np.inf)
@@ -386,8 +397,9 @@ def _nearest(
         there = (k >= 0) & (k < order.size)
         a = order[np.clip(k, 0, order.size - 1)]
         both = timed[a] & c.timed[ins]
-        gap = np.where(both, np.abs(anchors.instant[a] - c.instant[ins]), DAY / 2)
-        inside = np.where(both, gap <= hours * 3600, day[a] == c.day[ins])
+        days = np.abs(day[a] - c.day[ins])
+        gap = np.where(both, np.abs(anchors.instant[a] - c.instant[ins]), (days + 0.5) * DAY)
+        inside = np.where(both, gap <= hours * 3600, days <= max(hours // 24 - 1, 0))
         gap = np.where(there & (anchors.client[a] == c.client[ins]) & inside, gap, np.inf)
         better = gap < best
         best = np.where(better, gap, best)
