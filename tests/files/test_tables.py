@@ -624,7 +624,7 @@ B,2026-03-02,50.1,51.2,68.5,kg,23.0
 """
 
 
-def taken(table, folder, *more):
+def imported(table, folder, *more):
     """What an import of a table of any form says, and the readings afterwards."""
     (folder / "t.csv").write_text(table)
     said, study = io.StringIO(), folder / "s.tally"
@@ -640,17 +640,17 @@ def taken(table, folder, *more):
 
 def test_sides_and_units_of_rows_are_read_and_every_value_is_accounted_for(tmp_path):
     """Both thighs stay, 171 lb are no 171 kg, and what is read is printed as a sum; a dry run writes nothing."""
-    code, said, rows = taken(SIDES, tmp_path, "--dry-run")
+    code, said, rows = imported(SIDES, tmp_path, "--dry-run")
     assert (code, rows) == (0, [])
     assert "8 readings in the table = 8 new + 0 already there + 0 refused. Nothing was" in said
-    code, said, rows = taken(SIDES, tmp_path)
+    code, said, rows = imported(SIDES, tmp_path)
     assert code == 0
     assert "Left thigh cm → thigh girth, in cm, of Tape (method), setting left side" in said
     thighs = {(c, s): v for c, _, s, m, v in rows if m == "girth_thigh"}
     assert thighs == {("A", "left side"): 55.1, ("A", "right side"): 56.2, ("B", "left side"): 50.1, ("B", "right side"): 51.2}  # fmt: skip
     mass = {c: v for c, _, _, m, v in rows if m == "body_mass"}
     assert mass == {"A": pytest.approx(171 * 0.45359237), "B": 68.5}
-    code, said, again = taken(SIDES.replace("Alder", "AL-der"), tmp_path)
+    code, said, again = imported(SIDES.replace("Alder", "AL-der"), tmp_path)
     assert '"AL der" is taken for Alder' in said
     assert "8 readings in the table = 0 new + 8 already there + 0 refused." in said
     assert again == rows
@@ -666,14 +666,14 @@ def test_sides_and_units_of_rows_are_read_and_every_value_is_accounted_for(tmp_p
 )  # fmt: skip
 def test_what_collides_or_contradicts_is_said_and_nothing_is_written(table, says, tmp_path):
     """No value disappears without a word."""
-    code, said, rows = taken(table, tmp_path)
+    code, said, rows = imported(table, tmp_path)
     assert (code, rows) == (2, [])
     assert says in said
 
 
 def test_a_column_called_time_that_holds_dates_is_the_date(tmp_path):
     """Whole dates under Time are dates."""
-    code, _, rows = taken("Client,Time,Weight (kg)\nA,2026-03-02 07:10,71\n", tmp_path)
+    code, _, rows = imported("Client,Time,Weight (kg)\nA,2026-03-02 07:10,71\n", tmp_path)
     assert (code, len(rows)) == (0, 1)
 
 
