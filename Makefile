@@ -1,4 +1,4 @@
-.PHONY: demo test bench slow screenshots setup
+.PHONY: demo test bench slow slow-rates slow-attacks slow-screens screenshots setup
 PY = .venv/bin/python
 
 setup:
@@ -15,9 +15,21 @@ test:                ## every check; pytest's closing line comes last
 	.venv/bin/lint-imports
 	$(PY) -m pytest -n 2 --dist worksteal
 
-slow:                ## rates by simulation and attacks at full size (hours)
+slow: slow-rates slow-attacks slow-screens   ## all slow tests, in this order (hours)
+
+SLOW = $(PY) -m pytest -m slow -n 2 --dist worksteal -rP --durations=30
+
+slow-rates:          ## rates of what sentences say, by simulation
 	@scripts/setup.sh dev
-	$(PY) -m pytest -m slow -n 2 --dist worksteal -rP --durations=30
+	$(SLOW) tests/core
+
+slow-attacks:        ## kills, hostile files and random studies at full size
+	@scripts/setup.sh dev
+	$(SLOW) tests/campaigns tests/files
+
+slow-screens:        ## long walks through the window
+	@scripts/setup.sh dev
+	$(SLOW) tests/ui
 
 bench:               ## speed beside a reference in the same run
 	@scripts/setup.sh dev

@@ -37,6 +37,7 @@ class Drawer(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(350)
         self.ids: list[int] = []
+        self.pair_metric = ""  # of the pair whose point is shown
         self.readings: list[Reading] = []
         self.title = label("", "title", wrap=True)
         self.close_button = QPushButton("Close")
@@ -86,6 +87,8 @@ class Drawer(QWidget):
     def open(self, what: EvidenceFor) -> None:
         """Open on the evidence of a figure, or on single readings."""
         evidence = what.evidence
+        pair = evidence is not None and bool(evidence.values)
+        self.pair_metric = evidence.metric if evidence is not None and pair else ""
         if evidence is None:
             self.ids = list(what.readings)
             self.title.setText(what.name)
@@ -124,7 +127,11 @@ class Drawer(QWidget):
         order = {i: k for k, i in enumerate(ids)}
         kept = self.table.row
         self.readings = sorted(self.session.readings(ids), key=lambda r: order[r.id])
-        self.table.fill([reading_row(r, unseen=self._unseen(r)) for r in self.readings])
+        rows = []
+        for r in self.readings:
+            named = not (self.pair_metric and self._unseen(r, self.pair_metric))
+            rows.append(reading_row(r, unseen=self._unseen(r), named=named))
+        self.table.fill(rows)
         self.more.setText(
             f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else ""
         )

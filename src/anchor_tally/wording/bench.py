@@ -93,7 +93,8 @@ def row_words(a: RowAnswer, *, one_instrument: bool) -> RowWords:
     what = unit if one_instrument else f"{m.label}, {unit}".removesuffix(", ")
     tag = what + (f" · {a.setting}" if a.setting and not one_instrument else "")
     if a.locked is not None and not a.values:
-        return RowWords(tag, LOCKED, warn=True)
+        asked = a.locked.note.code == "safety_open"
+        return RowWords(tag, WAITS if asked else LOCKED, warn=not asked)
     if a.unseen:
         return RowWords(tag, f"{len(a.values)} saved, not shown" if a.values else "", warn=False)
     text = escape(tally_words(a.tally, m))
@@ -134,7 +135,7 @@ def wanted_words(c: Condition) -> str:
     return f"{c.label.lower()} {c.wanted} or more" if c.hours else f"{c.label.lower()}: {c.wanted}"
 
 
-LOCKED = "not used: see above"
+LOCKED, WAITS = "not used: see above", "waits for the answer above"
 
 
 def ask_safety_words(code: str) -> str:

@@ -35,8 +35,13 @@ def left_out_words(evidence: Evidence) -> str:
     )
 
 
-def reading_row(r: Reading, *, unseen: bool = False) -> tuple[str, str, str, str]:
-    """A reading as a line: whose, when, value (``unseen``: not shown), whether it is kept."""
+def reading_row(
+    r: Reading, *, unseen: bool = False, named: bool = True
+) -> tuple[str, str, str, str]:
+    """A reading as a line: whose, when, value (``unseen``: not shown), whether it is kept.
+
+    Not ``named``: without the client, where a point beside it tells about what the value is.
+    """
     value = (
         "not shown"
         if unseen
@@ -46,7 +51,7 @@ def reading_row(r: Reading, *, unseen: bool = False) -> tuple[str, str, str, str
     )
     kept = "simulated" if r.simulated and r.status == "ok" else _KEPT[r.status]
     return (
-        f"{r.client} {r.instrument} {r.replicate}",
+        f"{f'{r.client} ' if named else ''}{r.instrument} {r.replicate}",
         r.taken_at[:16].replace("T", " "),
         value,
         kept,
