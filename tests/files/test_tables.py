@@ -656,6 +656,14 @@ def test_sides_and_units_of_rows_are_read_and_every_value_is_accounted_for(tmp_p
     assert again == rows
 
 
+def test_values_without_a_device_are_those_of_the_only_one(tmp_path):
+    """A month's sheet names no device: where the study has one alone it is that one."""
+    imported("Client,Date,Alder fat %\nA,2026-03-01,20\n", tmp_path)
+    _, said, rows = imported("Client,Date,Fat %\nA,2026-03-02,21\n", tmp_path)
+    assert {r[1] for r in rows} == {"Alder"}
+    assert "1 new" in said
+
+
 @pytest.mark.parametrize(
     ("table", "says"),
     [

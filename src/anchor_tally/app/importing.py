@@ -10,11 +10,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..domain.catalogue import Catalogue
 from ..domain.errors import UserError
-from ..domain.import_rows import ImportCard, Refused
+from ..domain.import_rows import ImportCard, ImportRow, Refused
 from ..domain.metrics import metric_named
 from ..exchange import readings_csv
-from ..exchange.guessing import better_turned, comments_left, gaps_in, guess, readable
+from ..exchange.guessing import UNNAMED, better_turned, comments_left, gaps_in, guess, readable
 from ..exchange.mapping import Column, Mapping, Row, is_tidy, missing, read_rows
 from ..exchange.readings_csv import HEADER
 from ..exchange.tables import (
@@ -229,6 +230,14 @@ def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
     return itertools.chain.from_iterable(
         read_rows(t, m, k * SHEET_LINES) for k, (t, m) in enumerate(tables)
     )
+
+
+def of_sole_device(rows: Iterable[Row], items: Catalogue) -> Iterator[Row]:
+    """Rows that name no device as those of the study's only device, where there is one."""
+    devices = [i.name for i in items.instruments.values() if i.kind == "device" and not i.equation]
+    for row in rows:
+        alone = len(devices) == 1 and isinstance(row, ImportRow) and row.instrument == UNNAMED
+        yield row._replace(instrument=devices[0]) if alone and isinstance(row, ImportRow) else row
 
 
 def out_of_range_as_failed(rows: Iterable[Row]) -> Iterator[Row]:

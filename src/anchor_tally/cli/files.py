@@ -15,7 +15,14 @@ from ..app.certificates import (
     verify,
 )
 from ..app.exporting import export, from_package, not_in_table
-from ..app.importing import TidyFile, open_guessed, open_mapped, open_tidy, out_of_range_as_failed
+from ..app.importing import (
+    TidyFile,
+    of_sole_device,
+    open_guessed,
+    open_mapped,
+    open_tidy,
+    out_of_range_as_failed,
+)
 from ..app.plan import write_text
 from ..app.reporting import write_report
 from ..app.session import Session, refuse_if_bad
@@ -68,7 +75,8 @@ def take(args: argparse.Namespace) -> None:
         source.close()
         raise UserError(f"{args.into}: {where}; nothing was imported")
     try:
-        rows = out_of_range_as_failed(source.rows) if args.out_of_range_as_failed else source.rows
+        rows = of_sole_device(source.rows, session.catalogue())
+        rows = out_of_range_as_failed(rows) if args.out_of_range_as_failed else rows
         staged = finish(session.stage(rows))
         if args.skip_refused:
             for r in staged.refused:
@@ -112,7 +120,7 @@ def _try(args: argparse.Namespace, source: TidyFile, new: bool) -> None:
         else Session.open(args.into, read_only=True, clock=args.clock)
     )
     try:
-        staged = finish(session.stage(source.rows))
+        staged = finish(session.stage(of_sole_device(source.rows, session.catalogue())))
         for r in staged.refused:
             print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}')
         for warning in caution_warnings(session.catalogue(), staged):

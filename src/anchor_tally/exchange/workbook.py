@@ -56,11 +56,11 @@ def write_steps(
                     done += 1
                     if done % BLOCK == 0:
                         yield min(done / rows, 1.0) * 0.9  # the rest is packing
-        except GeneratorExit:
+            book.close()
+        except BaseException:
             for sheet in book.worksheets():
                 sheet.row_data_fh.close()  # the rows written so far wait in a file of their own
             raise
-        book.close()
 
 
 def _put(sheet: Any, k: int, line: Row, text: Any) -> None:

@@ -25,6 +25,7 @@ from ....app.importing import (
     ForeignTable,
     TidyFile,
     look_at,
+    of_sole_device,
     out_of_range_as_failed,
     paste,
     place_of,
@@ -273,7 +274,8 @@ class ImportPage(Page):
     def _preview(self) -> None:
         self.to_open.hide()
         chosen = self._chosen()
-        rows = rows_of(chosen)
+        read = rows_of(chosen)
+        rows = None if read is None else of_sole_device(read, self.session.catalogue())
         if rows is None:
             self._give_up()
             at = self._first_open()
