@@ -47,7 +47,7 @@ from anchor_tally.figures.style import LIGHT, marks_of
 from anchor_tally.methods import registry
 from anchor_tally.reports.document import Document, Paragraph, Section
 from anchor_tally.reports.render import as_pdf
-from anchor_tally.study import open_file
+from anchor_tally.study import open_file, read_columns
 from anchor_tally.study.edits.clients import AddClient, PutClient, PutStudy
 from anchor_tally.study.edits.events import AddEvent
 from anchor_tally.study.edits.imports import ImportReadings
@@ -897,3 +897,21 @@ def test_footers_hold_any_title(tmp_path):
     text = page.extract_text()
     assert text.count(title) == 2
     assert "1 / 1" in text
+
+
+def test_damage_that_is_met_while_reading_is_one_sentence(tmp_path, capsys, monkeypatch):
+    """What the check on opening does not see ends no command in a traceback."""
+    session = Session.new(tmp_path / "s.tally", "t")
+    session.do(typed("A", "2026-03-02T07:00", "Fir", "device", "body_fat_percent", "20"))
+    session.close()
+
+    def malformed(*_):
+        raise sqlite3.DatabaseError("database disk image is malformed")
+        yield
+
+    monkeypatch.setattr(read_columns, "fill_steps", malformed)
+    assert main(["compare", str(tmp_path / "s.tally"), "--instrument", "Fir"]) == 2
+    said = capsys.readouterr().err
+    assert said.count("\n") == 1
+    assert "s.tally: " in said
+    assert "damaged" in said

@@ -13,6 +13,7 @@ from pypdf import PdfReader
 from anchor_tally.analysis.time.track import TrackRequest
 from anchor_tally.app.client_page import summary_steps
 from anchor_tally.app.demo import demo_session
+from anchor_tally.app.documents import Choice, document_steps
 from anchor_tally.app.exporting import export
 from anchor_tally.app.reporting import report_steps
 from anchor_tally.app.session import Session
@@ -256,6 +257,10 @@ def test_a_certificate_is_a_page(tmp_path, capsys):
     low, high = (signed(x - row["offset"]) for x in row["new_difference"])
     assert f"can still be off by {low} to {high} pp" in text
     assert " ".join(data["digest"][k : k + 16] for k in range(0, 64, 16)) in text
+    assert data["made_from"]["waiting_in_review"] == 1  # the mistyped reading of the demo
+    assert "Check first: this offset rests on 1 reading that Review says not to use." in text
+    card = finish(document_steps(session, "card", Choice(session.lens, "Alder")))
+    assert "rests on 1 reading that Review says not to use" in as_html(card)
     assert f"{data['own_offsets']} clients with an offset of their own" in text
     assert f"subtract {number(row['offset'])} pp from a reading of anybody else" in text
     record = session.calibrations()[-1]

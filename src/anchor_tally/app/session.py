@@ -341,6 +341,12 @@ class Session(StudyQueries):
         self._notify()
 
 
+def trouble_of(error: BaseException) -> str:
+    """What a failure of a study file means to a command; "" when the file has no part in it."""
+    said = file_trouble(error).partition(";")[0]
+    return f"{said}; it was left as it is, restore a copy" if said else ""
+
+
 def refuse_if_bad(name: str, staged: staging.Staged) -> None:
     """Raise one sentence when a file has refused rows or no rows."""
     if staged.refused:

@@ -499,6 +499,15 @@ def main(argv: list[str], clock: Clock = SYSTEM) -> int:
             file=sys.stderr,
         )
         return 2
+    except Exception as error:
+        from ..app.session import trouble_of
+
+        found = trouble_of(error)
+        if not found:
+            raise  # a fault of ours
+        named = getattr(args, "file", None) or "the study"
+        print(f"anchor-tally: {named}: {found}", file=sys.stderr)
+        return 2
     return code or 0
 
 
