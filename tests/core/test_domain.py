@@ -12,6 +12,7 @@ from anchor_tally.analysis.agreement.agreement import CompareRequest
 from anchor_tally.analysis.pairs.pairing import pair
 from anchor_tally.analysis.people.cautions import essential_fat
 from anchor_tally.analysis.people.groups import client_groups
+from anchor_tally.analysis.people.withheld import withheld
 from anchor_tally.app.session import Session
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.metrics import METRICS
@@ -198,6 +199,37 @@ def test_essential_fat_caution():
     assert essential_fat("body_fat_percent", "female", 12.1) is None
     assert essential_fat("body_fat_percent", "", 5.1) is None
     assert essential_fat("body_mass", "male", 4.0) is None
+    near = essential_fat("body_fat_percent", "male", 7.5, None, 4.9)
+    assert near is not None
+    assert near.code == "essential_fat_near"
+    # a wide interval of somebody far above it reaches anything
+    assert essential_fat("body_fat_percent", "male", 13.1, None, 4.9) is None
+
+
+@pytest.mark.parametrize(
+    ("cautions", "metric", "coach", "page"),
+    [
+        ({"eating_disorder"}, "body_fat_percent", True, True),
+        ({"eating_disorder"}, "fat_mass_arm_left", True, True),
+        ({"eating_disorder"}, "total_body_water_percent", True, True),
+        ({"eating_disorder"}, "fat_free_mass", True, True),
+        ({"eating_disorder"}, "body_mass", False, True),
+        ({"eating_disorder"}, "girth_waist", False, True),
+        ({"eating_disorder"}, "girth_hip", False, False),
+        ({"eating_disorder"}, "sum_skinfolds_8", False, False),
+        ({"eating_disorder", "fat_shown"}, "body_fat_percent", False, True),
+        ({"fat_shown"}, "body_fat_percent", False, False),
+        ({"pregnant"}, "phase_angle", True, True),
+        ({"pregnant", "fat_shown"}, "body_fat_percent", True, True),
+        ({"pregnant"}, "girth_waist", False, False),
+        ({"none"}, "body_fat_percent", False, False),
+    ],
+)
+def test_what_of_whom_is_withheld(cautions, metric, coach, page):
+    """From the coach, and from the client's own page (rules of the design; common practice)."""
+    client = Client(1, "A", cautions=frozenset(cautions))
+    assert bool(withheld(client, metric)) == coach
+    assert bool(withheld(client, metric, on_page=True)) == page
 
 
 def test_groups_of_clients_by_their_cards():

@@ -656,6 +656,24 @@ def test_sides_and_units_of_rows_are_read_and_every_value_is_accounted_for(tmp_p
     assert again == rows
 
 
+def test_names_are_merged_only_where_they_are_the_same(tmp_path):
+    """Capitals and hyphens do not part devices; digits do, and names that the study has already."""
+    imported("Client,Date,Scale 1-1 fat %,Scale 11 fat %\nA,2026-03-01,20,21\n", tmp_path)
+    _, said, rows = imported("Client,Date,SCALE 11 fat %\nA,2026-03-02,22\n", tmp_path)
+    assert len({r[1] for r in rows}) == 2
+    assert '"SCALE 11" is taken for Scale 11' in said
+
+
+def test_a_refused_card_is_part_of_the_sum(tmp_path):
+    """Nobody is of two sexes: the second card is refused and counted; a package is not tried."""
+    imported("Client,Date,Weight (kg),Sex\nA,2026-03-01,70,f\n", tmp_path)
+    table = "Code,Sex,Born\nA,m,1990\nB,m,1991\n"
+    _, said, _ = imported(table, tmp_path, "--dry-run")
+    assert "1 reading in the table = 0 new + 0 already there + 1 refused" in said
+    code = main(["import", "p.zip", "--into", str(tmp_path / "n.tally"), "--dry-run"])
+    assert (code, (tmp_path / "n.tally").exists()) == (2, False)
+
+
 def test_values_without_a_device_are_those_of_the_only_one(tmp_path):
     """A month's sheet names no device: where the study has one alone it is that one."""
     imported("Client,Date,Alder fat %\nA,2026-03-01,20\n", tmp_path)
@@ -697,4 +715,4 @@ def test_dates_without_an_hour_pair_by_days_and_the_wider_window_is_named(hours,
     r = finish(CompareRequest(session.snapshot(), Lens(window_hours=hours), "Fir").run())
     assert r.pairs.n == pairs
     said = " ".join(map(sentence, r.notes))
-    assert ("With a window of 168 h 4 readings would have a scan" in said) == (not pairs)
+    assert ("With a window of 7 days 4 readings would have a scan" in said) == (not pairs)

@@ -264,6 +264,23 @@ def test_device_sends_readings(bench, qtbot):
     assert len(kept(window)) == before - last
 
 
+def test_a_sent_reading_waits_until_the_client_was_asked(bench):
+    """A device's reading of somebody who was never asked is not saved; after the answer it is."""
+    record = bench.record
+    record.client.setEditText("Wren")
+    for _ in range(2):
+        record.bar.choose_client()
+    standing = Standing(record.place(), "Ash")
+    sent = (("body_fat_percent", "21.4 percent"),)
+    assert "Ask about implanted electronics and pregnancy first" in record.take_tally(
+        standing, sent, "", simulated=False
+    )
+    assert kept(bench) == []
+    record.safety.buttons["none"].click()
+    assert record.take_tally(standing, sent, "", simulated=False) == ""
+    assert [r.value for r in kept(bench)] == [21.4]
+
+
 def test_unsettled_is_never_taken(bench, qtbot):
     """A device that never settles gives nothing, and states why."""
     window, live = bench, bench.record.live

@@ -93,6 +93,7 @@ def test_from_nothing_to_the_first_reading_by_keys(qtbot, new_window):
     assert heights == pytest.approx([168, 180.34, 172])
     for _ in range(3):  # the reading, the answer, the set-up
         window.undo()
+    assert window.said == "Undone: the whole set-up (2 instruments, 3 clients)."
     assert (session.catalogue().clients, session.catalogue().instruments) == ({}, {})
 
 

@@ -9,13 +9,21 @@ from datetime import date, timedelta
 
 import pytest
 
+from anchor_tally.analysis.agreement.agreement import LadderRequest
+from anchor_tally.analysis.agreement.hydration import HydrationRequest
+from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
+from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
+from anchor_tally.analysis.pairs.comparator import CannotCompare
+from anchor_tally.analysis.people.withheld import withheld
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
+from anchor_tally.domain.lens import Lens
+from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.ui.canvas import FigureView
-from places import CLOCK, adoption, parse_text, reading
+from places import CLOCK, adoption, parse_text, reading, typed
 from screens import explored, followed, key_presses, opened, seen, settle
 from walks import PAGES
 
@@ -176,4 +184,37 @@ def test_no_command_document_or_file_gives_what_may_not_be_shown(planted, tmp_pa
     for name, lines in written(out):
         found += leaks(name, lines)
     assert found == [], "\n".join(found)
-    assert answered >= 40  # the others are refused
+    assert answered >= 35  # the others are refused
+
+
+def test_a_device_that_read_such_a_client_alone_leaves_the_others_be(planted):
+    """It has no pairs and no repeats to tell; all other devices answer as before."""
+    for day, fat in (("2026-03-02", "55.9"), ("2026-04-27", "55.7")):
+        planted.do(typed(PROTECTED, f"{day}T07:20", "Oak", "device", "body_fat_percent", fat, fat))
+    snapshot = planted.snapshot()
+    found = {r.pairs.instrument.name: r for r in finish(LadderRequest(snapshot, Lens()).run())}
+    assert found["Oak"].pairs.n == 0
+    assert ("may not be shown", 4) in found["Oak"].pairs.left_out.counts
+    assert found["Fir"].pairs.n > 0
+    repeats = {r.instrument.name: r for r in finish(RepeatabilityRequest(snapshot, Lens()).run())}
+    assert repeats["Oak"].level.size == 0
+    assert repeats["Fir"].level.size > 0
+    alone = Lens(clients=frozenset({PROTECTED}))
+    for request in (LadderRequest, RepeatabilityRequest, HydrationRequest, RedundancyRequest):
+        with pytest.raises(CannotCompare, match="no fat number is shown"):
+            finish(request(snapshot, alone).run())
+
+
+def test_the_coach_may_choose_to_see(planted, window_on):
+    """A box on the card, which the study's history keeps; it is off again with the caution."""
+    tab = opened(window_on(planted, at="plan"), "plan")
+    tab.go("clients")
+    card = tab.tab("clients")
+    card.list.choose(0)
+    assert card.boxes["fat_shown"].isEnabled()
+    card.boxes["fat_shown"].click()
+    client = planted.catalogue().client_coded(PROTECTED)
+    assert client.cautions == {"eating_disorder", "fat_shown"}
+    assert not withheld(client, "body_fat_percent")
+    card.boxes["eating_disorder"].click()
+    assert planted.catalogue().client_coded(PROTECTED).cautions == frozenset()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -15,20 +15,19 @@ import numpy as np
 from ..analysis.offsets.adopt import record_of
 from ..analysis.offsets.calibrate import CalibrateRequest
 from ..analysis.offsets.record import source_names
-from ..analysis.offsets.verify import ReadingsVerified, verify_readings
+from ..analysis.offsets.verify import Verified, verify_readings
 from ..analysis.offsets.versions import Version, versions
 from ..analysis.review.held_back import held_back
 from ..domain.calibrations import REASON_KEPT, CalibrationRecord
 from ..domain.errors import UserError
 from ..domain.lens import Lens
-from ..domain.metrics import metric_named, metric_of
+from ..domain.metrics import metric_named
 from ..domain.records import Instrument
 from ..domain.steps import finish
 from ..reports.certificate import SCHEMA, certificate_json, differences, digest_of
 from ..reports.certificate_page import SEAL, certificate_page
 from ..reports.document import Document
 from ..reports.render import as_html, as_pdf
-from ..wording.versions import readings_words
 from .session import Session
 
 MOST = 20_000_000  # bytes of a file that is looked at
@@ -36,51 +35,7 @@ _SEAL = re.compile(
     rf"{SEAL} (\d{{4}}-\d\d-\d\d) (A4|Letter) clients=([01]) full=([01]) ([0-9a-f,]+)".encode()
 )
 _DIGEST = re.compile(r"[0-9a-f]{16,64}")
-MOST_NAMED = 4  # statements
 NOT_ONE = "not a certificate that verify can read"
-
-
-@dataclass(frozen=True, slots=True)
-class Verified:
-    """What a certificate was found to be.
-
-    Attributes
-    ----------
-    instrument, version : str and int
-        What it is of.
-    unsealed : bool
-        Its digest is not that of its statements: it was changed after it was written.
-    unlike : tuple of str
-        Statements that the study does not bear out, as paths of keys; for a page "the text".
-    adopted : bool
-        Whether the study holds an adopted offset to compare with. Without one its numbers were
-        computed anew.
-    known : bool
-        Whether there was anything to compare with.
-    state : tuple of str
-        Its state as written, and today.
-    readings : ReadingsVerified
-        What became of the readings behind it.
-    certificate : mapping
-        What the study holds.
-    """
-
-    instrument: str
-    version: int
-    unsealed: bool
-    unlike: tuple[str, ...]
-    adopted: bool
-    known: bool
-    state: tuple[str, str]
-    readings: ReadingsVerified
-    certificate: Mapping[str, Any]
-
-    @property
-    def holds(self) -> bool:
-        """Whether nothing differs."""
-        r = self.readings
-        same = self.state[0] == self.state[1]
-        return same and self.known and not (self.unsealed or self.unlike or r.changed or r.missing)
 
 
 def all_versions(session: Session, name: str, metric: str) -> tuple[Version, ...]:
@@ -186,7 +141,7 @@ def verify(session: Session, what: str) -> list[Verified]:
 def _read(path: Path) -> bytes:
     try:
         if not path.is_file():
-            raise UserError(f"{path}: no such file, and no digest")
+            raise UserError(f"{path}: not a file, and not a digest")
         if path.stat().st_size > MOST:
             raise UserError(f"{path}: {NOT_ONE}")
         return path.read_bytes()
@@ -206,6 +161,8 @@ def _certificates(path: Path, content: bytes) -> list[dict[str, Any]]:
             for key in ("digest", "instrument", "metric", "state"):
                 if not isinstance(c[key], str):
                     raise TypeError(key)
+            if metric_named(c["metric"]) is None:
+                raise ValueError("metric")
             if not isinstance(c["version"], int):
                 raise TypeError("version")
             for mark in (*c["made_from"]["marks"], *c["made_from"]["marks"].values()):
@@ -317,7 +274,8 @@ def _page(session: Session, path: Path, content: bytes, seal: re.Match[bytes]) -
     if len(there) < len(wanted):
         raise UserError(
             f"{path}: no certificate that this study gives today has its digest: it belongs to"
-            " another study, or readings, state or version have changed since"
+            " another study, readings, state or version have changed since, or another version of"
+            " the program wrote it"
         )
     document = certificate_document(session, [v for v, _ in there], made_on, paper=paper, **choices)
     again = as_pdf(document) if content.startswith(b"%PDF") else as_html(document).encode()
@@ -325,58 +283,5 @@ def _page(session: Session, path: Path, content: bytes, seal: re.Match[bytes]) -
     out = []
     for _, c in there:
         found = _statement(session, c)
-        out.append(
-            Verified(
-                found.instrument,
-                found.version,
-                found.unsealed,
-                (*unlike, *found.unlike),
-                found.adopted,
-                found.known,
-                found.state,
-                found.readings,
-                c,
-            )
-        )
+        out.append(replace(found, unlike=(*unlike, *found.unlike), certificate=c))
     return out
-
-
-def statements(c: Mapping[str, Any]) -> tuple[str, ...]:
-    """What a certificate of the study states, for a reader of the paper: offset, range and end."""
-    m = metric_of(str(c["metric"]))
-    pooled = next((o["offset"] for o in c["offsets"] if o["client"] is None), None)
-    low, high = c["conditions"]["range"]
-    return (
-        "" if pooled is None else f"subtract {pooled:.{m.decimals}f} {m.difference_unit}",
-        f"readings from {low:.{m.decimals}f} to {high:.{m.decimals}f} {m.symbol}",
-        f"valid until {c['validity']['valid_until']}",
-        f"{c['made_from']['anchors']} scans",
-    )
-
-
-def verified_words(v: Verified) -> str:
-    """Whether a certificate holds in a study, and if not, why."""
-    head = f"Certificate of {printable(v.instrument)}, version {v.version}:"
-    readings = readings_words(v.readings)
-    if v.holds:
-        note = "" if v.adopted else " The study holds no adopted offset; computed anew it is equal."
-        told = "; ".join(x for x in statements(v.certificate) if x)
-        return f"{head} holds. {readings[:1].upper()}{readings[1:]}.{note} It states: {told}."
-    out = ["its statements were changed after it was written"] if v.unsealed else []
-    if not v.known:
-        out.append("the study has no adopted offset to compare with, and none can be computed")
-    if v.unlike:
-        named = ", ".join(printable(x) for x in v.unlike[:MOST_NAMED])
-        more = len(v.unlike) - MOST_NAMED
-        named += f" and {more} more" if more > 0 else ""
-        out.append(f"the study states otherwise: {named}")
-    if v.state[0] != v.state[1]:
-        out.append(f"it says {printable(v.state[0])}, today it is {v.state[1]}")
-    if v.readings.changed or v.readings.missing:
-        out.append(readings)
-    return f"{head} does not hold: {'; '.join(out)}."
-
-
-def printable(text: str) -> str:
-    """Text of a foreign file without control characters, at most 80 letters of it."""
-    return "".join(c if c.isprintable() else "�" for c in text)[:80]

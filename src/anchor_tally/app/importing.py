@@ -233,7 +233,7 @@ def rows_of(tables: Sequence[tuple[Table, Mapping]]) -> Iterator[Row] | None:
 
 
 def of_sole_device(rows: Iterable[Row], items: Catalogue) -> Iterator[Row]:
-    """Rows that name no device as those of the study's only device, where there is one."""
+    """Rows that name no device, as those of the study's only device where there is one."""
     devices = [i.name for i in items.instruments.values() if i.kind == "device" and not i.equation]
     for row in rows:
         alone = len(devices) == 1 and isinstance(row, ImportRow) and row.instrument == UNNAMED

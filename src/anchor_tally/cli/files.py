@@ -5,15 +5,10 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from collections.abc import Iterator
 
 from ..analysis.people.withheld import withheld
-from ..app.certificates import (
-    adopted,
-    certificate_data,
-    certificate_document,
-    verified_words,
-    verify,
-)
+from ..app.certificates import adopted, certificate_data, certificate_document, verify
 from ..app.exporting import export, from_package, not_in_table
 from ..app.importing import (
     TidyFile,
@@ -28,6 +23,7 @@ from ..app.reporting import write_report
 from ..app.session import Session, refuse_if_bad
 from ..domain.errors import UserError
 from ..domain.steps import finish
+from ..exchange.mapping import Row
 from ..wording.importing import (
     caution_warnings,
     comments_words,
@@ -36,6 +32,7 @@ from ..wording.importing import (
     withheld_words,
 )
 from ..wording.numbers import count, day_words
+from ..wording.versions import verified_words
 from .studies import session_of
 
 MOST_NAMED = 20  # changed readings that are named
@@ -46,6 +43,8 @@ def take(args: argparse.Namespace) -> None:
     new = not args.into.exists()
     if new and args.into.suffix != ".tally":
         raise UserError(f"{args.into}: a study file ends in .tally; nothing was written")
+    if args.file.suffix.lower() == ".zip" and args.dry_run:
+        raise UserError(f"{args.file}: --dry-run looks at tables, not at packages")
     if args.file.suffix.lower() == ".zip":
         _import_package(args, new)
         return
@@ -75,8 +74,7 @@ def take(args: argparse.Namespace) -> None:
         source.close()
         raise UserError(f"{args.into}: {where}; nothing was imported")
     try:
-        rows = of_sole_device(source.rows, session.catalogue())
-        rows = out_of_range_as_failed(rows) if args.out_of_range_as_failed else rows
+        rows = _rows(args, source, session)
         staged = finish(session.stage(rows))
         if args.skip_refused:
             for r in staged.refused:
@@ -120,14 +118,23 @@ def _try(args: argparse.Namespace, source: TidyFile, new: bool) -> None:
         else Session.open(args.into, read_only=True, clock=args.clock)
     )
     try:
-        staged = finish(session.stage(of_sole_device(source.rows, session.catalogue())))
+        staged = finish(session.stage(_rows(args, source, session)))
         for r in staged.refused:
             print(f'{args.file}, line {r.line}, {r.column} "{r.text}": {r.reason}')
         for warning in caution_warnings(session.catalogue(), staged):
             print(warning)
         print(f"{sum_words(staged)} Nothing was written.")
     finally:
+        source.close()
         session.close()
+
+
+def _rows(args: argparse.Namespace, source: TidyFile, session: Session) -> Iterator[Row]:
+    """Rows as they are taken: of a table of any form those without a device are of the only one."""
+    rows: Iterator[Row] = iter(source.rows)
+    if args.guess or args.mapping is not None:
+        rows = of_sole_device(rows, session.catalogue())
+    return out_of_range_as_failed(rows) if args.out_of_range_as_failed else rows
 
 
 def _import_package(args: argparse.Namespace, new: bool) -> None:

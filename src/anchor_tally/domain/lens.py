@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+# hours of the pairing windows that are offered, and their names
+WINDOWS = {1.0: "1 h", 6.0: "6 h", 24.0: "24 h", 48.0: "48 h", 168.0: "7 days"}
+
 
 @dataclass(frozen=True, slots=True)
 class Lens:

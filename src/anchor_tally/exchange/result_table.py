@@ -15,8 +15,10 @@ from .writing import replacing, told_as_os_error
 
 SUFFIXES = (".csv", ".xlsx", ".tsv", ".html")
 _NUMBER = re.compile(r"[+−-]?\d+(\.\d+)?")
-# a number with what belongs to it: its interval, its unit
-_SIGNED = re.compile(r"[+−-]?[\d.,]+[ %a-zA-Z²°/()+−,.\d–-]*")
+# a number with what belongs to it: its unit, its interval in brackets, or the end of a span
+_SIGNED = re.compile(
+    r"[+-]\d+([.,]\d+)?( to [+−-]?\d+([.,]\d+)?)?( [%a-zA-Z²/]+)?( \([+−\d., %a-zA-Z²/–-]*\))?"
+)
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 Cell = str | float
 

@@ -57,8 +57,8 @@ class Staged:
 
 
 def _spelling(name: str) -> str:
-    """A name without capitals, blanks, hyphens and underscores."""
-    return re.sub(r"[\s_‐‑–-]+", "", name.casefold())
+    """A name without capitals, and without blanks or hyphens but between two digits."""
+    return re.sub(r"(?<!\d)[\s_‐‑–-]+|[\s_‐‑–-]+(?!\d)", "", name.casefold())
 
 
 class _Stage:
@@ -124,7 +124,9 @@ class _Stage:
         wanted = len(self.sample) < SAMPLE
         for r in rows:
             if isinstance(r, ImportCard):
+                before = len(self.refused)
                 self._card(r)
+                self.seen += len(self.refused) - before  # a refused card is accounted for as well
                 continue
             self.seen += 1
             if isinstance(r, Refused):
@@ -150,6 +152,7 @@ class _Stage:
                 conds,
             ) = r
             known = self.spelled.setdefault(_spelling(instrument), instrument)
+            known = instrument if instrument in self.kinds else known
             if known != instrument:
                 self.respelled[instrument] = known
                 instrument, r = known, r._replace(instrument=known)

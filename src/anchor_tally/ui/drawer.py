@@ -105,7 +105,9 @@ class Drawer(QWidget):
             values, left_out = pair_words(evidence, what.name), left_out_words(evidence)
             own = self.session.readings(self.ids[:1])
             if values and any(self._unseen(r, evidence.metric) for r in own):
-                values = "The values of this pair are not shown."
+                values = (
+                    "The values of this pair are not shown: a safety note of the client forbids it."
+                )
         for place, text in (
             (self.values, values),
             (self.formula, formula),

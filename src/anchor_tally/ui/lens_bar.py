@@ -23,13 +23,13 @@ from PyQt6.QtWidgets import (
 from ..analysis.pairs.comparator import substitutes
 from ..analysis.people.groups import client_groups
 from ..app.session import Session
+from ..domain.lens import WINDOWS
 from ..domain.metrics import metric_named
 from ..wording.numbers import count
 from .widgets import label, tip
 
 ALL = "combined"
 MOST_WIDE = 150  # pixels of text: a long name must not cut the other fields
-WINDOWS = ((1.0, "1 h"), (6.0, "6 h"), (24.0, "24 h"), (48.0, "48 h"), (168.0, "7 days"))
 NEAREST, AROUND = "nearest", "mean of all"
 
 
@@ -46,7 +46,7 @@ class LensBar(QWidget):
         )
         self.clients = QPushButton("All clients")
         self.hidden_ = label("", "faint")
-        for hours, text in WINDOWS:
+        for hours, text in WINDOWS.items():
             self.window_.addItem(text, hours)
         for text, around in ((NEAREST, False), (AROUND, True)):
             self.tallies.addItem(text, around)

@@ -178,7 +178,14 @@ def offset_rows(r: CalibrationRecord, *, clients: bool) -> tuple[tuple[str, str,
         for code, (o, low, high, n) in (sorted(r.clients.items()) if clients else ())
     ]
     if r.clients and not clients:
-        rows.append((f"{count(len(r.clients), 'client')} with an offset of their own", "", "", ""))
+        rows.append(
+            (
+                f"{count(len(r.clients), 'client')} with an offset of their own (named on request)",
+                "",
+                "",
+                "",
+            )
+        )
     if r.pooled is not None:
         o, low, high = (signed(x, k) for x in r.pooled)
         rows.append(("All others", o, f"{low} to {high}", f"{r.made_of.anchors}"))

@@ -10,7 +10,7 @@ from .numbers import day_words, number, p_value, signed
 NOTES = {
     # pairs and agreement
     "no_pairs": "No reading lies within the pairing window of a scan ({dropped:|reading was|readings were} left out). Take readings on the day of a scan.",
-    "wider_window": "With a window of {hours:g} h {readings:|reading|readings} would have a scan (Window in the filters).",
+    "wider_window": "With a window of {window} {readings:|reading|readings} would have a scan (Window in the filters).",
     "one_pair": "Not enough data for limits or intervals: needs at least 2 pairs (now 1).",
     "one_client": "One client ({occasions:|scan|scans}): the bias applies to this client only. Limits for other people need more clients.",
     "one_anchor": "All repeats belong to one scan, so day-to-day variation is unknown and no interval is given. A second scan gives one.",

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from ..analysis.offsets.verify import ReadingsVerified
+from collections.abc import Mapping
+from typing import Any
+
+from ..analysis.offsets.verify import ReadingsVerified, Verified
 from ..analysis.offsets.versions import Version, VersionRow
 from ..domain.metrics import metric_of
-from .numbers import MISSING, count, number, signed
+from .numbers import MISSING, count, day_words, number, signed
 from .offsets import record_sentence
 
+MOST_NAMED = 4  # statements of a certificate that differ
 LIST_HEADS = ("Version", "State", "Offset", "Adopted")
 
 
@@ -24,6 +28,52 @@ def readings_words(r: ReadingsVerified) -> str:
     changed = f"{count(len(r.changed), 'reading')} changed" if r.changed else ""
     missing = f"{count(r.missing, 'reading')} not there" if r.missing else ""
     return ", ".join(x for x in (changed, missing) if x)
+
+
+def statements(c: Mapping[str, Any]) -> str:
+    """What a certificate of the study states, for the reader of a paper: offset, range and end."""
+    m = metric_of(str(c["metric"]))
+    k, unit = m.decimals, m.difference_unit
+    low, high = c["conditions"]["range"]
+    parts = [
+        f"readings from {number(low, k)} to {number(high, k)} {m.symbol}".rstrip(),
+        f"valid until {day_words(c['validity']['valid_until'])}",
+        count(c["made_from"]["anchors"], "scan"),
+    ]
+    for o in c["offsets"]:
+        ends = f"{signed(o['new_difference'][0], k)} to {signed(o['new_difference'][1], k)}"
+        whose = o["client"] or "anybody else"
+        offset = f"offset of {whose} {signed(o['offset'], k)} {unit}"
+        parts.append(f"{offset} (95 % prediction interval {ends})")
+    return "; ".join(parts)
+
+
+def verified_words(v: Verified) -> str:
+    """Whether a certificate holds in a study, and if not, why."""
+    head = f"Certificate of {printable(v.instrument)}, version {v.version}:"
+    readings = readings_words(v.readings)
+    if v.holds:
+        note = "" if v.adopted else " The study holds no adopted offset; computed anew it is equal."
+        told = statements(v.certificate)
+        return f"{head} holds. {readings[:1].upper()}{readings[1:]}.{note} It states: {told}."
+    out = ["its statements were changed after it was written"] if v.unsealed else []
+    if not v.known:
+        out.append("the study has no adopted offset to compare with, and none can be computed")
+    if v.unlike:
+        named = ", ".join(printable(x) for x in v.unlike[:MOST_NAMED])
+        more = len(v.unlike) - MOST_NAMED
+        named += f" and {more} more" if more > 0 else ""
+        out.append(f"the study states otherwise: {named}")
+    if v.state[0] != v.state[1]:
+        out.append(f"it says {printable(v.state[0])}, today it is {v.state[1]}")
+    if v.readings.changed or v.readings.missing:
+        out.append(readings)
+    return f"{head} does not hold: {'; '.join(out)}."
+
+
+def printable(text: str) -> str:
+    """Text of a foreign file without control characters, at most 80 letters of it."""
+    return "".join(c if c.isprintable() else "�" for c in text)[:80]
 
 
 def version_row(v: Version) -> tuple[str, str, str, str]:

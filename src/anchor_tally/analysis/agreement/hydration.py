@@ -18,7 +18,7 @@ from ...stats.estimate import Estimate, Note, note
 from ...stats.tallies import within as tallies_within
 from ...stats.within_clients import WithinSlope, centred, detrended_slope, repeated_correlation
 from ..ask.question import Asked
-from ..pairs.comparator import CannotCompare, readers_of
+from ..pairs.comparator import CannotCompare, readers_of, refuse_withheld
 from ..pairs.series import instrument_asked, rows_of_instrument, series_of
 from ..people.cautions import cautions_of
 
@@ -81,6 +81,7 @@ class HydrationRequest:
 
     def run(self) -> Generator[float, None, tuple[HydrationResult, ...]]:
         """Yield progress; return one result an instrument."""
+        refuse_withheld(self.snapshot, self.lens, FAT)
         there = {i.id for i in readers_of(self.snapshot, WATER)}
         items = [i for i in readers_of(self.snapshot, FAT) if i.id in there and i.kind == "device"]
         if self.instrument:

@@ -20,7 +20,7 @@ from ...stats.estimate import Estimate, Interval, Note, note
 from ...stats.tallies import within
 from ...stats.within_clients import centred, shared_correlation
 from ..ask.question import Asked
-from ..pairs.comparator import CannotCompare, readers_of
+from ..pairs.comparator import CannotCompare, readers_of, refuse_withheld
 from ..pairs.series import Series, rows_of_instrument, series_of
 
 LEAST_VISITS = 8
@@ -119,6 +119,7 @@ class RedundancyRequest:
 
     def run(self) -> Generator[float, None, RedundancyResult]:
         """Yield progress; return the result."""
+        refuse_withheld(self.snapshot, self.lens, self.lens.metric)
         items = [
             i
             for i in readers_of(self.snapshot, self.lens.metric)

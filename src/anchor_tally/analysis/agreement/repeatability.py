@@ -15,7 +15,7 @@ from ...stats.estimate import Note
 from ...stats.near_days import NEAR_DAYS
 from ...stats.repeatability import Repeatability, repeatability
 from ..ask.question import Asked
-from ..pairs.comparator import CannotCompare, readers_of
+from ..pairs.comparator import CannotCompare, readers_of, refuse_withheld
 from ..pairs.repeat_spread import outliers_named
 from ..pairs.series import instrument_asked, rows_of_instrument
 
@@ -67,6 +67,7 @@ class RepeatabilityRequest:
 
     def run(self) -> Generator[float, None, tuple[RepeatabilityResult, ...]]:
         """Yield progress; return one result an instrument, in the study's order."""
+        refuse_withheld(self.snapshot, self.lens, self.lens.metric)
         if self.instrument:
             items = [instrument_asked(self.snapshot, self.instrument)]
         else:

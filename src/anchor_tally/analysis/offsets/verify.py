@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -29,6 +30,49 @@ class ReadingsVerified:
     changed: tuple[int, ...]
     missing: int
     readings: int
+
+
+@dataclass(frozen=True, slots=True)
+class Verified:
+    """What a certificate was found to be.
+
+    Attributes
+    ----------
+    instrument, version : str and int
+        What it is of.
+    unsealed : bool
+        Its digest is not that of its statements: it was changed after it was written.
+    unlike : tuple of str
+        Statements that the study does not bear out, as paths of keys; for a page "the text".
+    adopted : bool
+        Whether the study holds an adopted offset to compare with. Without one its numbers were
+        computed anew.
+    known : bool
+        Whether there was anything to compare with.
+    state : tuple of str
+        Its state as written, and today.
+    readings : ReadingsVerified
+        What became of the readings behind it.
+    certificate : mapping
+        What the study holds.
+    """
+
+    instrument: str
+    version: int
+    unsealed: bool
+    unlike: tuple[str, ...]
+    adopted: bool
+    known: bool
+    state: tuple[str, str]
+    readings: ReadingsVerified
+    certificate: Mapping[str, Any]
+
+    @property
+    def holds(self) -> bool:
+        """Whether nothing differs."""
+        r = self.readings
+        same = self.state[0] == self.state[1]
+        return same and self.known and not (self.unsealed or self.unlike or r.changed or r.missing)
 
 
 def marks_of(snapshot: Snapshot, metric: str, sources: Iterable[str], free: FreeText) -> Marks:

@@ -16,6 +16,7 @@ from ...domain.lens import Lens
 from ...domain.metrics import metric_named
 from ...domain.records import Instrument
 from ...domain.snapshot import OK, Columns, Ints, Snapshot, joined, read_only
+from ..people.withheld import all_withheld
 
 CONSENSUS = Instrument(-(10**9), "Consensus", "device")
 LEAST_OTHERS = 2  # devices that a consensus is made of at least, the one compared left out
@@ -40,6 +41,25 @@ def readers_of(snapshot: Snapshot, metric: str) -> list[Instrument]:
     c = snapshot.columns.get(metric)
     used = set(c.instrument[c.status == OK].tolist()) if c is not None else set()
     return [i for i in snapshot.instruments.values() if i.id in used]
+
+
+def refuse_withheld(snapshot: Snapshot, lens: Lens, metric: str) -> None:
+    """Raise CannotCompare with the reason where no client of the lens may be shown."""
+    c = snapshot.columns.get(metric)
+    if c is None:
+        return
+    people = (snapshot.clients[i] for i in np.unique(c.client).tolist())
+    why = all_withheld(
+        (p for p in people if lens.clients is None or p.code in lens.clients), metric
+    )
+    if why:
+        raise CannotCompare(why)
+
+
+def may_be_shown(snapshot: Snapshot, client: Ints, metric: str) -> bool:
+    """Whether a metric of one of these clients at least may be shown; also of nobody."""
+    people = (snapshot.clients[i] for i in np.unique(client).tolist())
+    return not all_withheld(people, metric)
 
 
 def find_comparator(snapshot: Snapshot, lens: Lens) -> Instrument:

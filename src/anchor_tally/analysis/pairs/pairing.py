@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...domain.instants import zone_named
-from ...domain.lens import Lens
+from ...domain.lens import WINDOWS, Lens
 from ...domain.metrics import metric_named
 from ...domain.records import Instrument
 from ...domain.snapshot import (
@@ -26,12 +26,17 @@ from ...domain.snapshot import (
     read_only,
 )
 from ...stats.estimate import Note, note
-from ..people.withheld import all_withheld
-from .comparator import CONSENSUS, CannotCompare, with_consensus, words_of
+from .comparator import (
+    CONSENSUS,
+    CannotCompare,
+    may_be_shown,
+    refuse_withheld,
+    with_consensus,
+    words_of,
+)
 
 Bools = npt.NDArray[np.bool_]
 DAY = 86400.0
-WIDER = (48.0, 168.0)  # hours of the windows that are looked at where nothing pairs
 _SPAN = 4.0e11  # seconds, longer than any calendar: clients never meet on one axis
 
 
@@ -177,10 +182,7 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
         wanted = np.isin(
             c.client, [i for i, k in snapshot.clients.items() if k.code in lens.clients]
         )
-    shown = [snapshot.clients[i] for i in np.unique(c.client[wanted]).tolist()]
-    why_not = all_withheld(shown, lens.metric)
-    if why_not:
-        raise CannotCompare(why_not)
+    refuse_withheld(snapshot, lens, lens.metric)
     is_ref = wanted & (c.instrument == reference.id)
     is_ins = wanted & (c.instrument == instrument.id)
     reasons: list[str] = []
@@ -218,17 +220,20 @@ def pair(snapshot: Snapshot, lens: Lens, instrument: Instrument, reference: Inst
     leave_out(ins[(chosen < 0) & with_anchor], f"no {anchor} within the window")
     leave_out(ins[(chosen < 0) & ~with_anchor], f"client without a {anchor}")
     keep = chosen >= 0
-    wider = (h for h in WIDER if h > lens.window_hours)
+    wider = (h for h in WINDOWS if h > lens.window_hours)
     if ins.size and not keep.any():
         for h in wider:
             n = int((_nearest(c, ins, anchors, day, timed, h)[0] >= 0).sum())
             if n:
-                notes.append(note("wider_window", hours=h, readings=n))
+                notes.append(note("wider_window", window=WINDOWS[h], readings=n))
                 break
     if not lens.around:
         nearest = _nearest_tally(chosen, c.visit[ins], gap, anchors.mean.size)
         leave_out(ins[keep & ~nearest], "a visit nearer to the scan was used")
         keep &= nearest
+    if not may_be_shown(snapshot, c.client[ins[keep]], lens.metric):
+        leave_out(ins[keep], "may not be shown")  # this instrument read such clients alone
+        keep = np.zeros_like(keep)
     rows, at = ins[keep], chosen[keep]
     if by_day[keep].any():
         notes.append(note("paired_by_day", readings=int(by_day[keep].sum())))

@@ -49,7 +49,8 @@ def outliers_named(
     for k in found[:MOST_NAMED].tolist():
         whose = catalogue.clients[int(client[k])]
         if withheld(whose, name):
-            out.append(note("far_off_withheld", client=whose.code))
+            hidden = note("far_off_withheld", client=whose.code)
+            out += [hidden] if hidden not in out else []
             continue
         others = value[(tally == tally[k]) & (np.arange(value.size) != k)]
         out.append(

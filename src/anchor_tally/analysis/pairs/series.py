@@ -10,7 +10,7 @@ from ...domain.lens import Lens
 from ...domain.records import Instrument
 from ...domain.snapshot import EXCLUDED, OK, Columns, Floats, Ints, Snapshot, read_only
 from ...stats.estimate import Note, note
-from .comparator import CannotCompare
+from .comparator import CannotCompare, may_be_shown
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,6 +61,8 @@ def rows_of_instrument(
         s.label for s in snapshot.catalogue.settings_of(instrument.id)
     }:
         wanted &= np.isin(c.setting, [i for i, label in labels.items() if label == lens.setting])
+    if not may_be_shown(snapshot, c.client[wanted], metric):
+        return np.empty(0, dtype=np.int64)
     present = sorted({labels[int(s)] for s in np.unique(c.setting[wanted])})
     if len(present) > 1 and notes is not None:
         notes.append(note("settings_pooled", settings=tuple(present)))
