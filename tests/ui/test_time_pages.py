@@ -375,6 +375,8 @@ def test_track_shows_no_fat_where_that_is_forbidden(qtbot, window_on, demo, tmp_
     demo.do(PutClient(replace(auk, cautions=frozenset({"eating_disorder"}))))
     qtbot.waitUntil(lambda: "no fat number is shown" in page.headline.text(), timeout=60_000)
     assert not page.side.isVisible()
+    assert "Choose body mass, a girth" in page.under.text()
+    assert page.remedy.isHidden()
     demo.do(
         AddReadings(
             "Auk", "2026-08-20T07:00", (NewReading("Tape", "method", "girth_hip", "98 cm", 1, ""),)

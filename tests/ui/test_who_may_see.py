@@ -15,14 +15,17 @@ from anchor_tally.analysis.agreement.redundancy import RedundancyRequest
 from anchor_tally.analysis.agreement.repeatability import RepeatabilityRequest
 from anchor_tally.analysis.pairs.comparator import CannotCompare
 from anchor_tally.analysis.people.withheld import withheld
+from anchor_tally.analysis.review import ReviewRequest
 from anchor_tally.app.session import Session
 from anchor_tally.cli.main import main
 from anchor_tally.domain.lens import Lens
 from anchor_tally.domain.steps import finish
 from anchor_tally.exchange.readings_csv import HEADER
+from anchor_tally.figures import timeline
 from anchor_tally.study.edits.clients import PutClient
 from anchor_tally.study.edits.imports import ImportReadings
 from anchor_tally.ui.canvas import FigureView
+from anchor_tally.wording.notes import sentence
 from places import CLOCK, adoption, parse_text, reading, typed
 from screens import explored, followed, key_presses, opened, seen, settle
 from walks import PAGES
@@ -115,8 +118,10 @@ def test_no_screen_shows_what_may_not_be_shown(choices, window_on, planted):
         settle(window)
         for where, lines in screens(window, choices=choices):
             found += leaks(f"{clients} {where}", lines)
-            if where.startswith("compare figure"):  # a point beside a name would tell its value
-                named = rf"Table: {PROTECTED} (Fir|Elm|Scan) .*· \d rows, current"
+            # a point beside a name would tell its value
+            named = rf"Table: {PROTECTED} (Fir|Elm|Scan) .*not shown.*· \d rows, current"
+            pictures = ("compare", "consistency", "change", "water", "review")
+            if "figure" in where and where.startswith(pictures):
                 found += [x for x in lines if re.match(named, x)]
     assert found == [], "\n".join(found)
 
@@ -218,3 +223,16 @@ def test_the_coach_may_choose_to_see(planted, window_on):
     assert not withheld(client, "body_fat_percent")
     card.boxes["eating_disorder"].click()
     assert planted.catalogue().client_coded(PROTECTED).cautions == frozenset()
+
+
+def test_the_picture_of_a_finding_draws_nobody_who_may_not_be_shown(planted):
+    """Its axis would tell the value that the sentence leaves out; others are drawn as before."""
+    planted.do(
+        typed("Cedar", "2026-03-02T07:30", "Fir", "device", "body_fat_percent", "26", "71", "26")
+    )
+    found = finish(ReviewRequest(finish(planted.material_steps())).run())
+    for code, drawn in ((PROTECTED, False), ("Cedar", True)):
+        client = planted.catalogue().client_coded(code).id
+        f = next(f for f in found.found if f.client == client and f.rule == "repeats")
+        assert bool(timeline.info(f, found.material, "body_fat_percent").runs) == drawn
+        assert ("not shown" in sentence(f.note)) != drawn

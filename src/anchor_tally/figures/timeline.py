@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ..analysis.people.withheld import withheld
 from ..analysis.review import Finding, Material
 from ..domain.instants import zone_named
 from ..domain.metrics import metric_of
@@ -45,7 +46,7 @@ class TimelineInfo:
 def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
     """The readings that a finding is about, among those of the same client and device.
 
-    Of a visit, those of all devices.
+    Of a visit, those of all devices. None of a client of whom they may not be shown.
     """
     metric = f.metric or (
         lens_metric if lens_metric in m.snapshot.columns else next(iter(m.snapshot.columns), "")
@@ -61,6 +62,8 @@ def info(f: Finding, m: Material, lens_metric: str) -> TimelineInfo:
     if f.instrument:
         own &= c.instrument == f.instrument
     own &= c.reading > 0
+    hidden = [i for i, who in m.snapshot.clients.items() if withheld(who, metric)]
+    own &= ~np.isin(c.client, hidden)  # its axis would tell what the sentence leaves out
     items = np.unique(c.instrument[own]).tolist()
     zone = zone_named(m.snapshot.catalogue.zone)
     runs = []

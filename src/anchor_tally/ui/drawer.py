@@ -38,6 +38,7 @@ class Drawer(QWidget):
         self.setFixedWidth(350)
         self.ids: list[int] = []
         self.pair_metric = ""  # of the pair whose point is shown
+        self.listing = False  # all readings behind a statistic
         self.readings: list[Reading] = []
         self.title = label("", "title", wrap=True)
         self.close_button = QPushButton("Close")
@@ -89,6 +90,7 @@ class Drawer(QWidget):
         evidence = what.evidence
         pair = evidence is not None and bool(evidence.values)
         self.pair_metric = evidence.metric if evidence is not None and pair else ""
+        self.listing = evidence is not None and not pair
         if evidence is None:
             self.ids = list(what.readings)
             self.title.setText(what.name)
@@ -131,8 +133,10 @@ class Drawer(QWidget):
         self.readings = sorted(self.session.readings(ids), key=lambda r: order[r.id])
         rows = []
         for r in self.readings:
-            named = not (self.pair_metric and self._unseen(r, self.pair_metric))
-            rows.append(reading_row(r, unseen=self._unseen(r), named=named))
+            unseen = self._unseen(r)
+            # beside a point whose place tells its value nobody is named
+            nameless = unseen or (self.pair_metric and self._unseen(r, self.pair_metric))
+            rows.append(reading_row(r, unseen=unseen, named=self.listing or not nameless))
         self.table.fill(rows)
         self.more.setText(
             f"The first {MOST:,} of {len(self.ids):,} readings." if len(self.ids) > MOST else ""

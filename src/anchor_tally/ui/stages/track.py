@@ -12,6 +12,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton, QWidget
 
 from ...analysis.agreement.hydration import FAT, WATER
+from ...analysis.people.withheld import withheld
 from ...analysis.time.best_estimate_result import BestEstimateResult
 from ...analysis.time.client_series import TrackSeries
 from ...analysis.time.group_levels import GroupResult
@@ -268,6 +269,10 @@ class TrackPage(InstrumentPage[TrackSeries, TrackResult]):
     def no_answer(self, text: str) -> None:
         self.result = None
         super().no_answer(text)
+        client = self.session.catalogue().client_coded(self.client.currentText())
+        if withheld(client, self.session.lens.metric):  # no reading that is entered would help
+            self.under.setText("Choose body mass, a girth or a sum of skinfolds under Metric.")
+            self.remedy.hide()
         self.cautions.hide()
         self.decide.hide()
         self.events.hide()
